@@ -1,0 +1,35 @@
+"""Which provider an address is at, by a table of domains; everything else is somebody's own domain."""
+
+from __future__ import annotations
+
+import json
+from functools import cache
+from importlib import resources
+
+OWN_DOMAINS = "Own domains"
+
+
+@cache
+def _table() -> tuple[list[str], dict[str, int]]:
+    data: dict[str, list[str]] = json.loads((resources.files("openmeadow.data") / "providers.json").read_text())
+    names = [OWN_DOMAINS, *(n for n in data if n != OWN_DOMAINS)]
+    return names, {domain: names.index(name) for name, domains in data.items() for domain in domains}
+
+
+def provider_names() -> list[str]:
+    """Names by provider number; 0 is the organisations' own domains."""
+    return _table()[0]
+
+
+def provider_of(address_key: str) -> int:
+    return _table()[1].get(address_key.rpartition("@")[2], 0)
+
+
+@cache
+def _freemail() -> frozenset[str]:
+    text = (resources.files("openmeadow.data") / "freemail.txt").read_text()
+    return frozenset(line.strip() for line in text.splitlines() if line.strip())
+
+
+def is_freemail(domain: str) -> bool:
+    return domain.lower() in _freemail()

@@ -1,0 +1,45 @@
+"""Address syntax and the form in which addresses are compared (RFC 5321, 5322, 6531)."""
+
+from __future__ import annotations
+
+import re
+
+import email_validator
+import idna
+
+LONGEST = 254  # RFC 5321 4.5.3.1.3 less the angle brackets
+# the plain ones: dot-atom and host labels in ASCII; everything else goes to email-validator
+_PLAIN = re.compile(
+    r"(?=.{1,64}@)[A-Za-z0-9_+'=/!#$%&*?^`{|}~-]+(?:\.[A-Za-z0-9_+'=/!#$%&*?^`{|}~-]+)*"
+    r"@(?=.{1,253}$)(?:[A-Za-z0-9](?:[A-Za-z0-9-]{0,61}[A-Za-z0-9])?\.)+[A-Za-z](?:[A-Za-z0-9-]{0,61}[A-Za-z0-9])")
+
+
+def is_plain(address: str) -> bool:
+    """The quick path: surely valid. False means "ask the library", not "bad"."""
+    return (len(address) <= LONGEST and _PLAIN.fullmatch(address) is not None
+            and "--" not in address.rpartition("@")[2])
+
+
+def syntax_problem(address: str) -> str | None:
+    """None when the address may exist; else why it cannot, as a short sentence."""
+    if is_plain(address):
+        return None
+    if "@" in address and "." not in address.rpartition("@")[2].strip("."):
+        return "the domain has no dot"
+    try:
+        email_validator.validate_email(address, check_deliverability=False, globally_deliverable=False)
+    except email_validator.EmailNotValidError as e:
+        return str(e).rstrip(".")
+    return None
+
+
+def address_key(address: str) -> str:
+    """The form in which two addresses are one: domain in lower case and A-labels, local part in lower case."""
+    if address.isascii():
+        return address.lower()
+    local, _, domain = address.rpartition("@")
+    try:
+        domain = idna.encode(domain, uts46=True).decode()
+    except idna.IDNAError:
+        domain = domain.lower()
+    return f"{local.casefold()}@{domain}"

@@ -1,0 +1,95 @@
+"""The permission gate: may we mail these people, for this purpose, with this kind of message?
+
+One computation over columns for a million people or for one; every reason that applies is kept, the first
+decides (5-computation: permission gate).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+import numpy.typing as npt
+
+from openmeadow.core.columns import I8, I32, Mask
+
+GIVEN, WITHDRAWN, AWAITING, NONE = 1, 2, 3, 0
+CONSENT_STATES = ("none", "given", "withdrawn", "awaiting")
+SUPPRESSION_REASONS = ("hard bounce", "complaint", "unsubscribed from all", "let go", "bad address", "other")
+
+KINDS = ("campaign", "sequence", "confirmation", "consent request", "service")
+_MARKETING = ("campaign", "sequence")
+# reason -> the kinds of message it keeps away; the order is the order in which the first decides
+REASONS: dict[str, tuple[str, ...]] = {
+    "erased": KINDS,
+    "suppressed": ("campaign", "sequence", "confirmation", "consent request"),
+    "bounced for good": ("service",),
+    "consent withdrawn": ("campaign", "sequence", "confirmation", "consent request"),
+    "consent none": _MARKETING,
+    "awaiting confirmation": (*_MARKETING, "consent request"),
+    "paused by the subscriber": _MARKETING,
+    "inside a sequence that keeps campaigns away": ("campaign",),
+    "too many messages": _MARKETING,
+}
+MOST_A_DAY, MOST_IN_7_DAYS = 1, 3
+
+
+@dataclass(frozen=True)
+class Standing:
+    """Where each person stands; arrays of one length. ``suppressed`` is 0 or 1 + an index into
+    SUPPRESSION_REASONS; ``consent`` the state for the purpose asked about; ``day``/``week`` count messages
+    sent in the last 1 and 7 days (zeros leave the limit out)."""
+
+    erased: Mask
+    suppressed: I8
+    consent: I8
+    paused: Mask
+    inside: Mask
+    day: I32
+    week: I32
+
+
+@dataclass(frozen=True)
+class Answer:
+    """``reasons`` maps each reason to its mask; ``first`` is -1 where permitted, else the place in REASONS."""
+
+    first: I8
+    reasons: dict[str, Mask] = field(repr=False)
+
+    @property
+    def permitted(self) -> Mask:
+        return self.first < 0
+
+    def sieve(self, among: Mask) -> list[tuple[str, int]]:
+        """How many of ``among`` each reason decided against, in order, leaving out the zeros."""
+        counts = [(name, int((among & (self.first == i)).sum())) for i, name in enumerate(REASONS)]
+        return [(name, count) for name, count in counts if count]
+
+    def why_not(self, person: int) -> list[str]:
+        return [name for name, mask in self.reasons.items() if mask[person]]
+
+
+def ask(standing: Standing, kind: str) -> Answer:
+    """The gate. ``kind`` is one of KINDS."""
+    s = standing
+    hard = np.isin(s.suppressed, (1, 5))  # hard bounce, bad address
+    masks: dict[str, npt.NDArray[np.bool_]] = {
+        "erased": s.erased,
+        "suppressed": s.suppressed > 0,
+        "bounced for good": hard,
+        "consent withdrawn": s.consent == WITHDRAWN,
+        "consent none": s.consent == NONE,
+        "awaiting confirmation": s.consent == AWAITING,
+        "paused by the subscriber": s.paused,
+        "inside a sequence that keeps campaigns away": s.inside,
+        "too many messages": (s.day >= MOST_A_DAY) | (s.week >= MOST_IN_7_DAYS),
+    }
+    nobody = np.zeros(len(s.erased), bool)
+    asked = {name: (masks[name] if kind in kinds else nobody) for name, kinds in REASONS.items()}
+    if kind == "confirmation":
+        asked["consent none"] = s.consent == NONE
+        asked["too many messages"] = nobody
+    first = np.full(len(s.erased), -1, np.int8)
+    for i, name in reversed(list(enumerate(REASONS))):
+        first[asked[name]] = i
+    return Answer(first, asked)

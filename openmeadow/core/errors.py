@@ -1,0 +1,22 @@
+"""The one root of all errors a user may meet. Every message is a sentence that says what to do."""
+
+
+class MeadowError(Exception):
+    """Something a user can act on; ``str(error)`` is the sentence to show."""
+
+
+class RuleMistake(MeadowError):
+    """A rule that cannot be read. ``place`` is the 0-based character where it stops making sense."""
+
+    def __init__(self, sentence: str, place: int, fits: tuple[str, ...] = ()) -> None:
+        super().__init__(sentence)
+        self.place = place
+        self.fits = fits
+
+
+class Missing(MeadowError):
+    """Something that was named does not exist, or cannot be opened."""
+
+
+class Refused(MeadowError):
+    """An act the rules of the job or of the workspace do not allow."""

@@ -1,0 +1,84 @@
+"""The event log: a chunk of rows turned into columns, and the reasons for rows that cannot be taken."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from zoneinfo import ZoneInfo
+
+from openmeadow.core.addresses.syntax import address_key
+from openmeadow.core.columns import KIND_OF_WORD
+from openmeadow.core.errors import MeadowError
+from openmeadow.core.intake.moments import moment
+from openmeadow.core.intake.report import Refusal
+from openmeadow.core.intake.subscribers import LONGEST_CELL
+
+REQUIRED = ("at", "event", "email", "message")
+OPTIONAL = ("id", "url", "agent", "ip", "code", "diagnostic", "value")
+NAMES = REQUIRED + OPTIONAL
+MAY_LACK_MESSAGE = {"booked", "complained", "unsubscribed", "replied"}
+
+
+@dataclass(frozen=True)
+class Event:
+    """One event as read; ``at`` in UTC seconds, ``kind`` as in ``Kind``, text as written or None."""
+
+    at: int
+    kind: int
+    email_key: str
+    message: str
+    id: str | None
+    url: str
+    agent: str
+    ip: str
+    code: str | None
+    diagnostic: str | None
+    value: float
+
+
+def places(header: Sequence[str]) -> list[int]:
+    """Where each of NAMES stands in the header; -1 for an optional one that is absent."""
+    clean = [h.strip().lower() for h in header]
+    missing = [name for name in REQUIRED if name not in clean]
+    if missing:
+        raise MeadowError(f"This event log has no column “{missing[0]}”; it needs {', '.join(REQUIRED)}.")
+    return [clean.index(name) if name in clean else -1 for name in NAMES]
+
+
+def _problem(cells: Sequence[str]) -> tuple[str, str] | None:
+    for name, cell in zip(NAMES, cells, strict=True):
+        if len(cell) > LONGEST_CELL:
+            return name, "the cell is over 64 kB"
+        try:
+            cell.encode()
+        except UnicodeEncodeError:
+            return name, "the cell cannot be decoded as UTF-8"
+    return None
+
+
+def read(cells: Sequence[str], line: int, zone: ZoneInfo) -> Event | Refusal:
+    """``cells`` in the order of NAMES, absent ones empty."""
+    at, word, email, message, id, url, agent, ip, code, diagnostic, value = cells
+    if (problem := _problem(cells)) is not None:
+        return Refusal(line, *problem)
+    kind = KIND_OF_WORD.get(word) or KIND_OF_WORD.get(word.strip().lower())
+    if kind is None:
+        return Refusal(line, "event", f"“{word[:40]}” is not an event; use one of {', '.join(KIND_OF_WORD)}")
+    try:
+        when = moment(at, zone)
+    except (ValueError, OverflowError):
+        return Refusal(line, "at", f"“{at[:40]}” is not a time; write it like 2026-03-12T14:10:00+00:00")
+    if "@" not in email:
+        return Refusal(line, "email", f"“{email[:60]}” is not an address")
+    if not message and word.strip().lower() not in MAY_LACK_MESSAGE:
+        return Refusal(line, "message", f"a {word.strip().lower()} event needs the name of its message")
+    worth = 0.0
+    if value:
+        try:
+            worth = float(value)
+        except ValueError:
+            return Refusal(line, "value", f"“{value[:40]}” is not a number")
+        if not abs(worth) < 1e15:
+            return Refusal(line, "value", f"“{value[:40]}” is not a sum of money")
+    return Event(when, int(kind), address_key(email.strip()), message.strip(), id or None, url, agent, ip,
+                 code or None, diagnostic or None, worth)

@@ -1,0 +1,58 @@
+"""Batches: a lead batch drawn by lot within each band, the others by engagement or by lot."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from openmeadow.core.columns import F64, I8, I32, I64
+from openmeadow.core.lot import draw
+
+LEAD, ORDER = 1, 2
+
+
+@dataclass(frozen=True)
+class BatchPlan:
+    """``lead_share`` of the recipients go first; the rest into ``batches`` equal ones ``interval`` s apart."""
+
+    seed: int
+    start: int
+    lead_share: float = 0.0
+    batches: int = 1
+    interval: int = 3600
+    order: str = "most engaged first"
+
+
+def assign(plan: BatchPlan, subscriber: I64, band: I8, score: F64) -> I32:
+    """Each recipient's batch, 0 = lead batch (empty when ``lead_share`` is 0). Every one has exactly one."""
+    n = len(subscriber)
+    batch = np.ones(n, np.int32)
+    if plan.lead_share > 0:
+        lot = draw(plan.seed, subscriber, LEAD)
+        for b in np.unique(band):
+            mine = np.flatnonzero(band == b)
+            wanted = round(plan.lead_share * len(mine))
+            batch[mine[np.argsort(lot[mine], kind="stable")[:wanted]]] = 0
+    rest = np.flatnonzero(batch == 1)
+    lot = draw(plan.seed, subscriber[rest], ORDER)
+    order = np.argsort(lot, kind="stable") if plan.order == "by lot" else np.lexsort((lot, -score[rest]))
+    batch[rest[order]] = 1 + np.arange(len(rest)) * plan.batches // max(len(rest), 1)
+    return batch
+
+
+def moments(plan: BatchPlan) -> list[int]:
+    """When each batch goes out: the lead batch (if any) at the start, the next one interval later."""
+    shift = 1 if plan.lead_share > 0 else 0
+    lead = [plan.start] if shift else []
+    return lead + [plan.start + (i + shift) * plan.interval for i in range(plan.batches)]
+
+
+def arms(seed: int, subscriber: I64, held_share: float, names: int) -> I32:
+    """Each person's arm by lot: -1 held back, else 0..names-1, as even as can be."""
+    order = np.argsort(draw(seed, subscriber), kind="stable")
+    arm = np.empty(len(subscriber), np.int32)
+    held = round(held_share * len(subscriber))
+    arm[order[:held]] = -1
+    arm[order[held:]] = np.arange(len(subscriber) - held) % max(names, 1)
+    return arm

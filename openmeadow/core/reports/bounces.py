@@ -1,0 +1,32 @@
+"""What a bounce means for the address: hard, soft, blocked or unknown (RFC 3463, 5248; 7-standards)."""
+
+from __future__ import annotations
+
+import re
+
+HARD_CODES = {"5.1.1", "5.1.2", "5.1.10", "5.2.1"}
+FULL = "5.2.2"
+_ENHANCED = re.compile(r"\b([245])\.(\d{1,3})\.(\d{1,3})\b")
+_NO_SUCH_USER = re.compile(r"no such (user|mailbox|recipient)|user unknown|unknown user|mailbox (not found|unavailable"
+                           r"|does not exist)|does not exist|recipient (rejected|unknown)|invalid recipient", re.I)
+_POLICY = re.compile(r"polic|reputation|block ?list|blocked|spam|listed at|too many complaints", re.I)
+
+
+def bounce_class(code: str | None, diagnostic: str | None) -> str:
+    """``code`` is an SMTP or enhanced status code; an enhanced one in the diagnostic is read as well."""
+    text = f"{code or ''} {diagnostic or ''}"
+    found = _ENHANCED.search(text)
+    if found:
+        enhanced = found.group()
+        if enhanced in HARD_CODES:
+            return "hard"
+        if found.group(2) == "7" or _POLICY.search(diagnostic or ""):
+            return "blocked"
+        return "soft" if enhanced == FULL or found.group(1) == "4" else "unknown"
+    if _POLICY.search(diagnostic or ""):
+        return "blocked"
+    if re.match(r"\s*4\d\d\b", text):
+        return "soft"
+    if re.match(r"\s*550\b", text) and _NO_SUCH_USER.search(diagnostic or ""):
+        return "hard"
+    return "unknown"

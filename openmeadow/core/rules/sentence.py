@@ -1,0 +1,138 @@
+"""Text to tree. Mistakes name the place and what would fit there."""
+
+from __future__ import annotations
+
+import re
+from functools import cache
+from typing import Any
+
+from lark import Lark, Token, Transformer, UnexpectedCharacters, UnexpectedEOF, UnexpectedToken, v_args
+from lark.exceptions import LarkError
+
+from openmeadow.core.engagement.score import BANDS
+from openmeadow.core.errors import RuleMistake
+from openmeadow.core.rules import tree as t
+from openmeadow.core.rules.grammar import GRAMMAR, NAMES
+
+DEEPEST, MOST_CLAUSES = 50, 10_000
+
+
+@cache
+def _parser() -> Lark:
+    return Lark(GRAMMAR, parser="lalr", lexer="contextual", propagate_positions=True, maybe_placeholders=True)
+
+
+def _name(token: Token) -> str:
+    return str(token)[1:-1].replace('""', '"')
+
+
+@v_args(inline=True)
+class _Tree(Transformer[Token, Any]):
+    def start(self, rule: t.Rule) -> t.Rule:
+        return rule
+
+    def NUMBER(self, token: Token) -> float:
+        return float(token)
+
+    def days(self, value: float) -> float:
+        return value
+
+    window = days
+
+    def bound(self, side: Token, value: float) -> tuple[str, float]:
+        return side.split()[-1].lower(), value
+
+
+def _group(kind: type[t.AllOf] | type[t.AnyOf]) -> Any:
+    @v_args(meta=True, inline=True)
+    def make(_: _Tree, meta: Any, *parts: t.Rule) -> t.Rule:
+        return kind(parts, place=meta.start_pos)
+    return make
+
+
+def _clause(build: Any) -> Any:
+    @v_args(meta=True, inline=True)
+    def make(_: _Tree, meta: Any, *args: Any) -> t.Rule:
+        return build(getattr(meta, "start_pos", 0), *args)  # type: ignore[no-any-return]
+    return make
+
+
+def _counted(kind: type[t.Counted]) -> Any:
+    return _clause(lambda at, b, days=None: kind(*b, days, place=at))
+
+
+def _of(kind: type[t.OfMessages]) -> Any:
+    return _clause(lambda at, b, of, days: kind(*b, days, None if of is None else _name(of), place=at))
+
+
+def _named(kind: type[t.Named]) -> Any:
+    return _clause(lambda at, name: kind(_name(name), place=at))
+
+
+def _bands(at: int, words: Token) -> t.Rule:
+    chosen = [w.capitalize() for w in re.split(r"\s+or\s+", str(words), flags=re.I)]
+    return t.BandIs(tuple(sorted(dict.fromkeys(chosen), key=BANDS.index)), place=at)
+
+
+_MAKERS = {
+    "all_of": _group(t.AllOf), "any_of": _group(t.AnyOf),
+    "negated": _clause(lambda at, part: t.Negated(part, place=at)),
+    "opened": _clause(lambda at, anyone, b, of, days: (t.OpenedByAnyone if anyone else t.Opened)(
+        *b, days, None if of is None else _name(of), place=at)),
+    "clicked": _of(t.Clicked), "got": _of(t.Got), "replied": _counted(t.Replied), "booked": _counted(t.Booked),
+    "worth": _counted(t.Worth), "unanswered": _counted(t.Unanswered), "score": _counted(t.ScoreIs),
+    "left": _clause(lambda at, name: t.Left(_name(name), place=at)),
+    "never_answered": _clause(lambda at: t.NeverAnswered(place=at)),
+    "no_answer": _clause(lambda at, days: t.NoAnswer(days, place=at)),
+    "last_answer": _clause(lambda at, side, days: t.LastAnswer(side.split()[0].lower(), days, place=at)),
+    "joined": _clause(lambda at, side, days: t.Joined(side.split()[0].lower(), days, place=at)),
+    "band": _clause(_bands), "rejoined": _clause(lambda at: t.Rejoined(place=at)),
+    "permitted": _named(t.Permitted), "in_list": _named(t.InList), "has_label": _named(t.HasLabel),
+    "in_segment": _named(t.InSegment), "provider": _named(t.ProviderIs), "came_by": _named(t.CameBy),
+    "field": _clause(lambda at, name, value: t.FieldIs(_name(name), _name(value), place=at)),
+    "consent": _clause(lambda at, name, state: t.ConsentIs(_name(name), state.lower(), place=at)),
+}
+for _rule_name, _maker in _MAKERS.items():
+    setattr(_Tree, _rule_name, _maker)
+
+
+def _fits(expected: set[str]) -> tuple[str, ...]:
+    words = {NAMES.get(e, e.strip("_").lower()) for e in expected}
+    return tuple(sorted(words, key=lambda w: (w.startswith("a "), w)))
+
+
+def _sentence(text: str, place: int, fits: tuple[str, ...]) -> str:
+    found = re.match(r"\s*([\w\"().]+)", text[place:])
+    what = f"“{found.group(1)}”" if found else "the end"
+    if found and found.group(1).lower() in ("and", "or"):
+        return (f"At character {place + 1}, “and” and “or” meet: put one side in brackets, "
+                "so that it is clear which goes first.")
+    shown = ", ".join(fits[:8]) + (" and more" if len(fits) > 8 else "")
+    return f"At character {place + 1}, {what} does not fit here; what would fit: {shown}."
+
+
+def parse(text: str) -> t.Rule:
+    """The tree of a rule sentence, or ``RuleMistake`` with the place."""
+    if not text.strip():
+        raise RuleMistake("The rule is empty; begin with a clause such as opened at least 1 in 90 days.", 0)
+    depth = deepest = 0
+    bare = re.sub(r'"([^"]|"")*"', lambda m: " " * len(m.group()), text)
+    for char in bare:
+        depth += (char == "(") - (char == ")")
+        deepest = max(deepest, depth)
+    if deepest > DEEPEST:
+        raise RuleMistake(f"Brackets may be nested {DEEPEST} deep; this rule goes {deepest} deep.", 0)
+    if len(re.findall(r"\b(?:and|or)\b", bare, re.I)) >= MOST_CLAUSES:
+        raise RuleMistake(f"A rule may hold {MOST_CLAUSES:,} clauses; this one holds more.", 0)
+    try:
+        return _Tree().transform(_parser().parse(text))  # type: ignore[no-any-return]
+    except UnexpectedToken as e:
+        place = len(text.rstrip()) if e.token.type == "$END" else (e.token.start_pos or 0)
+        fits = _fits(e.accepts or e.expected)
+    except UnexpectedCharacters as e:
+        place, fits = e.pos_in_stream, _fits(set(e.allowed or ()))
+    except UnexpectedEOF as e:
+        place, fits = len(text), _fits(set(e.expected))
+    except LarkError as e:
+        raise RuleMistake("This rule cannot be read; check its brackets and quotes.", 0) from e
+    raise RuleMistake(_sentence(text, place, fits), place, fits)

@@ -1,0 +1,400 @@
+"""Rules as trees of clauses. Each clause can say itself, be written as JSON, and mark people on a ``View``."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, fields
+from typing import Any, ClassVar, Protocol
+
+import numpy as np
+
+from openmeadow.core.columns import DAY, Columns, Kind, Mask, NEVER
+from openmeadow.core.engagement.score import BANDS, Scores
+from openmeadow.core.rules.streams import Streams
+
+
+class Facts(Protocol):
+    """What rules ask beyond the event columns. Masks and arrays have one entry a person; names that do not
+    exist raise ``Missing`` with the nearest known one."""
+
+    def in_list(self, name: str) -> Mask: ...
+    def has_label(self, name: str) -> Mask: ...
+    def field_is(self, name: str, value: str) -> Mask: ...
+    def message_ids(self, name: str) -> list[int]: ...
+    def segment(self, name: str) -> Rule: ...
+    def permitted(self, purpose: str) -> Mask: ...
+    def consent_is(self, purpose: str, state: str) -> Mask: ...
+    def provider_is(self, name: str) -> Mask: ...
+    def came_by(self, door: str) -> Mask: ...
+
+
+@dataclass
+class View:
+    """Columns, scores and facts at one moment; ``alive`` are the people who exist then."""
+
+    columns: Columns
+    streams: Streams
+    scores: Scores
+    facts: Facts
+    alive: Mask
+    now: int
+
+
+def quoted(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'
+
+
+def number(value: float) -> str:
+    return f"{value:g}" if value != int(value) else str(int(value))
+
+
+@dataclass(frozen=True)
+class Rule:
+    """A clause or a group. ``place`` is where it stands in the text, and is no part of its meaning."""
+
+    word: ClassVar[str] = ""
+    place: int = field(default=0, compare=False, kw_only=True)
+
+    def text(self) -> str:
+        raise NotImplementedError
+
+    def mask(self, view: View) -> Mask:
+        raise NotImplementedError
+
+    def tree(self) -> dict[str, Any]:
+        out: dict[str, Any] = {"clause": self.word}
+        for f in fields(self):
+            value = getattr(self, f.name)
+            if f.name == "place" or value is None:
+                continue
+            if isinstance(value, Rule):
+                value = value.tree()
+            elif isinstance(value, tuple):
+                value = [v.tree() if isinstance(v, Rule) else v for v in value]
+            out[f.name] = value
+        return out
+
+
+@dataclass(frozen=True)
+class AllOf(Rule):
+    word = "and"
+    parts: tuple[Rule, ...]
+
+    def text(self) -> str:
+        return " and ".join(bracketed(p) for p in self.parts)
+
+    def mask(self, view: View) -> Mask:
+        out = view.alive.copy()
+        for part in self.parts:
+            out &= part.mask(view)
+        return out
+
+
+@dataclass(frozen=True)
+class AnyOf(Rule):
+    word = "or"
+    parts: tuple[Rule, ...]
+
+    def text(self) -> str:
+        return " or ".join(bracketed(p) for p in self.parts)
+
+    def mask(self, view: View) -> Mask:
+        out = np.zeros(len(view.alive), bool)
+        for part in self.parts:
+            out |= part.mask(view)
+        return out
+
+
+@dataclass(frozen=True)
+class Negated(Rule):
+    word = "not"
+    part: Rule
+
+    def text(self) -> str:
+        return f"not ({self.part.text()})"
+
+    def mask(self, view: View) -> Mask:
+        return view.alive & ~self.part.mask(view)
+
+
+def bracketed(rule: Rule) -> str:
+    return f"({rule.text()})" if isinstance(rule, AllOf | AnyOf) else rule.text()
+
+
+@dataclass(frozen=True)
+class Bound:
+    """``at least`` or ``at most`` a number."""
+
+    side: str
+    value: float
+
+    def text(self) -> str:
+        return f"at {self.side} {number(self.value)}"
+
+    def holds(self, values: Any) -> Mask:
+        return np.asarray(values >= self.value if self.side == "least" else values <= self.value)
+
+
+@dataclass(frozen=True)
+class Counted(Rule):
+    """Clauses that count something in a window: ``verb at least N [of "X"] [in D days]``."""
+
+    side: str
+    value: float
+    days: float | None = None
+
+    @property
+    def bound(self) -> Bound:
+        return Bound(self.side, self.value)
+
+    def window(self, now: int) -> int:
+        return int(NEVER) if self.days is None else int(now - self.days * DAY)
+
+    def text(self) -> str:
+        of = getattr(self, "of", None)
+        return (f"{self.word} {self.bound.text()}" + (f" of {quoted(of)}" if of is not None else "")
+                + (f" in {number(self.days)} days" if self.days is not None else ""))
+
+    def counts(self, view: View) -> Any:
+        raise NotImplementedError
+
+    def mask(self, view: View) -> Mask:
+        return view.alive & self.bound.holds(self.counts(view))
+
+
+@dataclass(frozen=True)
+class OfMessages(Counted):
+    of: str | None = None
+    stream: ClassVar[str] = ""
+
+    def counts(self, view: View) -> Any:
+        only = None if self.of is None else view.facts.message_ids(self.of)
+        return view.streams.messages(self.stream, self.window(view.now), view.now, only)
+
+
+class Opened(OfMessages):
+    word = "opened"
+    stream = "opened"
+
+
+class OpenedByAnyone(OfMessages):
+    word = "opened by anyone"
+    stream = "looked"
+
+
+class Clicked(OfMessages):
+    word = "clicked"
+    stream = "clicked"
+
+
+class Replied(OfMessages):
+    word = "replied"
+    stream = "replied"
+
+
+class Got(OfMessages):
+    word = "got"
+
+    def counts(self, view: View) -> Any:
+        rows, since = view.columns.rows, self.window(view.now)
+        hit = (rows.first_at > since) & (rows.first_at <= view.now) & (rows.failed_at > view.now)
+        if self.of is not None:
+            hit &= np.isin(rows.message, view.facts.message_ids(self.of))
+        return np.bincount(rows.person[hit], minlength=len(view.alive))
+
+
+class Booked(Counted):
+    word = "booked"
+    weighted = False
+
+    def counts(self, view: View) -> Any:
+        acts = view.columns.acts
+        hit = (acts.kind == Kind.BOOKED) & (acts.at > self.window(view.now)) & (acts.at <= view.now)
+        weights = acts.value[hit] if self.weighted else None
+        return np.bincount(acts.person[hit], weights, minlength=len(view.alive))
+
+
+class Worth(Booked):
+    word = "booked worth"
+    weighted = True
+
+
+class Unanswered(Counted):
+    word = "unanswered"
+
+    def counts(self, view: View) -> Any:
+        return view.scores.unanswered
+
+
+class ScoreIs(Counted):
+    word = "score"
+
+    def counts(self, view: View) -> Any:
+        return view.scores.score
+
+
+@dataclass(frozen=True)
+class Left(Rule):
+    word = "left"
+    message: str
+
+    def text(self) -> str:
+        return f"left {quoted(self.message)} unanswered"
+
+    def mask(self, view: View) -> Mask:
+        rows, now = view.columns.rows, view.now
+        hit = np.isin(rows.message, view.facts.message_ids(self.message))
+        hit &= (rows.first_at <= now) & (rows.failed_at > now) & (rows.opened_at > now) & (rows.reacted_at > now)
+        return view.alive & (np.bincount(rows.person[hit], minlength=len(view.alive)) > 0)
+
+
+@dataclass(frozen=True)
+class NeverAnswered(Rule):
+    word = "never answered"
+
+    def text(self) -> str:
+        return self.word
+
+    def mask(self, view: View) -> Mask:
+        return view.alive & (view.scores.last_answer == NEVER)
+
+
+@dataclass(frozen=True)
+class NoAnswer(Rule):
+    word = "no answer"
+    days: float
+
+    def text(self) -> str:
+        return f"no answer in {number(self.days)} days"
+
+    def mask(self, view: View) -> Mask:
+        return view.alive & (view.scores.last_answer <= view.now - self.days * DAY)
+
+
+@dataclass(frozen=True)
+class Ago(Rule):
+    """``… more/less than D days ago``, both strictly; a moment that never was holds for neither."""
+
+    side: str
+    days: float
+
+    def text(self) -> str:
+        return f"{self.word} {self.side} than {number(self.days)} days ago"
+
+    def moments(self, view: View) -> Any:
+        raise NotImplementedError
+
+    def mask(self, view: View) -> Mask:
+        at, edge = self.moments(view), view.now - self.days * DAY
+        return view.alive & (at > NEVER) & ((at < edge) if self.side == "more" else (at > edge))
+
+
+class LastAnswer(Ago):
+    word = "last answer"
+
+    def moments(self, view: View) -> Any:
+        return view.scores.last_answer
+
+
+class Joined(Ago):
+    word = "joined"
+
+    def moments(self, view: View) -> Any:
+        return view.columns.people.joined_at
+
+
+@dataclass(frozen=True)
+class BandIs(Rule):
+    word = "band"
+    bands: tuple[str, ...]
+
+    def text(self) -> str:
+        return f"band is {' or '.join(self.bands)}"
+
+    def mask(self, view: View) -> Mask:
+        return view.alive & np.isin(view.scores.band, [BANDS.index(b) for b in self.bands])
+
+
+@dataclass(frozen=True)
+class Rejoined(Rule):
+    word = "rejoined"
+
+    def text(self) -> str:
+        return self.word
+
+    def mask(self, view: View) -> Mask:
+        since = view.columns.people.since
+        return view.alive & (since > NEVER) & (since <= view.now)
+
+
+@dataclass(frozen=True)
+class Named(Rule):
+    """Clauses that are a word and a name; ``ask`` is the question put to the facts."""
+
+    name: str
+    before: ClassVar[str] = ""
+    ask: ClassVar[str] = ""
+
+    def text(self) -> str:
+        return f"{self.before} {quoted(self.name)}"
+
+    def mask(self, view: View) -> Mask:
+        return view.alive & getattr(view.facts, self.ask)(self.name)
+
+
+class Permitted(Named):
+    word, before, ask = "permitted", "permitted for", "permitted"
+
+
+class InList(Named):
+    word, before, ask = "in list", "in list", "in_list"
+
+
+class HasLabel(Named):
+    word, before, ask = "has label", "has label", "has_label"
+
+
+class ProviderIs(Named):
+    word, before, ask = "provider", "provider is", "provider_is"
+
+
+class CameBy(Named):
+    word, before, ask = "came by", "came by", "came_by"
+
+
+class InSegment(Named):
+    word, before = "in segment", "in segment"
+
+    def mask(self, view: View) -> Mask:
+        return view.alive & view.facts.segment(self.name).mask(view)
+
+
+@dataclass(frozen=True)
+class FieldIs(Rule):
+    word = "field"
+    name: str
+    value: str
+
+    def text(self) -> str:
+        return f"field {quoted(self.name)} is {quoted(self.value)}"
+
+    def mask(self, view: View) -> Mask:
+        return view.alive & view.facts.field_is(self.name, self.value)
+
+
+@dataclass(frozen=True)
+class ConsentIs(Rule):
+    word = "consent"
+    purpose: str
+    state: str
+
+    def text(self) -> str:
+        return f"consent to {quoted(self.purpose)} by email is {self.state}"
+
+    def mask(self, view: View) -> Mask:
+        return view.alive & view.facts.consent_is(self.purpose, self.state)
+
+
+def walk(rule: Rule) -> list[Rule]:
+    """The rule and everything below it, in reading order."""
+    below = rule.parts if isinstance(rule, AllOf | AnyOf) else (rule.part,) if isinstance(rule, Negated) else ()
+    return [rule, *(deeper for part in below for deeper in walk(part))]

@@ -1,0 +1,101 @@
+"""Reading files in chunks: CSV (comma, semicolon or tab) and NDJSON, never the whole file at once."""
+
+from __future__ import annotations
+
+import csv
+import json
+from collections.abc import Iterator
+from itertools import islice
+from pathlib import Path
+from typing import IO
+
+from openmeadow.core.errors import MeadowError, Missing
+from openmeadow.core.intake.report import Refusal
+
+CHUNK = 20_000
+LONGEST_FIELD = 1 << 20
+csv.field_size_limit(LONGEST_FIELD)
+
+
+def _open(path: Path) -> IO[str]:
+    try:
+        # undecodable bytes survive as surrogates, so that one bad cell costs one row
+        return path.open(encoding="utf-8-sig", errors="surrogateescape", newline="")
+    except OSError as e:
+        raise Missing(f"The file {path} cannot be opened: {(e.strerror or 'unknown reason').lower()}.") from e
+
+
+def _delimiter(first: str) -> str:
+    return max(",;\t", key=first.count)
+
+
+def is_ndjson(path: Path) -> bool:
+    with _open(path) as f:
+        return f.read(4096).lstrip().startswith("{")
+
+
+def header(path: Path) -> list[str]:
+    """The heading row, or a sentence when the file is not a table."""
+    with _open(path) as f:
+        first = f.readline(1 << 20)
+        if "\0" in first:
+            raise MeadowError(f"{path.name} is not a text file; a CSV in UTF-8 is needed.")
+        if not first.strip():
+            raise MeadowError(f"{path.name} is empty; its first line must name the columns.")
+        f.seek(0)
+        try:
+            return next(csv.reader(f, delimiter=_delimiter(first)))
+        except csv.Error as e:
+            raise MeadowError(f"The heading of {path.name} cannot be read: {e}.") from e
+
+
+def csv_chunks(path: Path) -> Iterator[tuple[list[tuple[int, list[str]]], list[Refusal], int]]:
+    """Chunks of (line, cells), with the rows the reader itself could not take and the bytes read so far."""
+    with _open(path) as f:
+        first = f.readline()
+        f.seek(0)
+        reader = csv.reader(f, delimiter=_delimiter(first))
+        next(reader)
+        rows: list[tuple[int, list[str]]] = []
+        bad: list[Refusal] = []
+        begin = reader.line_num + 1
+        while True:
+            try:
+                for cells in reader:
+                    if cells:
+                        rows.append((begin, cells))
+                    begin = reader.line_num + 1
+                    if len(rows) >= CHUNK:
+                        break
+                else:
+                    yield rows, bad, f.buffer.tell()  # type: ignore[attr-defined]
+                    return
+            except csv.Error as e:
+                bad.append(Refusal(begin, "", "a cell is over 64 kB" if "limit" in str(e) else f"the row cannot be "
+                                   f"read: {e}"))
+                begin = reader.line_num + 1
+                continue
+            yield rows, bad, f.buffer.tell()  # type: ignore[attr-defined]
+            rows, bad = [], []
+
+
+def ndjson_chunks(path: Path, names: tuple[str, ...]
+                  ) -> Iterator[tuple[list[tuple[int, list[str]]], list[Refusal], int]]:
+    """The same for NDJSON objects: cells in the order of ``names``; numbers are taken as text."""
+    with _open(path) as f:
+        numbered = enumerate(f, start=1)
+        while part := list(islice(numbered, CHUNK)):
+            rows, bad = [], []
+            for line, text in part:
+                if not text.strip():
+                    continue
+                try:
+                    thing = json.loads(text)
+                    if not isinstance(thing, dict):
+                        raise ValueError
+                except (ValueError, RecursionError):
+                    bad.append(Refusal(line, "", "the line is not a JSON object"))
+                    continue
+                rows.append((line, ["" if (v := thing.get(n)) is None else v if isinstance(v, str)
+                                    else str(v) for n in names]))
+            yield rows, bad, f.buffer.tell()  # type: ignore[attr-defined]

@@ -1,0 +1,156 @@
+"""Bring in subscribers: read, check, merge; nothing of a refused row is written."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Callable
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+from openmeadow.core.addresses.providers import provider_of
+from openmeadow.core.consent.gate import CONSENT_STATES, GIVEN, NONE
+from openmeadow.core.errors import MeadowError
+from openmeadow.core.intake.report import Refusal, Report
+from openmeadow.core.intake.subscribers import BadCell, Reading, Record, match_columns
+from openmeadow.desk.bring_in import reading
+from openmeadow.desk.bring_in.events import take_aside
+from openmeadow.store import subscribers as table
+from openmeadow.store import workspace
+from openmeadow.store.database import Store
+
+Progress = Callable[[int, int], None]
+SAMPLE = 8
+
+
+def look(path: Path, corrections: dict[str, str]) -> dict[str, object]:
+    """The heading, what each column was taken for, and the first few rows."""
+    head = reading.header(path)
+    targets = match_columns(head, corrections)
+    rows, _, _ = next(reading.csv_chunks(path), ([], [], 0))
+    return {"header": head, "targets": targets, "sample": [cells for _, cells in rows[:SAMPLE]]}
+
+
+def bring_in(store: Store, path: Path, now: int, who: str, *, corrections: dict[str, str] | None = None,
+             list_name: str | None = None, consent: dict[str, str] | None = None, source: str | None = None,
+             dry_run: bool = False, progress: Progress | None = None, refused_to: Path | None = None) -> Report:
+    """Take a subscribers CSV. The same file twice changes nothing; refused rows never stop the rest."""
+    head = reading.header(path)
+    for state in (consent or {}).values():
+        if state not in CONSENT_STATES:
+            raise MeadowError(f"“{state}” is not a consent; use given, withdrawn, awaiting or none.")
+    zone = ZoneInfo(str(workspace.setting(store.read(), "time_zone")))
+    how = Reading(match_columns(head, corrections or {}), zone, source, consent or {}, list_name)
+    report, total = Report(dry_run=dry_run), path.stat().st_size
+    refused = _RefusedFile(refused_to, head) if refused_to else None
+    seen_in_file: set[str] = set()
+    for rows, bad, reached in reading.csv_chunks(path):
+        records: list[Record] = []
+        for line, cells in rows:
+            try:
+                record = how.record(cells)
+                if not record.email.isascii() or not "".join(cells).isascii():
+                    "".join(cells).encode()
+                records.append(record)
+            except BadCell as e:
+                bad.append(Refusal(line, e.column, str(e), cells))
+            except UnicodeEncodeError:
+                at = next(i for i, c in enumerate(cells) if not _decodes(c))
+                bad.append(Refusal(line, how.targets[at], "the cell cannot be decoded as UTF-8", cells))
+        report.rows += len(rows)
+        for r in bad:
+            report.refuse(r)
+            if refused:
+                refused.write(r)
+        if dry_run:
+            known = table.ids_of(store.read(), [r.key for r in records])
+            fresh = {r.key for r in records} - known.keys() - seen_in_file
+            seen_in_file |= fresh if len(seen_in_file) < 2_000_000 else set()
+            report.taken += len(fresh)
+            report.repeated += len(records) - len(fresh)
+        else:
+            with store.atomic() as db:
+                changed = _Writer(db, how, now, report).write(records)
+            report.taken += changed
+            report.repeated += len(records) - changed
+        if progress:
+            progress(reached, total)
+    if not dry_run:
+        take_aside(store)
+        with store.atomic() as db:
+            workspace.log(db, now, who, "brought in subscribers", path.name, report.taken)
+    return report
+
+
+def _decodes(text: str) -> bool:
+    try:
+        text.encode()
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
+class _RefusedFile:
+    """The refused rows as a CSV of their own: the cells as they were, the line and the reason."""
+
+    def __init__(self, path: Path, head: list[str]) -> None:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        self._file = path.open("w", encoding="utf-8", errors="surrogateescape", newline="")
+        self._csv = csv.writer(self._file)
+        self._csv.writerow([*head, "refused_line", "refused_reason"])
+        self._width = len(head)
+
+    def write(self, r: Refusal) -> None:
+        cells = (r.cells + [""] * self._width)[: self._width]
+        self._csv.writerow([*cells, r.line, f"{r.column}: {r.reason}" if r.column else r.reason])
+        self._file.flush()
+
+
+class _Writer:
+    """Writes one chunk of records in the caller's transaction."""
+
+    def __init__(self, db: object, how: Reading, now: int, report: Report) -> None:
+        import sqlite3
+
+        assert isinstance(db, sqlite3.Connection)
+        self.db, self.how, self.now, self.report = db, how, now, report
+        self._ids: dict[tuple[str, str], int] = {}
+
+    def _named(self, kind: str, name: str) -> int:
+        pair = (kind, name.lower())
+        if pair not in self._ids:
+            self._ids[pair], made = table.named(self.db, kind, name)
+            if made and kind in ("lists", "purposes"):
+                self.report.note(f"The {kind[:-1]} “{name}” was not there and has been made.")
+        return self._ids[pair]
+
+    def write(self, records: list[Record]) -> int:
+        how, now = self.how, self.now
+        door = how.list_name or how.source
+        rows = []
+        for r in records:
+            opened_by = door or (r.lists[0] if r.lists else None)
+            rows.append({
+                "email": r.email, "key": r.key, "name": r.name, "joined_at": r.joined_at, "now": now,
+                "time_zone": r.time_zone, "language": r.language, "country": r.country,
+                "provider": provider_of(r.key), "fields": table.fields_json(r.fields),
+                "door": self._named("doors", opened_by) if opened_by else None})
+        changed = table.upsert(self.db, rows)
+        ids = table.ids_of(self.db, list({r.key for r in records}))
+        table.add_members(self.db, [(self._named("lists", name), ids[r.key], r.joined_at or now)
+                                    for r in records for name in r.lists])
+        table.add_labels(self.db, [(self._named("labels", name), ids[r.key]) for r in records for name in r.labels])
+        table.add_suppressions(self.db, [(ids[r.key], r.suppressed, r.suppressed_at or r.joined_at or now, "import")
+                                         for r in records if r.suppressed])
+        table.add_field_names(self.db, {f for r in records for f in r.fields})
+        consents = []
+        for r in records:
+            for c in r.consents:
+                state = c.state
+                if state == GIVEN and not c.source:
+                    state = NONE
+                    self.report.note(f"Consent to “{c.purpose}” is claimed without a source in some rows; there it "
+                                     "was brought in as none. Name the source with a column or --source.")
+                consents.append((ids[r.key], self._named("purposes", c.purpose), state,
+                                 c.at or r.joined_at or now, c.source, c.wording))
+        table.add_consents(self.db, consents)
+        return changed

@@ -1,0 +1,90 @@
+"""One SQLite file in WAL: migrations, one path for writes, read-only connections for reads."""
+
+from __future__ import annotations
+
+import sqlite3
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from importlib import resources
+from pathlib import Path
+
+from openmeadow.core.errors import Missing
+
+FILE = "meadow.db"
+
+
+def _open(path: Path, *, read_only: bool) -> sqlite3.Connection:
+    uri = f"{path.resolve().as_uri()}?mode={'ro' if read_only else 'rwc'}"
+    try:
+        db = sqlite3.connect(uri, uri=True, isolation_level=None, timeout=30, check_same_thread=False)
+        db.row_factory = sqlite3.Row
+        db.execute("PRAGMA foreign_keys = ON")
+        db.execute("PRAGMA cache_size = -131072")
+        if not read_only:
+            db.execute("PRAGMA journal_mode = WAL")
+            db.execute("PRAGMA synchronous = NORMAL")
+    except sqlite3.Error as e:
+        raise Missing(f"The workspace at {path.parent} cannot be opened: {e}.") from e
+    return db
+
+
+class Store:
+    """The workspace's database. ``tracer`` is called with every statement, so that tests can count them."""
+
+    def __init__(self, folder: Path, tracer: Callable[[str], None] | None = None) -> None:
+        self.folder = folder
+        self.path = folder / FILE
+        self._local = threading.local()
+        self._writing = threading.RLock()
+        self._tracer = tracer
+        try:
+            folder.mkdir(parents=True, exist_ok=True)
+        except OSError as e:
+            raise Missing(f"The data folder {folder} cannot be made: {e.strerror}.") from e
+        self._writer = _open(self.path, read_only=False)
+        if tracer:
+            self._writer.set_trace_callback(tracer)
+        self._migrate()
+
+    def _migrate(self) -> None:
+        db = self._writer
+        db.execute("CREATE TABLE IF NOT EXISTS migrations (name TEXT PRIMARY KEY) WITHOUT ROWID")
+        done = {row["name"] for row in db.execute("SELECT name FROM migrations")}
+        folder = resources.files("openmeadow.store") / "schema"
+        for script in sorted((f for f in folder.iterdir() if f.name.endswith(".sql")), key=lambda f: f.name):
+            if script.name not in done:
+                # one transaction for the script and its record
+                db.executescript(f"BEGIN IMMEDIATE;\n{script.read_text()}\n"
+                                 f"INSERT OR IGNORE INTO migrations VALUES ('{script.name}');\nCOMMIT;")
+
+    def read(self) -> sqlite3.Connection:
+        """This thread's read-only connection."""
+        db: sqlite3.Connection | None = getattr(self._local, "db", None)
+        if db is None:
+            db = self._local.db = _open(self.path, read_only=True)
+            if self._tracer:
+                db.set_trace_callback(self._tracer)
+        return db
+
+    @contextmanager
+    def atomic(self) -> Iterator[sqlite3.Connection]:
+        """One transaction on the one writing connection: all of it or nothing. Nests into the outer one."""
+        with self._writing:
+            if self._writer.in_transaction:
+                yield self._writer
+                return
+            self._writer.execute("BEGIN IMMEDIATE")
+            try:
+                yield self._writer
+            except BaseException:
+                self._writer.execute("ROLLBACK")
+                raise
+            self._writer.execute("COMMIT")
+
+    def close(self) -> None:
+        self._writer.close()
+        db = getattr(self._local, "db", None)
+        if db is not None:
+            db.close()
+            self._local.db = None

@@ -1,0 +1,141 @@
+"""What rules and the gate ask of the store: lists, labels, fields, consent, suppression; masks over people."""
+
+from __future__ import annotations
+
+import difflib
+import sqlite3
+from dataclasses import dataclass
+
+import numpy as np
+
+from openmeadow.core.addresses.providers import provider_names
+from openmeadow.core.columns import I8, I32, I64, NEVER, Mask
+from openmeadow.core.consent.gate import CONSENT_STATES, Standing, ask
+from openmeadow.core.errors import Missing
+from openmeadow.core.rules.sentence import parse
+from openmeadow.core.rules.tree import InSegment, Rule, walk
+from openmeadow.store.columns import _table
+
+DAY = 86_400
+
+
+def nearest(kind: str, name: str, known: list[str]) -> Missing:
+    close = difflib.get_close_matches(name, known, 1, 0.3) or known[:1]
+    tail = f"; the nearest is “{close[0]}”." if close else "; there are none yet."
+    return Missing(f"There is no {kind} “{name}”{tail}")
+
+
+@dataclass
+class StoreFacts:
+    """``Facts`` over one read connection, for the people of ``ids`` at ``now``; ``past`` when now is not the present."""
+
+    db: sqlite3.Connection
+    ids: I64
+    erased: Mask
+    provider: np.ndarray
+    door: np.ndarray
+    now: int
+    reading: tuple[str, ...] = ()
+
+    def _mask(self, sql: str, arguments: tuple[object, ...]) -> Mask:
+        (hit,) = _table(self.db, sql, arguments, "q")
+        mask = np.zeros(len(self.ids), bool)
+        place = np.searchsorted(self.ids, hit)
+        inside = place < len(self.ids)
+        mask[place[inside]] = True
+        return mask
+
+    def _id(self, table: str, kind: str, name: str) -> int:
+        row = self.db.execute(f"SELECT id FROM {table} WHERE name = ? COLLATE NOCASE", (name,)).fetchone()  # noqa: S608
+        if row is None:
+            raise nearest(kind, name, [r["name"] for r in self.db.execute(f"SELECT name FROM {table}")])  # noqa: S608
+        return int(row["id"])
+
+    def in_list(self, name: str) -> Mask:
+        return self._mask("SELECT subscriber FROM list_members WHERE list = ? AND at <= ?",
+                          (self._id("lists", "list", name), self.now))
+
+    def has_label(self, name: str) -> Mask:
+        return self._mask("SELECT subscriber FROM subscriber_labels WHERE label = ?",
+                          (self._id("labels", "label", name),))
+
+    def field_is(self, name: str, value: str) -> Mask:
+        known = [r["name"] for r in self.db.execute("SELECT name FROM field_names")]
+        real = next((k for k in known if k.lower() == name.lower()), None)
+        if real is None:
+            raise nearest("field", name, known)
+        path = '$."' + real.replace('"', '\\"') + '"'
+        return self._mask("SELECT id FROM subscribers WHERE fields <> '{}' AND json_extract(fields, ?) = ? "
+                          "COLLATE NOCASE", (path, value))
+
+    def message_ids(self, name: str) -> list[int]:
+        rows = self.db.execute("SELECT id FROM messages WHERE name = ? COLLATE NOCASE", (name,)).fetchall()
+        if not rows:
+            raise nearest("message", name, [r["name"] for r in self.db.execute("SELECT name FROM messages")])
+        return [int(r["id"]) for r in rows]
+
+    def segment(self, name: str) -> Rule:
+        row = self.db.execute("SELECT name, rule FROM segments WHERE name = ?", (name,)).fetchone()
+        if row is None:
+            raise nearest("segment", name, [r["name"] for r in self.db.execute("SELECT name FROM segments")])
+        return parse(row["rule"])
+
+    def circle(self, rule: Rule, path: tuple[str, ...]) -> tuple[str, ...] | None:
+        """The path by which a rule comes back to a segment it stands in, or None."""
+        for part in walk(rule):
+            if isinstance(part, InSegment):
+                low = [p.lower() for p in path]
+                if part.name.lower() in low:
+                    return (*path, part.name)
+                deeper = self.circle(self.segment(part.name), (*path, part.name))
+                if deeper:
+                    return deeper
+        return None
+
+    def came_by(self, door: str) -> Mask:
+        return np.asarray(self.door == self._id("doors", "door", door))
+
+    def provider_is(self, name: str) -> Mask:
+        names = provider_names()
+        low = [n.lower() for n in names]
+        if name.lower() not in low:
+            raise nearest("provider", name, names)
+        return np.asarray(self.provider == low.index(name.lower()))
+
+    def consent(self, purpose: str) -> I8:
+        """Each person's latest word about the purpose, by email, up to now."""
+        id = self._id("purposes", "purpose", purpose)
+        subscriber, state = _table(
+            self.db, "SELECT subscriber, state FROM consent_entries WHERE purpose = ? AND channel = 'email' "
+                     "AND at <= ? ORDER BY at, state = 1, state = 2", (id, self.now), "qb")
+        out = np.zeros(len(self.ids), np.int8)
+        out[np.searchsorted(self.ids, subscriber)] = state
+        return out
+
+    def consent_is(self, purpose: str, state: str) -> Mask:
+        return np.asarray(self.consent(purpose) == CONSENT_STATES.index(state))
+
+    def suppressed(self) -> I8:
+        out = np.zeros(len(self.ids), np.int8)
+        subscriber, reason = _table(self.db, "SELECT subscriber, reason FROM suppressions WHERE at <= ? "
+                                             "ORDER BY reason DESC", (self.now,), "qb")
+        out[np.searchsorted(self.ids, subscriber)] = reason
+        return out
+
+    def sent_since(self, seconds: int) -> I32:
+        """How many passes each person was sent in the last so many seconds."""
+        (subscriber,) = _table(self.db, "SELECT subscriber FROM events WHERE kind = 1 AND at > ? AND at <= ?",
+                               (self.now - seconds, self.now), "q")
+        return np.bincount(np.searchsorted(self.ids, subscriber), minlength=len(self.ids)).astype(np.int32)
+
+    def standing(self, purpose: str, *, limits: bool) -> Standing:
+        nobody = np.zeros(len(self.ids), bool)
+        none = np.zeros(len(self.ids), np.int32)
+        return Standing(self.erased, self.suppressed(), self.consent(purpose), nobody, nobody,
+                        self.sent_since(DAY) if limits else none, self.sent_since(7 * DAY) if limits else none)
+
+    def permitted(self, purpose: str) -> Mask:
+        return ask(self.standing(purpose, limits=False), "campaign").permitted
+
+
+__all__ = ["NEVER", "StoreFacts", "nearest"]

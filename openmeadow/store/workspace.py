@@ -1,0 +1,125 @@
+"""Settings, accounts, the activity log and jobs."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from typing import Any
+
+DEFAULTS: dict[str, Any] = {
+    "name": "Workspace",
+    "time_zone": "UTC",
+    "public_url": "http://127.0.0.1:8080",
+    "relay_host": "127.0.0.1",
+    "relay_port": 2525,
+    "relay_ips": [],
+    "intake_host": "127.0.0.1",
+    "intake_port": 2526,
+    "return_domain": "",
+    "resolver": "",
+    "postal_address": "",
+    "record_opens": True,
+    "connections": 4,
+    "demo": False,
+    "scored_at": 0,
+}
+
+
+def setting(db: sqlite3.Connection, name: str) -> Any:
+    row = db.execute("SELECT value FROM settings WHERE name = ?", (name,)).fetchone()
+    return json.loads(row["value"]) if row else DEFAULTS.get(name)
+
+
+def settings(db: sqlite3.Connection) -> dict[str, Any]:
+    return {**DEFAULTS, **{r["name"]: json.loads(r["value"]) for r in db.execute("SELECT * FROM settings")}}
+
+
+def set_setting(db: sqlite3.Connection, name: str, value: Any) -> None:
+    db.execute("INSERT INTO settings VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
+               (name, json.dumps(value)))
+
+
+def log(db: sqlite3.Connection, at: int, who: str, act: str, what: str, people: int = 0) -> None:
+    """One line of the activity log: who did what, when, to how many."""
+    db.execute("INSERT INTO activity (at, who, act, what, people) VALUES (?, ?, ?, ?, ?)",
+               (at, who, act, what, people))
+
+
+def activity(db: sqlite3.Connection, limit: int = 100) -> list[sqlite3.Row]:
+    return db.execute("SELECT * FROM activity ORDER BY id DESC LIMIT ?", (limit,)).fetchall()
+
+
+def add_user(db: sqlite3.Connection, name: str, role: str, password: str, email: str | None = None) -> int:
+    return int(db.execute("INSERT INTO users (name, role, password, email) VALUES (?, ?, ?, ?)",
+                          (name, role, password, email)).lastrowid or 0)
+
+
+def user_named(db: sqlite3.Connection, name: str) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute("SELECT * FROM users WHERE name = ?", (name,)).fetchone()
+    return row
+
+
+def user(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute("SELECT * FROM users WHERE id = ?", (id,)).fetchone()
+    return row
+
+
+def user_by_token(db: sqlite3.Connection, token_hash: str) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute("SELECT * FROM users WHERE token_hash = ?", (token_hash,)).fetchone()
+    return row
+
+
+def set_token(db: sqlite3.Connection, id: int, token_hash: str) -> None:
+    db.execute("UPDATE users SET token_hash = ? WHERE id = ?", (token_hash, id))
+
+
+def set_totp(db: sqlite3.Connection, id: int, secret: str | None) -> None:
+    db.execute("UPDATE users SET totp_secret = ? WHERE id = ?", (secret, id))
+
+
+def add_entry_once(db: sqlite3.Connection, token_hash: str, user_id: int) -> None:
+    db.execute("INSERT INTO entries_once VALUES (?, ?)", (token_hash, user_id))
+
+
+def use_entry_once(db: sqlite3.Connection, token_hash: str) -> int | None:
+    row = db.execute("DELETE FROM entries_once WHERE token_hash = ? RETURNING user", (token_hash,)).fetchone()
+    return int(row["user"]) if row else None
+
+
+def add_job(db: sqlite3.Connection, kind: str, arguments: dict[str, Any], who: str, now: int) -> int:
+    return int(db.execute("INSERT INTO jobs (kind, arguments, who, made_at, changed_at) VALUES (?, ?, ?, ?, ?)",
+                          (kind, json.dumps(arguments), who, now, now)).lastrowid or 0)
+
+
+def job(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute("SELECT * FROM jobs WHERE id = ?", (id,)).fetchone()
+    return row
+
+
+def next_job(db: sqlite3.Connection) -> sqlite3.Row | None:
+    """The oldest job to do; one left working by a worker that died is taken again."""
+    row: sqlite3.Row | None = db.execute(
+        "SELECT * FROM jobs WHERE state IN ('waiting', 'working') ORDER BY id LIMIT 1").fetchone()
+    return row
+
+
+def update_job(db: sqlite3.Connection, id: int, now: int, *, state: str, done: int, total: int,
+               outcome: Any = None) -> None:
+    db.execute("UPDATE jobs SET state = ?, done = ?, total = ?, outcome = ?, changed_at = ? WHERE id = ?",
+               (state, done, total, json.dumps(outcome), now, id))
+
+
+def add_clock_move(db: sqlite3.Connection, target: int | None, now: int) -> int:
+    return int(db.execute("INSERT INTO clock_moves (target, begun_from, reached) VALUES (?, ?, ?)",
+                          (target, now, now)).lastrowid or 0)
+
+
+def clock_move(db: sqlite3.Connection) -> sqlite3.Row | None:
+    """The move under way or waiting."""
+    row: sqlite3.Row | None = db.execute(
+        "SELECT * FROM clock_moves WHERE state <> 'finished' ORDER BY id LIMIT 1").fetchone()
+    return row
+
+
+def update_clock_move(db: sqlite3.Connection, id: int, state: str, reached: int) -> None:
+    db.execute("UPDATE clock_moves SET state = ?, reached = ? WHERE id = ?", (state, reached, id))
