@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import sqlite3
 import threading
 import time
 from dataclasses import dataclass, replace
@@ -19,11 +21,11 @@ from openmeadow.core.rules.sieve import SieveRow, sieve
 from openmeadow.core.rules.streams import Streams
 from openmeadow.core.rules.tree import Rule, View
 from openmeadow.store import columns as loader
-from openmeadow.store import workspace
+from openmeadow.store import mirror, workspace
 from openmeadow.store.database import Store
 from openmeadow.store.facts import StoreFacts
 
-FRESH_SECONDS = 60
+WORTH_MIRRORING = 20_000
 
 
 @dataclass
@@ -59,7 +61,7 @@ class Desk:
         version = int(db.execute("PRAGMA data_version").fetchone()[0]) * 1000 + hash(threading.get_ident()) % 1000
         kept = self._kept
         if kept is None:
-            columns, seen = loader.load(db)
+            columns, seen = self._opened(db)
             kept = _Kept(columns, Streams(columns), seen, score(columns, now), version)
         else:
             touched: I64 = np.zeros(0, np.int64)
@@ -73,6 +75,18 @@ class Desk:
                 kept = replace(kept, scores=bring_forward(kept.scores, kept.columns, touched, now))
         self._kept = kept
         return kept
+
+    def _opened(self, db: sqlite3.Connection) -> tuple[Columns, int]:
+        """The mirror brought up to date, or columns built anew (and mirrored when that took reading a lot)."""
+        found = mirror.load(self.folder, db)
+        if found is None:
+            columns, seen = loader.load(db)
+        else:
+            columns, seen, _ = loader.refresh(db, *found)
+        if found is None or seen - found[1] > WORTH_MIRRORING:
+            with contextlib.suppress(OSError):
+                mirror.save(self.folder, db, columns, seen)
+        return columns, seen
 
     def view(self, as_of: int | None = None) -> View:
         """What is true at a moment. A past one is worked out from the events known by then alone."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import sqlite3
 from collections.abc import Sequence
 from typing import Any
@@ -16,11 +17,20 @@ _EVENT_SQL = ("SELECT id, at, kind, subscriber, message, link, agent, value FROM
 
 def _table(db: sqlite3.Connection, sql: str, arguments: Sequence[Any], types: str) -> list[np.ndarray[Any, Any]]:
     """The columns of a query, read in blocks so that no more than one block of tuples is alive."""
-    cursor = db.cursor()
+    collecting = gc.isenabled()
+    gc.disable()  # rows hold no cycles; looking for them costs more than reading
+    try:
+        return _read(db.cursor(), sql, arguments, types)
+    finally:
+        if collecting:
+            gc.enable()
+
+
+def _read(cursor: sqlite3.Cursor, sql: str, arguments: Sequence[Any], types: str) -> list[np.ndarray[Any, Any]]:
     cursor.row_factory = None
     cursor.execute(sql, arguments)
     blocks: list[list[np.ndarray[Any, Any]]] = []
-    while part := cursor.fetchmany(100_000):
+    while part := cursor.fetchmany(50_000):
         blocks.append([np.array(c, dtype=t) for c, t in zip(zip(*part, strict=True), types, strict=True)])
     if not blocks:
         return [np.zeros(0, t) for t in types]

@@ -24,6 +24,7 @@ def _open(path: Path, *, read_only: bool) -> sqlite3.Connection:
         if not read_only:
             db.execute("PRAGMA journal_mode = WAL")
             db.execute("PRAGMA synchronous = NORMAL")
+            db.execute("PRAGMA wal_autocheckpoint = 20000")
     except sqlite3.Error as e:
         raise Missing(f"The workspace at {path.parent} cannot be opened: {e}.") from e
     return db
@@ -58,6 +59,9 @@ class Store:
                 db.executescript(f"BEGIN IMMEDIATE;\n{script.read_text()}\n"
                                  f"INSERT OR IGNORE INTO migrations VALUES ('{script.name}');\nCOMMIT;")
 
+        # a large import leaves this index out while it runs; one that was cut off leaves it missing
+        db.execute("CREATE INDEX IF NOT EXISTS events_of_subscriber ON events (subscriber)")
+
     def read(self) -> sqlite3.Connection:
         """This thread's read-only connection."""
         db: sqlite3.Connection | None = getattr(self._local, "db", None)
@@ -66,6 +70,11 @@ class Store:
             if self._tracer:
                 db.set_trace_callback(self._tracer)
         return db
+
+    @property
+    def writer(self) -> sqlite3.Connection:
+        """The writing connection; statements on it belong inside ``atomic``."""
+        return self._writer
 
     @contextmanager
     def atomic(self) -> Iterator[sqlite3.Connection]:

@@ -6,6 +6,8 @@ import sqlite3
 from collections.abc import Iterable, Sequence
 from typing import Any
 
+from openmeadow.store.subscribers import ids_of
+
 MOST_REMEMBERED = 200_000
 
 
@@ -15,51 +17,52 @@ class Names:
     def __init__(self, db: sqlite3.Connection) -> None:
         self.db = db
         self.made_messages: list[str] = []
-        self._messages: dict[str, int] = {}
-        self._links: dict[tuple[int, str], int] = {}
-        self._agents: dict[tuple[str, str], int] = {}
+        self._people: dict[str, int] = {}
+        self._messages: dict[str, int] = {"": 0}
+        self._links: dict[tuple[Any, str], int] = {}
+        self._agents: dict[tuple[Any, str], int] = {}
 
-    def message(self, name: str) -> int:
-        if not name:
-            return 0
-        known = self._messages.get(name)
-        if known is None:
+    def messages(self, names: Sequence[str]) -> list[int]:
+        """Ids of messages by name, "" being 0; unknown ones are made."""
+        for name in set(names) - self._messages.keys():
             row = self.db.execute("SELECT id FROM messages WHERE name = ?", (name,)).fetchone()
             if row is None:
                 self.made_messages.append(name)
-                known = int(self.db.execute("INSERT INTO messages (name) VALUES (?)", (name,)).lastrowid or 0)
+                id = int(self.db.execute("INSERT INTO messages (name) VALUES (?)", (name,)).lastrowid or 0)
             else:
-                known = int(row["id"])
-            self._remember(self._messages, name, known)
-        return known
+                id = int(row["id"])
+            self._messages[name] = id
+        return [self._messages[name] for name in names]
 
-    def link(self, message: int, url: str) -> int:
-        if not url:
-            return 0
-        pair = (message, url)
-        known = self._links.get(pair)
-        if known is None:
-            self.db.execute("INSERT OR IGNORE INTO links (message, url) VALUES (?, ?)", pair)
-            known = int(self.db.execute("SELECT id FROM links WHERE message = ? AND url = ?", pair).fetchone()["id"])
-            self._remember(self._links, pair, known)
-        return known
-
-    def agent(self, agent: str, ip: str) -> int:
-        if not agent and not ip:
-            return 0
-        pair = (agent, ip)
-        known = self._agents.get(pair)
-        if known is None:
-            self.db.execute("INSERT OR IGNORE INTO agents (agent, ip) VALUES (?, ?)", pair)
-            known = int(self.db.execute("SELECT id FROM agents WHERE agent = ? AND ip = ?", pair).fetchone()["id"])
-            self._remember(self._agents, pair, known)
-        return known
-
-    @staticmethod
-    def _remember(cache: dict[Any, int], key: Any, id: int) -> None:
-        if len(cache) >= MOST_REMEMBERED:
+    def _pairs(self, table: str, cache: dict[tuple[Any, str], int], pairs: Sequence[tuple[Any, str]]) -> list[int]:
+        if len(cache) > MOST_REMEMBERED:
             cache.clear()
-        cache[key] = id
+        cache.update({("", ""): 0})
+        a, b = {"links": ("message", "url"), "agents": ("agent", "ip")}[table]
+        for pair in set(pairs) - cache.keys():
+            self.db.execute(f"INSERT OR IGNORE INTO {table} ({a}, {b}) VALUES (?, ?)", pair)  # noqa: S608
+            row = self.db.execute(f"SELECT id FROM {table} WHERE {a} = ? AND {b} = ?", pair).fetchone()  # noqa: S608
+            cache[pair] = int(row["id"])
+        return [cache[pair] for pair in pairs]
+
+    def links(self, messages: Sequence[int], urls: Sequence[str]) -> list[int]:
+        """Ids of links; 0 where there is no address."""
+        if not any(urls):
+            return [0] * len(urls)
+        return self._pairs("links", self._links, [(m, u) if u else ("", "") for m, u in zip(messages, urls, strict=True)])
+
+    def agents(self, agents: Sequence[str], ips: Sequence[str]) -> list[int]:
+        """Ids of agents with their network address; 0 where neither is known."""
+        return self._pairs("agents", self._agents, list(zip(agents, ips, strict=True)))
+
+    def people(self, keys: Sequence[str]) -> dict[str, int]:
+        """Ids of the known addresses among ``keys``; unknown ones are absent."""
+        if len(self._people) > MOST_REMEMBERED:
+            self._people.clear()
+        todo = list(set(keys) - self._people.keys())
+        if todo:
+            self._people.update(ids_of(self.db, todo))
+        return self._people
 
 
 INSERT = ("INSERT OR IGNORE INTO events (at, kind, subscriber, message, link, agent, value, code, diagnostic, "
@@ -71,6 +74,18 @@ def add(db: sqlite3.Connection, rows: Iterable[Sequence[object]]) -> int:
     before = db.total_changes
     db.executemany(INSERT, rows)
     return db.total_changes - before
+
+
+def expect(db: sqlite3.Connection, rows: int) -> None:
+    """Before many rows into a small table: leave the index by subscriber out until ``indexed``."""
+    there = int(db.execute("SELECT coalesce(max(id), 0) AS n FROM events").fetchone()["n"])
+    if rows > 50_000 and rows > there:
+        db.execute("DROP INDEX IF EXISTS events_of_subscriber")
+
+
+def indexed(db: sqlite3.Connection) -> None:
+    """The index by subscriber, made if it is missing (after a large import, or one that was cut off)."""
+    db.execute("CREATE INDEX IF NOT EXISTS events_of_subscriber ON events (subscriber)")
 
 
 def put_aside(db: sqlite3.Connection, rows: Iterable[tuple[str, str]]) -> None:

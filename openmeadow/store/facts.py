@@ -35,7 +35,7 @@ class StoreFacts:
     provider: np.ndarray
     door: np.ndarray
     now: int
-    reading: tuple[str, ...] = ()
+    some: bool = False
 
     def _mask(self, sql: str, arguments: tuple[object, ...]) -> Mask:
         (hit,) = _table(self.db, sql, arguments, "q")
@@ -50,6 +50,22 @@ class StoreFacts:
         if row is None:
             raise nearest(kind, name, [r["name"] for r in self.db.execute(f"SELECT name FROM {table}")])  # noqa: S608
         return int(row["id"])
+
+    def only(self, index: I64) -> StoreFacts:
+        """The same for some people; ids stay ascending only if ``index`` is, so answers follow its order."""
+        order = np.argsort(self.ids[index], kind="stable")
+        if not bool((order == np.arange(len(order))).all()):
+            raise ValueError("people must be given by ascending id")
+        return StoreFacts(self.db, self.ids[index], self.erased[index], self.provider[index], self.door[index],
+                          self.now, some=True)
+
+    def _of(self, subscriber: I64) -> tuple[I64, Mask]:
+        """Where store ids stand among these people, and whether they do."""
+        place = np.minimum(np.searchsorted(self.ids, subscriber), max(len(self.ids) - 1, 0))
+        return place, np.asarray(self.ids[place] == subscriber) if len(self.ids) else np.zeros(len(subscriber), bool)
+
+    def _among(self) -> str:
+        return f" AND subscriber IN ({','.join(map(str, self.ids.tolist()))})" if self.some else ""
 
     def in_list(self, name: str) -> Mask:
         return self._mask("SELECT subscriber FROM list_members WHERE list = ? AND at <= ?",
@@ -107,9 +123,11 @@ class StoreFacts:
         id = self._id("purposes", "purpose", purpose)
         subscriber, state = _table(
             self.db, "SELECT subscriber, state FROM consent_entries WHERE purpose = ? AND channel = 'email' "
-                     "AND at <= ? ORDER BY at, state = 1, state = 2", (id, self.now), "qb")
+                     f"AND at <= ?{self._among()} ORDER BY at, state = 1, state = 2",  # noqa: S608
+            (id, self.now), "qb")
         out = np.zeros(len(self.ids), np.int8)
-        out[np.searchsorted(self.ids, subscriber)] = state
+        place, here = self._of(subscriber)
+        out[place[here]] = state[here]
         return out
 
     def consent_is(self, purpose: str, state: str) -> Mask:
@@ -117,16 +135,18 @@ class StoreFacts:
 
     def suppressed(self) -> I8:
         out = np.zeros(len(self.ids), np.int8)
-        subscriber, reason = _table(self.db, "SELECT subscriber, reason FROM suppressions WHERE at <= ? "
-                                             "ORDER BY reason DESC", (self.now,), "qb")
-        out[np.searchsorted(self.ids, subscriber)] = reason
+        subscriber, reason = _table(self.db, "SELECT subscriber, reason FROM suppressions WHERE at <= ?"
+                                             f"{self._among()} ORDER BY reason DESC", (self.now,), "qb")
+        place, here = self._of(subscriber)
+        out[place[here]] = reason[here]
         return out
 
     def sent_since(self, seconds: int) -> I32:
         """How many passes each person was sent in the last so many seconds."""
-        (subscriber,) = _table(self.db, "SELECT subscriber FROM events WHERE kind = 1 AND at > ? AND at <= ?",
-                               (self.now - seconds, self.now), "q")
-        return np.bincount(np.searchsorted(self.ids, subscriber), minlength=len(self.ids)).astype(np.int32)
+        (subscriber,) = _table(self.db, "SELECT subscriber FROM events WHERE kind = 1 AND at > ? AND at <= ?"
+                               + self._among(), (self.now - seconds, self.now), "q")
+        place, here = self._of(subscriber)
+        return np.bincount(place[here], minlength=len(self.ids)).astype(np.int32)
 
     def standing(self, purpose: str, *, limits: bool) -> Standing:
         nobody = np.zeros(len(self.ids), bool)

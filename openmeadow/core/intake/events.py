@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
 from openmeadow.core.addresses.syntax import address_key
@@ -19,8 +19,10 @@ NAMES = REQUIRED + OPTIONAL
 MAY_LACK_MESSAGE = {"booked", "complained", "unsubscribed", "replied"}
 
 
-@dataclass(frozen=True)
-class Event:
+_NUMBER_OF_WORD = {word: int(kind) for word, kind in KIND_OF_WORD.items()}
+
+
+class Event(NamedTuple):
     """One event as read; ``at`` in UTC seconds, ``kind`` as in ``Kind``, text as written or None."""
 
     at: int
@@ -43,6 +45,69 @@ def places(header: Sequence[str]) -> list[int]:
     if missing:
         raise MeadowError(f"This event log has no column “{missing[0]}”; it needs {', '.join(REQUIRED)}.")
     return [clean.index(name) if name in clean else -1 for name in NAMES]
+
+
+class Chunk(NamedTuple):
+    """Many events as columns, in the fields of ``Event``."""
+
+    at: list[int]
+    kind: list[int]
+    email_key: list[str]
+    message: list[str]
+    id: list[str | None]
+    url: Sequence[str]
+    agent: Sequence[str]
+    ip: Sequence[str]
+    code: list[str | None]
+    diagnostic: list[str | None]
+    value: list[float]
+
+    @staticmethod
+    def of(events: Sequence[Event]) -> Chunk:
+        return Chunk(*(list(c) for c in zip(*events, strict=True))) if events else Chunk(*([] for _ in NAMES))
+
+
+def read_many(rows: Sequence[tuple[int, Sequence[str]]], where: Sequence[int], zone: ZoneInfo
+              ) -> tuple[Chunk, list[Refusal]]:
+    """A chunk at once. The columns of a clean chunk are read whole; one with anything odd, row by row."""
+    if rows and (clean := _read_columns([cells for _, cells in rows], where, zone)) is not None:
+        return clean, []
+    read_rows = [read([cells[i] if 0 <= i < len(cells) else "" for i in where], line, zone) for line, cells in rows]
+    return (Chunk.of([r for r in read_rows if isinstance(r, Event)]),
+            [r for r in read_rows if isinstance(r, Refusal)])
+
+
+def _or_none(column: Sequence[str]) -> list[str | None]:
+    return [c or None for c in column] if any(column) else [None] * len(column)
+
+
+def _read_columns(rows: Sequence[Sequence[str]], where: Sequence[int], zone: ZoneInfo) -> Chunk | None:
+    """The columns of a chunk in which nothing is odd; None when something is."""
+    try:
+        columns = list(zip(*rows, strict=True))
+        empty = ("",) * len(rows)
+        at, word, email, message, id, url, agent, ip, code, diagnostic, value = (
+            columns[i] if i >= 0 else empty for i in where)
+        for column in columns:
+            text = "".join(column)
+            if not text.isascii():
+                text.encode()
+            if len(text) > LONGEST_CELL and max(map(len, column)) > LONGEST_CELL:
+                return None
+        kinds = [_NUMBER_OF_WORD[w] for w in word]
+        moments = [moment(a, zone) for a in at]
+        worth = [float(v) if v else 0.0 for v in value] if any(value) else [0.0] * len(rows)
+    except (ValueError, KeyError, IndexError, OverflowError):
+        return None
+    if not all("@" in e for e in email) or any(abs(w) >= 1e15 or w != w for w in worth):
+        return None
+    if not all(message) and any(not m and w not in MAY_LACK_MESSAGE for m, w in zip(message, word, strict=True)):
+        return None
+    every = "".join(email)
+    keys = list(map(str.lower, email)) if every.isascii() and not " " in every else [
+        address_key(e.strip()) for e in email]
+    return Chunk(moments, kinds, keys, list(map(str.strip, message)), _or_none(id), url, agent, ip,
+                 _or_none(code), _or_none(diagnostic), worth)
 
 
 def _problem(cells: Sequence[str]) -> tuple[str, str] | None:

@@ -5,20 +5,20 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Callable, Iterable
-from dataclasses import astuple
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from openmeadow.core.columns import Kind
 from openmeadow.core.consent.gate import WITHDRAWN
-from openmeadow.core.intake.events import NAMES, Event, places, read
-from openmeadow.core.intake.report import Refusal, Report
+from openmeadow.core.intake.events import NAMES, Chunk, Event, places, read_many
+from openmeadow.core.intake.report import Report
 from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.desk.bring_in import reading
 from openmeadow.store import events as table
 from openmeadow.store import subscribers, workspace
 from openmeadow.store.database import Store
 
+BYTES_A_ROW = 100
 HARD_BOUNCE, COMPLAINT, UNSUBSCRIBED_FROM_ALL = 1, 2, 3
 _CONSEQUENT = (Kind.BOUNCED, Kind.COMPLAINED, Kind.UNSUBSCRIBED)
 
@@ -33,51 +33,58 @@ def bring_in(store: Store, path: Path, now: int, who: str, *, dry_run: bool = Fa
     else:
         where = places(reading.header(path))
         chunks = reading.csv_chunks(path)
-    for rows, bad, reached in chunks:
-        taken = [read([cells[i] if 0 <= i < len(cells) else "" for i in where], line, zone) for line, cells in rows]
-        for r in [*bad, *(t for t in taken if isinstance(t, Refusal))]:
-            report.refuse(r)
-        report.rows += len(rows)
-        _take(store, [t for t in taken if isinstance(t, Event)], report, dry_run)
-        if progress:
-            progress(reached, total)
+    names = table.Names(store.writer)
+    with reading.no_cycles():
+        if not dry_run:
+            with store.atomic() as db:
+                table.expect(db, total // BYTES_A_ROW)
+        for rows, bad, reached in chunks:
+            taken, refused = read_many(rows, where, zone)
+            for r in [*bad, *refused]:
+                report.refuse(r)
+            report.rows += len(rows) + len(bad)
+            _take(store, names, taken, report, dry_run)
+            if progress:
+                progress(reached, total)
     if not dry_run:
         with store.atomic() as db:
+            table.indexed(db)
             workspace.log(db, now, who, "brought in events", path.name, report.taken)
     return report
 
 
-def _take(store: Store, events: list[Event], report: Report, dry_run: bool) -> None:
-    ids = subscribers.ids_of(store.read(), list({e.email_key for e in events}))
-    aside = [e for e in events if e.email_key not in ids]
+def _take(store: Store, names: table.Names, chunk: Chunk, report: Report, dry_run: bool) -> None:
+    ids = names.people(chunk.email_key)
+    aside: list[Event] = []
+    if not all(k in ids for k in chunk.email_key):
+        events = list(map(Event, *chunk))
+        aside = [e for e in events if e.email_key not in ids]
+        chunk = Chunk.of([e for e in events if e.email_key in ids])
     report.aside += len(aside)
     for e in aside[:50]:
         if e.email_key not in report.aside_shown and len(report.aside_shown) < 50:
             report.aside_shown.append(e.email_key)
-    known = [e for e in events if e.email_key in ids]
     if dry_run:
-        report.taken += len(known)
+        report.taken += len(chunk.at)
         return
+    names.made_messages.clear()
     with store.atomic() as db:
-        names = table.Names(db)
-        new = write(db, names, known, ids)
-        table.put_aside(db, [(e.email_key, json.dumps(astuple(e))) for e in aside])
-        for name in names.made_messages:
-            report.note(f"The message “{name}” was not there and has been made.")
+        new = write(db, names, chunk, ids)
+        table.put_aside(db, [(e.email_key, json.dumps(e)) for e in aside])
+    for name in names.made_messages:
+        report.note(f"The message “{name}” was not there and has been made.")
     report.taken += new
-    report.repeated += len(known) - new
+    report.repeated += len(chunk.at) - new
 
 
-def write(db: sqlite3.Connection, names: table.Names, events: list[Event], ids: dict[str, int]) -> int:
+def write(db: sqlite3.Connection, names: table.Names, c: Chunk, ids: dict[str, int]) -> int:
     """Store events of known people and what follows from them; the number that were new."""
-    rows = []
-    for e in events:
-        message = names.message(e.message)
-        rows.append((e.at, e.kind, ids[e.email_key], message, names.link(message, e.url) if e.url else 0,
-                     names.agent(e.agent, e.ip) if e.agent or e.ip else 0, e.value, e.code, e.diagnostic, e.id))
-    new = table.add(db, rows)
-    consequences(db, [r[:4] + (e.code, e.diagnostic) for r, e in zip(rows, events, strict=True)
-                      if e.kind in _CONSEQUENT])
+    messages = names.messages(c.message)
+    people = [ids[k] for k in c.email_key]
+    new = table.add(db, zip(c.at, c.kind, people, messages, names.links(messages, c.url),
+                            names.agents(c.agent, c.ip), c.value, c.code, c.diagnostic, c.id, strict=True))
+    consequences(db, [row for row in zip(c.at, c.kind, people, messages, c.code, c.diagnostic, strict=True)
+                      if row[1] in _CONSEQUENT])
     return new
 
 
@@ -113,7 +120,7 @@ def take_aside(store: Store) -> int:
             waiting = table.aside_now_known(db, reading.CHUNK)
             if not waiting:
                 return taken
-            events = [Event(*json.loads(r["row"])) for r in waiting]
-            taken += write(db, table.Names(db), events,
-                           subscribers.ids_of(db, list({e.email_key for e in events})))
+            chunk = Chunk.of([Event(*json.loads(r["row"])) for r in waiting])
+            names = table.Names(db)
+            taken += write(db, names, chunk, names.people(chunk.email_key))
             table.forget_aside(db, [r["id"] for r in waiting])

@@ -45,6 +45,7 @@ def bring_in(store: Store, path: Path, now: int, who: str, *, corrections: dict[
     seen_in_file: set[str] = set()
     for rows, bad, reached in reading.csv_chunks(path):
         records: list[Record] = []
+        report.rows += len(rows) + len(bad)
         for line, cells in rows:
             try:
                 record = how.record(cells)
@@ -56,7 +57,6 @@ def bring_in(store: Store, path: Path, now: int, who: str, *, corrections: dict[
             except UnicodeEncodeError:
                 at = next(i for i, c in enumerate(cells) if not _decodes(c))
                 bad.append(Refusal(line, how.targets[at], "the cell cannot be decoded as UTF-8", cells))
-        report.rows += len(rows)
         for r in bad:
             report.refuse(r)
             if refused:

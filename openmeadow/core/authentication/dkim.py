@@ -1,0 +1,80 @@
+"""DKIM: keys and relaxed/relaxed signatures (RFC 6376, RSA-SHA256; RFC 8463, Ed25519).
+
+Signing is here and not in a library because the pure-Python RSA of the common one takes fifteen times as long.
+"""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import re
+from dataclasses import dataclass
+
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import ed25519, padding, rsa
+
+SIGNED = ("From", "To", "Subject", "Date", "Message-ID", "MIME-Version", "Content-Type", "List-Unsubscribe",
+          "List-Unsubscribe-Post", "List-Id", "Feedback-ID")
+RSA_BITS = 2048  # RFC 8301: at least 1024, 2048 recommended
+
+
+@dataclass(frozen=True)
+class KeyPair:
+    """PEM of the private key; ``public`` is the ``p=`` value."""
+
+    private: str
+    public: str
+
+
+def new_key() -> KeyPair:
+    key = rsa.generate_private_key(public_exponent=65537, key_size=RSA_BITS)
+    pem = key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8,
+                            serialization.NoEncryption()).decode()
+    der = key.public_key().public_bytes(serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo)
+    return KeyPair(pem, base64.b64encode(der).decode())
+
+
+def record_text(public: str) -> str:
+    """The TXT value to publish."""
+    return f"v=DKIM1; k=rsa; p={public}"
+
+
+def _relaxed_header(name: str, value: str) -> str:
+    return f"{name.lower().strip()}:{re.sub(r'[ \t]+', ' ', value.replace('\r\n', '')).strip()}"
+
+
+def _relaxed_body(body: bytes) -> bytes:
+    lines = [re.sub(rb"[ \t]+", b" ", line).rstrip(b" ") for line in body.split(b"\r\n")]
+    text = b"\r\n".join(lines)
+    return text.rstrip(b"\r\n") + b"\r\n" if text.strip(b"\r\n") else b""
+
+
+class Signer:
+    """Signs messages for one domain and selector."""
+
+    def __init__(self, domain: str, selector: str, private_pem: str) -> None:
+        self.domain, self.selector = domain, selector
+        key = serialization.load_pem_private_key(private_pem.encode(), None)
+        if not isinstance(key, rsa.RSAPrivateKey | ed25519.Ed25519PrivateKey):
+            raise ValueError("DKIM signs with RSA or Ed25519")
+        self._key = key
+        self._algorithm = "rsa-sha256" if isinstance(key, rsa.RSAPrivateKey) else "ed25519-sha256"
+
+    def header(self, message: bytes, at: int) -> bytes:
+        """The DKIM-Signature line (with CRLF) to put before the message; the message uses CRLF."""
+        head, _, body = message.partition(b"\r\n\r\n")
+        fields = re.findall(r"([!-9;-~]+):((?:.|\r\n[ \t])*?)(?=\r\n[!-9;-~]|\Z)", head.decode("latin-1"))
+        present = {name.lower(): value for name, value in fields}
+        names = [n for n in SIGNED if n.lower() in present]
+        body_hash = base64.b64encode(hashlib.sha256(_relaxed_body(body)).digest()).decode()
+        value = (f"v=1; a={self._algorithm}; c=relaxed/relaxed; d={self.domain}; s={self.selector};\r\n"
+                 f" t={at}; h={':'.join(names)};\r\n bh={body_hash};\r\n b=")
+        text = "\r\n".join([*(_relaxed_header(n, present[n.lower()]) for n in names),
+                            _relaxed_header("DKIM-Signature", value)]).encode("latin-1")
+        if isinstance(self._key, rsa.RSAPrivateKey):
+            raw = self._key.sign(text, padding.PKCS1v15(), hashes.SHA256())
+        else:
+            raw = self._key.sign(hashlib.sha256(text).digest())
+        signature = base64.b64encode(raw).decode()
+        folded = "\r\n  ".join(signature[i : i + 70] for i in range(0, len(signature), 70))
+        return f"DKIM-Signature: {value}{folded}\r\n".encode("latin-1")

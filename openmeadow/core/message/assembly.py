@@ -1,0 +1,49 @@
+"""A message as it goes over the wire (RFC 5322, 2045-2047, 2369, 8058, 2919)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from email.headerregistry import Address
+from email.message import EmailMessage
+from email.policy import SMTP
+from email.utils import format_datetime
+from datetime import UTC, datetime
+
+from openmeadow.core.message.body import Said
+
+_POLICY = SMTP.clone(max_line_length=76)
+
+
+@dataclass(frozen=True)
+class Envelope:
+    """Who to whom, and the addresses that go with it. ``unsubscribe`` is the one-click address."""
+
+    from_name: str
+    from_address: str
+    to_address: str
+    message_id: str
+    at: int
+    list_id: str = ""
+    unsubscribe: str = ""
+    feedback_id: str = ""
+
+
+def assemble(said: Said, e: Envelope) -> bytes:
+    """The message with CRLF line ends, unsigned; the plain-text twin first, as RFC 2046 wants."""
+    m = EmailMessage(policy=_POLICY)
+    m["From"] = Address(e.from_name, addr_spec=e.from_address) if e.from_name else e.from_address
+    m["To"] = e.to_address
+    m["Subject"] = said.subject
+    m["Date"] = format_datetime(datetime.fromtimestamp(e.at, UTC))
+    m["Message-ID"] = e.message_id
+    if e.list_id:
+        m["List-Id"] = e.list_id
+    if e.unsubscribe:
+        m["List-Unsubscribe"] = f"<{e.unsubscribe}>"
+        m["List-Unsubscribe-Post"] = "List-Unsubscribe=One-Click"
+    if e.feedback_id:
+        m["Feedback-ID"] = e.feedback_id
+    m.set_content(said.plain, cte="quoted-printable")
+    if said.html:
+        m.add_alternative(said.html, subtype="html", cte="quoted-printable")
+    return m.as_bytes()

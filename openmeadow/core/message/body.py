@@ -1,0 +1,124 @@
+"""What a message says to one person: personal fields, tracked links, plain-text twin, footer."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+import css_inline
+from inscriptis import get_text
+from inscriptis.model.config import ParserConfig
+from jinja2 import TemplateError, Undefined
+from jinja2.sandbox import SandboxedEnvironment
+
+from openmeadow.core.errors import MeadowError
+
+_HREF = re.compile(r"""(<a\b[^>]*?\bhref\s*=\s*)(["'])(https?://[^"'{}]+)\2""", re.I)
+_BARE = re.compile(r"https?://[^\s<>\"')\]{}]+")
+UNSUBSCRIBE = "unsubscribe_url"
+
+
+def _environment(html: bool) -> SandboxedEnvironment:
+    return SandboxedEnvironment(autoescape=html, undefined=Undefined, trim_blocks=True)
+
+
+_HTML, _TEXT = _environment(True), _environment(False)
+
+
+class FieldMistake(MeadowError):
+    """A personal field that cannot be filled in."""
+
+
+def check_fields(text: str, known: set[str]) -> list[str]:
+    """The personal fields of a text that nobody has, and its mistakes, as sentences."""
+    from jinja2 import meta
+
+    try:
+        used = meta.find_undeclared_variables(_HTML.parse(text))
+    except TemplateError as e:
+        return [f"A personal field cannot be read: {e}."]
+    return [f"Nobody has a field “{name}”." for name in sorted(used - known - {UNSUBSCRIBE})]
+
+
+def twin(html: str) -> str:
+    """The plain-text twin of an HTML body, links written out."""
+    text = get_text(html, ParserConfig(display_links=True))
+    return "\n".join(line.rstrip() for line in text.strip().splitlines()) + "\n"
+
+
+def links(html: str) -> list[str]:
+    """The addresses that links of the body lead to, in order, each once."""
+    return list(dict.fromkeys(m.group(3) for m in _HREF.finditer(html)))
+
+
+def with_footer(html: str, postal: str) -> str:
+    """The body with an unsubscribe link and the postal address, unless it has them already."""
+    if UNSUBSCRIBE in html:
+        return html
+    place = f"{postal}<br>" if postal else ""
+    footer = (f'<p style="font-size:12px;color:#55636B;margin-top:32px">{place}'
+              f'<a href="{{{{ {UNSUBSCRIBE} }}}}">Unsubscribe</a></p>')
+    head, body, tail = html.rpartition("</body>")
+    return f"{head}{footer}{body}{tail}" if body else html + footer
+
+
+def plain_with_footer(plain: str, postal: str) -> str:
+    if UNSUBSCRIBE in plain:
+        return plain
+    return plain.rstrip() + "\n\n-- \n" + (f"{postal}\n" if postal else "") + f"Unsubscribe: {{{{ {UNSUBSCRIBE} }}}}\n"
+
+
+@dataclass(frozen=True)
+class Said:
+    """One person's message."""
+
+    subject: str
+    html: str
+    plain: str
+
+
+class Body:
+    """A message compiled once, said many times. ``tracked`` turns an address into the number of its link."""
+
+    def __init__(self, subject: str, preview: str, html: str, plain: str, postal: str,
+                 link_numbers: Mapping[str, int], trap: int = 0) -> None:
+        full = with_footer(html, postal)
+        if preview:
+            hidden = (f'<div style="display:none;max-height:0;overflow:hidden">{preview}</div>')
+            full = re.sub(r"(<body[^>]*>)", lambda m: m.group(1) + hidden, full, count=1) if "<body" in full \
+                else hidden + full
+        full = css_inline.inline(full) if "<style" in full else full
+        full = _HREF.sub(lambda m: f"{m.group(1)}{m.group(2)}{{{{ _link({link_numbers[m.group(3)]}) }}}}{m.group(2)}"
+                         if m.group(3) in link_numbers else m.group(0), full)
+        ending = "{{ _trap() }}{{ _picture() }}"
+        full = full.replace("</body>", ending + "</body>") if "</body>" in full else full + ending
+        text = plain_with_footer(plain or twin(html), postal)
+        text = _BARE.sub(lambda m: f"{{{{ _link({link_numbers[m.group()]}) }}}}" if m.group() in link_numbers
+                         else m.group(), text)
+        try:
+            self._subject = _TEXT.from_string(subject)
+            self._html = _HTML.from_string(full)
+            self._plain = _TEXT.from_string(text)
+        except TemplateError as e:
+            raise FieldMistake(f"A personal field cannot be read: {e}.") from e
+        self._has_trap = trap
+
+    def say(self, person: Mapping[str, object], link: Callable[[int], str], unsubscribe: str,
+            picture: str = "") -> Said:
+        """``person`` holds the personal fields; ``link`` gives the tracked address of a link's number."""
+        from markupsafe import Markup
+
+        values = {**person, UNSUBSCRIBE: unsubscribe, "_link": link,
+                  "_picture": lambda: Markup('<img src="{}" width="1" height="1" alt="">').format(picture)
+                  if picture else "",
+                  "_trap": lambda: Markup('<a href="{}" style="display:none" tabindex="-1"></a>').format(
+                      link(self._has_trap)) if self._has_trap else ""}
+        try:
+            return Said(" ".join(self._subject.render(values).split()), self._html.render(values),
+                        self._plain.render(values))
+        except Exception as e:  # a template may fail in any way its author found
+            raise FieldMistake(f"A personal field cannot be filled in: {e}.") from e
+
+
+__all__ = ["Body", "FieldMistake", "Said", "check_fields", "links", "twin", "with_footer"]

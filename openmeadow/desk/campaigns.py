@@ -1,0 +1,246 @@
+"""Campaigns: write, choose, check, plan, start, hold, go on, stop."""
+
+from __future__ import annotations
+
+import json
+import secrets
+from typing import Any
+
+import numpy as np
+
+from openmeadow.core.engagement.score import BANDS
+from openmeadow.core.errors import Missing, Refused
+from openmeadow.core.message.body import check_fields, links, twin
+from openmeadow.core.planning.batches import BatchPlan, assign, moments
+from openmeadow.desk import recipients
+from openmeadow.desk.desk import Desk
+from openmeadow.store import campaigns, workspace
+
+PLAN_DEFAULTS: dict[str, Any] = {
+    "start": None, "lead_share": 0.08, "batches": 3, "interval": 4 * 3600, "order": "most engaged first",
+    "resend": True, "wait": 3 * 86400, "held_share": 0.10, "new_subject": "", "machine_only": False}
+PERSONAL = {"name", "first_name", "email"}
+TRAP_PATH = "/trap"
+
+
+def row_of(desk: Desk, id: int) -> Any:
+    row = campaigns.one(desk.store.read(), id)
+    if row is None:
+        raise Missing("There is no such campaign.")
+    return row
+
+
+def plan_of(row: Any) -> dict[str, Any]:
+    return {**PLAN_DEFAULTS, **json.loads(row["plan"])}
+
+
+def add(desk: Desk, name: str, who: str) -> int:
+    name = name.strip()
+    if not name:
+        raise Refused("A campaign needs a name.")
+    with desk.store.atomic() as db:
+        if campaigns.named(db, name):
+            raise Refused(f"There is already a campaign “{name}”.")
+        id = campaigns.add(db, name, secrets.randbits(48), desk.now())
+        workspace.log(db, desk.now(), who, "began campaign", name)
+    return id
+
+
+def write(desk: Desk, id: int, values: dict[str, Any]) -> None:
+    """Change a draft. The plain-text twin follows the HTML until it is edited by hand."""
+    row = row_of(desk, id)
+    if row["state"] != "draft":
+        raise Refused(f"“{row['name']}” has started; what it says and to whom can no longer be changed.")
+    if "plain" in values:
+        values["plain_by_hand"] = int(bool(values["plain"].strip()) and values["plain"] != twin(row["html"]))
+    if "html" in values and not values.get("plain_by_hand", row["plain_by_hand"]):
+        values["plain"] = twin(values["html"])
+    if "plan" in values:
+        values["plan"] = json.dumps({**plan_of(row), **values["plan"]})
+    for name in ("segments_in", "segments_out"):
+        if name in values:
+            values[name] = json.dumps(values[name])
+    with desk.store.atomic() as db:
+        if "name" in values and (other := campaigns.named(db, values["name"])) and other["id"] != id:
+            raise Refused(f"There is already a campaign “{values['name']}”.")
+        campaigns.update(db, id, values)
+
+
+def known_fields(desk: Desk) -> set[str]:
+    return PERSONAL | {r["name"] for r in desk.store.read().execute("SELECT name FROM field_names")}
+
+
+def checks(desk: Desk, row: Any) -> list[dict[str, str]]:
+    """Pre-send checks: each with level stop, mend or note, and what was found."""
+    out = []
+
+    def add_check(level: str, check: str, finding: str) -> None:
+        out.append({"check": check, "level": level, "finding": finding})
+
+    for name, words in (("purpose", "Say what this mail is about: choose a purpose."),
+                        ("from_text", "Choose a from-address."), ("subject", "Write a subject."),
+                        ("html", "Write the message.")):
+        if not row[name]:
+            add_check("stop", {"purpose": "Purpose", "from_text": "From", "subject": "Subject",
+                               "html": "Message"}[name], words)
+    if row["from_text"] and not row["confirmed_at"]:
+        add_check("stop", "From", f"{row['from_text']} has not been confirmed; press the link mailed to it.")
+    if row["from_text"] and row["domain_state"] == "broken":
+        add_check("stop", "Sender", f"A record of {row['domain_name']} is broken; see Senders.")
+    elif row["from_text"] and row["domain_state"] != "holds":
+        add_check("mend", "Sender", f"{row['domain_name']}: {row['domain_state']}; see Senders.")
+    for text in (row["subject"], row["html"], row["plain"]):
+        for problem in check_fields(text, known_fields(desk)):
+            add_check("stop", "Personal fields", problem)
+    if row["html"]:
+        if len(row["html"].encode()) > 100_000:
+            add_check("mend", "Size", "The HTML is over 100 kB; large providers cut it off.")
+        if not links(row["html"]):
+            add_check("note", "Links", "There is no link, so an open is the only answer that can be seen.")
+        if not desk.setting("postal_address"):
+            add_check("mend", "Postal address", "No postal address is set for the workspace.")
+    if not row["preview"]:
+        add_check("note", "Preview text", "Empty; the mailbox shows the beginning of the message.")
+    if len(row["subject"]) > 60:
+        add_check("note", "Subject", f"{len(row['subject'])} characters; a phone shows about 40.")
+    if not json.loads(row["segments_in"]):
+        add_check("stop", "Recipients", "No segment is chosen.")
+    unique: list[dict[str, str]] = []
+    for c in out:
+        if c not in unique:
+            unique.append(c)
+    return sorted(unique, key=lambda c: ("stop", "mend", "note").index(c["level"]))
+
+
+def _batch_plan(row: Any, now: int) -> BatchPlan:
+    p = plan_of(row)
+    start = max(int(p["start"] or now), now)
+    return BatchPlan(int(row["seed"]), start, float(p["lead_share"]), int(p["batches"]), int(p["interval"]),
+                     str(p["order"]))
+
+
+def preview_plan(desk: Desk, id: int) -> dict[str, Any]:
+    """The batches as they would be now: moment, people, bands; and whether there is history to order by."""
+    row = row_of(desk, id)
+    who = recipients.work_out(desk, row["segments_in"], row["segments_out"], row["purpose_name"])
+    plan, s = _batch_plan(row, desk.now()), who.view.scores
+    batch = assign(plan, who.subscriber, s.band[who.index], s.score[who.index])
+    shift = 0 if plan.lead_share > 0 else 1
+    out = []
+    for i, at in enumerate(moments(plan)):
+        mine = batch == i + shift
+        out.append({"n": i + 1, "due_at": at, "people": int(mine.sum()), "lead": i + shift == 0,
+                    "bands": np.bincount(s.band[who.index[mine]], minlength=len(BANDS)).tolist()})
+    note = ""
+    if plan.order == "most engaged first" and len(who.index) and float(s.score[who.index].max()) == 0:
+        note = "Nobody here has answered anything yet, so the order within the plan is by lot."
+    return {"batches": out, "sieve": who.sieve, "note": note}
+
+
+def start(desk: Desk, id: int, who: str) -> dict[str, int]:
+    """Draw the batches and let the plan run. Everybody permitted gets exactly one row in the ledger."""
+    row = row_of(desk, id)
+    if row["state"] != "draft":
+        raise Refused(f"“{row['name']}” has already been started.")
+    stops = [c for c in checks(desk, row) if c["level"] == "stop"]
+    if stops:
+        raise Refused(f"It cannot start yet. {stops[0]['check']}: {stops[0]['finding']}")
+    p = plan_of(row)
+    _check_plan(p)
+    chosen = recipients.work_out(desk, row["segments_in"], row["segments_out"], row["purpose_name"])
+    if not len(chosen.index):
+        reason = next((words for words, n in chosen.sieve if n < 0), "the segments are empty")
+        raise Refused(f"Nobody would receive this: {reason.lower()}.")
+    plan, s = _batch_plan(row, desk.now()), chosen.view.scores
+    band = s.band[chosen.index]
+    batch = assign(plan, chosen.subscriber, band, s.score[chosen.index])
+    shift = 0 if plan.lead_share > 0 else 1
+    with desk.store.atomic() as db:
+        if (again := campaigns.one(db, id)) is None or again["state"] != "draft":
+            raise Refused(f"“{row['name']}” has already been started.")
+        message = campaigns.add_message(db, row["name"], row["purpose"])
+        for url in links(row["html"]):
+            campaigns.add_link(db, message, url)
+        campaigns.add_link(db, message, str(desk.setting("public_url")) + TRAP_PATH, trap=True)
+        first = campaigns.add_pass(db, id, "first")
+        again_pass = None
+        if p["resend"]:
+            arms = ["Same subject"] + (["New subject"] if p["new_subject"] else [])
+            again_pass = campaigns.add_pass(db, id, "resend", json.dumps(arms), float(p["held_share"]))
+        for i, at in enumerate(moments(plan)):
+            mine = np.flatnonzero(batch == i + shift)
+            batch_id = campaigns.add_batch(db, first, i + 1, at, len(mine))
+            campaigns.add_deliveries(db, (
+                (first, batch_id, int(chosen.subscriber[j]), 0, int(band[j]), campaigns.WAITING, None)
+                for j in mine))
+            if again_pass is not None:
+                campaigns.add_batch(db, again_pass, i + 1, at + int(p["wait"]), 0)
+        campaigns.update(db, id, {"state": "planned", "message": message, "started_at": desk.now(),
+                                  "sieve": json.dumps(chosen.sieve)})
+        workspace.log(db, desk.now(), who, "started plan", row["name"], len(chosen.index))
+    return {"people": len(chosen.index), "batches": len(moments(plan))}
+
+
+def _check_plan(p: dict[str, Any]) -> None:
+    for ok, words in (
+            (0 <= p["lead_share"] <= 0.5, "The lead batch may be up to half of the people."),
+            (1 <= p["batches"] <= 100, "A plan has 1 to 100 batches."),
+            (60 <= p["interval"] <= 30 * 86400, "Batches stand between a minute and 30 days apart."),
+            (not p["resend"] or 3600 <= p["wait"] <= 30 * 86400, "A resend waits between an hour and 30 days."),
+            (0 <= p["held_share"] <= 0.5, "At most half can be held back.")):
+        if not ok:
+            raise Refused(words)
+
+
+def hold(desk: Desk, id: int, who: str) -> None:
+    """Nothing more goes out until somebody goes on; what is being handed over at this moment is finished."""
+    _move(desk, id, who, ("planned", "sending"), "held", "held plan")
+
+
+def go_on(desk: Desk, id: int, who: str) -> None:
+    _move(desk, id, who, ("held",), "sending", "went on with plan")
+
+
+def stop(desk: Desk, id: int, who: str) -> int:
+    """For good: everybody still waiting is passed over. Returns how many."""
+    _move(desk, id, who, ("planned", "sending", "held"), "stopped", "stopped plan")
+    with desk.store.atomic() as db:
+        campaigns.set_batches(db, id, ("waiting", "going out", "held"), "stopped")
+        return campaigns.stop_waiting(db, id, desk.now())
+
+
+def _move(desk: Desk, id: int, who: str, states: tuple[str, ...], to: str, act: str) -> None:
+    row = row_of(desk, id)
+    if row["state"] not in states:
+        raise Refused(f"“{row['name']}” is {row['state']}, so this cannot be done.")
+    with desk.store.atomic() as db:
+        campaigns.update(db, id, {"state": to})
+        workspace.log(db, desk.now(), who, act, row["name"])
+
+
+def settle_doubt(desk: Desk, id: int, arrived: bool, who: str) -> int:
+    """The analyst's word on what a crash left in doubt: it arrived, or it goes out again."""
+    from openmeadow.core.columns import Kind
+    from openmeadow.store import events
+
+    row = row_of(desk, id)
+    with desk.store.atomic() as db:
+        changed = campaigns.settle_doubt(db, id, arrived, desk.now())
+        if arrived:
+            events.add(db, [(desk.now(), int(Kind.SENT), r["subscriber"], row["message"], 0, 0, 0.0, None, None,
+                             f"delivery {r['id']}") for r in changed])
+        else:
+            for batch in {r["batch"] for r in changed}:
+                campaigns.set_batch(db, batch, "going out")
+            if changed and row["state"] == "finished":
+                campaigns.update(db, id, {"state": "sending"})
+        workspace.log(db, desk.now(), who, f"settled as {'arrived' if arrived else 'to be sent again'}", row["name"],
+                      len(changed))
+    return len(changed)
+
+
+def test_message(desk: Desk, id: int, to: str) -> None:
+    """One copy to a colleague, marked as a test and never counted."""
+    from openmeadow.desk.sending import test_copy
+
+    test_copy(desk, row_of(desk, id), to)

@@ -1,0 +1,58 @@
+"""Questions of the core put to a resolver (dnspython)."""
+
+from __future__ import annotations
+
+from collections.abc import Generator
+from typing import TypeVar
+
+import dns.exception
+import dns.resolver
+import dns.reversename
+
+from openmeadow.core.authentication.questions import Found, Question
+
+T = TypeVar("T")
+LIFETIME = 5.0
+
+
+class Resolver:
+    """``where`` is HOST:PORT, or empty for the machine's own resolver. Answers are kept for this object's life."""
+
+    def __init__(self, where: str = "") -> None:
+        self._resolver = dns.resolver.Resolver(configure=not where)
+        if where:
+            host, _, port = where.rpartition(":")
+            self._resolver.nameservers = [host or where]
+            self._resolver.port = int(port) if host else 53
+        self._resolver.lifetime = LIFETIME
+        self._kept: dict[Question, Found] = {}
+
+    def ask(self, q: Question) -> Found:
+        if q not in self._kept:
+            self._kept[q] = self._look(q)
+        return self._kept[q]
+
+    def _look(self, q: Question) -> Found:
+        name = dns.reversename.from_address(q.name) if q.kind == "PTR" else q.name
+        try:
+            answer = self._resolver.resolve(name, q.kind, search=False)
+        except (dns.resolver.NXDOMAIN, dns.resolver.NoAnswer):
+            return Found("none")
+        except (dns.exception.DNSException, OSError, UnicodeError):
+            return Found("unknown")
+        if q.kind == "TXT":
+            return Found("found", tuple(b"".join(r.strings).decode("utf-8", "replace") for r in answer))
+        if q.kind == "MX":
+            ordered = sorted(answer, key=lambda r: int(r.preference))
+            return Found("found", tuple(str(r.exchange).rstrip(".") for r in ordered))
+        return Found("found", tuple(str(r).rstrip(".") for r in answer))
+
+
+def answer_all(asking: Generator[Question, Found, T], resolver: Resolver) -> T:
+    """Drive a decision object to its end."""
+    try:
+        question = next(asking)
+        while True:
+            question = asking.send(resolver.ask(question))
+    except StopIteration as end:
+        return end.value  # type: ignore[no-any-return]
