@@ -321,6 +321,3 @@ def late_commands() -> None:
 
 
 late_commands()
-
-if __name__ == "__main__":
-    main()

@@ -1,9 +1,102 @@
-"""The commands that start processes: serve, worker, demo."""
+"""The commands that start processes: serve, worker, stand-ins, demo."""
 
 from __future__ import annotations
 
+import logging
+import os
+import sys
+import webbrowser
+from pathlib import Path
+
 import click
+import structlog
+
+from openmeadow.cli import MeadowCommand, data_folder
+
+
+def _log_lines() -> None:
+    structlog.configure(
+        processors=[structlog.processors.add_log_level, structlog.processors.TimeStamper(fmt="iso"),
+                    structlog.processors.format_exc_info, structlog.processors.JSONRenderer()],
+        logger_factory=structlog.PrintLoggerFactory(file=sys.stderr))
+    logging.basicConfig(level=logging.WARNING, stream=sys.stderr)
+
+
+@click.command(cls=MeadowCommand)
+@click.option("--host", default="127.0.0.1", show_default=True)
+@click.option("--port", default=8080, show_default=True)
+@click.option("--with-parent", is_flag=True, hidden=True)
+def serve(host: str, port: int, with_parent: bool) -> None:
+    """Serve the application over HTTP."""
+    import waitress
+
+    from openmeadow.demo import die_with_parent
+    from openmeadow.desk.desk import Desk
+    from openmeadow.web.app import make_app
+
+    _log_lines()
+    if with_parent:
+        die_with_parent()
+    app = make_app(Desk(data_folder()))
+    if not with_parent:
+        click.echo(f"Open Meadow at http://{host}:{port}")
+    waitress.serve(app, host=host, port=port, threads=8, ident="Open Meadow", clear_untrusted_proxy_headers=True,
+                   trusted_proxy="127.0.0.1", trusted_proxy_headers={"x-forwarded-for"})
+
+
+@click.command(cls=MeadowCommand)
+@click.option("--once", is_flag=True, help="Do all that is due now, then exit.")
+@click.option("--world", default="", hidden=True)
+@click.option("--with-parent", is_flag=True, hidden=True)
+def worker(once: bool, world: str, with_parent: bool) -> None:
+    """Send what is due, do jobs, check senders, take bounces in."""
+    from openmeadow.demo import die_with_parent
+    from openmeadow.desk.desk import Desk
+    from openmeadow.worker import Worker
+
+    _log_lines()
+    if with_parent:
+        die_with_parent()
+    w = Worker(Desk(data_folder()), world)
+    if once:
+        while w.tick():
+            pass
+    else:
+        w.run()
+
+
+@click.command(cls=MeadowCommand, hidden=True)
+@click.option("--relay", type=int, required=True)
+@click.option("--dns", type=int, required=True)
+@click.option("--http", type=int, required=True)
+@click.option("--intake", type=int, required=True)
+def standins(relay: int, dns: int, http: int, intake: int) -> None:
+    """The DNS server and the mail world, on loopback."""
+    from openmeadow.demo import die_with_parent, run_standins
+
+    die_with_parent()
+    run_standins(data_folder(), relay, dns, http, intake)
+
+
+@click.command(cls=MeadowCommand)
+@click.option("--port", default=8080, show_default=True)
+@click.option("--fresh", is_flag=True, help="Forget what was done in the demo and begin again.")
+@click.option("--people", default=24_000, show_default=True)
+@click.option("--no-browser", is_flag=True)
+@click.option("--prepare", is_flag=True, hidden=True)
+def demo(port: int, fresh: bool, people: int, no_browser: bool, prepare: bool) -> None:
+    """Everything, with demo data and stand-ins."""
+    from openmeadow import demo as the_demo
+
+    if prepare:
+        the_demo.prepare(people)
+        return
+    if not no_browser and os.environ.get("DISPLAY"):
+        webbrowser.open(f"http://127.0.0.1:{port}")
+    the_demo.demo(Path(data_folder()), port, fresh, people)
 
 
 def register(main: click.Group) -> None:
     """Add the commands to ``meadow``."""
+    for command in (serve, worker, standins, demo):
+        main.add_command(command)

@@ -18,6 +18,7 @@ from openmeadow.core.message.body import Said
 from openmeadow.desk.desk import Desk
 from openmeadow.store import senders, workspace
 from openmeadow.wire.dns import Resolver, answer_all
+from openmeadow.wire.dns import publish as send_update
 from openmeadow.wire.smtp_out import Relay
 from openmeadow.wire.tokens import Tokens
 
@@ -143,3 +144,17 @@ def confirm(desk: Desk, id: int) -> str:
         if senders.confirm(db, id, desk.now()):
             workspace.log(db, desk.now(), row["address"], "confirmed from-address", row["address"])
     return str(row["address"])
+
+
+def publish(desk: Desk, id: int, who: str) -> None:
+    """Publish the lines of every record that does not hold, where the name server takes updates; then look again."""
+    row, where = _domain(desk, id), str(desk.setting("resolver"))
+    if not where:
+        raise Refused("No name server that takes updates is set; publish the lines by hand.")
+    resolver = Resolver(where)
+    found = [answer_all(question(facts(desk, row)), resolver) for question in records.ALL]
+    lines = [f.publish for f in found if f.publish and f.state != records.HOLDS]
+    send_update(where, lines)
+    with desk.store.atomic() as db:
+        workspace.log(db, desk.now(), who, "published", row["name"], len(lines))
+    check(desk, id)

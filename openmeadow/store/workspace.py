@@ -22,6 +22,7 @@ DEFAULTS: dict[str, Any] = {
     "connections": 4,
     "demo": False,
     "scored_at": 0,
+    "world_url": "",
 }
 
 

@@ -10,6 +10,7 @@ import dns.resolver
 import dns.reversename
 
 from openmeadow.core.authentication.questions import Found, Question
+from openmeadow.core.errors import MeadowError
 
 T = TypeVar("T")
 LIFETIME = 5.0
@@ -56,3 +57,28 @@ def answer_all(asking: Generator[Question, Found, T], resolver: Resolver) -> T:
             question = asking.send(resolver.ask(question))
     except StopIteration as end:
         return end.value  # type: ignore[no-any-return]
+
+
+def publish(where: str, lines: list[str]) -> None:
+    """Send zone lines (``name. ttl IN TXT "…"``) to the zone's name server as a dynamic update (RFC 2136)."""
+    import dns.name
+    import dns.query
+    import dns.rcode
+    import dns.update
+
+    host, _, port = where.rpartition(":")
+    for line in lines:
+        name, ttl, _, kind, value = line.split(" ", 4)
+        zone = dns.name.from_text(name)
+        while len(zone) > 2:
+            zone = zone.parent()
+            update = dns.update.UpdateMessage(zone)
+            update.replace(dns.name.from_text(name), int(ttl), kind, value)
+            try:
+                answer = dns.query.tcp(update, host, timeout=LIFETIME, port=int(port))
+            except (dns.exception.DNSException, OSError) as e:
+                raise MeadowError("The name server did not take the update; publish the line by hand.") from e
+            if answer.rcode() == dns.rcode.NOERROR:
+                break
+        else:
+            raise MeadowError(f"The name server takes no updates for {name} publish the line by hand.")

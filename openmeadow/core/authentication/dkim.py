@@ -40,7 +40,8 @@ def record_text(public: str) -> str:
 
 
 def _relaxed_header(name: str, value: str) -> str:
-    return f"{name.lower().strip()}:{re.sub(r'[ \t]+', ' ', value.replace('\r\n', '')).strip()}"
+    unfolded = re.sub(r"[ \t]+", " ", value.replace("\r\n", ""))
+    return f"{name.lower().strip()}:{unfolded.strip()}"
 
 
 def _relaxed_body(body: bytes) -> bytes:

@@ -1,0 +1,5 @@
+"""``python -m openmeadow`` is ``meadow``."""
+
+from openmeadow.cli import main
+
+main()

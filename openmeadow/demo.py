@@ -1,0 +1,232 @@
+"""The demo: Kestrel Quay's workspace, made once, and everything it needs running in one go."""
+
+from __future__ import annotations
+
+import os
+import secrets
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import threading
+import time
+import urllib.request
+from datetime import UTC, datetime
+from pathlib import Path
+
+import click
+
+from openmeadow.clock import DemoClock
+from openmeadow.core.authentication.records import zone_line
+from openmeadow.core.authentication.dkim import record_text
+from openmeadow.desk import accounts, campaigns, segments
+from openmeadow.desk.bring_in import events, subscribers
+from openmeadow.desk.desk import Desk
+from openmeadow.standins import history
+from openmeadow.standins.world import RELAY_IP
+from openmeadow.store import campaigns as campaign_table
+from openmeadow.store import senders as sender_table
+from openmeadow.store import subscribers as subscriber_table
+from openmeadow.store import workspace
+
+ROOT = Path(__file__).resolve().parent.parent
+PREPARED = ROOT / "build" / "demo"
+NOW = int(datetime(2026, 3, 12, 9, 42, tzinfo=UTC).timestamp())
+PEOPLE = 24_000
+PURPOSES = ("Season news", "Family concerts", "Patron appeals", "Ticket service messages")
+DEMO_USER, DEMO_EMAIL = "demo", "demo@kestrelquay.example"
+SEGMENTS = (
+    ("Engaged", "band is Strong or Steady"),
+    ("Season news regulars", 'permitted for "Season news" and opened at least 4 in 120 days'),
+    ("Everyone for Season news", 'permitted for "Season news"'),
+    ("Stopped answering", "band is Silent and not (never answered)"),
+    ("New and unproven", "band is Unproven and joined less than 45 days ago"),
+    ("Book but do not open", "booked at least 1 in 400 days and not (opened at least 1 in 400 days)"),
+    ("Patrons who read", 'has label "patron" and opened at least 1 in 90 days'),
+)
+
+
+def build(folder: Path, people: int = PEOPLE, now: int = NOW) -> None:
+    """Make the demo workspace in ``folder``: files first, then brought in by the same code as anybody's."""
+    shutil.rmtree(folder, ignore_errors=True)
+    folder.mkdir(parents=True)
+    (folder / "clock").write_text(str(now))
+    standins = folder / "standins"
+    history.make(standins, people, now)
+    desk = Desk(folder)
+    with desk.store.atomic() as db:
+        for name, value in {"name": "Kestrel Quay", "time_zone": "UTC", "demo": True, "relay_ips": [RELAY_IP],
+                            "postal_address": "Kestrel Quay, 1 Harbour Steps, Saltmere"}.items():
+            workspace.set_setting(db, name, value)
+        purposes = {p: subscriber_table.named(db, "purposes", p)[0] for p in PURPOSES}
+        for _, name, purpose in history.mailings(now):
+            campaign_table.add_message(db, name, purposes[purpose])
+    subscribers.bring_in(desk.store, standins / "subscribers.csv", now, "demo")
+    events.bring_in(desk.store, standins / "events.csv", now, "demo")
+    accounts.add(desk, DEMO_USER, "analyst", secrets.token_urlsafe(24), DEMO_EMAIL)
+    _senders(desk, standins / "zones", now)
+    desk.view()
+    for name, rule in SEGMENTS:
+        segments.save(desk, name, rule, "demo")
+    _campaign(desk)
+    desk.close()
+    for name in ("events.csv", "subscribers.csv"):
+        (standins / name).unlink()
+
+
+def _senders(desk: Desk, zones: Path, now: int) -> None:
+    """news. is in order, patrons. has lost its key; the zone files are what the DNS stand-in serves."""
+    from openmeadow.desk.senders import add_domain, make_key
+
+    zones.mkdir()
+    for path in (ROOT / "demo" / "zones").glob("*.zone"):
+        shutil.copy(path, zones)
+    lines = []
+    for name, address, works in (("news.kestrelquay.example", "hello", True),
+                                 ("patrons.kestrelquay.example", "circle", False)):
+        id = add_domain(desk, name, "demo")
+        make_key(desk, id, "demo")
+        row = sender_table.domain(desk.store.read(), id)
+        assert row is not None
+        lines.append(zone_line(f"_meadow.{name}", f"meadow={row['token']}"))
+        public = row["public_key"] if works else row["public_key"][:-40] + "A" * 36 + row["public_key"][-4:]
+        lines.append(zone_line(f"{row['selector']}._domainkey.{name}", record_text(public)))
+        with desk.store.atomic() as db:
+            sender_table.confirm(db, sender_table.add_address(db, id, f"{address}@{name}", now), now)
+    with (zones / "kestrelquay.example.zone").open("a") as f:
+        f.write("\n".join(lines) + "\n")
+
+
+def _campaign(desk: Desk) -> None:
+    id = campaigns.add(desk, "Spring season on sale", "demo")
+    db = desk.store.read()
+    purpose = next(r["id"] for r in subscriber_table.names(db, "purposes") if r["name"] == "Season news")
+    from_address = next(r["id"] for r in sender_table.addresses(db) if r["address"].startswith("hello@"))
+    segment = db.execute("SELECT id FROM segments WHERE name = 'Season news regulars'").fetchone()["id"]
+    campaigns.write(desk, id, {
+        "purpose": purpose, "from_address": from_address, "from_name": "Kestrel Quay",
+        "subject": "The spring season is on sale", "segments_in": [segment],
+        "preview": "Forty-one evenings between April and July, and the organ has its new pipes.",
+        "html": (ROOT / "demo" / "message.html").read_text(encoding="utf-8"),
+        "plan": {"new_subject": "Forty-one evenings by the water"}})
+
+
+def prepare(people: int = PEOPLE) -> Path:
+    """The workspace made once and kept, so that a demo starts by copying it."""
+    folder = PREPARED / str(people)
+    if not (folder / "whole").exists():
+        build(folder, people)
+        (folder / "whole").write_text("")
+    return folder
+
+
+def free_port() -> int:
+    with socket.socket() as s:
+        s.bind(("127.0.0.1", 0))
+        return int(s.getsockname()[1])
+
+
+def die_with_parent() -> None:
+    """Leave when the starting process is gone: its end of our standard input closes."""
+    def watch() -> None:
+        while os.read(0, 1):
+            pass
+        os._exit(0)
+    threading.Thread(target=watch, daemon=True).start()
+
+
+def run_standins(folder: Path, relay_port: int, dns_port: int, http_port: int, intake_port: int) -> None:
+    """DNS and mail world until the end of the process."""
+    from openmeadow.standins.dns_server import DnsServer
+    from openmeadow.standins.habits import Habits
+    from openmeadow.standins.world import World, serve_http, serve_smtp
+    from openmeadow.wire.dns import Resolver
+
+    DnsServer(folder / "standins" / "zones", dns_port)
+    world = World(Habits.load(folder / "standins" / "people.npz"), folder / "clock",
+                  Resolver(f"127.0.0.1:{dns_port}"), ("127.0.0.1", intake_port))
+    serve_smtp(world, relay_port)
+    serve_http(world, http_port)
+    threading.Event().wait()
+
+
+class Demo:
+    """All processes of a demo; ``stop`` leaves none behind."""
+
+    def __init__(self, folder: Path, port: int) -> None:
+        self.folder, self.port = folder, port
+        ports = {name: free_port() for name in ("relay", "dns", "http", "intake")}
+        self.world = f"http://127.0.0.1:{ports['http']}"
+        self.url = f"http://127.0.0.1:{port}"
+        desk = Desk(folder)
+        with desk.store.atomic() as db:
+            for name, value in {"public_url": self.url, "relay_port": ports["relay"], "intake_port": ports["intake"],
+                                "resolver": f"127.0.0.1:{ports['dns']}", "world_url": self.world}.items():
+                workspace.set_setting(db, name, value)
+            user = workspace.user_named(db, DEMO_USER)
+        assert user is not None
+        self.entry = f"{self.url}/enter/{accounts.entry_once(desk, user['id'])}"
+        desk.close()
+        self._children: list[subprocess.Popen[bytes]] = []
+        base = [sys.executable, "-m", "openmeadow", "--data", str(folder)]
+        for arguments in (
+                ["standins", "--relay", str(ports["relay"]), "--dns", str(ports["dns"]), "--http",
+                 str(ports["http"]), "--intake", str(ports["intake"])],
+                ["worker", "--world", self.world, "--with-parent"],
+                ["serve", "--port", str(port), "--with-parent"]):
+            self._children.append(subprocess.Popen([*base, *arguments], stdin=subprocess.PIPE))
+
+    def wait_ready(self, seconds: float = 60) -> None:
+        for address in (f"{self.url}/api/ready", f"{self.world}/next"):
+            end = time.monotonic() + seconds
+            while True:
+                try:
+                    urllib.request.urlopen(address, timeout=5).read()  # noqa: S310
+                    break
+                except OSError:
+                    if time.monotonic() > end or any(c.poll() is not None for c in self._children):
+                        self.stop()
+                        raise click.ClickException("The demo did not start; the lines above say why.") from None
+                    time.sleep(0.1)
+
+    def stop(self) -> None:
+        for child in self._children:
+            child.terminate()
+        for child in self._children:
+            try:
+                child.wait(10)
+            except subprocess.TimeoutExpired:
+                child.kill()
+                child.wait()
+            if child.stdin:
+                child.stdin.close()
+
+    def wait(self) -> None:
+        while all(c.poll() is None for c in self._children):
+            time.sleep(0.5)
+
+
+def demo(folder: Path, port: int, fresh: bool, people: int) -> None:
+    """Start everything, print the address, stay until interrupted."""
+    if fresh or not (folder / "meadow.db").exists():
+        click.echo(f"Making Kestrel Quay with {people:,} people (once; later starts are quick)…")
+        prepared = prepare(people)
+        shutil.rmtree(folder, ignore_errors=True)
+        shutil.copytree(prepared, folder)
+    elif not isinstance(Desk(folder).clock, DemoClock):
+        raise click.ClickException(f"{folder} holds a workspace of yours; the demo wants a folder of its own (--data).")
+    with socket.socket() as s:
+        if s.connect_ex(("127.0.0.1", port)) == 0:
+            raise click.ClickException(f"Port {port} is taken; choose another with --port.")
+    running = Demo(folder, port)
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    try:
+        running.wait_ready()
+        click.echo(f"Open Meadow is ready. Sign in once as the demo analyst:\n  {running.entry}\n"
+                   f"The demo's mailboxes: {running.world}/\nStop with Ctrl-C.")
+        running.wait()
+    except KeyboardInterrupt:
+        pass
+    finally:
+        running.stop()

@@ -1,0 +1,148 @@
+"""Campaigns: message, recipients, checks, plan, results."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import numpy as np
+from flask import Response, request
+
+from openmeadow.core.addresses.providers import provider_names
+from openmeadow.core.engagement.score import BANDS
+from openmeadow.core.errors import Refused
+from openmeadow.core.message.body import Body, links
+from openmeadow.desk import campaigns as desk_campaigns
+from openmeadow.desk import recipients, results, sending
+from openmeadow.desk.desk import Desk
+from openmeadow.store import campaigns as table
+from openmeadow.store import subscribers, workspace
+from openmeadow.store.facts import StoreFacts
+from openmeadow.web import models as m
+from openmeadow.web.described import ANALYSE, WRITE, Described, who
+
+
+def register(api: Described, desk: Desk) -> None:
+    def model(id: int) -> m.Campaign:
+        row, db = desk_campaigns.row_of(desk, id), desk.store.read()
+        doubt = sum(b["in_doubt"] or 0 for b in table.batches(db, id))
+        return m.Campaign(
+            id=id, name=row["name"], state=row["state"], purpose=row["purpose"], purpose_name=row["purpose_name"] or "",
+            from_address=row["from_address"], from_text=row["from_text"] or "", from_name=row["from_name"],
+            subject=row["subject"], preview=row["preview"], html=row["html"], plain=row["plain"],
+            plain_by_hand=bool(row["plain_by_hand"]), segments_in=json.loads(row["segments_in"]),
+            segments_out=json.loads(row["segments_out"]), plan=m.PlanIn(**desk_campaigns.plan_of(row)),
+            checks=[m.Check(**c) for c in desk_campaigns.checks(desk, row)] if row["state"] == "draft" else [],
+            purposes=[m.NamedThing(id=p["id"], name=p["name"]) for p in subscribers.names(db, "purposes")],
+            fields=sorted(desk_campaigns.known_fields(desk)), links=links(row["html"]), in_doubt=doubt)
+
+    @api.route("GET", "/campaigns", m.CampaignLines)
+    def every() -> m.CampaignLines:
+        """All campaigns, the latest first."""
+        return m.CampaignLines(campaigns=[m.CampaignLine(
+            id=c["id"], name=c["name"], state=c["state"], subject=c["subject"], purpose=c["purpose_name"] or "",
+            people=c["people"], made_at=c["made_at"], started_at=c["started_at"])
+            for c in table.every(desk.store.read())])
+
+    @api.route("POST", "/campaigns", m.Campaign, body=m.NameIn, rights=WRITE)
+    def add(body: m.NameIn) -> m.Campaign:
+        """Begin a campaign."""
+        return model(desk_campaigns.add(desk, body.name, who()))
+
+    @api.route("GET", "/campaigns/<int:id>", m.Campaign)
+    def see(id: int) -> m.Campaign:
+        """A campaign: what it says, to whom, its checks."""
+        return model(id)
+
+    @api.route("PUT", "/campaigns/<int:id>", m.Campaign, body=m.CampaignIn, rights=WRITE)
+    def write(id: int, body: m.CampaignIn) -> m.Campaign:
+        """Change a draft; only what is given changes."""
+        values: dict[str, Any] = body.model_dump(exclude_unset=True)
+        desk_campaigns.write(desk, id, values)
+        return model(id)
+
+    @api.route("DELETE", "/campaigns/<int:id>", m.Done, rights=WRITE)
+    def remove(id: int) -> m.Done:
+        """Remove a draft."""
+        if desk_campaigns.row_of(desk, id)["state"] != "draft":
+            raise Refused("Only a draft can be removed; what was sent stays on the record.")
+        with desk.store.atomic() as db:
+            table.remove(db, id)
+        return m.Done(id=id)
+
+    @api.route("GET", "/campaigns/<int:id>/recipients", m.RecipientsView)
+    def whom(id: int) -> m.RecipientsView:
+        """Whom it would go to now, and why not the others."""
+        row = desk_campaigns.row_of(desk, id)
+        r = recipients.work_out(desk, row["segments_in"], row["segments_out"], row["purpose_name"])
+        assert isinstance(r.view.facts, StoreFacts)
+        by_provider = np.bincount(r.view.facts.provider[r.index], minlength=len(provider_names()))
+        return m.RecipientsView(
+            sieve=[m.Sieved(words=w, count=n) for w, n in r.sieve], count=len(r.index),
+            bands=np.bincount(r.view.scores.band[r.index], minlength=len(BANDS)).tolist(),
+            providers=[m.Sieved(words=n, count=int(c)) for n, c in zip(provider_names(), by_provider, strict=True)])
+
+    @api.route("GET", "/campaigns/<int:id>/plan", m.PlanView)
+    def plan(id: int) -> m.PlanView:
+        """The batches as they would be, started now."""
+        p = desk_campaigns.preview_plan(desk, id)
+        return m.PlanView(batches=[m.PlannedBatch(**b) for b in p["batches"]], note=p["note"])
+
+    @api.route("GET", "/campaigns/<int:id>/preview", m.Preview)
+    def preview(id: int) -> m.Preview:
+        """The message as one person would get it (query ``subscriber``; else the first recipient)."""
+        row = desk_campaigns.row_of(desk, id)
+        subscriber = request.args.get("subscriber", 0, int)
+        if not subscriber:
+            chosen = recipients.work_out(desk, row["segments_in"], row["segments_out"], None)
+            subscriber = int(chosen.subscriber[0]) if len(chosen.index) else 0
+        stored = subscribers.subscriber(desk.store.read(), subscriber) if subscriber else None
+        fields = sending.person_fields(stored) if stored else {"name": "", "first_name": "", "email": "you@x.example"}
+        body = Body(row["subject"], row["preview"], row["html"], row["plain"],
+                    str(workspace.setting(desk.store.read(), "postal_address")), {})
+        said = body.say(fields, str, "#")
+        return m.Preview(subject=said.subject, html=said.html, plain=said.plain, person=str(fields["email"]))
+
+    @api.route("POST", "/campaigns/<int:id>/test", m.Done, body=m.TestTo, rights=WRITE)
+    def test(id: int, body: m.TestTo) -> m.Done:
+        """Send one copy, marked as a test and never counted."""
+        sending.test_copy(desk, desk_campaigns.row_of(desk, id), body.to)
+        return m.Done(id=id)
+
+    @api.route("POST", "/campaigns/<int:id>/start", m.Done, rights=ANALYSE)
+    def start(id: int) -> m.Done:
+        """Draw the batches and let the plan run."""
+        return m.Done(id=id, count=desk_campaigns.start(desk, id, who())["people"])
+
+    @api.route("POST", "/campaigns/<int:id>/hold", m.Done, rights=ANALYSE)
+    def hold(id: int) -> m.Done:
+        """Hold: nothing more goes out until somebody goes on."""
+        desk_campaigns.hold(desk, id, who())
+        return m.Done(id=id)
+
+    @api.route("POST", "/campaigns/<int:id>/go-on", m.Done, rights=ANALYSE)
+    def go_on(id: int) -> m.Done:
+        """Go on with a held plan."""
+        desk_campaigns.go_on(desk, id, who())
+        return m.Done(id=id)
+
+    @api.route("POST", "/campaigns/<int:id>/stop", m.Done, rights=ANALYSE)
+    def stop(id: int) -> m.Done:
+        """Stop for good; everybody still waiting is passed over."""
+        return m.Done(id=id, count=desk_campaigns.stop(desk, id, who()))
+
+    @api.route("POST", "/campaigns/<int:id>/settle", m.Done, body=m.Settle, rights=ANALYSE)
+    def settle(id: int, body: m.Settle) -> m.Done:
+        """Say whether what is in doubt arrived, or goes out again."""
+        return m.Done(id=id, count=desk_campaigns.settle_doubt(desk, id, body.arrived, who()))
+
+    @api.route("GET", "/campaigns/<int:id>/results", m.Results)
+    def see_results(id: int) -> m.Results:
+        """What it did, as of now."""
+        return m.Results(**results.results(desk, id))
+
+    @api.route("GET", "/campaigns/<int:id>/results.csv", m.Done)
+    def results_csv(id: int) -> Response:
+        """The figures as CSV."""
+        return Response(results.as_csv(desk, id), mimetype="text/csv",
+                        headers={"Content-Disposition": f"attachment; filename=campaign-{id}.csv"})

@@ -1,0 +1,78 @@
+"""Senders: domains, their records, from-addresses."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+
+from openmeadow.core.errors import Missing
+from openmeadow.desk import senders
+from openmeadow.desk.desk import Desk
+from openmeadow.store import senders as table
+from openmeadow.web import models as m
+from openmeadow.web.described import ANALYSE, Described, who
+
+
+def register(api: Described, desk: Desk) -> None:
+    def model(row: sqlite3.Row) -> m.Domain:
+        addresses = [m.FromAddress(id=a["id"], address=a["address"], confirmed_at=a["confirmed_at"],
+                                   domain=a["domain"], usable=bool(a["confirmed_at"]) and row["state"] != "broken")
+                     for a in table.addresses(desk.store.read(), row["id"])]
+        return m.Domain(id=row["id"], name=row["name"], state=row["state"], selector=row["selector"] or "",
+                        checked_at=row["checked_at"], records=[m.Record(**r) for r in json.loads(row["records"])],
+                        addresses=addresses)
+
+    def one(id: int) -> m.Domain:
+        row = table.domain(desk.store.read(), id)
+        if row is None:
+            raise Missing("There is no such domain among the senders.")
+        return model(row)
+
+    @api.route("GET", "/senders", m.Domains)
+    def every() -> m.Domains:
+        """All sending domains as last looked up."""
+        return m.Domains(domains=[model(r) for r in table.domains(desk.store.read())])
+
+    @api.route("POST", "/senders", m.Domain, body=m.NameIn, rights=ANALYSE)
+    def add(body: m.NameIn) -> m.Domain:
+        """Add a domain, make its key, and look its records up."""
+        id = senders.add_domain(desk, body.name, who())
+        senders.make_key(desk, id, who())
+        senders.check(desk, id)
+        return one(id)
+
+    @api.route("GET", "/senders/<int:id>", m.Domain)
+    def see(id: int) -> m.Domain:
+        """One domain, record by record."""
+        return one(id)
+
+    @api.route("POST", "/senders/<int:id>/check", m.Domain)
+    def check(id: int) -> m.Domain:
+        """Look every record up again, now."""
+        senders.check(desk, id)
+        return one(id)
+
+    @api.route("POST", "/senders/<int:id>/key", m.Domain, rights=ANALYSE)
+    def key(id: int) -> m.Domain:
+        """Make a new DKIM key; it must be published before mail can go out."""
+        senders.make_key(desk, id, who())
+        senders.check(desk, id)
+        return one(id)
+
+    @api.route("POST", "/senders/<int:id>/publish", m.Domain, rights=ANALYSE)
+    def publish(id: int) -> m.Domain:
+        """Send the lines that are missing to the zone's name server as a dynamic update (RFC 2136)."""
+        senders.publish(desk, id, who())
+        return one(id)
+
+    @api.route("POST", "/senders/<int:id>/addresses", m.Domain, body=m.NameIn, rights=ANALYSE)
+    def add_address(id: int, body: m.NameIn) -> m.Domain:
+        """Add a from-address; the confirming link is mailed to it."""
+        senders.add_address(desk, id, body.name, who())
+        return one(id)
+
+    @api.route("POST", "/from-addresses/<int:id>/ask", m.Done, rights=ANALYSE)
+    def ask(id: int) -> m.Done:
+        """Mail the confirming link again."""
+        senders.ask_to_confirm(desk, id)
+        return m.Done(id=id)

@@ -1,0 +1,90 @@
+"""The Flask application: API, public pages, and the built front end, with security headers on everything."""
+
+from __future__ import annotations
+
+import secrets
+from pathlib import Path
+
+from flask import Flask, Response, jsonify, redirect, request, send_from_directory, session
+from flask_limiter import Limiter
+from flask_limiter.util import get_remote_address
+
+from openmeadow.desk import accounts
+from openmeadow.desk.desk import Desk
+from openmeadow.web import api
+from openmeadow.web.described import Described
+from openmeadow.web.public import pages
+from openmeadow.wire.tokens import Tokens
+
+DIST = Path(__file__).parent / "dist"
+LARGEST_UPLOAD = 2 * 1024**3
+POLICY = ("default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
+          "font-src 'self'; connect-src 'self'; frame-src 'self'; form-action 'self'; base-uri 'none'; "
+          "frame-ancestors 'self'")
+MESSAGE_POLICY = "default-src 'none'; style-src 'unsafe-inline'; img-src 'self' data:; sandbox; frame-ancestors 'self'"
+
+
+def make_app(desk: Desk) -> Flask:
+    """The application over an open workspace."""
+    app = Flask(__name__, static_folder=None)
+    tokens = Tokens(desk.folder)
+    app.secret_key = tokens.secret
+    app.config.update(SESSION_COOKIE_HTTPONLY=True, SESSION_COOKIE_SAMESITE="Lax", MAX_CONTENT_LENGTH=LARGEST_UPLOAD,
+                      SESSION_COOKIE_NAME="meadow",
+                      SESSION_COOKIE_SECURE=str(desk.setting("public_url")).startswith("https"))
+    limiter = Limiter(get_remote_address, app=app, storage_uri="memory://", headers_enabled=False)
+    described = Described(desk)
+    api.register(described, desk)
+    app.register_blueprint(described.blueprint)
+    limiter.limit("20 per minute")(app.view_functions["api.POST /sign-in"])
+    app.register_blueprint(pages.make(desk, tokens))
+    description = described.openapi()
+
+    @app.get("/api/openapi.json")
+    def openapi() -> Response:
+        return jsonify(description)
+
+    @app.get("/api/ready")
+    def ready() -> Response:
+        desk.view()
+        return jsonify({"ready": True})
+
+    @app.get("/enter/<token>")
+    @limiter.limit("20 per minute")
+    def enter(token: str) -> object:
+        user = accounts.enter_once(desk, token)
+        if user is None:
+            return redirect("/sign-in")
+        begin_session(user)
+        return redirect("/")
+
+    @app.get("/", defaults={"path": ""})
+    @app.get("/<path:path>")
+    def front(path: str) -> object:
+        if path.startswith("api/"):
+            return jsonify({"error": "There is no such address.", "place": None, "fits": []}), 404
+        if path and (DIST / path).is_file():
+            response = send_from_directory(DIST, path)
+            if path.startswith("assets/"):
+                response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
+            return response
+        if not (DIST / "index.html").exists():
+            return "The front end is not built; run make setup.", 503
+        return send_from_directory(DIST, "index.html", max_age=0)
+
+    @app.after_request
+    def headers(response: Response) -> Response:
+        response.headers.setdefault("Content-Security-Policy",
+                                    MESSAGE_POLICY if request.path.startswith("/m/") else POLICY)
+        response.headers["X-Content-Type-Options"] = "nosniff"
+        response.headers["Referrer-Policy"] = "same-origin"
+        response.headers["Cross-Origin-Opener-Policy"] = "same-origin"
+        return response
+
+    return app
+
+
+def begin_session(user: int) -> None:
+    session.clear()
+    session["user"] = user
+    session["csrf"] = secrets.token_urlsafe(18)

@@ -1,0 +1,148 @@
+"""The worker: hands over what is due, does jobs, checks senders, takes bounces in, moves the demo clock."""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import json
+import time
+import urllib.request
+from pathlib import Path
+from typing import Any
+
+import structlog
+
+from openmeadow.clock import DemoClock
+from openmeadow.core.errors import MeadowError, Refused
+from openmeadow.desk import answers, senders, sending
+from openmeadow.desk.bring_in import events as event_intake
+from openmeadow.desk.bring_in import subscribers as subscriber_intake
+from openmeadow.desk.desk import Desk
+from openmeadow.store import campaigns, workspace
+from openmeadow.store import senders as sender_table
+from openmeadow.wire import smtp_in
+from openmeadow.wire.tokens import Tokens
+
+log = structlog.get_logger()
+CHECK_SENDERS_EVERY = 3600
+PAUSE = 0.3
+FINE, COARSE = 60, 600  # seconds a moved clock steps while people act: fine soon after a batch, coarse later
+
+
+class Worker:
+    """One per workspace; a second one says so and leaves. ``world`` is the stand-in's control address, if any."""
+
+    def __init__(self, desk: Desk, world: str = "") -> None:
+        self.desk, self.world = desk, world
+        self.tokens = Tokens(desk.folder)
+        self._lock = (desk.folder / "worker.lock").open("w")
+        try:
+            fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            raise Refused("Another worker already serves this workspace; this one leaves.") from None
+        caught = sending.recover(desk)
+        if caught:
+            log.warning("found in doubt", deliveries=caught)
+
+    def listen(self) -> Any:
+        s = workspace.settings(self.desk.store.read())
+        return smtp_in.listen(str(s["intake_host"]), int(s["intake_port"]),
+                              lambda to, raw: bool(answers.returned(self.desk, self.tokens, to, raw)) and None)
+
+    def tick(self) -> bool:
+        """Do what is due now; True when there was something."""
+        busy = self._job() | self._move_clock()
+        try:
+            busy |= sending.send_due(self.desk, self.tokens) > 0
+        except MeadowError as e:
+            log.warning("hand-over waits", reason=str(e))
+        self._check_senders()
+        return busy
+
+    def run(self) -> None:
+        intake = self.listen()
+        try:
+            while True:
+                if not self.tick():
+                    time.sleep(PAUSE)
+        finally:
+            intake.stop()
+
+    def _check_senders(self) -> None:
+        now = self.desk.now()
+        for row in sender_table.domains(self.desk.store.read()):
+            if row["checked_at"] is None or now - row["checked_at"] >= CHECK_SENDERS_EVERY:
+                senders.check(self.desk, row["id"])
+
+    def _job(self) -> bool:
+        job = workspace.next_job(self.desk.store.read())
+        if job is None:
+            return False
+        desk, a = self.desk, json.loads(job["arguments"])
+
+        def progress(done: int, total: int) -> None:
+            with desk.store.atomic() as db:
+                workspace.update_job(db, job["id"], desk.now(), state="working", done=done, total=total)
+
+        try:
+            path, dry = Path(a["path"]), bool(a.get("dry_run"))
+            if job["kind"] == "subscribers":
+                report = subscriber_intake.bring_in(
+                    desk.store, path, desk.now(), job["who"], corrections=a.get("corrections"),
+                    list_name=a.get("list_name") or None, source=a.get("source") or None, dry_run=dry,
+                    consent=a.get("consent"), progress=progress,
+                    refused_to=desk.folder / "refused" / f"{job['id']}.csv")
+            else:
+                report = event_intake.bring_in(desk.store, path, desk.now(), job["who"], dry_run=dry,
+                                               progress=progress)
+            state, outcome = "finished", report.json()
+        except MeadowError as e:
+            state, outcome = "failed", {"error": str(e)}
+        except Exception:
+            log.exception("job failed", job=job["id"])
+            state, outcome = "failed", {"error": f"Something went wrong inside; the log names job {job['id']}."}
+        with desk.store.atomic() as db:
+            workspace.update_job(db, job["id"], desk.now(), state=state, done=1, total=1, outcome=outcome)
+        return True
+
+    def _world(self, path: str, *, post: bool = False) -> dict[str, Any]:
+        request = urllib.request.Request(self.world + path, data=b"" if post else None)  # noqa: S310
+        with urllib.request.urlopen(request, timeout=120) as answer:  # noqa: S310
+            result: dict[str, Any] = json.load(answer)
+            return result
+
+    def next_due(self) -> int | None:
+        """The next moment something of ours happens."""
+        return campaigns.next_due(self.desk.store.read())
+
+    def _move_clock(self) -> bool:
+        """A wished move of the demo clock: everything that falls due on the way happens in its order."""
+        clock, move = self.desk.clock, workspace.clock_move(self.desk.store.read())
+        if move is None or not isinstance(clock, DemoClock):
+            return False
+        target = move["target"]
+        if target is None:
+            due = self.next_due()
+            people = self._world("/next").get("next") if self.world else None
+            target = min((m for m in (due, people) if m is not None), default=clock.now())
+            target = max(target, clock.now())
+        busy_until = clock.now()
+        while True:
+            with contextlib.suppress(MeadowError):
+                if sending.send_due(self.desk, self.tokens):
+                    busy_until = clock.now() + 3600
+            people = self._world("/play", post=True).get("next") if self.world else None
+            now = clock.now()
+            if now >= target:
+                break
+            due = self.next_due()
+            step = FINE if now < busy_until else COARSE
+            ahead = [m for m in (due, people if people is None or people <= now + 10 else max(people, now + step))
+                     if m is not None]
+            clock.set(max(now, min([target, *ahead])))
+            with self.desk.store.atomic() as db:
+                workspace.update_clock_move(db, move["id"], "moving", clock.now())
+        self._check_senders()
+        with self.desk.store.atomic() as db:
+            workspace.update_clock_move(db, move["id"], "finished", clock.now())
+        return True
