@@ -1,0 +1,74 @@
+import { useQuery } from "@tanstack/react-query";
+import { Navigate, Route, Routes } from "react-router";
+import { get, type M, Problem, setCsrf } from "./api/client";
+import { setZone } from "./logic/format";
+import { Waiting } from "./parts/basics";
+import { Frame } from "./parts/frame";
+import { MeContext } from "./parts/me";
+import { Account } from "./places/account";
+import { CampaignPlace } from "./places/campaigns/campaign";
+import { CampaignList } from "./places/campaigns/list";
+import { HealthPlace } from "./places/health/health";
+import { SegmentEditor } from "./places/segments/editor";
+import { SegmentList } from "./places/segments/list";
+import { SenderPlace } from "./places/senders/senders";
+import { SequencesPlace } from "./places/sequences/sequences";
+import { SignIn } from "./places/sign-in";
+import { BringIn } from "./places/subscribers/bring-in";
+import { MapPage } from "./places/subscribers/map";
+import { PersonPage } from "./places/subscribers/person";
+import { TablePage } from "./places/subscribers/table";
+import { TodayPlace } from "./places/today/today";
+
+export function App() {
+  const me = useQuery({
+    queryKey: ["me"],
+    queryFn: async () => {
+      const found = await get<M["Me"]>("/me");
+      setCsrf(found.csrf);
+      setZone(found.time_zone);
+      return found;
+    },
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+  if (me.error instanceof Problem && me.error.status === 401) return <SignIn />;
+  if (!me.data)
+    return (
+      <div className="p-8">
+        <Waiting error={me.error} what="your workspace" />
+      </div>
+    );
+  return (
+    <MeContext value={me.data}>
+      <Frame>
+        <Routes>
+          <Route path="/" element={<Navigate to="/today" replace />} />
+          <Route path="/sign-in" element={<Navigate to="/today" replace />} />
+          <Route path="/today" element={<TodayPlace />} />
+          <Route path="/subscribers" element={<Navigate to="/subscribers/map" replace />} />
+          <Route path="/subscribers/map" element={<MapPage />} />
+          <Route path="/subscribers/table" element={<TablePage />} />
+          <Route path="/subscribers/bring-in" element={<BringIn />} />
+          <Route path="/subscribers/:id" element={<PersonPage />} />
+          <Route path="/segments" element={<SegmentList />} />
+          <Route path="/segments/:id" element={<SegmentEditor />} />
+          <Route path="/senders" element={<SenderPlace />} />
+          <Route path="/senders/:id" element={<SenderPlace />} />
+          <Route path="/campaigns" element={<CampaignList />} />
+          <Route path="/campaigns/:id/*" element={<CampaignPlace />} />
+          <Route path="/sequences" element={<SequencesPlace />} />
+          <Route path="/health" element={<HealthPlace />} />
+          <Route path="/account" element={<Account />} />
+          <Route
+            path="*"
+            element={
+              <p className="p-8">
+                There is nothing at this address. <a href="/today">Go to Today</a>
+              </p>
+            }
+          />
+        </Routes>
+      </Frame>
+    </MeContext>
+  );
+}

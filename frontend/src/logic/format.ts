@@ -1,0 +1,67 @@
+let zone = "UTC";
+export function setZone(name: string) {
+  zone = name;
+}
+
+const number = new Intl.NumberFormat("en-GB");
+export const count = (n: number) => number.format(n).replace("-", "−");
+
+export function share(k: number, n: number, digits = 1): string {
+  return n ? `${((100 * k) / n).toFixed(digits)}%` : "–";
+}
+
+export function points(x: number): string {
+  return `${x >= 0 ? "+" : "−"}${Math.abs(100 * x).toFixed(1)} pts`;
+}
+
+function part(at: number, options: Intl.DateTimeFormatOptions): string {
+  return new Intl.DateTimeFormat("en-GB", { timeZone: zone, ...options }).format(at * 1000).replace("Sept", "Sep");
+}
+
+export const clockTime = (at: number) => part(at, { hour: "2-digit", minute: "2-digit", hour12: false });
+export const weekday = (at: number) => part(at, { weekday: "short", day: "numeric", month: "short" }).replace(",", "");
+export const moment = (at: number) => `${weekday(at)}, ${clockTime(at)}`;
+export const day = (at: number) => part(at, { day: "numeric", month: "short", year: "numeric" });
+export const month = (at: number) => part(at, { month: "short" });
+export const when = (at: number, now: number) =>
+  Math.abs(now - at) > 300 * 86400 ? `${day(at)}, ${clockTime(at)}` : moment(at);
+
+export function duration(seconds: number): string {
+  const s = Math.round(seconds);
+  const units: [number, string][] = [
+    [86400, "day"],
+    [3600, "hour"],
+    [60, "minute"],
+    [1, "second"],
+  ];
+  for (const [size, word] of units) {
+    if (s >= size * (size === 86400 ? 2 : 1) || size === 1) {
+      const n = Math.round(s / size);
+      return `${n} ${word}${n === 1 ? "" : "s"}`;
+    }
+  }
+  return "";
+}
+
+export const ago = (at: number, now: number) => (now - at < 60 ? "just now" : `${duration(now - at)} ago`);
+export const people = (n: number) => `${count(n)} ${n === 1 ? "person" : "people"}`;
+
+export function localInput(at: number): string {
+  const f = new Intl.DateTimeFormat("sv-SE", {
+    timeZone: zone,
+    year: "numeric",
+    month: "2-digit",
+    day: "2-digit",
+    hour: "2-digit",
+    minute: "2-digit",
+  });
+  return f.format(at * 1000).replace(" ", "T");
+}
+
+/** The moment of a local input in the workspace's zone, found by correcting a first guess. */
+export function fromLocalInput(text: string): number | null {
+  const guess = Date.parse(`${text}Z`);
+  if (Number.isNaN(guess)) return null;
+  const shown = Date.parse(`${localInput(guess / 1000)}Z`);
+  return Math.round((guess - (shown - guess)) / 1000);
+}

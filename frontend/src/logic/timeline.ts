@@ -1,0 +1,33 @@
+export interface Slot {
+  key: string;
+  label: string;
+  due: number;
+  people: number;
+  state: string;
+  resend: boolean;
+  lead: boolean;
+  handed: number;
+}
+
+/** The days a plan touches, each with its place on a line from the first midnight to the last. */
+export function span(slots: Slot[], now: number): { begin: number; end: number; days: number[] } {
+  const moments = [...slots.map((s) => s.due), now];
+  const begin = Math.floor(Math.min(...moments) / 86400) * 86400;
+  const end = Math.max(begin + 86400, (Math.floor(Math.max(...slots.map((s) => s.due), now) / 86400) + 1) * 86400);
+  const days = Array.from({ length: Math.round((end - begin) / 86400) }, (_, i) => begin + i * 86400);
+  return { begin, end, days };
+}
+
+export const atShare = (at: number, begin: number, end: number) => (at - begin) / (end - begin);
+
+/** Left edges in pixels with at least `gap` between neighbours, as close to their moments as that allows. */
+export function spread(lefts: number[], gap: number, most: number): number[] {
+  const out = [...lefts];
+  for (let i = 1; i < out.length; i++) out[i] = Math.max(out[i] ?? 0, (out[i - 1] ?? 0) + gap);
+  let limit = most;
+  for (let i = out.length - 1; i >= 0; i--) {
+    out[i] = Math.min(out[i] ?? 0, limit);
+    limit = (out[i] ?? 0) - gap;
+  }
+  return out;
+}

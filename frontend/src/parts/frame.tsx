@@ -1,0 +1,237 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { Dialog } from "radix-ui";
+import { type ReactNode, useEffect, useState } from "react";
+import { NavLink, useNavigate } from "react-router";
+import { get, type M } from "../api/client";
+import { ago, clockTime, count, moment, share } from "../logic/format";
+import { PLACE_WORDS, PLACES, typing } from "../logic/keys";
+import { ClockMenu } from "./clock";
+import { Find } from "./find";
+import { pageKeys, type Undo, useMe } from "./me";
+
+function Mark() {
+  return (
+    <svg
+      width="18"
+      height="18"
+      viewBox="0 0 18 18"
+      aria-hidden
+      fill="none"
+      stroke="var(--color-clover)"
+      strokeWidth="1.8"
+      strokeLinecap="round"
+    >
+      <path d="M2.5 16 4 6M7 16 6.5 2M11 16 12 4" />
+      <path d="M15.5 16 14 8" />
+    </svg>
+  );
+}
+
+export function useFoot() {
+  return useQuery({
+    queryKey: ["foot"],
+    queryFn: () => get<M["Foot"]>("/foot"),
+    refetchInterval: (q) => (q.state.data?.moving || q.state.data?.sending ? 1000 : 5000),
+  });
+}
+
+export function Frame({ children }: { children: ReactNode }) {
+  const go = useNavigate();
+  const me = useMe();
+  const foot = useFoot();
+  const client = useQueryClient();
+  const [finding, setFinding] = useState(false);
+  const [listing, setListing] = useState(false);
+  const moving = foot.data?.moving ?? null;
+  const now = foot.data?.now;
+  const stamp = `${now}:${foot.data?.handed_over}:${foot.data?.sending}`;
+
+  // when the clock moved or something was sent, what is on the screen is looked at again
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the stamp is the reason
+  useEffect(() => {
+    client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "foot" && q.queryKey[0] !== "me" });
+  }, [stamp, client]);
+
+  useEffect(() => {
+    const onKey = (e: KeyboardEvent) => {
+      if (typing(e.target) || e.ctrlKey || e.metaKey || e.altKey) return;
+      if (document.querySelector('[role="dialog"]')) return;
+      const place = PLACES[Number(e.key) - 1];
+      const own = pageKeys.current.findLast((a) => a.key === e.key);
+      if (own) own.act();
+      else if (place) go(`/${place}`);
+      else if (e.key === "f" || e.key === "F") setFinding(true);
+      else if (e.key === "?") setListing(true);
+      else if (e.key === "Escape") go(-1);
+      else return;
+      e.preventDefault();
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  }, [go]);
+
+  return (
+    <div className="grid h-screen grid-rows-[46px_1fr_28px] max-[640px]:grid-rows-[auto_1fr_auto]">
+      <header className="flex items-center gap-4 border-b border-rule-strong bg-panel px-5 max-[640px]:flex-wrap max-[640px]:py-2">
+        <NavLink to="/today" className="flex items-center gap-2 font-head text-[16px] font-semibold [font-stretch:87%]">
+          <Mark />
+          Open Meadow
+        </NavLink>
+        <nav
+          className="flex h-full items-stretch gap-[18px] max-[640px]:flex-wrap max-[640px]:gap-3"
+          aria-label="Places"
+        >
+          {PLACES.map((p, i) => (
+            <NavLink
+              key={p}
+              to={`/${p}`}
+              className={({ isActive }) =>
+                `flex items-center border-b-2 pt-0.5 ${isActive ? "border-cornflower text-ink" : "border-transparent text-ink-2"}`
+              }
+            >
+              {PLACE_WORDS[p]}
+              <sup className="ml-1 text-[10px] text-ink-3" aria-hidden>
+                {i + 1}
+              </sup>
+            </NavLink>
+          ))}
+        </nav>
+        <div className="flex-1" />
+        <button
+          type="button"
+          onClick={() => setFinding(true)}
+          className="flex w-[190px] items-center justify-between rounded border border-rule-strong px-2.5 py-1 text-ink-3 max-[1180px]:w-[110px]"
+        >
+          Find anything <kbd className="font-sans text-[12px]">F</kbd>
+        </button>
+        <span className="h-5 border-l border-rule-strong" />
+        {now ? (
+          me.demo ? (
+            <ClockMenu now={now} moving={moving} />
+          ) : (
+            <span className="font-semibold">{moment(now)}</span>
+          )
+        ) : null}
+      </header>
+      <div className="min-h-0">{children}</div>
+      <Foot data={foot.data} list={() => setListing(true)} />
+      <Find open={finding} close={() => setFinding(false)} />
+      <KeyList open={listing} close={() => setListing(false)} />
+    </div>
+  );
+}
+
+function Foot({ data, list }: { data: M["Foot"] | undefined; list: () => void }) {
+  const me = useMe();
+  const [undo, setUndo] = useState<Undo | null>(null);
+  useEffect(() => {
+    let timer = 0;
+    const on = (e: Event) => {
+      setUndo((e as CustomEvent<Undo>).detail);
+      clearTimeout(timer);
+      timer = window.setTimeout(() => setUndo(null), 20_000);
+    };
+    window.addEventListener("meadow-undo", on);
+    return () => window.removeEventListener("meadow-undo", on);
+  }, []);
+  if (!data) return <footer className="border-t border-rule-strong bg-wash" />;
+  const busy = data.sending > 0;
+  return (
+    <footer className="flex items-center gap-6 overflow-hidden border-t border-rule-strong bg-wash px-5 text-[13px] whitespace-nowrap text-ink-2">
+      {undo ? (
+        <span role="status" className="text-ink">
+          {undo.words}{" "}
+          <button
+            type="button"
+            className="font-semibold text-cornflower underline"
+            onClick={async () => {
+              await undo.undo();
+              setUndo(null);
+            }}
+          >
+            Undo
+          </button>
+        </span>
+      ) : (
+        <>
+          <span className="flex items-center gap-1.5">
+            <span aria-hidden className={`size-2 rounded-full ${busy ? "bg-cornflower" : "bg-clover"}`} />
+            {busy ? (
+              <b className="text-ink">Sending</b>
+            ) : (
+              <>
+                Scored <b className="text-ink">{ago(data.scored_at, data.now)}</b>
+              </>
+            )}
+          </span>
+          {data.purpose && (
+            <span>
+              <b className="text-ink">{count(data.permitted)}</b> of {count(data.subscribers)} permitted {data.purpose}
+            </span>
+          )}
+          <span>
+            {data.next_at ? (
+              <>
+                Next send{" "}
+                <b className="text-ink">
+                  {data.next_at - data.now < 20 * 3600 ? clockTime(data.next_at) : moment(data.next_at)}
+                </b>{" "}
+                {data.next_name}
+              </>
+            ) : (
+              "Nothing planned"
+            )}
+          </span>
+          <span>
+            Complaints, 30 days <b className="text-ink">{share(data.complaints, data.handed_over, 2)}</b> of{" "}
+            {count(data.handed_over)} sent
+          </span>
+        </>
+      )}
+      <span className="flex-1" />
+      <NavLink to="/account" className="hover:text-ink">
+        {me.name}, {me.role}
+      </NavLink>
+      <button type="button" onClick={list} className="hover:text-ink">
+        ? lists the keys
+      </button>
+    </footer>
+  );
+}
+
+function KeyList({ open, close }: { open: boolean; close: () => void }) {
+  const rows: [string, string][] = [
+    ["1 – 7", "go to a place"],
+    ["F", "find"],
+    ["Esc", "back"],
+    ["?", "this list"],
+    ...pageKeys.current.filter((a) => a.words).map((a): [string, string] => [a.key === " " ? "Space" : a.key, a.words]),
+  ];
+  return (
+    <Dialog.Root open={open} onOpenChange={(o) => !o && close()}>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/25" />
+        <Dialog.Content
+          className="fixed top-[16vh] left-1/2 z-50 w-[420px] -translate-x-1/2 rounded border border-rule-strong bg-panel p-6 shadow-xl"
+          aria-describedby={undefined}
+        >
+          <Dialog.Title className="mb-3 text-[18px]">Keys on this page</Dialog.Title>
+          <table className="lined">
+            <tbody>
+              {rows.map(([key, words]) => (
+                <tr key={key + words}>
+                  <td className="w-24">
+                    <kbd className="font-sans font-semibold">{key}</kbd>
+                  </td>
+                  <td>{words}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          <p className="mt-3 text-ink-2">No key acts while you type in a field.</p>
+          <Dialog.Close className="btn mt-4">Close</Dialog.Close>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}

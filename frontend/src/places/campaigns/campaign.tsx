@@ -1,0 +1,154 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { Navigate, Route, Routes, useParams } from "react-router";
+import { get, type M, post, put } from "../../api/client";
+import { count } from "../../logic/format";
+import { Ask, Page, StateTag, Tabs, Waiting } from "../../parts/basics";
+import { MessagePage } from "./message";
+import { PlanPage } from "./plan";
+import { RecipientsPage } from "./recipients";
+import { ResultsPage } from "./results";
+
+export interface CampaignProps {
+  c: M["Campaign"];
+  head: { title: string; tag: React.ReactNode; tabs: React.ReactNode };
+  write: (values: Record<string, unknown>) => Promise<unknown>;
+  acts: React.ReactNode;
+}
+
+export function CampaignPlace() {
+  const { id } = useParams();
+  const client = useQueryClient();
+  const q = useQuery({ queryKey: ["campaign", id], queryFn: () => get<M["Campaign"]>(`/campaigns/${id}`) });
+  const r = useQuery({
+    queryKey: ["recipients", id, q.data?.segments_in, q.data?.segments_out, q.data?.purpose],
+    queryFn: () => get<M["RecipientsView"]>(`/campaigns/${id}/recipients`),
+    enabled: q.data?.state === "draft",
+  });
+  if (!q.data)
+    return (
+      <Page title="Campaign">
+        <Waiting error={q.error} what="the campaign" />
+      </Page>
+    );
+  const c = q.data;
+  const stops = c.checks.filter((x) => x.level === "stop").length;
+  const notes = c.checks.length - stops;
+  const draft = c.state === "draft";
+  const base = `/campaigns/${id}`;
+  const tabs = (
+    <Tabs
+      of={[
+        { to: `${base}/message`, words: "Message" },
+        ...(draft
+          ? [
+              { to: `${base}/recipients`, words: "Recipients", extra: r.data ? count(r.data.count) : "" },
+              {
+                to: `${base}/checks`,
+                words: "Checks",
+                extra: stops ? (
+                  <span className="text-poppy">{stops} to settle</span>
+                ) : notes ? (
+                  `${notes} ${notes === 1 ? "note" : "notes"}`
+                ) : (
+                  "all hold"
+                ),
+              },
+            ]
+          : []),
+        { to: `${base}/plan`, words: "Plan" },
+        ...(draft ? [] : [{ to: `${base}/results`, words: "Results" }]),
+      ]}
+    />
+  );
+  const write = async (values: Record<string, unknown>) => {
+    const fresh = await put<M["Campaign"]>(`/campaigns/${id}`, values);
+    client.setQueryData(["campaign", id], fresh);
+    await client.invalidateQueries({ queryKey: ["plan", id] });
+  };
+  const again = () => client.invalidateQueries();
+  const act = (word: string) => async () => {
+    await post(`/campaigns/${id}/${word}`);
+    await again();
+  };
+  const running = c.state === "planned" || c.state === "sending";
+  const acts = (
+    <>
+      {running && (
+        <Ask
+          trigger={
+            <button type="button" className="btn btn-grave">
+              Hold
+            </button>
+          }
+          title={`Hold ${c.name}?`}
+          words="Hold it"
+          act={act("hold")}
+        >
+          Nothing more goes out, from within a second. Nobody loses their place; you can go on later.
+        </Ask>
+      )}
+      {c.state === "held" && (
+        <button type="button" className="btn btn-main" onClick={act("go-on")}>
+          Go on
+        </button>
+      )}
+      {(running || c.state === "held") && (
+        <Ask
+          trigger={
+            <button type="button" className="btn">
+              Stop for good…
+            </button>
+          }
+          title={`Stop ${c.name} for good?`}
+          words="Stop it"
+          grave
+          act={act("stop")}
+        >
+          Everybody who still waits is passed over, and the resend does not happen. This cannot be taken back.
+        </Ask>
+      )}
+    </>
+  );
+  const props: CampaignProps = { c, head: { title: c.name, tag: <StateTag state={c.state} />, tabs }, write, acts };
+  return (
+    <Routes>
+      <Route path="message" element={<MessagePage {...props} />} />
+      <Route path="recipients" element={<RecipientsPage {...props} data={r.data} error={r.error} />} />
+      <Route path="checks" element={<ChecksPage {...props} />} />
+      <Route path="plan" element={<PlanPage {...props} />} />
+      <Route path="results" element={<ResultsPage {...props} />} />
+      <Route path="*" element={<Navigate to={draft ? "message" : "plan"} replace />} />
+    </Routes>
+  );
+}
+
+function ChecksPage({ c, head }: CampaignProps) {
+  const words = { stop: "text-poppy", mend: "text-wheat", note: "text-ink-2" };
+  return (
+    <Page {...head}>
+      {!c.checks.length ? (
+        <p className="py-4 text-clover">Every check holds.</p>
+      ) : (
+        <table className="lined max-w-[860px]">
+          <thead>
+            <tr>
+              <th className="w-[90px]">Level</th>
+              <th className="w-[160px]">Check</th>
+              <th>What was found</th>
+            </tr>
+          </thead>
+          <tbody>
+            {c.checks.map((x) => (
+              <tr key={x.check + x.finding}>
+                <td className={`font-semibold ${words[x.level]}`}>{x.level}</td>
+                <td>{x.check}</td>
+                <td>{x.finding}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      <p className="mt-3 text-ink-2">A stop keeps the plan from starting; mend and note do not.</p>
+    </Page>
+  );
+}

@@ -1,0 +1,92 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useRef, useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { get, type M, post } from "../../api/client";
+import { count, moment } from "../../logic/format";
+import { Page, Quiet, Sentence, StateTag, Waiting } from "../../parts/basics";
+import { useKeys } from "../../parts/me";
+
+export function CampaignList() {
+  const q = useQuery({ queryKey: ["campaigns"], queryFn: () => get<M["CampaignLines"]>("/campaigns") });
+  const go = useNavigate();
+  const client = useQueryClient();
+  const field = useRef<HTMLInputElement>(null);
+  const [error, setError] = useState<Error | null>(null);
+  useKeys([{ key: "+", words: "a new campaign", act: () => field.current?.focus() }]);
+  const acts = (
+    <form
+      className="flex gap-2"
+      onSubmit={async (e) => {
+        e.preventDefault();
+        setError(null);
+        try {
+          const c = await post<M["Campaign"]>("/campaigns", { name: new FormData(e.currentTarget).get("name") });
+          await client.invalidateQueries({ queryKey: ["campaigns"] });
+          go(`/campaigns/${c.id}/message`);
+        } catch (x) {
+          setError(x as Error);
+        }
+      }}
+    >
+      <input
+        ref={field}
+        className="field w-[230px]"
+        name="name"
+        placeholder="Name of a new campaign"
+        aria-label="Name of a new campaign"
+        required
+      />
+      <button type="submit" className="btn btn-main">
+        Begin
+      </button>
+    </form>
+  );
+  return (
+    <Page
+      title="Campaigns"
+      lead="Each is written, checked, planned in batches, and read on pages of its own."
+      acts={acts}
+    >
+      <Sentence error={error} />
+      {!q.data ? (
+        <Waiting error={q.error} what="your campaigns" />
+      ) : !q.data.campaigns.length ? (
+        <Quiet>No campaign yet. Give one a name and begin.</Quiet>
+      ) : (
+        <table className="lined">
+          <thead>
+            <tr>
+              <th>Campaign</th>
+              <th>Subject</th>
+              <th>Purpose</th>
+              <th>State</th>
+              <th className="n">People</th>
+              <th className="n">Started</th>
+            </tr>
+          </thead>
+          <tbody>
+            {q.data.campaigns.map((c) => (
+              <tr key={c.id}>
+                <td>
+                  <Link
+                    className="font-semibold hover:underline"
+                    to={`/campaigns/${c.id}/${c.state === "draft" ? "message" : c.state === "finished" ? "results" : "plan"}`}
+                  >
+                    {c.name}
+                  </Link>
+                </td>
+                <td className="text-ink-2">{c.subject}</td>
+                <td className="text-ink-2">{c.purpose}</td>
+                <td>
+                  <StateTag state={c.state} />
+                </td>
+                <td className="n">{c.people ? count(c.people) : "–"}</td>
+                <td className="n text-ink-2">{c.started_at ? moment(c.started_at) : "–"}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </Page>
+  );
+}

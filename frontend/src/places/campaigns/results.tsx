@@ -1,0 +1,268 @@
+import type { M } from "../../api/client";
+import { count, duration, moment, points, share } from "../../logic/format";
+import { Page, Sieve, Waiting } from "../../parts/basics";
+import type { CampaignProps } from "./campaign";
+import { useResults } from "./plan";
+
+export function ResultsPage({ c, head, acts }: CampaignProps) {
+  const q = useResults(c.id, true);
+  if (!q.data)
+    return (
+      <Page {...head}>
+        <Waiting error={q.error} what="the results" />
+      </Page>
+    );
+  const r = q.data;
+  const lead = c.plan.lead_share > 0;
+  return (
+    <Page
+      {...head}
+      acts={
+        <>
+          {acts}
+          <a className="btn" href={`/api/campaigns/${c.id}/results.csv`}>
+            Save figures
+          </a>
+        </>
+      }
+      side={
+        <>
+          <h2 className="mb-2">When people first answered</h2>
+          <Hours hours={r.hours} />
+          <p className="mt-1 text-ink-2">
+            {r.half_hours === null
+              ? "Nobody has answered yet."
+              : `Half of the first answers came within ${duration(r.half_hours * 3600)} of hand-over.`}
+          </p>
+          <h2 className="mt-6 mb-2">Why not</h2>
+          <Sieve rows={r.why_not} />
+        </>
+      }
+    >
+      <Bands r={r} />
+      {r.arms.length > 0 && <Earned r={r} />}
+      <h2 className="mt-6 mb-1">By batch</h2>
+      <table className="lined">
+        <thead>
+          <tr>
+            <th>Batch</th>
+            <th className="n">Handed over</th>
+            <th className="n">Delivered</th>
+            <th className="n">Opened</th>
+            <th className="n">Clicked</th>
+            <th className="n">Machine only</th>
+            <th className="n">Unsubscribed</th>
+            <th className="n">Complained</th>
+            <th className="n">Bounced</th>
+          </tr>
+        </thead>
+        <tbody>
+          {r.batches
+            .filter((b) => b.handed || b.failed)
+            .map((b) => {
+              const of = (k: number, digits = 1) => share(k, b.delivered, digits);
+              return (
+                <tr key={b.id}>
+                  <td className="font-semibold">
+                    {lead && b.n === 1 ? "lead" : b.n}
+                    {b.kind === "resend" ? " again" : ""}
+                  </td>
+                  <td className="n">{count(b.handed)}</td>
+                  <td className="n">{count(b.delivered)}</td>
+                  <td className="n">{of(b.opened)}</td>
+                  <td className="n">{of(b.clicked)}</td>
+                  <td className="n">{b.kind === "resend" ? "–" : of(b.machine_only)}</td>
+                  <td className="n">{of(b.unsubscribed)}</td>
+                  <td className="n">{of(b.complained, 2)}</td>
+                  <td className="n">{share(b.bounced, b.handed + b.failed)}</td>
+                </tr>
+              );
+            })}
+        </tbody>
+      </table>
+      <p className="mt-2 text-[13px] text-ink-2">
+        Rates are people, of those delivered; for “again”, answers after the resend. {count(r.unsure)} of{" "}
+        {count(r.opened)} opens are unsure. Later batches hold less engaged people, so these lines are no comparison. As
+        of {moment(r.as_of)}.
+      </p>
+    </Page>
+  );
+}
+
+function Bands({ r }: { r: M["Results"] }) {
+  const rows: [string, number, string, string][] = [
+    ["Handed over", r.handed, "var(--color-ink-2)", ""],
+    ["Delivered", r.delivered, "#7b8a92", share(r.delivered, r.handed)],
+    ["Opened, people", r.opened, "var(--color-steady)", share(r.opened, r.delivered)],
+    ["Clicked, people", r.clicked, "var(--color-strong)", share(r.clicked, r.delivered)],
+    ["Machine only", r.machine_only, "var(--color-veiled)", share(r.machine_only, r.delivered)],
+  ];
+  return (
+    <table className="w-full">
+      <tbody>
+        {rows.map(([words, n, colour, rate]) => (
+          <tr key={words}>
+            <td className="w-[130px] py-1 text-ink-2">{words}</td>
+            <td>
+              <div
+                className="h-[18px]"
+                style={{
+                  width: `${Math.max(0.3, (100 * n) / Math.max(r.handed, 1))}%`,
+                  background:
+                    words === "Machine only"
+                      ? "repeating-linear-gradient(45deg, var(--color-veiled) 0 2px, #eef0f2 2px 5px)"
+                      : colour,
+                }}
+              />
+            </td>
+            <td className="w-[80px] text-right font-semibold">{count(n)}</td>
+            <td className="w-[130px] pl-3 text-[13px] text-ink-2">
+              {rate && `${rate} ${words === "Delivered" ? "of handed over" : "of delivered"}`}
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+function Earned({ r }: { r: M["Results"] }) {
+  const held = r.arms.find((a) => a.arm === "Held back");
+  const real = r.arms.filter((a) => a.difference !== null && a.people > 0);
+  const low = Math.min(-0.02, ...real.map((a) => a.low ?? 0)),
+    high = Math.max(0.04, ...real.map((a) => a.high ?? 0));
+  const x = (v: number) => 10 + ((v - low) / (high - low)) * 480;
+  const step = high - low > 0.3 ? 0.1 : high - low > 0.12 ? 0.05 : 0.02;
+  const ticks = Array.from(
+    { length: Math.floor(high / step) - Math.ceil(low / step) + 1 },
+    (_, i) => (Math.ceil(low / step) + i) * step,
+  );
+  const people = r.arms.reduce((a, b) => a + b.people, 0);
+  return (
+    <section aria-label="Did the resend earn its place?">
+      <h2 className="mt-6">Did the resend earn its place?</h2>
+      <p className="mb-2 text-ink-2">
+        {count(people)} had not answered after the wait.{" "}
+        {held?.people
+          ? `${count(held.people)} were held back by lot, so what late openers would have done anyway is taken off.`
+          : "Nobody was held back."}
+      </p>
+      {real.length > 0 && (
+        <table className="w-full">
+          <thead>
+            <tr className="text-[12px] text-ink-3">
+              <td />
+              <td>
+                <svg viewBox="0 0 500 14" className="block w-full" aria-hidden>
+                  {ticks.map((t) => (
+                    <text key={t} x={x(t)} y={11} textAnchor="middle" fontSize="11" fill="var(--color-ink-3)">
+                      {Math.abs(t) < 1e-9 ? "0" : `${t > 0 ? "+" : "−"}${Math.abs(100 * t).toFixed(0)}`}
+                    </text>
+                  ))}
+                </svg>
+              </td>
+              <td className="text-right">points · added answers</td>
+            </tr>
+          </thead>
+          <tbody>
+            {r.arms.map((a) => (
+              <tr key={a.arm}>
+                <td className="w-[210px] py-1">
+                  <b>{a.arm}</b> <span className="text-ink-2">{count(a.people)} people</span>
+                </td>
+                <td>
+                  <svg
+                    viewBox="0 0 500 22"
+                    className="block w-full"
+                    role="img"
+                    aria-label={
+                      a.difference === null
+                        ? `${a.arm}: ${share(a.answered, a.people)} answered`
+                        : `${a.arm}: ${points(a.difference)}, between ${points(a.low ?? 0)} and ${points(a.high ?? 0)}`
+                    }
+                  >
+                    <line x1="0" x2="500" y1="21.5" y2="21.5" stroke="var(--color-rule)" />
+                    <line x1={x(0)} x2={x(0)} y1="0" y2="22" stroke="var(--color-ink)" />
+                    {a.difference !== null && a.people > 0 && (
+                      <>
+                        <line
+                          x1={x(a.low ?? 0)}
+                          x2={x(a.high ?? 0)}
+                          y1="11"
+                          y2="11"
+                          stroke="var(--color-cornflower)"
+                          strokeWidth="2.4"
+                        />
+                        <circle cx={x(a.difference)} cy="11" r="4.5" fill="var(--color-cornflower)" />
+                      </>
+                    )}
+                  </svg>
+                </td>
+                <td className="w-[210px] pl-3 text-right">
+                  {a.difference === null || !a.people ? (
+                    <span className="text-ink-2">
+                      {a.people
+                        ? `${share(a.answered, a.people)} answered late, ${count(a.answered)} people`
+                        : "not sent yet"}
+                    </span>
+                  ) : (
+                    <>
+                      <b>{points(a.difference)}</b> · {count(Math.round(a.added ?? 0))}{" "}
+                      <span className="text-[13px] text-ink-2">
+                        ({count(a.answered)} of {count(a.people)})
+                      </span>
+                    </>
+                  )}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      <p className="mt-2">
+        {r.verdict ? (
+          <>
+            <b>{r.verdict.split(". ")[0]}.</b> {r.verdict.split(". ").slice(1).join(". ")} Answered overall:{" "}
+            <b>
+              {share(r.answered_first, r.delivered)} → {share(r.answered_all, r.delivered)}
+            </b>{" "}
+            of {count(r.delivered)} delivered.
+          </>
+        ) : (
+          <span className="text-ink-2">The resend has not gone out yet.</span>
+        )}
+      </p>
+    </section>
+  );
+}
+
+function Hours({ hours }: { hours: number[] }) {
+  const most = Math.max(...hours, 1);
+  return (
+    <svg
+      viewBox="0 0 288 88"
+      className="block w-full"
+      role="img"
+      aria-label={`First answers by hour since hand-over: ${hours.slice(0, 24).join(", ")}`}
+    >
+      {hours.slice(0, 24).map((n, i) => (
+        <rect
+          key={i}
+          x={i * 12}
+          y={72 - (70 * n) / most}
+          width={10}
+          height={(70 * n) / most}
+          fill="var(--color-cornflower)"
+        >
+          <title>{`hour ${i + 1}: ${count(n)}`}</title>
+        </rect>
+      ))}
+      <line x1="0" x2="288" y1="72.5" y2="72.5" stroke="var(--color-rule-strong)" />
+      {[0, 6, 12, 18, 24].map((h) => (
+        <text key={h} x={h === 24 ? 276 : h * 12} y={85} fontSize="11" fill="var(--color-ink-3)">
+          {h} h
+        </text>
+      ))}
+    </svg>
+  );
+}

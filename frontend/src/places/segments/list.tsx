@@ -1,0 +1,109 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { get, type M, post, remove } from "../../api/client";
+import { count, moment, share } from "../../logic/format";
+import { BandBar, Page, Quiet, Sentence, Waiting } from "../../parts/basics";
+import { offerUndo, useKeys } from "../../parts/me";
+
+export const useSegments = () => useQuery({ queryKey: ["segments"], queryFn: () => get<M["Segments"]>("/segments") });
+
+export function SegmentList() {
+  const q = useSegments();
+  const go = useNavigate();
+  const client = useQueryClient();
+  const [error, setError] = useState<Error | null>(null);
+  const foot = client.getQueryData<M["Foot"]>(["foot"]);
+  useKeys([{ key: "+", words: "a new segment", act: () => go("/segments/new") }]);
+  const drop = async (s: M["Segment"]) => {
+    setError(null);
+    try {
+      await remove(`/segments/${s.id}`);
+      offerUndo({
+        words: `“${s.name}” is removed.`,
+        undo: async () => {
+          await post("/segments", { name: s.name, rule: s.rule });
+          await client.invalidateQueries({ queryKey: ["segments"] });
+        },
+      });
+      await client.invalidateQueries({ queryKey: ["segments"] });
+    } catch (e) {
+      setError(e as Error);
+    }
+  };
+  const acts = (
+    <Link className="btn btn-main" to="/segments/new">
+      New segment
+    </Link>
+  );
+  if (!q.data)
+    return (
+      <Page title="Segments" acts={acts}>
+        <Waiting error={q.error} what="your segments" />
+      </Page>
+    );
+  const all = q.data.segments;
+  return (
+    <Page
+      title="Segments"
+      lead={
+        all[0]
+          ? `Rules that keep themselves current. Counted just now, as of ${moment(all[0].as_of)}.`
+          : "Rules that keep themselves current."
+      }
+      acts={acts}
+    >
+      {!all.length && (
+        <Quiet>
+          No segment is kept yet. Write a rule such as <em>opened at least 4 in 120 days</em>, or choose people on the
+          map and keep that.
+        </Quiet>
+      )}
+      <Sentence error={error} />
+      {all.length > 0 && (
+        <table className="lined">
+          <thead>
+            <tr>
+              <th className="w-[220px]">Segment</th>
+              <th>Rule</th>
+              <th className="w-[150px]">Bands</th>
+              <th className="n w-[80px]">People</th>
+              <th className="n w-[70px]">Share</th>
+              <th className="w-[150px]">Used in</th>
+              <th className="w-8">
+                <span className="sr-only">Acts</span>
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {all.map((s) => (
+              <tr key={s.id} className="group">
+                <td>
+                  <Link to={`/segments/${s.id}`} className="font-semibold hover:underline">
+                    {s.name}
+                  </Link>
+                </td>
+                <td className="text-ink-2">{s.problem ? <span className="text-poppy">{s.problem}</span> : s.rule}</td>
+                <td className="pt-2.5!">{s.count !== null && <BandBar bands={s.bands} height={10} />}</td>
+                <td className="n font-semibold">{s.count === null ? "–" : count(s.count)}</td>
+                <td className="n text-ink-2">{s.count === null || !foot ? "" : share(s.count, foot.subscribers)}</td>
+                <td className="text-ink-2">{s.used_by.join(", ")}</td>
+                <td className="n">
+                  <button
+                    type="button"
+                    className="text-ink-3 hover:text-poppy"
+                    aria-label={`Remove ${s.name}`}
+                    title="Remove"
+                    onClick={() => drop(s)}
+                  >
+                    ×
+                  </button>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </Page>
+  );
+}

@@ -1,0 +1,308 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { get, type M, post } from "../../api/client";
+import { ago, moment } from "../../logic/format";
+import { Ask, Page, Quiet, Sentence, StateTag, Waiting } from "../../parts/basics";
+import { useFoot } from "../../parts/frame";
+import { useMe } from "../../parts/me";
+
+const COLOUR = { holds: "text-clover", mend: "text-wheat", broken: "text-poppy", unknown: "text-ink-2" };
+const WORDS = {
+  holds: "every record holds",
+  mend: "sends, with something to mend",
+  broken: "broken: no plan can start from it",
+  unknown: "not known yet",
+};
+
+export function SenderPlace() {
+  const { id } = useParams();
+  const q = useQuery({ queryKey: ["senders"], queryFn: () => get<M["Domains"]>("/senders") });
+  if (!q.data)
+    return (
+      <Page title="Senders">
+        <Waiting error={q.error} what="your senders" />
+      </Page>
+    );
+  const all = q.data.domains;
+  const one = all.find((d) => String(d.id) === id) ?? (id ? undefined : all[0]);
+  if (!one)
+    return (
+      <Page title="Senders">
+        <Quiet>
+          Mail has to come from a domain that you can prove is yours. Add the domain you send from; you get the lines to
+          publish, and each is checked.
+        </Quiet>
+        <AddDomain />
+      </Page>
+    );
+  return <Domain key={one.id} d={one} all={all} />;
+}
+
+function AddDomain() {
+  const client = useQueryClient();
+  const go = useNavigate();
+  const [error, setError] = useState<Error | null>(null);
+  return (
+    <form
+      className="mt-2"
+      onSubmit={async (e) => {
+        e.preventDefault();
+        const form = e.currentTarget;
+        setError(null);
+        try {
+          const d = await post<M["Domain"]>("/senders", { name: new FormData(form).get("name") });
+          form.reset();
+          await client.invalidateQueries({ queryKey: ["senders"] });
+          go(`/senders/${d.id}`);
+        } catch (x) {
+          setError(x as Error);
+        }
+      }}
+    >
+      <div className="flex max-w-[420px] gap-2">
+        <input
+          className="field"
+          name="name"
+          placeholder="news.kestrelquay.example"
+          aria-label="Domain to add"
+          required
+        />
+        <button type="submit" className="btn">
+          Add domain
+        </button>
+      </div>
+      <Sentence error={error} />
+    </form>
+  );
+}
+
+function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
+  const client = useQueryClient();
+  const me = useMe();
+  const now = useFoot().data?.now ?? d.checked_at ?? 0;
+  const [error, setError] = useState<Error | null>(null);
+  const [busy, setBusy] = useState(false);
+  const [shown, setShown] = useState<string>(
+    () => d.records.find((r) => r.state !== "holds" && r.publish)?.record ?? "",
+  );
+  const act = (f: () => Promise<unknown>) => async () => {
+    setBusy(true);
+    setError(null);
+    try {
+      await f();
+    } catch (e) {
+      setError(e as Error);
+    }
+    setBusy(false);
+    await client.invalidateQueries({ queryKey: ["senders"] });
+  };
+  const missing = d.records.filter((r) => r.publish && r.state !== "holds");
+  const record = d.records.find((r) => r.record === shown && r.publish);
+  return (
+    <Page
+      title={d.name}
+      tag={<StateTag state={d.state} />}
+      lead={`${WORDS[d.state][0]?.toUpperCase()}${WORDS[d.state].slice(1)}. ${d.checked_at ? `Looked up ${ago(d.checked_at, now)}, by itself every hour.` : ""}`}
+      acts={
+        <button type="button" className="btn" disabled={busy} onClick={act(() => post(`/senders/${d.id}/check`))}>
+          Look again
+        </button>
+      }
+      side={
+        <>
+          {missing.length > 0 ? (
+            <>
+              <div className="mb-2 flex items-center justify-between gap-2">
+                <h2>Publish this</h2>
+                <select
+                  className="field w-auto py-0.5"
+                  aria-label="Record to publish"
+                  value={record?.record ?? "all"}
+                  onChange={(e) => setShown(e.target.value)}
+                >
+                  {missing.map((r) => (
+                    <option key={r.record}>{r.record}</option>
+                  ))}
+                  <option value="all">all, as a zone file</option>
+                </select>
+              </div>
+              <pre className="code">{(record ? [record] : missing).map((r) => r.publish).join("\n\n")}</pre>
+              <div className="mt-2 flex flex-wrap gap-2">
+                <button
+                  type="button"
+                  className="btn"
+                  onClick={() =>
+                    navigator.clipboard.writeText((record ? [record] : missing).map((r) => r.publish).join("\n"))
+                  }
+                >
+                  Copy
+                </button>
+                {me.demo && (
+                  <Ask
+                    trigger={
+                      <button type="button" className="btn">
+                        Send to the name server…
+                      </button>
+                    }
+                    title={`Publish ${missing.length} ${missing.length === 1 ? "line" : "lines"}?`}
+                    words="Publish"
+                    act={async () => {
+                      await post(`/senders/${d.id}/publish`);
+                      await client.invalidateQueries({ queryKey: ["senders"] });
+                    }}
+                  >
+                    The lines that do not hold are sent to the zone's name server as a dynamic update (RFC 2136). What
+                    stood there under these names is replaced.
+                  </Ask>
+                )}
+              </div>
+            </>
+          ) : (
+            <>
+              <h2>Nothing to publish</h2>
+              <p className="text-ink-2">Every record says what it should.</p>
+            </>
+          )}
+          <h2 className="mt-6 mb-1">Addresses that send from it</h2>
+          <table className="lined">
+            <tbody>
+              {d.addresses.map((a) => (
+                <tr key={a.id}>
+                  <td className="max-w-[190px]">
+                    <span className="block truncate" title={a.address}>
+                      {a.address}
+                    </span>
+                  </td>
+                  <td className="n">
+                    {a.confirmed_at ? (
+                      <span className="font-semibold text-clover">confirmed</span>
+                    ) : (
+                      <>
+                        <span className="font-semibold text-wheat">waiting</span>
+                        <button
+                          type="button"
+                          className="btn btn-bare ml-1 py-0"
+                          onClick={act(() => post(`/from-addresses/${a.id}/ask`))}
+                        >
+                          mail again
+                        </button>
+                      </>
+                    )}
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          <form
+            className="mt-3 flex gap-2"
+            onSubmit={(e) => {
+              e.preventDefault();
+              const f = e.currentTarget;
+              const name = new FormData(f).get("name");
+              act(async () => {
+                await post(`/senders/${d.id}/addresses`, { name });
+                f.reset();
+              })();
+            }}
+          >
+            <input
+              className="field"
+              name="name"
+              placeholder={`hello@${d.name}`}
+              aria-label="From-address to add"
+              required
+            />
+            <button type="submit" className="btn" disabled={busy}>
+              Add
+            </button>
+          </form>
+          <p className="mt-2 text-[13px] text-ink-2">
+            A link is mailed to the address; it may be used once somebody there has pressed the button.
+            {me.demo && (
+              <>
+                {" "}
+                In the demo, look into{" "}
+                <a className="text-cornflower underline" target="_blank" rel="noreferrer" href={`${me.world_url}/`}>
+                  its mailboxes
+                </a>
+                .
+              </>
+            )}
+          </p>
+        </>
+      }
+    >
+      <Sentence error={error} />
+      <table className="lined">
+        <thead>
+          <tr>
+            <th className="w-[110px]">Record</th>
+            <th className="w-[46%]">What we found</th>
+            <th>What it means</th>
+          </tr>
+        </thead>
+        <tbody>
+          {d.records.map((r) => (
+            <tr key={r.record}>
+              <td className="py-2.5!">
+                <b>{r.record}</b>
+                <br />
+                <span className={`font-semibold ${COLOUR[r.state]}`}>{r.state}</span>
+              </td>
+              <td className="py-2.5!">
+                <span className="font-mono text-[13px] [overflow-wrap:anywhere]">{r.found}</span>
+              </td>
+              <td className="py-2.5! text-ink-2">{r.meaning}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <p className="mt-2 text-ink-2">
+        {d.selector ? (
+          <>
+            Signs with selector <span className="font-mono text-[13px]">{d.selector}</span>.{" "}
+          </>
+        ) : (
+          "No key yet. "
+        )}
+        <Ask
+          trigger={
+            <button type="button" className="btn btn-bare py-0">
+              Make a new key…
+            </button>
+          }
+          title={`A new DKIM key for ${d.name}?`}
+          words="Make the key"
+          grave
+          act={async () => {
+            await post(`/senders/${d.id}/key`);
+            await client.invalidateQueries({ queryKey: ["senders"] });
+          }}
+        >
+          Mail is signed with the new key from now on, and receivers cannot verify it until its line is published. The
+          domain counts as broken until then.
+        </Ask>
+      </p>
+      <h2 className="mt-8 mb-1">All senders</h2>
+      <table className="lined max-w-[720px]">
+        <tbody>
+          {all.map((x) => (
+            <tr key={x.id} className={x.id === d.id ? "font-semibold" : ""}>
+              <td>
+                <Link className="hover:underline" to={`/senders/${x.id}`}>
+                  {x.name}
+                </Link>
+              </td>
+              <td>
+                <StateTag state={x.state} />
+              </td>
+              <td className="n font-normal text-ink-2">{x.checked_at ? moment(x.checked_at) : "never looked up"}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <AddDomain />
+    </Page>
+  );
+}

@@ -1,0 +1,44 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { post } from "../api/client";
+import { Sentence } from "../parts/basics";
+
+export function SignIn() {
+  const client = useQueryClient();
+  const [error, setError] = useState<Error | null>(null);
+  return (
+    <main className="mx-auto mt-[16vh] w-[340px]">
+      <h1 className="mb-1">Open Meadow</h1>
+      <p className="mb-6 text-ink-2">Sign in to your workspace.</p>
+      <form
+        onSubmit={async (e) => {
+          e.preventDefault();
+          const f = new FormData(e.currentTarget);
+          try {
+            await post("/sign-in", { name: f.get("name"), password: f.get("password"), code: f.get("code") });
+            await client.invalidateQueries({ queryKey: ["me"] });
+          } catch (x) {
+            setError(x as Error);
+          }
+        }}
+      >
+        <label className="mb-3 block">
+          <span className="label">Name</span>
+          <input className="field" name="name" autoComplete="username" required />
+        </label>
+        <label className="mb-3 block">
+          <span className="label">Password</span>
+          <input className="field" name="password" type="password" autoComplete="current-password" required />
+        </label>
+        <label className="mb-4 block">
+          <span className="label">Code, if you set up a second factor</span>
+          <input className="field" name="code" inputMode="numeric" autoComplete="one-time-code" />
+        </label>
+        <button type="submit" className="btn btn-main w-full">
+          Sign in
+        </button>
+        <Sentence error={error} />
+      </form>
+    </main>
+  );
+}

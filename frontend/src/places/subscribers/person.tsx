@@ -1,0 +1,195 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { useParams } from "react-router";
+import { get, type M } from "../../api/client";
+import { BAND_MEANS, BANDS } from "../../logic/bands";
+import { count, day, duration, when } from "../../logic/format";
+import { BandWord, Page, StateTag, Trace, Waiting } from "../../parts/basics";
+
+export function PersonPage() {
+  const { id } = useParams();
+  const q = useQuery({ queryKey: ["person", id], queryFn: () => get<M["Person"]>(`/subscribers/${id}`) });
+  const [all, setAll] = useState(false);
+  if (!q.data)
+    return (
+      <Page title="Subscriber">
+        <Waiting error={q.error} what="this person" />
+      </Page>
+    );
+  const p = q.data,
+    now = p.why.as_of;
+  const band = BANDS.indexOf(p.why.band as (typeof BANDS)[number]);
+  const shown = all ? p.events : p.events.slice(0, 60);
+  return (
+    <Page
+      title={p.name || p.email}
+      tag={
+        <span className="text-[14px] font-normal">
+          <BandWord band={band} />
+        </span>
+      }
+      lead={
+        <>
+          {p.email} · joined {day(p.joined_at)}
+          {p.door && ` by ${p.door}`} · {p.provider}
+          {p.labels.length > 0 && ` · ${p.labels.join(", ")}`}
+          {Object.entries(p.fields).map(([k, v]) => ` · ${k}: ${v}`)}
+        </>
+      }
+      side={<Why p={p} band={band} />}
+    >
+      <div className="mb-5 flex items-center gap-5 border-y border-rule py-3">
+        <Trace trace={p.trace} length={60} />
+        <span className="text-[13px] text-ink-2">
+          the last {Math.min(60, p.trace.length)} messages, newest on the right
+        </span>
+      </div>
+      <h2 className="mb-1">May we mail them?</h2>
+      <table className="lined mb-6">
+        <thead>
+          <tr>
+            <th className="w-[190px]">Purpose</th>
+            <th className="w-[120px]">Now</th>
+            <th>Why</th>
+          </tr>
+        </thead>
+        <tbody>
+          {p.permission.map((g) => {
+            const last = p.consent.find((c) => c.purpose === g.purpose);
+            return (
+              <tr key={g.purpose}>
+                <td className="font-semibold">{g.purpose}</td>
+                <td className={g.permitted ? "text-clover" : "text-poppy"}>{g.permitted ? "permitted" : "not now"}</td>
+                <td className="text-ink-2">
+                  {g.reasons.join("; ")}
+                  {g.reasons.length > 0 && last ? " · " : ""}
+                  {last
+                    ? `consent ${last.state} ${day(last.at)}${last.source ? `, ${last.source}` : ""}`
+                    : g.reasons.length
+                      ? ""
+                      : "no record"}
+                </td>
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
+      {p.suppressed.length > 0 && (
+        <p className="mb-5">
+          {p.suppressed.map((s) => (
+            <span key={s.reason} className="mr-3">
+              <StateTag state="broken" words={`suppressed: ${s.reason}`} />{" "}
+              <span className="text-ink-2">
+                since {day(s.at)}, {s.source}
+              </span>
+            </span>
+          ))}
+        </p>
+      )}
+      <h2 className="mb-1">Everything that happened</h2>
+      <table className="lined">
+        <thead>
+          <tr>
+            <th className="w-[150px]">When</th>
+            <th className="w-[130px]">What</th>
+            <th>Message</th>
+            <th>Detail</th>
+          </tr>
+        </thead>
+        <tbody>
+          {shown.map((e, i) => (
+            <tr key={i}>
+              <td className="whitespace-nowrap text-ink-2">{when(e.at, now)}</td>
+              <td>
+                <span
+                  className={
+                    ["clicked", "booked", "replied"].includes(e.event)
+                      ? "font-semibold text-strong"
+                      : ["bounced", "complained", "unsubscribed"].includes(e.event)
+                        ? "font-semibold text-poppy"
+                        : ""
+                  }
+                >
+                  {e.event}
+                </span>
+                {e.who && <span className="text-ink-2">, {e.who}</span>}
+              </td>
+              <td>{e.message || <span className="text-ink-3">no message</span>}</td>
+              <td
+                className="max-w-[260px] truncate text-[13px] text-ink-2"
+                title={[e.link, e.code, e.diagnostic, e.agent].filter(Boolean).join(" · ")}
+              >
+                {e.value
+                  ? `worth ${count(e.value)}`
+                  : [e.link, [e.code, e.diagnostic].filter(Boolean).join(" "), e.agent].filter(Boolean).join(" · ")}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {!all && p.events.length > 60 && (
+        <button type="button" className="btn mt-3" onClick={() => setAll(true)}>
+          Show all {count(p.events.length)}
+        </button>
+      )}
+      {!p.events.length && <p className="py-4 text-ink-2">Nothing has been sent to them, and nothing has come back.</p>}
+    </Page>
+  );
+}
+
+function Why({ p, band }: { p: M["Person"]; band: number }) {
+  const w = p.why;
+  const [all, setAll] = useState(false);
+  const terms = all ? w.terms : w.terms.slice(0, 14);
+  return (
+    <>
+      <h2>Why {band >= 4 ? w.band : `a score of ${w.score.toFixed(0)}`}</h2>
+      <p className="mt-1 text-ink-2">
+        {w.band}: {BAND_MEANS[band]}.{" "}
+        {w.last_answer
+          ? `Last answer ${duration(w.as_of - w.last_answer)} ago; ${count(w.unanswered)} left unanswered since.`
+          : `Never answered; ${count(w.unanswered)} left unanswered.`}{" "}
+        {count(w.answered)} answered of all time.
+      </p>
+      <p className="my-3 rounded border border-rule px-3 py-2 text-[13px]">
+        100 × E / (N + 1) = 100 × {w.E.toFixed(2)} / ({w.N.toFixed(2)} + 1) = <b>{w.score.toFixed(1)}</b>
+      </p>
+      <table className="lined text-[13px]">
+        <thead>
+          <tr>
+            <th>Message</th>
+            <th className="n">Age</th>
+            <th className="n">Weight</th>
+            <th className="n">Adds</th>
+          </tr>
+        </thead>
+        <tbody>
+          {terms.map((t, i) => (
+            <tr key={i}>
+              <td className="max-w-[128px]">
+                <span className="block truncate" title={t.message}>
+                  {t.message}
+                </span>
+                <span className="text-ink-2">
+                  {t.what}, {t.value}
+                </span>
+              </td>
+              <td className="n">{Math.floor(t.age_days)} d</td>
+              <td className="n">{t.weight.toFixed(2)}</td>
+              <td className="n">{t.adds ? t.adds.toFixed(2) : "–"}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {!all && w.terms.length > 14 && (
+        <button type="button" className="btn btn-bare mt-1" onClick={() => setAll(true)}>
+          All {count(w.terms.length)} terms
+        </button>
+      )}
+      <p className="mt-3 text-[13px] text-ink-2">
+        Each message counts by its age: half after {w.half_life_days} days. A click, reply or booking counts 1, an open
+        0.7, nothing 0.
+      </p>
+    </>
+  );
+}

@@ -1,0 +1,11 @@
+import { Tabs } from "../../parts/basics";
+
+export const SubscriberTabs = () => (
+  <Tabs
+    of={[
+      { to: "/subscribers/map", words: "Map" },
+      { to: "/subscribers/table", words: "Table" },
+      { to: "/subscribers/bring-in", words: "Bring in" },
+    ]}
+  />
+);

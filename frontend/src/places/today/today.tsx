@@ -1,0 +1,263 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
+import { get, type M } from "../../api/client";
+import { BAND_CLASS, BAND_FILL, BANDS } from "../../logic/bands";
+import { clockTime, count, month, share } from "../../logic/format";
+import { BandWord, Page, Quiet, Waiting } from "../../parts/basics";
+import { Patterns } from "../../parts/patterns";
+
+const TAG: Record<string, string> = {
+  Held: "tag-stop",
+  "In doubt": "tag-stop",
+  Sender: "tag-mend",
+  Silent: "tag-plain",
+  Import: "tag-plain",
+};
+
+export function TodayPlace() {
+  const q = useQuery({ queryKey: ["today"], queryFn: () => get<M["TodayView"]>("/today") });
+  if (!q.data)
+    return (
+      <Page title="Today">
+        <Waiting error={q.error} what="the day" />
+      </Page>
+    );
+  const t = q.data;
+  const needs = t.decisions.length;
+  const bases = t.base.some((p) => p.bands.some(Boolean));
+  if (!bases && !needs)
+    return (
+      <Page title="Today">
+        <Quiet>
+          This workspace is empty. First{" "}
+          <Link className="text-cornflower underline" to="/subscribers/bring-in">
+            bring in your subscribers
+          </Link>{" "}
+          from a CSV, then their history as an event log; after that{" "}
+          <Link className="text-cornflower underline" to="/senders">
+            add the domain you send from
+          </Link>
+          .
+        </Quiet>
+      </Page>
+    );
+  const words = ["Nothing needs you.", "One thing needs you.", "Two things need you.", "Three things need you."];
+  return (
+    <Page
+      title="Today"
+      lead={`${words[needs] ?? `${needs} things need you.`} ${t.goes_out ? `${count(t.goes_out)} messages still go out today.` : "Nothing more goes out today."}`}
+      side={<Providers of={t.providers} />}
+    >
+      <section aria-label="Decisions" className="border-t border-rule">
+        {t.decisions.map((d) => (
+          <div key={d.title} className="flex items-center gap-4 border-b border-rule py-2.5">
+            <span className="w-20 shrink-0">
+              <span className={`tag ${TAG[d.kind] ?? "tag-plain"}`}>{d.kind}</span>
+            </span>
+            <div className="min-w-0 flex-1">
+              <p className="font-semibold">{d.title}</p>
+              <p className="text-[13px] text-ink-2">{d.detail}</p>
+            </div>
+            <Link className="btn" to={d.link}>
+              {d.act}
+            </Link>
+          </div>
+        ))}
+      </section>
+      <h2 className="mt-6 mb-1">Going out today</h2>
+      <Lanes lanes={t.lanes} now={t.now} />
+      <div className="mt-7 mb-2 flex items-baseline justify-between gap-4">
+        <h2>The engaged base, 12 months</h2>
+        <span className="flex gap-3.5 text-[13px] text-ink-2">
+          {BANDS.map((b, i) => (
+            <BandWord key={b} band={i} />
+          ))}
+        </span>
+      </div>
+      <Base points={t.base} />
+    </Page>
+  );
+}
+
+function Lanes({ lanes, now }: { lanes: M["Lane"][]; now: number }) {
+  if (!lanes.length)
+    return (
+      <p className="border-t border-rule py-3 text-ink-2">
+        No batch is due between midnight and midnight.{" "}
+        <Link className="text-cornflower underline" to="/campaigns">
+          Plan a campaign
+        </Link>
+      </p>
+    );
+  const begin = Math.floor(now / 86400) * 86400;
+  const x = (at: number) => `${Math.max(0, Math.min(100, ((at - begin) / 86400) * 100))}%`;
+  const names = [...new Set(lanes.map((l) => (l.kind === "resend" ? `${l.name}, resend` : l.name)))];
+  return (
+    <div>
+      <div className="ml-[210px] mr-[110px] relative h-5 text-[12px] text-ink-3" aria-hidden>
+        {[0, 6, 12, 18, 24].map((h) => (
+          <span key={h} className="absolute -translate-x-1/2" style={{ left: `${(h / 24) * 100}%` }}>
+            {clockTime(begin + h * 3600 - (h === 24 ? 60 : 0))
+              .slice(0, 2)
+              .replace("23", h === 24 ? "24" : "23")}
+          </span>
+        ))}
+      </div>
+      {names.map((name) => {
+        const mine = lanes.filter((l) => (l.kind === "resend" ? `${l.name}, resend` : l.name) === name);
+        const handed = mine.reduce((a, l) => a + l.handed, 0);
+        const all = mine.reduce((a, l) => a + l.people, 0);
+        return (
+          <div key={name} className="flex items-center border-t border-rule py-2 last:border-b">
+            <Link to={`/campaigns/${mine[0]?.campaign}/plan`} className="w-[210px] truncate pr-3 hover:underline">
+              {name}
+            </Link>
+            <div className="relative h-[20px] flex-1 bg-wash">
+              <span className="absolute top-[-8px] bottom-[-8px] w-px bg-poppy" style={{ left: x(now) }} title="now" />
+              {mine.map((l) => (
+                <span
+                  key={l.n}
+                  title={`batch ${l.n}, ${clockTime(l.due_at)}, ${count(l.people)} people, ${l.state}`}
+                  className={`absolute h-full min-w-[22px] rounded-[2px] text-center text-[12px] leading-5 font-semibold ${l.state === "gone" ? "bg-strong text-white" : l.state === "held" ? "bg-poppy text-white" : l.state === "going out" ? "bg-cornflower text-white" : "bg-[#aebbe2]"}`}
+                  style={{ left: x(l.due_at), width: 26 }}
+                >
+                  {l.n}
+                </span>
+              ))}
+            </div>
+            <span className="w-[110px] pl-3 text-right text-ink-2">
+              {count(handed)} of {count(all)}
+            </span>
+          </div>
+        );
+      })}
+    </div>
+  );
+}
+
+function Base({ points }: { points: M["BasePoint"][] }) {
+  const w = 900,
+    h = 150;
+  const totals = points.map((p) => p.bands.reduce((a, b) => a + b, 0));
+  const top = Math.max(...totals, 1);
+  const x = (i: number) => (i / Math.max(points.length - 1, 1)) * w;
+  const layers = BANDS.map((_, band) => {
+    const upto = (p: M["BasePoint"], b: number) => p.bands.slice(0, b).reduce((a, c) => a + c, 0);
+    const y = (v: number) => h - (v / top) * h;
+    const upper = points.map((p, i) => `${x(i)},${y(upto(p, band + 1))}`);
+    const lower = points.map((p, i) => `${x(i)},${y(upto(p, band))}`).reverse();
+    return [...upper, ...lower].join(" ");
+  });
+  const first = totals[0] ?? 0,
+    last = totals.at(-1) ?? 0;
+  const engaged = (p?: M["BasePoint"]) => (p?.bands[0] ?? 0) + (p?.bands[1] ?? 0);
+  return (
+    <figure>
+      <svg
+        viewBox={`0 0 ${w} ${h}`}
+        preserveAspectRatio="none"
+        className="block h-[150px] w-full"
+        role="img"
+        aria-label="People by band over 12 months"
+      >
+        <Patterns />
+        {layers.map((l, i) => (
+          <polygon key={BANDS[i]} points={l} fill={BAND_FILL[i]} className={BAND_CLASS[i] === "hatch" ? "" : ""} />
+        ))}
+      </svg>
+      <div className="mt-1 flex justify-between text-[12px] text-ink-3" aria-hidden>
+        {points.map((p, i) => (
+          <span key={i}>{i === points.length - 1 ? "now" : month(p.at)}</span>
+        ))}
+      </div>
+      <figcaption className="mt-2 text-ink-2">
+        Strong and Steady: {count(engaged(points[0]))} of {count(first)} a year ago,{" "}
+        <b className="text-ink">
+          {count(engaged(points.at(-1)))} of {count(last)}
+        </b>{" "}
+        now ({share(engaged(points.at(-1)), last)}).
+      </figcaption>
+      <details className="mt-1 text-[13px]">
+        <summary className="cursor-pointer text-cornflower">As a table</summary>
+        <table className="lined mt-1 max-w-[720px]">
+          <thead>
+            <tr>
+              <th>As of</th>
+              {BANDS.map((b) => (
+                <th key={b} className="n">
+                  {b}
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {points.map((p) => (
+              <tr key={p.at}>
+                <td>{month(p.at)}</td>
+                {p.bands.map((n, i) => (
+                  <td key={i} className="n">
+                    {count(n)}
+                  </td>
+                ))}
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </details>
+    </figure>
+  );
+}
+
+const DEFERRAL_LIMIT = 0.1;
+
+function Providers({ of }: { of: M["Provider"][] }) {
+  return (
+    <>
+      <h2>Mailbox providers</h2>
+      <p className="mb-2 text-[13px] text-ink-2">
+        Deferred share of each week's mail, 12 weeks, against the limit of 10%.
+      </p>
+      {of.map((p) => {
+        const top = Math.max(DEFERRAL_LIMIT * 1.35, ...p.weeks) * 1.05;
+        const y = (v: number) => 44 - (v / top) * 42;
+        const over = (p.weeks.at(-1) ?? 0) > DEFERRAL_LIMIT;
+        return (
+          <div key={p.name} className="border-t border-rule py-2.5">
+            <div className="flex justify-between">
+              <b>{p.name}</b>
+              <span className={over ? "font-semibold text-wheat" : "text-ink-2"}>
+                {over ? "over the limit, " : ""}last week {((p.weeks.at(-1) ?? 0) * 100).toFixed(1)}%
+              </span>
+            </div>
+            <svg
+              viewBox="0 0 285 46"
+              className="my-1 block w-full"
+              role="img"
+              aria-label={`Deferred by week at ${p.name}: ${p.weeks.map((v) => `${(100 * v).toFixed(1)}%`).join(", ")}`}
+            >
+              <line
+                x1="0"
+                x2="285"
+                y1={y(DEFERRAL_LIMIT)}
+                y2={y(DEFERRAL_LIMIT)}
+                stroke="var(--color-poppy)"
+                strokeDasharray="3 3"
+                strokeWidth="1"
+              />
+              <polyline
+                points={p.weeks.map((v, i) => `${(i / Math.max(p.weeks.length - 1, 1)) * 285},${y(v)}`).join(" ")}
+                fill="none"
+                stroke="var(--color-ink)"
+                strokeWidth="1.6"
+              />
+            </svg>
+            <p className="text-[13px] text-ink-2">
+              30 days: complaints {share(p.complained, p.handed_over, 2)}, bounced {share(p.bounced, p.handed_over)} of{" "}
+              {count(p.handed_over)}
+            </p>
+          </div>
+        );
+      })}
+    </>
+  );
+}
