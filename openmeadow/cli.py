@@ -6,7 +6,6 @@ import json
 import os
 import sys
 from collections.abc import Callable
-from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -25,14 +24,19 @@ class Unopened(Missing):
     """Something outside that cannot be opened: exit status 3."""
 
 
-
 def _remember_data(context: click.Context, _: click.Parameter, value: Path | None) -> None:
     if value is not None:
         context.find_root().meta["data"] = value
 
 
-_DATA = click.Option(["--data"], type=click.Path(path_type=Path), expose_value=False, is_eager=True,
-                     callback=_remember_data, help="The data folder (default ./data, or MEADOW_DATA).")
+_DATA = click.Option(
+    ["--data"],
+    type=click.Path(path_type=Path),
+    expose_value=False,
+    is_eager=True,
+    callback=_remember_data,
+    help="The data folder (default ./data, or MEADOW_DATA).",
+)
 
 
 class MeadowCommand(click.Command):
@@ -113,14 +117,17 @@ def import_() -> None:
 def _finish(report: Report, as_json: bool, noun: str) -> None:
     def plain() -> None:
         verb = "would be new" if report.dry_run else "new or changed"
-        click.echo(f"{report.rows:,} rows read: {report.taken:,} {noun} {verb}, {report.repeated:,} already here, "
-                   f"{report.aside:,} for unknown addresses, {report.refused_count:,} refused.")
+        click.echo(
+            f"{report.rows:,} rows read: {report.taken:,} {noun} {verb}, {report.repeated:,} already here, "
+            f"{report.aside:,} for unknown addresses, {report.refused_count:,} refused."
+        )
         for r in report.refused:
             click.echo(f"  line {r.line}, {r.column or 'row'}: {r.reason}", err=True)
         if report.aside:
             click.echo(f"  unknown addresses, kept aside: {', '.join(report.aside_shown[:10])}", err=True)
         for note in report.notes:
             click.echo(f"  {note}")
+
     show(as_json, report.json(), plain)
     sys.exit(DONE if report.clean else FOUND_ERRORS)
 
@@ -143,15 +150,30 @@ def _pairs(values: tuple[str, ...], option: str) -> dict[str, str]:
 @click.option("--source", help="Where the consent comes from.")
 @click.option("--dry-run", is_flag=True)
 @json_option
-def import_subscribers(file: Path, list_name: str | None, mapping: tuple[str, ...], consent: tuple[str, ...],
-                       source: str | None, dry_run: bool, as_json: bool) -> None:
+def import_subscribers(
+    file: Path,
+    list_name: str | None,
+    mapping: tuple[str, ...],
+    consent: tuple[str, ...],
+    source: str | None,
+    dry_run: bool,
+    as_json: bool,
+) -> None:
     """Bring in a subscribers CSV."""
     from openmeadow.desk.bring_in import subscribers
 
     d = desk()
     report = subscribers.bring_in(
-        d.store, file, d.now(), "command line", corrections=_pairs(mapping, "--map"), list_name=list_name,
-        consent=_pairs(consent, "--consent"), source=source, dry_run=dry_run)
+        d.store,
+        file,
+        d.now(),
+        "command line",
+        corrections=_pairs(mapping, "--map"),
+        list_name=list_name,
+        consent=_pairs(consent, "--consent"),
+        source=source,
+        dry_run=dry_run,
+    )
     _finish(report, as_json, "people")
 
 
@@ -197,6 +219,7 @@ def score_(context: click.Context, full: bool, as_of: str | None, as_json: bool)
         for band, count in summary["bands"].items():
             click.echo(f"{band:<10}{count:>12,}")
         click.echo(f"{summary['subscribers']:,} subscribers in {summary['seconds']} s, as of {summary['as_of']}")
+
     show(as_json, summary, plain)
 
 
@@ -219,6 +242,7 @@ def score_show(email: str, as_of: str | None, as_json: bool) -> None:
         click.echo(f"{why['band']}, score {why['score']:.1f} = 100 × {why['E']:.4f} / ({why['N']:.4f} + 1)")
         for t in why["terms"]:
             click.echo(f"  {t['at']}  {t['weight']:.4f} × {t['value']:<4g} {t['what']:<13} {t['message']}")
+
     show(as_json, why, plain)
 
 
@@ -251,12 +275,16 @@ def segment_count(rule: str, as_of: str | None, with_sieve: bool, as_json: bool)
     if with_sieve:
         document["sieve"] = [
             {"clause": r.text, "left": r.left, **({} if r.alone is None else {"alone_removes": r.alone})}
-            if not r.arm else {"arm": r.text, "lets_in": r.left, "alone_lets_in": r.alone} for r in rows]
+            if not r.arm
+            else {"arm": r.text, "lets_in": r.left, "alone_lets_in": r.alone}
+            for r in rows
+        ]
 
     def plain() -> None:
         for r in rows:
             click.echo(f"{r.left:>10,}  {'' if r.alone is None else format(r.alone, ','):>10}  {r.text}")
         click.echo(f"{count:,} of {int(view.alive.sum()):,}, as of {rfc3339(view.now)}")
+
     show(as_json, document, plain)
 
 

@@ -18,8 +18,8 @@ from pathlib import Path
 import click
 
 from openmeadow.clock import DemoClock
-from openmeadow.core.authentication.records import zone_line
 from openmeadow.core.authentication.dkim import record_text
+from openmeadow.core.authentication.records import zone_line
 from openmeadow.desk import accounts, campaigns, segments
 from openmeadow.desk.bring_in import events, subscribers
 from openmeadow.desk.desk import Desk
@@ -56,8 +56,13 @@ def build(folder: Path, people: int = PEOPLE, now: int = NOW) -> None:
     history.make(standins, people, now)
     desk = Desk(folder)
     with desk.store.atomic() as db:
-        for name, value in {"name": "Kestrel Quay", "time_zone": "UTC", "demo": True, "relay_ips": [RELAY_IP],
-                            "postal_address": "Kestrel Quay, 1 Harbour Steps, Saltmere"}.items():
+        for name, value in {
+            "name": "Kestrel Quay",
+            "time_zone": "UTC",
+            "demo": True,
+            "relay_ips": [RELAY_IP],
+            "postal_address": "Kestrel Quay, 1 Harbour Steps, Saltmere",
+        }.items():
             workspace.set_setting(db, name, value)
         purposes = {p: subscriber_table.named(db, "purposes", p)[0] for p in PURPOSES}
         for _, name, purpose in history.mailings(now):
@@ -83,8 +88,10 @@ def _senders(desk: Desk, zones: Path, now: int) -> None:
     for path in (ROOT / "demo" / "zones").glob("*.zone"):
         shutil.copy(path, zones)
     lines = []
-    for name, address, works in (("news.kestrelquay.example", "hello", True),
-                                 ("patrons.kestrelquay.example", "circle", False)):
+    for name, address, works in (
+        ("news.kestrelquay.example", "hello", True),
+        ("patrons.kestrelquay.example", "circle", False),
+    ):
         id = add_domain(desk, name, "demo")
         make_key(desk, id, "demo")
         row = sender_table.domain(desk.store.read(), id)
@@ -104,12 +111,20 @@ def _campaign(desk: Desk) -> None:
     purpose = next(r["id"] for r in subscriber_table.names(db, "purposes") if r["name"] == "Season news")
     from_address = next(r["id"] for r in sender_table.addresses(db) if r["address"].startswith("hello@"))
     segment = db.execute("SELECT id FROM segments WHERE name = 'Season news regulars'").fetchone()["id"]
-    campaigns.write(desk, id, {
-        "purpose": purpose, "from_address": from_address, "from_name": "Kestrel Quay",
-        "subject": "The spring season is on sale", "segments_in": [segment],
-        "preview": "Forty-one evenings between April and July, and the organ has its new pipes.",
-        "html": (ROOT / "demo" / "message.html").read_text(encoding="utf-8"),
-        "plan": {"new_subject": "Forty-one evenings by the water"}})
+    campaigns.write(
+        desk,
+        id,
+        {
+            "purpose": purpose,
+            "from_address": from_address,
+            "from_name": "Kestrel Quay",
+            "subject": "The spring season is on sale",
+            "segments_in": [segment],
+            "preview": "Forty-one evenings between April and July, and the organ has its new pipes.",
+            "html": (ROOT / "demo" / "message.html").read_text(encoding="utf-8"),
+            "plan": {"new_subject": "Forty-one evenings by the water"},
+        },
+    )
 
 
 def prepare(people: int = PEOPLE) -> Path:
@@ -129,10 +144,12 @@ def free_port() -> int:
 
 def die_with_parent() -> None:
     """Leave when the starting process is gone: its end of our standard input closes."""
+
     def watch() -> None:
         while os.read(0, 1):
             pass
         os._exit(0)
+
     threading.Thread(target=watch, daemon=True).start()
 
 
@@ -144,8 +161,12 @@ def run_standins(folder: Path, relay_port: int, dns_port: int, http_port: int, i
     from openmeadow.wire.dns import Resolver
 
     DnsServer(folder / "standins" / "zones", dns_port)
-    world = World(Habits.load(folder / "standins" / "people.npz"), folder / "clock",
-                  Resolver(f"127.0.0.1:{dns_port}"), ("127.0.0.1", intake_port))
+    world = World(
+        Habits.load(folder / "standins" / "people.npz"),
+        folder / "clock",
+        Resolver(f"127.0.0.1:{dns_port}"),
+        ("127.0.0.1", intake_port),
+    )
     serve_smtp(world, relay_port)
     serve_http(world, http_port)
     threading.Event().wait()
@@ -161,8 +182,13 @@ class Demo:
         self.url = f"http://127.0.0.1:{port}"
         desk = Desk(folder)
         with desk.store.atomic() as db:
-            for name, value in {"public_url": self.url, "relay_port": ports["relay"], "intake_port": ports["intake"],
-                                "resolver": f"127.0.0.1:{ports['dns']}", "world_url": self.world}.items():
+            for name, value in {
+                "public_url": self.url,
+                "relay_port": ports["relay"],
+                "intake_port": ports["intake"],
+                "resolver": f"127.0.0.1:{ports['dns']}",
+                "world_url": self.world,
+            }.items():
                 workspace.set_setting(db, name, value)
             user = workspace.user_named(db, DEMO_USER)
         assert user is not None
@@ -171,10 +197,20 @@ class Demo:
         self._children: list[subprocess.Popen[bytes]] = []
         base = [sys.executable, "-m", "openmeadow", "--data", str(folder)]
         for arguments in (
-                ["standins", "--relay", str(ports["relay"]), "--dns", str(ports["dns"]), "--http",
-                 str(ports["http"]), "--intake", str(ports["intake"])],
-                ["worker", "--world", self.world, "--with-parent"],
-                ["serve", "--port", str(port), "--with-parent"]):
+            [
+                "standins",
+                "--relay",
+                str(ports["relay"]),
+                "--dns",
+                str(ports["dns"]),
+                "--http",
+                str(ports["http"]),
+                "--intake",
+                str(ports["intake"]),
+            ],
+            ["worker", "--world", self.world, "--with-parent"],
+            ["serve", "--port", str(port), "--with-parent"],
+        ):
             self._children.append(subprocess.Popen([*base, *arguments], stdin=subprocess.PIPE))
 
     def wait_ready(self, seconds: float = 60) -> None:
@@ -182,7 +218,7 @@ class Demo:
             end = time.monotonic() + seconds
             while True:
                 try:
-                    urllib.request.urlopen(address, timeout=5).read()  # noqa: S310
+                    urllib.request.urlopen(address, timeout=5).read()
                     break
                 except OSError:
                     if time.monotonic() > end or any(c.poll() is not None for c in self._children):
@@ -223,8 +259,10 @@ def demo(folder: Path, port: int, fresh: bool, people: int) -> None:
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     try:
         running.wait_ready()
-        click.echo(f"Open Meadow is ready. Sign in once as the demo analyst:\n  {running.entry}\n"
-                   f"The demo's mailboxes: {running.world}/\nStop with Ctrl-C.")
+        click.echo(
+            f"Open Meadow is ready. Sign in once as the demo analyst:\n  {running.entry}\n"
+            f"The demo's mailboxes: {running.world}/\nStop with Ctrl-C."
+        )
         running.wait()
     except KeyboardInterrupt:
         pass

@@ -16,9 +16,14 @@ from openmeadow.cli import MeadowCommand, data_folder
 
 def _log_lines() -> None:
     structlog.configure(
-        processors=[structlog.processors.add_log_level, structlog.processors.TimeStamper(fmt="iso"),
-                    structlog.processors.format_exc_info, structlog.processors.JSONRenderer()],
-        logger_factory=structlog.PrintLoggerFactory(file=sys.stderr))
+        processors=[
+            structlog.processors.add_log_level,
+            structlog.processors.TimeStamper(fmt="iso"),
+            structlog.processors.format_exc_info,
+            structlog.processors.JSONRenderer(),
+        ],
+        logger_factory=structlog.PrintLoggerFactory(file=sys.stderr),
+    )
     logging.basicConfig(level=logging.WARNING, stream=sys.stderr)
 
 
@@ -40,8 +45,16 @@ def serve(host: str, port: int, with_parent: bool) -> None:
     app = make_app(Desk(data_folder()))
     if not with_parent:
         click.echo(f"Open Meadow at http://{host}:{port}")
-    waitress.serve(app, host=host, port=port, threads=8, ident="Open Meadow", clear_untrusted_proxy_headers=True,
-                   trusted_proxy="127.0.0.1", trusted_proxy_headers={"x-forwarded-for"})
+    waitress.serve(
+        app,
+        host=host,
+        port=port,
+        threads=8,
+        ident="Open Meadow",
+        clear_untrusted_proxy_headers=True,
+        trusted_proxy="127.0.0.1",
+        trusted_proxy_headers={"x-forwarded-for"},
+    )
 
 
 @click.command(cls=MeadowCommand)

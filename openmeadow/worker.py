@@ -46,8 +46,11 @@ class Worker:
 
     def listen(self) -> Any:
         s = workspace.settings(self.desk.store.read())
-        return smtp_in.listen(str(s["intake_host"]), int(s["intake_port"]),
-                              lambda to, raw: bool(answers.returned(self.desk, self.tokens, to, raw)) and None)
+        return smtp_in.listen(str(s["intake_host"]), int(s["intake_port"]), self._returned)
+
+    def _returned(self, to: str, raw: bytes) -> None:
+        if not answers.returned(self.desk, self.tokens, to, raw):
+            log.info("nothing to match", to=to)
 
     def tick(self) -> bool:
         """Do what is due now; True when there was something."""
@@ -88,13 +91,20 @@ class Worker:
             path, dry = Path(a["path"]), bool(a.get("dry_run"))
             if job["kind"] == "subscribers":
                 report = subscriber_intake.bring_in(
-                    desk.store, path, desk.now(), job["who"], corrections=a.get("corrections"),
-                    list_name=a.get("list_name") or None, source=a.get("source") or None, dry_run=dry,
-                    consent=a.get("consent"), progress=progress,
-                    refused_to=desk.folder / "refused" / f"{job['id']}.csv")
+                    desk.store,
+                    path,
+                    desk.now(),
+                    job["who"],
+                    corrections=a.get("corrections"),
+                    list_name=a.get("list_name") or None,
+                    source=a.get("source") or None,
+                    dry_run=dry,
+                    consent=a.get("consent"),
+                    progress=progress,
+                    refused_to=desk.folder / "refused" / f"{job['id']}.csv",
+                )
             else:
-                report = event_intake.bring_in(desk.store, path, desk.now(), job["who"], dry_run=dry,
-                                               progress=progress)
+                report = event_intake.bring_in(desk.store, path, desk.now(), job["who"], dry_run=dry, progress=progress)
             state, outcome = "finished", report.json()
         except MeadowError as e:
             state, outcome = "failed", {"error": str(e)}
@@ -106,8 +116,8 @@ class Worker:
         return True
 
     def _world(self, path: str, *, post: bool = False) -> dict[str, Any]:
-        request = urllib.request.Request(self.world + path, data=b"" if post else None)  # noqa: S310
-        with urllib.request.urlopen(request, timeout=120) as answer:  # noqa: S310
+        request = urllib.request.Request(self.world + path, data=b"" if post else None)
+        with urllib.request.urlopen(request, timeout=120) as answer:
             result: dict[str, Any] = json.load(answer)
             return result
 
@@ -137,8 +147,11 @@ class Worker:
                 break
             due = self.next_due()
             step = FINE if now < busy_until else COARSE
-            ahead = [m for m in (due, people if people is None or people <= now + 10 else max(people, now + step))
-                     if m is not None]
+            ahead = [
+                m
+                for m in (due, people if people is None or people <= now + 10 else max(people, now + step))
+                if m is not None
+            ]
             clock.set(max(now, min([target, *ahead])))
             with self.desk.store.atomic() as db:
                 workspace.update_clock_move(db, move["id"], "moving", clock.now())

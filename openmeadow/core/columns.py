@@ -189,8 +189,12 @@ def _bookings(acts: Acts) -> Acts:
         source = np.flatnonzero(person_made & np.isin(acts.kind, kinds))
         if not len(todo) or not len(source):
             continue
-        before = np.searchsorted(_key(acts.person[source], acts.at[source]),
-                                 _key(acts.person[todo], acts.at[todo]), side="right") - 1
+        before = (
+            np.searchsorted(
+                _key(acts.person[source], acts.at[source]), _key(acts.person[todo], acts.at[todo]), side="right"
+            )
+            - 1
+        )
         ok = before >= 0
         src = source[np.maximum(before, 0)]
         ok &= (acts.person[src] == acts.person[todo]) & (acts.at[todo] - acts.at[src] <= within)
@@ -203,16 +207,23 @@ def build(people: People, ev: RawEvents, link_counts: I32) -> Columns:
     by = classify(ev, link_counts)
     order = np.lexsort((ev.kind, ev.at, ev.person))
     in_acts = order[np.isin(ev.kind[order], (Kind.OPENED, Kind.CLICKED, Kind.REPLIED, Kind.BOOKED))]
-    acts = _bookings(Acts(ev.at[in_acts], ev.person[in_acts], ev.message[in_acts], ev.kind[in_acts],
-                          by[in_acts], ev.value[in_acts]))
+    acts = _bookings(
+        Acts(ev.at[in_acts], ev.person[in_acts], ev.message[in_acts], ev.kind[in_acts], by[in_acts], ev.value[in_acts])
+    )
     went = (ev.kind == Kind.SENT) | (ev.kind == Kind.DELIVERED)
     went &= ev.message > 0
     keys, group = np.unique(_key(ev.person[went], ev.message[went]), return_inverse=True)
     first = first_of(group, ev.at[went], len(keys))
     passes = np.bincount(group[ev.kind[went] == Kind.SENT], minlength=len(keys)).astype(np.int64)
-    rows = Rows(person=(keys >> 34).astype(np.int32), message=(keys & (2**34 - 1)).astype(np.int32),
-                first_at=first, failed_at=_failures(keys, ev, passes, first),
-                opened_at=first, reacted_at=first, machine_at=first)
+    rows = Rows(
+        person=(keys >> 34).astype(np.int32),
+        message=(keys & (2**34 - 1)).astype(np.int32),
+        first_at=first,
+        failed_at=_failures(keys, ev, passes, first),
+        opened_at=first,
+        reacted_at=first,
+        machine_at=first,
+    )
     where = np.searchsorted(keys, _key(acts.person, acts.message))
     where = np.minimum(where, max(len(keys) - 1, 0))
     mine = (keys[where] == _key(acts.person, acts.message)) if len(keys) else np.zeros(len(acts), bool)
@@ -223,7 +234,10 @@ def build(people: People, ev: RawEvents, link_counts: I32) -> Columns:
         "reacted_at": mine & ~machine & (acts.kind != Kind.OPENED),
         "machine_at": mine & machine,
     }
-    rows = replace(rows, **{name: first_of(where[m], acts.at[m], len(keys)) for name, m in firsts.items()})
+    moments = {name: first_of(where[m], acts.at[m], len(keys)) for name, m in firsts.items()}
+    rows = replace(
+        rows, opened_at=moments["opened_at"], reacted_at=moments["reacted_at"], machine_at=moments["machine_at"]
+    )
     rows = Rows(**_sorted(rows, np.lexsort((rows.message, rows.first_at, rows.person))))  # type: ignore[arg-type]
     return Columns(people, rows, acts, starts(rows.person, len(people)))
 
@@ -247,5 +261,19 @@ def splice(old: Columns, people: People, touched: I64, fresh: Columns) -> Column
     return Columns(people, rows, acts, starts(rows.person, len(people)))
 
 
-__all__ = ["DAY", "FAR", "MACHINE", "NEVER", "UNSURE", "Acts", "Columns", "Kind", "People", "RawEvents", "Rows",
-           "build", "splice", "starts"]
+__all__ = [
+    "DAY",
+    "FAR",
+    "MACHINE",
+    "NEVER",
+    "UNSURE",
+    "Acts",
+    "Columns",
+    "Kind",
+    "People",
+    "RawEvents",
+    "Rows",
+    "build",
+    "splice",
+    "starts",
+]

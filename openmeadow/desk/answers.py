@@ -10,8 +10,16 @@ from openmeadow.store import campaigns, events
 from openmeadow.wire.tokens import Tokens
 
 
-def _happened(desk: Desk, delivery: int, kind: Kind, link: int = 0, agent: str = "", ip: str = "",
-              code: str | None = None, diagnostic: str | None = None) -> bool:
+def _happened(
+    desk: Desk,
+    delivery: int,
+    kind: Kind,
+    link: int = 0,
+    agent: str = "",
+    ip: str = "",
+    code: str | None = None,
+    diagnostic: str | None = None,
+) -> bool:
     """Record what happened to one delivery; a repeat in the same second is taken once."""
     with desk.store.atomic() as db:
         d = campaigns.delivery(db, delivery)
@@ -44,9 +52,14 @@ def unsubscribed(desk: Desk, delivery: int) -> bool:
     d = campaigns.delivery(desk.store.read(), delivery)
     if d is None:
         return False
-    already = desk.store.read().execute(
-        "SELECT 1 FROM events WHERE kind = ? AND subscriber = ? AND message = ?",
-        (int(Kind.UNSUBSCRIBED), d["subscriber"], d["message"])).fetchone()
+    already = (
+        desk.store.read()
+        .execute(
+            "SELECT 1 FROM events WHERE kind = ? AND subscriber = ? AND message = ?",
+            (int(Kind.UNSUBSCRIBED), d["subscriber"], d["message"]),
+        )
+        .fetchone()
+    )
     return True if already else _happened(desk, delivery, Kind.UNSUBSCRIBED)
 
 

@@ -17,8 +17,17 @@ from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, workspace
 
 PLAN_DEFAULTS: dict[str, Any] = {
-    "start": None, "lead_share": 0.08, "batches": 3, "interval": 4 * 3600, "order": "most engaged first",
-    "resend": True, "wait": 3 * 86400, "held_share": 0.10, "new_subject": "", "machine_only": False}
+    "start": None,
+    "lead_share": 0.08,
+    "batches": 3,
+    "interval": 4 * 3600,
+    "order": "most engaged first",
+    "resend": True,
+    "wait": 3 * 86400,
+    "held_share": 0.10,
+    "new_subject": "",
+    "machine_only": False,
+}
 PERSONAL = {"name", "first_name", "email"}
 TRAP_PATH = "/trap"
 
@@ -77,12 +86,16 @@ def checks(desk: Desk, row: Any) -> list[dict[str, str]]:
     def add_check(level: str, check: str, finding: str) -> None:
         out.append({"check": check, "level": level, "finding": finding})
 
-    for name, words in (("purpose", "Say what this mail is about: choose a purpose."),
-                        ("from_text", "Choose a from-address."), ("subject", "Write a subject."),
-                        ("html", "Write the message.")):
+    for name, words in (
+        ("purpose", "Say what this mail is about: choose a purpose."),
+        ("from_text", "Choose a from-address."),
+        ("subject", "Write a subject."),
+        ("html", "Write the message."),
+    ):
         if not row[name]:
-            add_check("stop", {"purpose": "Purpose", "from_text": "From", "subject": "Subject",
-                               "html": "Message"}[name], words)
+            add_check(
+                "stop", {"purpose": "Purpose", "from_text": "From", "subject": "Subject", "html": "Message"}[name], words
+            )
     if row["from_text"] and not row["confirmed_at"]:
         add_check("stop", "From", f"{row['from_text']} has not been confirmed; press the link mailed to it.")
     if row["from_text"] and row["domain_state"] == "broken":
@@ -115,8 +128,9 @@ def checks(desk: Desk, row: Any) -> list[dict[str, str]]:
 def _batch_plan(row: Any, now: int) -> BatchPlan:
     p = plan_of(row)
     start = max(int(p["start"] or now), now)
-    return BatchPlan(int(row["seed"]), start, float(p["lead_share"]), int(p["batches"]), int(p["interval"]),
-                     str(p["order"]))
+    return BatchPlan(
+        int(row["seed"]), start, float(p["lead_share"]), int(p["batches"]), int(p["interval"]), str(p["order"])
+    )
 
 
 def preview_plan(desk: Desk, id: int) -> dict[str, Any]:
@@ -129,8 +143,15 @@ def preview_plan(desk: Desk, id: int) -> dict[str, Any]:
     out = []
     for i, at in enumerate(moments(plan)):
         mine = batch == i + shift
-        out.append({"n": i + 1, "due_at": at, "people": int(mine.sum()), "lead": i + shift == 0,
-                    "bands": np.bincount(s.band[who.index[mine]], minlength=len(BANDS)).tolist()})
+        out.append(
+            {
+                "n": i + 1,
+                "due_at": at,
+                "people": int(mine.sum()),
+                "lead": i + shift == 0,
+                "bands": np.bincount(s.band[who.index[mine]], minlength=len(BANDS)).tolist(),
+            }
+        )
     note = ""
     if plan.order == "most engaged first" and len(who.index) and float(s.score[who.index].max()) == 0:
         note = "Nobody here has answered anything yet, so the order within the plan is by lot."
@@ -170,24 +191,26 @@ def start(desk: Desk, id: int, who: str) -> dict[str, int]:
         for i, at in enumerate(moments(plan)):
             mine = np.flatnonzero(batch == i + shift)
             batch_id = campaigns.add_batch(db, first, i + 1, at, len(mine))
-            campaigns.add_deliveries(db, (
-                (first, batch_id, int(chosen.subscriber[j]), 0, int(band[j]), campaigns.WAITING, None)
-                for j in mine))
+            campaigns.add_deliveries(
+                db, ((first, batch_id, int(chosen.subscriber[j]), 0, int(band[j]), campaigns.WAITING, None) for j in mine)
+            )
             if again_pass is not None:
                 campaigns.add_batch(db, again_pass, i + 1, at + int(p["wait"]), 0)
-        campaigns.update(db, id, {"state": "planned", "message": message, "started_at": desk.now(),
-                                  "sieve": json.dumps(chosen.sieve)})
+        campaigns.update(
+            db, id, {"state": "planned", "message": message, "started_at": desk.now(), "sieve": json.dumps(chosen.sieve)}
+        )
         workspace.log(db, desk.now(), who, "started plan", row["name"], len(chosen.index))
     return {"people": len(chosen.index), "batches": len(moments(plan))}
 
 
 def _check_plan(p: dict[str, Any]) -> None:
     for ok, words in (
-            (0 <= p["lead_share"] <= 0.5, "The lead batch may be up to half of the people."),
-            (1 <= p["batches"] <= 100, "A plan has 1 to 100 batches."),
-            (60 <= p["interval"] <= 30 * 86400, "Batches stand between a minute and 30 days apart."),
-            (not p["resend"] or 3600 <= p["wait"] <= 30 * 86400, "A resend waits between an hour and 30 days."),
-            (0 <= p["held_share"] <= 0.5, "At most half can be held back.")):
+        (0 <= p["lead_share"] <= 0.5, "The lead batch may be up to half of the people."),
+        (1 <= p["batches"] <= 100, "A plan has 1 to 100 batches."),
+        (60 <= p["interval"] <= 30 * 86400, "Batches stand between a minute and 30 days apart."),
+        (not p["resend"] or 3600 <= p["wait"] <= 30 * 86400, "A resend waits between an hour and 30 days."),
+        (0 <= p["held_share"] <= 0.5, "At most half can be held back."),
+    ):
         if not ok:
             raise Refused(words)
 
@@ -227,15 +250,32 @@ def settle_doubt(desk: Desk, id: int, arrived: bool, who: str) -> int:
     with desk.store.atomic() as db:
         changed = campaigns.settle_doubt(db, id, arrived, desk.now())
         if arrived:
-            events.add(db, [(desk.now(), int(Kind.SENT), r["subscriber"], row["message"], 0, 0, 0.0, None, None,
-                             f"delivery {r['id']}") for r in changed])
+            events.add(
+                db,
+                [
+                    (
+                        desk.now(),
+                        int(Kind.SENT),
+                        r["subscriber"],
+                        row["message"],
+                        0,
+                        0,
+                        0.0,
+                        None,
+                        None,
+                        f"delivery {r['id']}",
+                    )
+                    for r in changed
+                ],
+            )
         else:
             for batch in {r["batch"] for r in changed}:
                 campaigns.set_batch(db, batch, "going out")
             if changed and row["state"] == "finished":
                 campaigns.update(db, id, {"state": "sending"})
-        workspace.log(db, desk.now(), who, f"settled as {'arrived' if arrived else 'to be sent again'}", row["name"],
-                      len(changed))
+        workspace.log(
+            db, desk.now(), who, f"settled as {'arrived' if arrived else 'to be sent again'}", row["name"], len(changed)
+        )
     return len(changed)
 
 

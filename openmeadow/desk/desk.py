@@ -21,7 +21,7 @@ from openmeadow.core.rules.sieve import SieveRow, sieve
 from openmeadow.core.rules.streams import Streams
 from openmeadow.core.rules.tree import Rule, View
 from openmeadow.store import columns as loader
-from openmeadow.store import mirror, workspace
+from openmeadow.store import events, mirror, workspace
 from openmeadow.store.database import Store
 from openmeadow.store.facts import StoreFacts
 
@@ -34,7 +34,7 @@ class _Kept:
     streams: Streams
     seen: int
     scores: Scores
-    version: int
+    everybody: loader.Everybody
 
 
 class Desk:
@@ -57,32 +57,29 @@ class Desk:
         return workspace.setting(self.store.read(), name)
 
     def _refresh(self) -> _Kept:
-        db, now = self.store.read(), self.now()
-        version = int(db.execute("PRAGMA data_version").fetchone()[0]) * 1000 + hash(threading.get_ident()) % 1000
-        kept = self._kept
+        db, now, kept = self.store.read(), self.now(), self._kept
         if kept is None:
-            columns, seen = self._opened(db)
-            kept = _Kept(columns, Streams(columns), seen, score(columns, now), version)
+            everybody = loader.everybody_of(db)
+            columns, seen = self._opened(db, everybody)
+            kept = _Kept(columns, Streams(columns), seen, score(columns, now), everybody)
         else:
+            everybody = loader.everybody_of(db, kept.everybody)
             touched: I64 = np.zeros(0, np.int64)
-            if version != kept.version:
-                columns, seen, touched = loader.refresh(db, kept.columns, kept.seen)
-                if columns is not kept.columns:
-                    kept = replace(kept, columns=columns, seen=seen, version=version,
-                                   streams=Streams(columns) if len(touched) or len(columns.people) != len(
-                                       kept.columns.people) else replace(kept.streams, columns=columns))
+            if everybody is not kept.everybody or events.highest(db) != kept.seen:
+                columns, seen, touched = loader.refresh(db, everybody.people, kept.columns, kept.seen)
+                kept = replace(kept, columns=columns, seen=seen, everybody=everybody, streams=Streams(columns))
             if now != kept.scores.now or len(touched) or len(kept.columns.people) != len(kept.scores.E):
                 kept = replace(kept, scores=bring_forward(kept.scores, kept.columns, touched, now))
         self._kept = kept
         return kept
 
-    def _opened(self, db: sqlite3.Connection) -> tuple[Columns, int]:
+    def _opened(self, db: sqlite3.Connection, everybody: loader.Everybody) -> tuple[Columns, int]:
         """The mirror brought up to date, or columns built anew (and mirrored when that took reading a lot)."""
         found = mirror.load(self.folder, db)
         if found is None:
-            columns, seen = loader.load(db)
+            columns, seen = loader.load(db, everybody.people)
         else:
-            columns, seen, _ = loader.refresh(db, *found)
+            columns, seen, _ = loader.refresh(db, everybody.people, *found)
         if found is None or seen - found[1] > WORTH_MIRRORING:
             with contextlib.suppress(OSError):
                 mirror.save(self.folder, db, columns, seen)
@@ -95,15 +92,14 @@ class Desk:
             db = self.store.read()
             if as_of is None or as_of == now:
                 kept = self._refresh()
-                columns, streams, scores = kept.columns, kept.streams, kept.scores
+                columns, streams, scores, everybody = kept.columns, kept.streams, kept.scores, kept.everybody
             else:
                 now = as_of
-                columns, _ = loader.load(db, until=now)
+                everybody = loader.everybody_of(db)
+                columns, _ = loader.load(db, everybody.people, until=now)
                 streams, scores = Streams(columns), score(columns, now)
-            people, erased, provider, door = loader.people(db)
-            n = len(columns.people)
-            facts = StoreFacts(db, people.id[:n], erased[:n], provider[:n], door[:n], now)
-            return View(columns, streams, scores, facts, ~erased[:n] & (columns.people.joined_at <= now), now)
+            facts = StoreFacts(db, everybody.people.id, everybody.erased, everybody.provider, everybody.door, now)
+            return View(columns, streams, scores, facts, ~everybody.erased & (columns.people.joined_at <= now), now)
 
     def band_counts(self, view: View) -> dict[str, int]:
         counts = np.bincount(view.scores.band[view.alive], minlength=len(BANDS))
@@ -120,11 +116,16 @@ class Desk:
             with self.store.atomic() as db:
                 workspace.set_setting(db, "scored_at", view.now)
         return {
-            "subscribers": int(view.alive.sum()), "bands": self.band_counts(view),
+            "subscribers": int(view.alive.sum()),
+            "bands": self.band_counts(view),
             "silent": {"never answered": never, "stopped answering": int(silent.sum()) - never},
-            "cadence": {"gap_days": view.scores.cadence.gap, "half_life_days": view.scores.cadence.half_life,
-                        "window_days": view.scores.cadence.window},
-            "as_of": view.now, "seconds": round(time.perf_counter() - begun, 3),
+            "cadence": {
+                "gap_days": view.scores.cadence.gap,
+                "half_life_days": view.scores.cadence.half_life,
+                "window_days": view.scores.cadence.window,
+            },
+            "as_of": view.now,
+            "seconds": round(time.perf_counter() - begun, 3),
         }
 
     def checked_rule(self, text: str, view: View, own_name: str | None = None) -> Rule:
@@ -145,8 +146,9 @@ class Desk:
                 raise RuleMistake(f"At character {part.place + 1}: {e}", part.place) from e
         return rule
 
-    def count(self, text: str, as_of: int | None = None, with_sieve: bool = False,
-              own_name: str | None = None) -> tuple[int, View, Rule, list[SieveRow]]:
+    def count(
+        self, text: str, as_of: int | None = None, with_sieve: bool = False, own_name: str | None = None
+    ) -> tuple[int, View, Rule, list[SieveRow]]:
         view = self.view(as_of)
         rule = self.checked_rule(text, view, own_name)
         return int(rule.mask(view).sum()), view, rule, sieve(rule, view) if with_sieve else []

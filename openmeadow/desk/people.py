@@ -34,8 +34,17 @@ def trace(view: View, person: int, length: int = TRACE) -> str:
     for r in range(b - 1, a - 1, -1):
         if rows.first_at[r] > view.now:
             continue
-        out.append("b" if rows.failed_at[r] <= view.now else "c" if rows.reacted_at[r] <= view.now
-                   else "o" if rows.opened_at[r] <= view.now else "m" if rows.machine_at[r] <= view.now else "n")
+        out.append(
+            "b"
+            if rows.failed_at[r] <= view.now
+            else "c"
+            if rows.reacted_at[r] <= view.now
+            else "o"
+            if rows.opened_at[r] <= view.now
+            else "m"
+            if rows.machine_at[r] <= view.now
+            else "n"
+        )
         if len(out) == length:
             break
     return "".join(reversed(out))
@@ -48,14 +57,28 @@ def explain(desk: Desk, subscriber: int, as_of: int | None = None) -> dict[str, 
     names = events.message_names(desk.store.read())
     last = int(s.last_answer[p])
     return {
-        "score": round(float(s.score[p]), 4), "band": BANDS[s.band[p]], "E": float(s.E[p]), "N": float(s.N[p]),
-        "answered": int(s.answered[p]), "unanswered": int(s.unanswered[p]),
-        "last_answer": None if last == NEVER else last, "as_of": view.now,
-        "half_life_days": s.cadence.half_life, "window_days": s.cadence.window,
-        "terms": [{"message": names.get(t.message, "(a booking)"), "at": t.at,
-                   "age_days": round((view.now - t.at) / 86400, 3), "weight": t.weight, "value": t.value,
-                   "adds": t.weight * t.value, "what": t.what}
-                  for t in terms(view.columns, p, view.now, s.cadence)],
+        "score": round(float(s.score[p]), 4),
+        "band": BANDS[s.band[p]],
+        "E": float(s.E[p]),
+        "N": float(s.N[p]),
+        "answered": int(s.answered[p]),
+        "unanswered": int(s.unanswered[p]),
+        "last_answer": None if last == NEVER else last,
+        "as_of": view.now,
+        "half_life_days": s.cadence.half_life,
+        "window_days": s.cadence.window,
+        "terms": [
+            {
+                "message": names.get(t.message, "(a booking)"),
+                "at": t.at,
+                "age_days": round((view.now - t.at) / 86400, 3),
+                "weight": t.weight,
+                "value": t.value,
+                "adds": t.weight * t.value,
+                "what": t.what,
+            }
+            for t in terms(view.columns, p, view.now, s.cadence)
+        ],
     }
 
 
@@ -71,27 +94,54 @@ def page(desk: Desk, subscriber: int) -> dict[str, Any]:
     gates = []
     for purpose in subscribers.names(db, "purposes"):
         answer = ask(view.facts.standing(purpose["name"], limits=True), "campaign")
-        gates.append({"purpose": purpose["name"], "permitted": bool(answer.permitted[p]),
-                      "reasons": answer.why_not(p)})
+        gates.append({"purpose": purpose["name"], "permitted": bool(answer.permitted[p]), "reasons": answer.why_not(p)})
     who = _who(view, p)
-    happened = [{
-        "at": e["at"], "event": Kind(e["kind"]).name.lower(), "message": e["message_name"] or "",
-        "link": e["url"] or "", "agent": e["agent_text"] or "", "ip": e["ip"] or "", "code": e["code"] or "",
-        "diagnostic": e["diagnostic"] or "", "value": e["value"],
-        "who": who.get((e["at"], e["kind"], e["message"]), "") if e["kind"] in (Kind.OPENED, Kind.CLICKED) else "",
-    } for e in events.of_subscriber(db, subscriber)]
+    happened = [
+        {
+            "at": e["at"],
+            "event": Kind(e["kind"]).name.lower(),
+            "message": e["message_name"] or "",
+            "link": e["url"] or "",
+            "agent": e["agent_text"] or "",
+            "ip": e["ip"] or "",
+            "code": e["code"] or "",
+            "diagnostic": e["diagnostic"] or "",
+            "value": e["value"],
+            "who": who.get((e["at"], e["kind"], e["message"]), "") if e["kind"] in (Kind.OPENED, Kind.CLICKED) else "",
+        }
+        for e in events.of_subscriber(db, subscriber)
+    ]
     return {
-        "id": subscriber, "email": row["email"], "name": row["name"] or "", "joined_at": row["joined_at"],
-        "door": row["door_name"] or "", "provider": provider_names()[row["provider"]],
-        "time_zone": row["time_zone"] or "", "language": row["language"] or "", "country": row["country"] or "",
-        "lists": subscribers.lists_of(db, subscriber), "labels": subscribers.labels_of(db, subscriber),
-        "fields": json.loads(row["fields"]), "trace": trace(view, p, 60), "why": explain(desk, subscriber),
-        "permission": gates, "events": happened,
-        "consent": [{"purpose": c["purpose_name"], "state": CONSENT_STATES[c["state"]], "at": c["at"],
-                     "source": c["source"] or "", "wording": c["wording"] or ""}
-                    for c in subscribers.consent_history(db, subscriber)],
-        "suppressed": [{"reason": SUPPRESSION_REASONS[s["reason"] - 1], "at": s["at"], "source": s["source"]}
-                       for s in subscribers.suppressions_of(db, subscriber)],
+        "id": subscriber,
+        "email": row["email"],
+        "name": row["name"] or "",
+        "joined_at": row["joined_at"],
+        "door": row["door_name"] or "",
+        "provider": provider_names()[row["provider"]],
+        "time_zone": row["time_zone"] or "",
+        "language": row["language"] or "",
+        "country": row["country"] or "",
+        "lists": subscribers.lists_of(db, subscriber),
+        "labels": subscribers.labels_of(db, subscriber),
+        "fields": json.loads(row["fields"]),
+        "trace": trace(view, p, 60),
+        "why": explain(desk, subscriber),
+        "permission": gates,
+        "events": happened,
+        "consent": [
+            {
+                "purpose": c["purpose_name"],
+                "state": CONSENT_STATES[c["state"]],
+                "at": c["at"],
+                "source": c["source"] or "",
+                "wording": c["wording"] or "",
+            }
+            for c in subscribers.consent_history(db, subscriber)
+        ],
+        "suppressed": [
+            {"reason": SUPPRESSION_REASONS[s["reason"] - 1], "at": s["at"], "source": s["source"]}
+            for s in subscribers.suppressions_of(db, subscriber)
+        ],
     }
 
 

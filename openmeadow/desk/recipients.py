@@ -39,8 +39,7 @@ def chosen(desk: Desk, view: View, ids: list[int]) -> Mask:
     return mask
 
 
-def work_out(desk: Desk, segments_in: str, segments_out: str, purpose: str | None, *,
-             limits: bool = False) -> Recipients:
+def work_out(desk: Desk, segments_in: str, segments_out: str, purpose: str | None, *, limits: bool = False) -> Recipients:
     """Recipients as of now. Counts are negative for those who fall out; the first and last are totals."""
     view = desk.view()
     assert isinstance(view.facts, StoreFacts)

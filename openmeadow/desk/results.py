@@ -33,8 +33,10 @@ class _Message:
         self.at, self.ids = self.at[order], ids[order]
         self.happened: dict[int, dict[int, int]] = {}
         for r in desk.store.read().execute(
-                "SELECT kind, subscriber, min(at) AS at FROM events WHERE message = ? AND kind IN (4, 9, 10) "
-                "AND at <= ? GROUP BY kind, subscriber", (message, view.now)):
+            "SELECT kind, subscriber, min(at) AS at FROM events WHERE message = ? AND kind IN (4, 9, 10) "
+            "AND at <= ? GROUP BY kind, subscriber",
+            (message, view.now),
+        ):
             self.happened.setdefault(r["kind"], {})[r["subscriber"]] = r["at"]
         acts = view.columns.acts
         mine = np.flatnonzero((acts.message == message) & (acts.at <= view.now))
@@ -61,7 +63,8 @@ class _Message:
         unsure_people = set(self.act_person[self.act_by == 2].tolist())
         sure_people = set(self.act_person[self.act_by == 0].tolist())
         return {
-            "delivered": int(delivered.sum()), "opened": int(opened.sum()),
+            "delivered": int(delivered.sum()),
+            "opened": int(opened.sum()),
             "unsure": len((unsure_people - sure_people) & subscribers),
             "clicked": len(clicked_people & subscribers),
             "machine_only": int((delivered & ~opened & (r.machine_at[at] <= now)).sum()),
@@ -92,18 +95,28 @@ def results(desk: Desk, id: int) -> dict[str, Any]:
         if b["kind"] == "resend":
             since = min((d["changed_at"] for d in mine if d["changed_at"]), default=int(FAR))
             figures["opened"] = m.answered_after(reached, since)
-            figures["clicked"] = len(set(m.act_person[(m.act_kind == Kind.CLICKED) & (m.act_by != 1)
-                                                      & (m.act_at >= since)].tolist()) & reached)
+            figures["clicked"] = len(
+                set(m.act_person[(m.act_kind == Kind.CLICKED) & (m.act_by != 1) & (m.act_at >= since)].tolist()) & reached
+            )
             figures["unsubscribed"] = m.count(Kind.UNSUBSCRIBED, reached, since)
             figures["complained"] = m.count(Kind.COMPLAINED, reached, since)
             figures["machine_only"] = figures["unsure"] = 0
         bands = np.bincount([d["band"] for d in mine], minlength=len(BANDS)).tolist() if mine else [0] * len(BANDS)
         bounced = m.count(Kind.BOUNCED, {d["subscriber"] for d in mine if d["state"] in ("handed over", "failed")})
-        lines.append({**{k: (b[k] or 0) for k in ("id", "n", "due_at", "people", "handed", "waiting", "deferred",
-                                                  "failed", "in_doubt")},
-                      "passed_over": b["passed_over"] or 0,
-                      "kind": b["kind"], "state": "held" if row["state"] == "held" and b["state"] in
-                      ("waiting", "going out") else b["state"], **figures, "bounced": bounced, "bands": bands})
+        lines.append(
+            {
+                **{
+                    k: (b[k] or 0)
+                    for k in ("id", "n", "due_at", "people", "handed", "waiting", "deferred", "failed", "in_doubt")
+                },
+                "passed_over": b["passed_over"] or 0,
+                "kind": b["kind"],
+                "state": "held" if row["state"] == "held" and b["state"] in ("waiting", "going out") else b["state"],
+                **figures,
+                "bounced": bounced,
+                "bands": bands,
+            }
+        )
     everybody = {d["subscriber"] for d in first if d["state"] == "handed over"}
     whole = m.figures(everybody)
     arms, verdict, answered_first = _arms(desk, id, m, again, everybody)
@@ -115,27 +128,43 @@ def results(desk: Desk, id: int) -> dict[str, Any]:
             if d["state"] == "failed":
                 words = f"Failed, {(d['reason'] or 'unknown').partition(':')[0]}"
             passed[words] = passed.get(words, 0) - 1
-    why = sieve[:-1] + [("Planned", sieve[-1][1])] if sieve else []
+    why = [*sieve[:-1], ("Planned", sieve[-1][1])] if sieve else []
     why += sorted(passed.items(), key=lambda x: x[1])
     if sieve:
         why.append(("Handed over", len(everybody)))
     hours, half = _hours(m, first)
     return {
-        "as_of": view.now, "batches": lines, "handed": len(everybody), "delivered": whole["delivered"],
-        "opened": whole["opened"], "unsure": whole["unsure"], "clicked": whole["clicked"],
+        "as_of": view.now,
+        "batches": lines,
+        "handed": len(everybody),
+        "delivered": whole["delivered"],
+        "opened": whole["opened"],
+        "unsure": whole["unsure"],
+        "clicked": whole["clicked"],
         "machine_only": whole["machine_only"],
-        "arms": arms, "verdict": verdict, "answered_first": answered_first, "answered_all": whole["opened"],
-        "why_not": [{"words": w, "count": n} for w, n in why], "hours": hours, "half_hours": half,
+        "arms": arms,
+        "verdict": verdict,
+        "answered_first": answered_first,
+        "answered_all": whole["opened"],
+        "why_not": [{"words": w, "count": n} for w, n in why],
+        "hours": hours,
+        "half_hours": half,
         "in_doubt": sum(x["in_doubt"] for x in lines),
     }
 
 
-def _arms(desk: Desk, id: int, m: _Message, again: list[Any], everybody: set[int]
-          ) -> tuple[list[dict[str, Any]], str, int]:
+def _arms(
+    desk: Desk, id: int, m: _Message, again: list[Any], everybody: set[int]
+) -> tuple[list[dict[str, Any]], str, int]:
     """Each arm of the resend and the held back; answers count from their own batch's resend moment."""
     gone = {d["batch"]: d["due_at"] for d in again}
-    starts = {b: min((d["changed_at"] for d in again if d["batch"] == b and d["changed_at"]
-                      and d["state"] == "handed over"), default=gone[b]) for b in gone}
+    starts = {
+        b: min(
+            (d["changed_at"] for d in again if d["batch"] == b and d["changed_at"] and d["state"] == "handed over"),
+            default=gone[b],
+        )
+        for b in gone
+    }
     if not again:
         return [], "", m.figures(everybody)["opened"]
     names = json.loads(next(p["arms"] for p in campaigns.passes(desk.store.read(), id) if p["kind"] == "resend"))
@@ -150,20 +179,45 @@ def _arms(desk: Desk, id: int, m: _Message, again: list[Any], everybody: set[int
         return ArmCount(name, len(chosen), *total)
 
     held = count("Held back", [d for d in again if d["reason"] == "held back"])
-    lifts = [lift(count(name, [d for d in again if d["arm"] == i and d["state"] == "handed over"]), held)
-             for i, name in enumerate(names)]
+    lifts = [
+        lift(count(name, [d for d in again if d["arm"] == i and d["state"] == "handed over"]), held)
+        for i, name in enumerate(names)
+    ]
     out: list[dict[str, Any]] = [
-        {"arm": x.arm.arm, "people": x.arm.people, "answered": x.arm.answered, "unsubscribed": x.arm.unsubscribed,
-         "complained": x.arm.complained, "difference": x.difference.point if held.people else None,
-         "low": x.difference.low if held.people else None, "high": x.difference.high if held.people else None,
-         "added": x.added if held.people else None, "verdict": x.verdict if held.people else "not shown"}
-        for x in lifts]
-    out.append({"arm": held.arm, "people": held.people, "answered": held.answered,
-                "unsubscribed": held.unsubscribed, "complained": held.complained, "difference": None, "low": None,
-                "high": None, "added": None, "verdict": ""})
-    later = {s for b, since in starts.items()
-             for s in m.act_person[(m.act_by != 1) & (m.act_at >= since)].tolist()
-             if s in {d["subscriber"] for d in again if d["batch"] == b and d["state"] == "handed over"}}
+        {
+            "arm": x.arm.arm,
+            "people": x.arm.people,
+            "answered": x.arm.answered,
+            "unsubscribed": x.arm.unsubscribed,
+            "complained": x.arm.complained,
+            "difference": x.difference.point if held.people else None,
+            "low": x.difference.low if held.people else None,
+            "high": x.difference.high if held.people else None,
+            "added": x.added if held.people else None,
+            "verdict": x.verdict if held.people else "not shown",
+        }
+        for x in lifts
+    ]
+    out.append(
+        {
+            "arm": held.arm,
+            "people": held.people,
+            "answered": held.answered,
+            "unsubscribed": held.unsubscribed,
+            "complained": held.complained,
+            "difference": None,
+            "low": None,
+            "high": None,
+            "added": None,
+            "verdict": "",
+        }
+    )
+    later = {
+        s
+        for b, since in starts.items()
+        for s in m.act_person[(m.act_by != 1) & (m.act_at >= since)].tolist()
+        if s in {d["subscriber"] for d in again if d["batch"] == b and d["state"] == "handed over"}
+    }
     answered_first = m.figures(everybody)["opened"] - len(later & everybody)
     settled = any(x.arm.people for x in lifts)
     return out, in_words(lifts, held) if settled else "", answered_first
@@ -183,8 +237,22 @@ def _hours(m: _Message, first: list[Any]) -> tuple[list[int], float | None]:
     return counts.tolist(), float(np.median(delays))
 
 
-COLUMNS = ("pass", "batch", "people", "handed_over", "delivered", "opened_by_people", "of_these_unsure",
-           "clicked_by_people", "machine_only", "unsubscribed", "complained", "bounced", "passed_over", "in_doubt")
+COLUMNS = (
+    "pass",
+    "batch",
+    "people",
+    "handed_over",
+    "delivered",
+    "opened_by_people",
+    "of_these_unsure",
+    "clicked_by_people",
+    "machine_only",
+    "unsubscribed",
+    "complained",
+    "bounced",
+    "passed_over",
+    "in_doubt",
+)
 
 
 def as_csv(desk: Desk, id: int) -> str:
@@ -194,13 +262,35 @@ def as_csv(desk: Desk, id: int) -> str:
     w = csv.writer(out)
     w.writerow(COLUMNS)
     for b in r["batches"]:
-        w.writerow([b["kind"], b["n"], b["people"], b["handed"], b["delivered"], b["opened"], b["unsure"], b["clicked"],
-                    b["machine_only"], b["unsubscribed"], b["complained"], b["bounced"], b["passed_over"],
-                    b["in_doubt"]])
+        w.writerow(
+            [
+                b["kind"],
+                b["n"],
+                b["people"],
+                b["handed"],
+                b["delivered"],
+                b["opened"],
+                b["unsure"],
+                b["clicked"],
+                b["machine_only"],
+                b["unsubscribed"],
+                b["complained"],
+                b["bounced"],
+                b["passed_over"],
+                b["in_doubt"],
+            ]
+        )
     if r["arms"]:
         w.writerow([])
         w.writerow(["arm", "people", "answered_after", "difference", "low", "high", "added", "verdict"])
         for a in r["arms"]:
-            w.writerow([a["arm"], a["people"], a["answered"], *("" if a[k] is None else f"{a[k]:.6f}" for k in (
-                "difference", "low", "high", "added")), a["verdict"]])
+            w.writerow(
+                [
+                    a["arm"],
+                    a["people"],
+                    a["answered"],
+                    *("" if a[k] is None else f"{a[k]:.6f}" for k in ("difference", "low", "high", "added")),
+                    a["verdict"],
+                ]
+            )
     return out.getvalue()

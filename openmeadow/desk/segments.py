@@ -10,10 +10,10 @@ from typing import Any
 import numpy as np
 
 from openmeadow.core.engagement.score import BANDS
-from openmeadow.core.intake.moments import rfc3339
 from openmeadow.core.errors import Missing, Refused, RuleMistake
-from openmeadow.core.rules.tree import InSegment, walk
+from openmeadow.core.intake.moments import rfc3339
 from openmeadow.core.rules.sentence import parse
+from openmeadow.core.rules.tree import InSegment, walk
 from openmeadow.desk.desk import Desk
 from openmeadow.store import segments, subscribers, workspace
 
@@ -39,8 +39,11 @@ def remove(desk: Desk, id: int, who: str) -> None:
     if row is None:
         raise Missing("There is no such segment.")
     users = [f"the campaign “{n}”" for n in segments.used_by(db, id)]
-    users += [f"the segment “{s['name']}”" for s in segments.every(db) if any(
-        isinstance(p, InSegment) and p.name.lower() == row["name"].lower() for p in walk(parse(s["rule"])))]
+    users += [
+        f"the segment “{s['name']}”"
+        for s in segments.every(db)
+        if any(isinstance(p, InSegment) and p.name.lower() == row["name"].lower() for p in walk(parse(s["rule"])))
+    ]
     if users:
         raise Refused(f"“{row['name']}” is used by {', '.join(users)}; take it out there first.")
     with desk.store.atomic() as db:
@@ -53,8 +56,16 @@ def every(desk: Desk) -> list[dict[str, Any]]:
     view = desk.view()
     out = []
     for row in segments.every(desk.store.read()):
-        item: dict[str, Any] = {"id": row["id"], "name": row["name"], "rule": row["rule"], "as_of": view.now,
-                                "changed_at": row["changed_at"], "count": None, "problem": "", "bands": []}
+        item: dict[str, Any] = {
+            "id": row["id"],
+            "name": row["name"],
+            "rule": row["rule"],
+            "as_of": view.now,
+            "changed_at": row["changed_at"],
+            "count": None,
+            "problem": "",
+            "bands": [],
+        }
         try:
             mask = desk.checked_rule(row["rule"], view, row["name"]).mask(view)
             item["count"] = int(mask.sum())

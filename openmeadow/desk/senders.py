@@ -35,8 +35,10 @@ def add_domain(desk: Desk, text: str, who: str) -> int:
     if not _HOST.fullmatch(name):
         raise Refused(f"“{text.strip()[:80]}” is not a domain name; write it like news.kestrelquay.example.")
     if is_freemail(name):
-        raise Refused(f"{name} is a freemail provider's domain. Its policy tells receivers to refuse mail sent from "
-                      "elsewhere, so it cannot be a sender; use a domain of your own.")
+        raise Refused(
+            f"{name} is a freemail provider's domain. Its policy tells receivers to refuse mail sent from "
+            "elsewhere, so it cannot be a sender; use a domain of your own."
+        )
     with desk.store.atomic() as db:
         if senders.domain_named(db, name):
             raise Refused(f"{name} is already among the senders.")
@@ -64,8 +66,14 @@ def _domain(desk: Desk, id: int) -> Any:
 
 def facts(desk: Desk, row: Any) -> records.SenderFacts:
     settings = workspace.settings(desk.store.read())
-    return records.SenderFacts(row["name"], row["token"], row["selector"] or "", row["public_key"] or "",
-                               tuple(settings["relay_ips"]), return_domain(row["name"]))
+    return records.SenderFacts(
+        row["name"],
+        row["token"],
+        row["selector"] or "",
+        row["public_key"] or "",
+        tuple(settings["relay_ips"]),
+        return_domain(row["name"]),
+    )
 
 
 def return_domain(domain: str) -> str:
@@ -99,8 +107,10 @@ def add_address(desk: Desk, domain_id: int, text: str, who: str) -> int:
         raise Refused(f"“{text.strip()[:80]}” is not an address: {problem}.")
     at = address_key(address).rpartition("@")[2]
     if is_freemail(at):
-        raise Refused(f"{at} is a freemail provider's domain, so mail from it cannot be proved to be yours; use an "
-                      f"address at {domain['name']}.")
+        raise Refused(
+            f"{at} is a freemail provider's domain, so mail from it cannot be proved to be yours; use an "
+            f"address at {domain['name']}."
+        )
     if at != domain["name"]:
         raise Refused(f"This address is at {at}, not at {domain['name']}; add that domain first.")
     with desk.store.atomic() as db:
@@ -118,14 +128,24 @@ def ask_to_confirm(desk: Desk, id: int) -> None:
     if row is None:
         raise Missing("There is no such from-address.")
     link = f"{desk.setting('public_url')}/k/{Tokens(desk.folder).make('k', id)}"
-    text = (f"Somebody at {desk.setting('name')} wants to send mail from {row['address']} with Open Meadow.\n\n"
-            f"If that is right, open this page and press the button:\n{link}\n\nIf not, do nothing.\n")
-    message = assemble(Said(f"Confirm {row['address']} as a from-address", "", text), Envelope(
-        str(desk.setting("name")), row["address"], row["address"],
-        f"<confirm.{id}.{secrets.token_hex(6)}@{row['domain_name']}>", desk.now()))
+    text = (
+        f"Somebody at {desk.setting('name')} wants to send mail from {row['address']} with Open Meadow.\n\n"
+        f"If that is right, open this page and press the button:\n{link}\n\nIf not, do nothing.\n"
+    )
+    message = assemble(
+        Said(f"Confirm {row['address']} as a from-address", "", text),
+        Envelope(
+            str(desk.setting("name")),
+            row["address"],
+            row["address"],
+            f"<confirm.{id}.{secrets.token_hex(6)}@{row['domain_name']}>",
+            desk.now(),
+        ),
+    )
     if row["private_key"]:
-        message = dkim.Signer(row["domain_name"], row["selector"], row["private_key"]).header(
-            message, desk.now()) + message
+        message = (
+            dkim.Signer(row["domain_name"], row["selector"], row["private_key"]).header(message, desk.now()) + message
+        )
     out = relay(desk)
     try:
         result = out.hand_over(f"confirm@{return_domain(row['domain_name'])}", row["address"], message)

@@ -25,7 +25,7 @@ from openmeadow.store.facts import StoreFacts
 from openmeadow.wire.smtp_out import HandOver, Relay
 from openmeadow.wire.tokens import Tokens
 
-CHUNK = 50
+CHUNK = 100
 TRIES_AFTER = (1800, 3600, 7200, 14_400)  # then every 8 h, at most 4 days (7-standards)
 EVERY, AT_MOST = 8 * 3600, 4 * 86400
 
@@ -62,12 +62,25 @@ class Writer:
     def message(self, delivery: int, email: str, person: dict[str, object], arm: int, at: int) -> bytes:
         t, row = self.tokens, self.row
         unsubscribe = f"{self.base}/u/{t.make('u', delivery)}"
-        said = self.bodies[arm].say(person, lambda n: f"{self.base}/c/{t.make('c', delivery, n)}", unsubscribe,
-                                    f"{self.base}/o/{t.make('o', delivery)}" if self.record_opens else "")
-        plain = assemble(said, Envelope(
-            row["from_name"], row["from_text"], email, f"<d{delivery}.c{row['id']}@{row['domain_name']}>", at,
-            f"{row['purpose_name'].replace('<', '')} <purpose-{row['purpose']}.{row['domain_name']}>", unsubscribe,
-            f"c{row['id']}:openmeadow"))
+        said = self.bodies[arm].say(
+            person,
+            lambda n: f"{self.base}/c/{t.make('c', delivery, n)}",
+            unsubscribe,
+            f"{self.base}/o/{t.make('o', delivery)}" if self.record_opens else "",
+        )
+        plain = assemble(
+            said,
+            Envelope(
+                row["from_name"],
+                row["from_text"],
+                email,
+                f"<d{delivery}.c{row['id']}@{row['domain_name']}>",
+                at,
+                f"{row['purpose_name'].replace('<', '')} <purpose-{row['purpose']}.{row['domain_name']}>",
+                unsubscribe,
+                f"c{row['id']}:openmeadow",
+            ),
+        )
         return self.signer.header(plain, at) + plain
 
 
@@ -76,16 +89,22 @@ def test_copy(desk: Desk, row: Any, to: str) -> None:
     if not row["from_text"] or not row["confirmed_at"] or not row["private_key"]:
         raise Refused("Choose a confirmed from-address whose domain has a key first.")
     settings = workspace.settings(desk.store.read())
-    body = Body(f"[Test] {row['subject']}", row["preview"], row["html"], row["plain"],
-                str(settings["postal_address"]), {})
+    body = Body(
+        f"[Test] {row['subject']}", row["preview"], row["html"], row["plain"], str(settings["postal_address"]), {}
+    )
     said = body.say({"name": "Test Person", "first_name": "Test", "email": to}, str, settings["public_url"])
-    message = assemble(said, Envelope(row["from_name"], row["from_text"], to,
-                                      f"<test.{row['id']}.{desk.now()}@{row['domain_name']}>", desk.now()))
+    message = assemble(
+        said,
+        Envelope(
+            row["from_name"], row["from_text"], to, f"<test.{row['id']}.{desk.now()}@{row['domain_name']}>", desk.now()
+        ),
+    )
     signer = Signer(row["domain_name"], row["selector"], row["private_key"])
     out = relay(desk)
     try:
-        result = out.hand_over(f"test@{return_domain(row['domain_name'])}", to,
-                               signer.header(message, desk.now()) + message)
+        result = out.hand_over(
+            f"test@{return_domain(row['domain_name'])}", to, signer.header(message, desk.now()) + message
+        )
     finally:
         out.close()
     if result.outcome != "taken":
@@ -184,6 +203,7 @@ def _one(desk: Desk, writer: Writer, out: Relay, d: Any) -> None:
 
 def _record(db: Any, d: Any, message: int, result: HandOver, now: int) -> None:
     said = f"{result.code} {result.text}".strip()
+    event: tuple[Kind, str | None, str | None]
     if result.outcome == "taken":
         campaigns.mark(db, d["id"], campaigns.HANDED, now)
         event = (Kind.SENT, None, None)
@@ -202,8 +222,23 @@ def _record(db: Any, d: Any, message: int, result: HandOver, now: int) -> None:
         campaigns.mark(db, d["id"], campaigns.FAILED, now, f"{bounce_class(result.code, result.text)}: {said}")
         event = (Kind.BOUNCED, result.code, said)
     kind, code, text = event
-    events.add(db, [(now, int(kind), d["subscriber"], message, 0, 0, 0.0, code, text,
-                     f"delivery {d['id']} try {d['attempts'] + 1}")])
+    events.add(
+        db,
+        [
+            (
+                now,
+                int(kind),
+                d["subscriber"],
+                message,
+                0,
+                0,
+                0.0,
+                code,
+                text,
+                f"delivery {d['id']} try {d['attempts'] + 1}",
+            )
+        ],
+    )
     if kind == Kind.BOUNCED:
         consequences(db, [(now, int(kind), d["subscriber"], message, code, text)])
 
@@ -223,8 +258,11 @@ def unanswered_of(desk: Desk, row: Any, first_batch: int, machine_only: bool) ->
     """Subscriber -> band of those of one first-pass batch who got the message and left it unanswered."""
     view = desk.view()
     rows, now = view.columns.rows, view.now
-    of_batch = {d["subscriber"]: d for d in campaigns.of_campaign(desk.store.read(), row["id"], "first")
-                if d["batch_n"] == first_batch and d["state"] == campaigns.HANDED}
+    of_batch = {
+        d["subscriber"]: d
+        for d in campaigns.of_campaign(desk.store.read(), row["id"], "first")
+        if d["batch_n"] == first_batch and d["state"] == campaigns.HANDED
+    }
     hit = (rows.message == row["message"]) & (rows.failed_at > now)
     hit &= (rows.opened_at > now) & (rows.reacted_at > now)
     if not machine_only:
@@ -240,9 +278,20 @@ def _draw_resend(desk: Desk, row: Any, batch: Any) -> None:
     subscribers = np.array(sorted(due), np.int64)
     arm = draw_arms(int(row["seed"]) + batch["n"], subscribers, float(batch["held_share"]), len(names))
     with desk.store.atomic() as db:
-        campaigns.add_deliveries(db, (
-            (batch["pass"], batch["id"], int(s), max(int(a), 0), due[int(s)],
-             campaigns.PASSED_OVER if a < 0 else campaigns.WAITING, "held back" if a < 0 else None)
-            for s, a in zip(subscribers, arm, strict=True)))
+        campaigns.add_deliveries(
+            db,
+            (
+                (
+                    batch["pass"],
+                    batch["id"],
+                    int(s),
+                    max(int(a), 0),
+                    due[int(s)],
+                    campaigns.PASSED_OVER if a < 0 else campaigns.WAITING,
+                    "held back" if a < 0 else None,
+                )
+                for s, a in zip(subscribers, arm, strict=True)
+            ),
+        )
         campaigns.set_batch(db, batch["id"], "waiting", people=len(subscribers))
         workspace.log(db, desk.now(), "worker", "drew resend", f"{row['name']}, batch {batch['n']}", len(subscribers))

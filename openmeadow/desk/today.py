@@ -38,16 +38,27 @@ def providers(desk: Desk, view: View) -> list[dict[str, Any]]:
     weeks = np.zeros((n, WEEKS, 2), np.int64)
     since = view.now - WEEKS * WEEK
     for r in desk.store.read().execute(
-            "SELECT s.provider, e.kind, (? - e.at) / ? AS week, sum(e.at > ?) AS month, count(*) AS n FROM events e "
-            "JOIN subscribers s ON s.id = e.subscriber WHERE e.at > ? AND e.at <= ? AND e.kind IN (1, 3, 4, 9) "
-            "GROUP BY 1, 2, 3", (view.now, WEEK, view.now - 30 * DAY, since, view.now)):
+        "SELECT s.provider, e.kind, (? - e.at) / ? AS week, sum(e.at > ?) AS month, count(*) AS n FROM events e "
+        "JOIN subscribers s ON s.id = e.subscriber WHERE e.at > ? AND e.at <= ? AND e.kind IN (1, 3, 4, 9) "
+        "GROUP BY 1, 2, 3",
+        (view.now, WEEK, view.now - 30 * DAY, since, view.now),
+    ):
         counts[r["provider"], r["kind"]] += r["month"]
         if r["kind"] in (1, 3) and r["week"] < WEEKS:
             weeks[r["provider"], WEEKS - 1 - r["week"], 0 if r["kind"] == 1 else 1] += r["n"]
     order = [i for i in range(1, n)] + [0]
-    return [{"name": names[i], "people": int(people[i]), "handed_over": int(counts[i, 1]),
-             "deferred": int(counts[i, 3]), "bounced": int(counts[i, 4]), "complained": int(counts[i, 9]),
-             "weeks": [float(d / max(h + d, 1)) for h, d in weeks[i]]} for i in order]
+    return [
+        {
+            "name": names[i],
+            "people": int(people[i]),
+            "handed_over": int(counts[i, 1]),
+            "deferred": int(counts[i, 3]),
+            "bounced": int(counts[i, 4]),
+            "complained": int(counts[i, 9]),
+            "weeks": [float(d / max(h + d, 1)) for h, d in weeks[i]],
+        }
+        for i in order
+    ]
 
 
 def decisions(desk: Desk, view: View) -> list[dict[str, str]]:
@@ -59,33 +70,72 @@ def decisions(desk: Desk, view: View) -> list[dict[str, str]]:
 
     for c in campaigns.every(db):
         if c["state"] == "held":
-            add("Held", f"{c['name']} is held.", "Nothing more of it goes out until somebody goes on or stops it.",
-                f"/campaigns/{c['id']}/plan", "Look and decide")
+            add(
+                "Held",
+                f"{c['name']} is held.",
+                "Nothing more of it goes out until somebody goes on or stops it.",
+                f"/campaigns/{c['id']}/plan",
+                "Look and decide",
+            )
     for c in campaigns.in_doubt(db):
-        add("In doubt", f"{c['people']:,} {'person' if c['people'] == 1 else 'people'} of {c['name']} may or may not "
-            "have got it.", "The worker stopped between handing over and the relay's answer.",
-            f"/campaigns/{c['id']}/plan", "Settle")
+        add(
+            "In doubt",
+            f"{c['people']:,} {'person' if c['people'] == 1 else 'people'} of {c['name']} may or may not have got it.",
+            "The worker stopped between handing over and the relay's answer.",
+            f"/campaigns/{c['id']}/plan",
+            "Settle",
+        )
     for d in senders.domains(db):
         if d["state"] == "broken":
-            add("Sender", f"{d['name']} has a broken record.", "No plan that needs it can start until it is mended.",
-                f"/senders/{d['id']}", "See the record")
+            add(
+                "Sender",
+                f"{d['name']} has a broken record.",
+                "No plan that needs it can start until it is mended.",
+                f"/senders/{d['id']}",
+                "See the record",
+            )
     before = score(view.columns, view.now - WEEK)
-    crossed = int((view.alive & (view.scores.band == SILENT) & (before.band != SILENT)
-                   & (view.columns.people.joined_at <= view.now - WEEK)).sum())
+    crossed = int(
+        (
+            view.alive
+            & (view.scores.band == SILENT)
+            & (before.band != SILENT)
+            & (view.columns.people.joined_at <= view.now - WEEK)
+        ).sum()
+    )
     if crossed:
-        add("Silent", f"{crossed:,} people fell Silent this week.", "They are on the map, in the upper right.",
-            "/subscribers/map", "See them")
+        add(
+            "Silent",
+            f"{crossed:,} people fell Silent this week.",
+            "They are on the map, in the upper right.",
+            "/subscribers/map",
+            "See them",
+        )
     aside = int(db.execute("SELECT count(*) AS n FROM events_aside").fetchone()["n"])
     if aside:
-        add("Import", f"{aside:,} events wait for addresses that nobody has.",
-            "They are taken as soon as the subscribers are brought in.", "/subscribers/bring-in", "Bring in")
+        add(
+            "Import",
+            f"{aside:,} events wait for addresses that nobody has.",
+            "They are taken as soon as the subscribers are brought in.",
+            "/subscribers/bring-in",
+            "Bring in",
+        )
     return out
 
 
 def lanes(desk: Desk, view: View) -> list[dict[str, Any]]:
     """Batches of the day that contains now, from midnight to midnight in UTC."""
     begin = view.now // DAY * DAY
-    return [{"campaign": b["campaign"], "name": b["name"], "kind": b["kind"], "n": b["n"], "due_at": b["due_at"],
-             "state": "held" if b["campaign_state"] == "held" and b["state"] != "gone" else b["state"],
-             "people": b["people"], "handed": b["handed"]}
-            for b in campaigns.coming(desk.store.read(), begin, begin + DAY - 1)]
+    return [
+        {
+            "campaign": b["campaign"],
+            "name": b["name"],
+            "kind": b["kind"],
+            "n": b["n"],
+            "due_at": b["due_at"],
+            "state": "held" if b["campaign_state"] == "held" and b["state"] != "gone" else b["state"],
+            "people": b["people"],
+            "handed": b["handed"],
+        }
+        for b in campaigns.coming(desk.store.read(), begin, begin + DAY - 1)
+    ]

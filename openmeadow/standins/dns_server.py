@@ -79,7 +79,7 @@ class Zones:
                 chosen = found or alias
                 if chosen is not None:
                     rrset = response.find_rrset(response.answer, name, dns.rdataclass.IN, chosen.rdtype, create=True)
-                    rrset.update(chosen)
+                    rrset.update(chosen)  # type: ignore[no-untyped-call]
                 if found is not None or alias is None:
                     break
                 name = alias[0].target
@@ -100,7 +100,7 @@ class Zones:
             if rrset.rdclass == dns.rdataclass.ANY:
                 zone.delete_rdataset(rrset.name, rrset.rdtype)
             elif rrset.rdclass == dns.rdataclass.IN:
-                zone.find_rdataset(rrset.name, rrset.rdtype, create=True).update(rrset)
+                zone.find_rdataset(rrset.name, rrset.rdtype, create=True).update(rrset)  # type: ignore[no-untyped-call]
         zone.to_file(str(self.folder / f"{origin.to_text(omit_final_dot=True)}.zone"), relativize=False)
         return response
 

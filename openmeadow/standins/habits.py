@@ -11,12 +11,98 @@ import numpy as np
 Array = np.ndarray[Any, Any]
 
 PROVIDERS = (("lanternmail.example", 0.36), ("postern.example", 0.25), ("brinebox.example", 0.13))
-FIRST = ("Mira Otto Ines Jonas Selma Piet Alva Ruben Nora Emil Tilda Oskar Juno Mats Linnea Hugo Elin Teo Vera Ivo "
-         "Marta Anton Signe Bruno Lea Casper Dora Felix Greta Hanno Iris Jasper Kaja Leon Mina Nils Olga Pelle "
-         "Rosa Sten Thea Ulf Vida Wanda Yara Arlo Bea Cleo").split()
-LAST = ("Harrow Quill Saltmere Brandt Fenwick Lindal Marsh Oake Pell Ravn Sorrel Tarn Under Vane Wick Yarrow Amber "
-        "Birk Carrow Dahl Ember Fjeld Garth Holm Inger Juniper Keld Larch Moor Nesse Orley Pike Rook Stane Thorn "
-        "Ulver Vester Whin Aske Bryn").split()
+FIRST = [
+    "Mira",
+    "Otto",
+    "Ines",
+    "Jonas",
+    "Selma",
+    "Piet",
+    "Alva",
+    "Ruben",
+    "Nora",
+    "Emil",
+    "Tilda",
+    "Oskar",
+    "Juno",
+    "Mats",
+    "Linnea",
+    "Hugo",
+    "Elin",
+    "Teo",
+    "Vera",
+    "Ivo",
+    "Marta",
+    "Anton",
+    "Signe",
+    "Bruno",
+    "Lea",
+    "Casper",
+    "Dora",
+    "Felix",
+    "Greta",
+    "Hanno",
+    "Iris",
+    "Jasper",
+    "Kaja",
+    "Leon",
+    "Mina",
+    "Nils",
+    "Olga",
+    "Pelle",
+    "Rosa",
+    "Sten",
+    "Thea",
+    "Ulf",
+    "Vida",
+    "Wanda",
+    "Yara",
+    "Arlo",
+    "Bea",
+    "Cleo",
+]
+LAST = [
+    "Harrow",
+    "Quill",
+    "Saltmere",
+    "Brandt",
+    "Fenwick",
+    "Lindal",
+    "Marsh",
+    "Oake",
+    "Pell",
+    "Ravn",
+    "Sorrel",
+    "Tarn",
+    "Under",
+    "Vane",
+    "Wick",
+    "Yarrow",
+    "Amber",
+    "Birk",
+    "Carrow",
+    "Dahl",
+    "Ember",
+    "Fjeld",
+    "Garth",
+    "Holm",
+    "Inger",
+    "Juniper",
+    "Keld",
+    "Larch",
+    "Moor",
+    "Nesse",
+    "Orley",
+    "Pike",
+    "Rook",
+    "Stane",
+    "Thorn",
+    "Ulver",
+    "Vester",
+    "Whin",
+    "Aske",
+    "Bryn",
+]
 TOWNS = ("Saltmere", "Harbourgate", "Northwick", "Quaymouth", "Elder Point", "Lowmarsh")
 
 
@@ -85,8 +171,11 @@ def draw(people: int, now: int, seed: int = 7) -> Habits:
     own = [f"{a.lower()}-{b.lower()}.example" for a, b in zip(LAST[:30], TOWNS * 5, strict=True)]
     own = [d.replace(" ", "") for d in own] + ["tidewatch.example"]
     pick = r.random(n)
-    host = np.where(pick < shares[0], domains[0], np.where(pick < sum(shares[:2]), domains[1],
-                    np.where(pick < sum(shares), domains[2], r.choice(own, n))))
+    host = np.where(
+        pick < shares[0],
+        domains[0],
+        np.where(pick < sum(shares[:2]), domains[1], np.where(pick < sum(shares), domains[2], r.choice(own, n))),
+    )
     mistyped = door == 3
     host = np.where(mistyped, r.choice(["lanternmial.example", "postren.example", "brinebx.example"], n), host)
     gone = np.full(n, FAR, np.int64)
@@ -95,15 +184,27 @@ def draw(people: int, now: int, seed: int = 7) -> Habits:
     lost = (r.random(n) < 0.025) & ~mistyped
     gone[lost] = now - r.integers(-60 * DAY, 400 * DAY, int(lost.sum()))
     first, last = r.choice(FIRST, n), r.choice(LAST, n)
-    email = np.array([f"{a.lower()}.{b.lower()}{i}@{h}" for i, (a, b, h) in enumerate(zip(first, last, host,
-                                                                                          strict=True))])
+    email = np.array(
+        [f"{a.lower()}.{b.lower()}{i}@{h}" for i, (a, b, h) in enumerate(zip(first, last, host, strict=True))]
+    )
     proxy = ((host == domains[0]) & (r.random(n) < 0.22)) | (r.random(n) < 0.01)
     return Habits(
-        email=email, name=np.array([f"{a} {b}" for a, b in zip(first, last, strict=True)]),
-        town=r.choice(TOWNS, n), zone=r.choice(["", "", "", "Europe/Lisbon", "Europe/Berlin"], n), joined=joined,
-        door=door, open=opening, click=r.beta(1.2, 5.0, n), proxy=proxy,
-        sweeps=np.isin(host, own[:8]) & (r.random(n) < 0.5), until=until, gone=gone, phones=phones,
-        complains=np.where(r.random(n) < 0.004, 0.05, 0.00004), family=r.random(n) < 0.28)
+        email=email,
+        name=np.array([f"{a} {b}" for a, b in zip(first, last, strict=True)]),
+        town=r.choice(TOWNS, n),
+        zone=r.choice(["", "", "", "Europe/Lisbon", "Europe/Berlin"], n),
+        joined=joined,
+        door=door,
+        open=opening,
+        click=r.beta(1.2, 5.0, n),
+        proxy=proxy,
+        sweeps=np.isin(host, own[:8]) & (r.random(n) < 0.5),
+        until=until,
+        gone=gone,
+        phones=phones,
+        complains=np.where(r.random(n) < 0.004, 0.05, 0.00004),
+        family=r.random(n) < 0.28,
+    )
 
 
 def chance_to_open(h: Habits, at: int) -> Array:

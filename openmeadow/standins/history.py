@@ -14,8 +14,18 @@ from openmeadow.standins.habits import DAY, DOORS, FAR, Array, Habits, chance_to
 PERSON_AGENTS = ("Mozilla/5.0 (X11; Linux x86_64) Reader/4.1", "PocketMail/12.3 (phone)", "DeskPost/8.0")
 PROXY_AGENT, SCANNER_AGENT = "PrivacyProxy/2.0", "MailGate/3.3"
 PERSON_IP, PROXY_IP, SCANNER_IP = "198.51.100.{}", "203.0.113.{}", "192.0.2.{}"
-TITLES = ("Harbour nights", "Strings at low tide", "The winter organ", "New voices", "Brass on the quay",
-          "A cellist's year", "Late hours", "Songs of the north", "The long piano", "Open rehearsal")
+TITLES = (
+    "Harbour nights",
+    "Strings at low tide",
+    "The winter organ",
+    "New voices",
+    "Brass on the quay",
+    "A cellist's year",
+    "Late hours",
+    "Songs of the north",
+    "The long piano",
+    "Open rehearsal",
+)
 SITE = "https://www.kestrelquay.example"
 
 
@@ -44,12 +54,22 @@ class _Log:
     def __init__(self) -> None:
         self.rows: list[tuple[int, str]] = []
 
-    def add(self, at: Array, event: str, email: Array, message: str, agent: str = "", ip: str = "", url: str = "",
-            tail: str = ",,") -> None:
+    def add(
+        self,
+        at: Array,
+        event: str,
+        email: Array,
+        message: str,
+        agent: str = "",
+        ip: str = "",
+        url: str = "",
+        tail: str = ",,",
+    ) -> None:
         """``tail`` holds code, diagnostic and value, quoted as CSV needs it."""
         self.rows.extend(
             (t, f'{e},"{message}",{url},{agent},{ip},{tail}')
-            for t, e in zip(at.tolist(), np.char.add(f"{event},", email).tolist(), strict=True))
+            for t, e in zip(at.tolist(), np.char.add(f"{event},", email).tolist(), strict=True)
+        )
 
     def write(self, path: Path) -> int:
         self.rows.sort(key=lambda r: r[0])
@@ -67,17 +87,43 @@ def write_subscribers(h: Habits, path: Path, now: int) -> None:
     patron = r.random(len(h)) < 0.06
     with path.open("w", encoding="utf-8", newline="") as f:
         out = csv.writer(f)
-        out.writerow(["email", "name", "joined_at", "list", "labels", "time_zone", "town",
-                      *(f"{c}:{p}" for p in ("Season news", "Family concerts", "Patron appeals")
-                        for c in ("consent", "consent_source"))])
+        out.writerow(
+            [
+                "email",
+                "name",
+                "joined_at",
+                "list",
+                "labels",
+                "time_zone",
+                "town",
+                *(
+                    f"{c}:{p}"
+                    for p in ("Season news", "Family concerts", "Patron appeals")
+                    for c in ("consent", "consent_source")
+                ),
+            ]
+        )
         for i in range(len(h)):
             door = DOORS[h.door[i]]
             state = "none" if h.door[i] == 4 else "awaiting" if awaiting[i] else "given"
             source = "" if state == "none" else door
-            out.writerow([h.email[i], h.name[i], stamp(int(h.joined[i])), door, "patron" if patron[i] else "",
-                          h.zone[i], h.town[i], state, source,
-                          state if h.family[i] else "none", source if h.family[i] else "",
-                          state if patron[i] else "none", source if patron[i] else ""])
+            out.writerow(
+                [
+                    h.email[i],
+                    h.name[i],
+                    stamp(int(h.joined[i])),
+                    door,
+                    "patron" if patron[i] else "",
+                    h.zone[i],
+                    h.town[i],
+                    state,
+                    source,
+                    state if h.family[i] else "none",
+                    source if h.family[i] else "",
+                    state if patron[i] else "none",
+                    source if patron[i] else "",
+                ]
+            )
 
 
 def write_events(h: Habits, path: Path, now: int, seed: int = 13) -> int:
@@ -99,8 +145,7 @@ def write_events(h: Habits, path: Path, now: int, seed: int = 13) -> int:
         went = at + r.integers(0, 1800, len(who))
         log.add(went, "sent", h.email[who], message)
         bounced = h.gone[who] <= went
-        log.add(went[bounced] + 4, "bounced", h.email[who[bounced]], message,
-                tail="550,5.1.1 no such user here,")
+        log.add(went[bounced] + 4, "bounced", h.email[who[bounced]], message, tail="550,5.1.1 no such user here,")
         left[who[bounced]] = True
         if at > now - 22 * DAY:
             slow = np.flatnonzero(brinebox[who] & ~bounced & (r.random(len(who)) < 0.3))
@@ -108,26 +153,46 @@ def write_events(h: Habits, path: Path, now: int, seed: int = 13) -> int:
         who, went = who[~bounced], went[~bounced]
         proxied = h.proxy[who]
         m = who[proxied]
-        log.add(went[proxied] + r.integers(20, 3600, len(m)), "opened", h.email[m], message, PROXY_AGENT,
-                PROXY_IP.format(130 + len(m) % 50))
+        log.add(
+            went[proxied] + r.integers(20, 3600, len(m)),
+            "opened",
+            h.email[m],
+            message,
+            PROXY_AGENT,
+            PROXY_IP.format(130 + len(m) % 50),
+        )
         swept = np.flatnonzero(h.sweeps[who])
         for i, slug in enumerate(("programme", "tickets", "visit")):
-            log.add(went[swept] + 1 + i, "clicked", h.email[who[swept]], message, SCANNER_AGENT,
-                    SCANNER_IP.format(7), f"{SITE}/{slug}")
+            log.add(
+                went[swept] + 1 + i,
+                "clicked",
+                h.email[who[swept]],
+                message,
+                SCANNER_AGENT,
+                SCANNER_IP.format(7),
+                f"{SITE}/{slug}",
+            )
         boost = 1.15 if purpose != "Patron appeals" else 0.9
         opened = r.random(len(who)) < np.minimum(0.97, chance_to_open(h, at)[who] * boost)
         delay = np.minimum(r.lognormal(9.1, 1.5, len(who)), 12 * DAY).astype(np.int64) + 15
         seen = opened & ~proxied & (went + delay < now)
         for k, agent in enumerate(PERSON_AGENTS):
             mine = np.flatnonzero(seen & (who % len(PERSON_AGENTS) == k))
-            log.add(went[mine] + delay[mine], "opened", h.email[who[mine]], message, agent,
-                    PERSON_IP.format(1 + k))
+            log.add(went[mine] + delay[mine], "opened", h.email[who[mine]], message, agent, PERSON_IP.format(1 + k))
         clicked = np.flatnonzero(opened & (r.random(len(who)) < h.click[who]) & (went + delay + 40 < now))
-        log.add(went[clicked] + delay[clicked] + 40, "clicked", h.email[who[clicked]], message, PERSON_AGENTS[0],
-                PERSON_IP.format(1), f"{SITE}/{('programme', 'tickets', 'visit')[len(message) % 3]}")
+        log.add(
+            went[clicked] + delay[clicked] + 40,
+            "clicked",
+            h.email[who[clicked]],
+            message,
+            PERSON_AGENTS[0],
+            PERSON_IP.format(1),
+            f"{SITE}/{('programme', 'tickets', 'visit')[len(message) % 3]}",
+        )
         booked = clicked[r.random(len(clicked)) < 0.09]
-        log.add(went[booked] + delay[booked] + 900, "booked", h.email[who[booked]], message,
-                tail=f",,{30 + len(message)}")
+        log.add(
+            went[booked] + delay[booked] + 900, "booked", h.email[who[booked]], message, tail=f",,{30 + len(message)}"
+        )
         gone = opened & (r.random(len(who)) < 0.0012) & (went + delay < now)
         log.add((went + delay + 60)[gone], "unsubscribed", h.email[who[gone]], message)
         cross = (r.random(len(who)) < h.complains[who]) & (went + 7200 < now)
@@ -135,10 +200,12 @@ def write_events(h: Habits, path: Path, now: int, seed: int = 13) -> int:
         left[who[gone | cross]] = True
     callers = np.flatnonzero(h.phones)
     for _ in range(3):
-        at = now - r.integers(DAY, 300 * DAY, len(callers))
-        fine = at > h.joined[callers]
-        log.rows.extend((int(t), f"booked,{e},,,,,,,{v}") for t, e, v in zip(
-            at[fine], h.email[callers[fine]], r.integers(20, 140, int(fine.sum())), strict=True))
+        called = now - r.integers(DAY, 300 * DAY, len(callers))
+        fine = called > h.joined[callers]
+        log.rows.extend(
+            (int(t), f"booked,{e},,,,,,,{v}")
+            for t, e, v in zip(called[fine], h.email[callers[fine]], r.integers(20, 140, int(fine.sum())), strict=True)
+        )
     return log.write(path)
 
 

@@ -32,8 +32,7 @@ from aiosmtpd.smtp import SMTP as SmtpServer
 
 from openmeadow.core.authentication import spf
 from openmeadow.standins.habits import Habits
-from openmeadow.standins.history import (PERSON_AGENTS, PERSON_IP, PROXY_AGENT, PROXY_IP, SCANNER_AGENT,
-                                         SCANNER_IP)
+from openmeadow.standins.history import PERSON_AGENTS, PERSON_IP, PROXY_AGENT, PROXY_IP, SCANNER_AGENT, SCANNER_IP
 from openmeadow.wire.dns import Resolver, answer_all
 
 KEPT_MAILBOXES, KEPT_MESSAGES = 400, 30
@@ -131,9 +130,17 @@ class World:
         self.mailboxes.move_to_end(address)
         body = message.get_body(("html", "plain"))
         plain = message.get_body(("plain",))
-        box.append({"at": now, "from": str(message["From"]), "subject": str(message["Subject"]), "folder": folder,
-                    "html": body.get_content() if body else "", "is_html": bool(body) and
-                    body.get_content_subtype() == "html", "plain": plain.get_content() if plain else ""})
+        box.append(
+            {
+                "at": now,
+                "from": str(message["From"]),
+                "subject": str(message["Subject"]),
+                "folder": folder,
+                "html": body.get_content() if body else "",
+                "is_html": body is not None and body.get_content_subtype() == "html",
+                "plain": plain.get_content() if plain else "",
+            }
+        )
         del box[:-KEPT_MESSAGES]
         while len(self.mailboxes) > KEPT_MAILBOXES:
             self.mailboxes.popitem(last=False)
@@ -148,8 +155,9 @@ class World:
         hidden = [html.unescape(u) for u in re.findall(r'href="([^"]+/c/[^"]+)" style="display:none"', text)]
         links = [u for u in links if u not in hidden]
         if h.proxy[i] and picture:
-            self.later(now + int(r.integers(20, 3600)), "get", url=picture, agent=PROXY_AGENT,
-                       ip=PROXY_IP.format(130 + i % 50))
+            self.later(
+                now + int(r.integers(20, 3600)), "get", url=picture, agent=PROXY_AGENT, ip=PROXY_IP.format(130 + i % 50)
+            )
         if h.sweeps[i]:
             for k, url in enumerate([*links, *hidden]):
                 self.later(now + 1 + k // 2, "get", url=url, agent=SCANNER_AGENT, ip=SCANNER_IP.format(7))
@@ -162,8 +170,13 @@ class World:
         if picture and not h.proxy[i]:
             self.later(now + delay, "get", url=picture, agent=agent, ip=PERSON_IP.format(1 + i % 3))
         if links and r.random() < h.click[i]:
-            self.later(now + delay + 40, "get", url=links[int(r.integers(len(links)))], agent=agent,
-                       ip=PERSON_IP.format(1 + i % 3))
+            self.later(
+                now + delay + 40,
+                "get",
+                url=links[int(r.integers(len(links)))],
+                agent=agent,
+                ip=PERSON_IP.format(1 + i % 3),
+            )
         if r.random() < 0.002:
             self._leave(i, message, now + delay + 60)
 
@@ -218,13 +231,15 @@ class World:
     def _bounce(self, return_path: str, to: str, message_id: str) -> None:
         """A delivery status notification by RFC 3464, from the null sender."""
         host = to.rpartition("@")[2]
-        text = (f"From: Mail Delivery <postmaster@{host}>\r\nTo: {return_path}\r\nSubject: Your message could not be "
-                f"delivered\r\nMIME-Version: 1.0\r\nContent-Type: multipart/report; report-type=delivery-status; "
-                f"boundary=\"b1\"\r\n\r\n--b1\r\nContent-Type: text/plain\r\n\r\nThe mailbox {to} does not exist.\r\n"
-                f"--b1\r\nContent-Type: message/delivery-status\r\n\r\nReporting-MTA: dns; mx.{host}\r\n\r\n"
-                f"Final-Recipient: rfc822; {to}\r\nAction: failed\r\nStatus: 5.1.1\r\n"
-                f"Diagnostic-Code: smtp; 550 5.1.1 no such user here\r\n\r\n--b1\r\nContent-Type: "
-                f"text/rfc822-headers\r\n\r\nMessage-ID: {message_id}\r\n\r\n--b1--\r\n")
+        text = (
+            f"From: Mail Delivery <postmaster@{host}>\r\nTo: {return_path}\r\nSubject: Your message could not be "
+            f"delivered\r\nMIME-Version: 1.0\r\nContent-Type: multipart/report; report-type=delivery-status; "
+            f'boundary="b1"\r\n\r\n--b1\r\nContent-Type: text/plain\r\n\r\nThe mailbox {to} does not exist.\r\n'
+            f"--b1\r\nContent-Type: message/delivery-status\r\n\r\nReporting-MTA: dns; mx.{host}\r\n\r\n"
+            f"Final-Recipient: rfc822; {to}\r\nAction: failed\r\nStatus: 5.1.1\r\n"
+            f"Diagnostic-Code: smtp; 550 5.1.1 no such user here\r\n\r\n--b1\r\nContent-Type: "
+            f"text/rfc822-headers\r\n\r\nMessage-ID: {message_id}\r\n\r\n--b1--\r\n"
+        )
         try:
             with smtplib.SMTP(*self.intake, timeout=20) as smtp:
                 smtp.sendmail("", [return_path], text.encode())
@@ -238,13 +253,13 @@ class _Relay:
     def __init__(self, world: World) -> None:
         self.world = world
 
-    async def handle_RCPT(self, server: Any, session: Any, envelope: Any, address: str, options: Any) -> str:  # noqa: N802
+    async def handle_RCPT(self, server: Any, session: Any, envelope: Any, address: str, options: Any) -> str:
         refusal = self.world.refusal(address)
         if refusal is None:
             envelope.rcpt_tos.append(address)
         return refusal or "250 2.1.5 fine"
 
-    async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:  # noqa: N802
+    async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:
         for to in envelope.rcpt_tos:
             self.world.take(envelope.mail_from or "", to, envelope.content)
         return "250 2.0.0 taken"
@@ -276,7 +291,7 @@ def serve_http(world: World, port: int) -> ThreadingHTTPServer:
             self.end_headers()
             self.wfile.write(data)
 
-        def do_GET(self) -> None:  # noqa: N802
+        def do_GET(self) -> None:
             path = urllib.parse.unquote(self.path)
             if path == "/next":
                 self._send(json.dumps({"next": world.next_act()}))
@@ -291,7 +306,7 @@ def serve_http(world: World, port: int) -> ThreadingHTTPServer:
             else:
                 self._send("{}", status=404)
 
-        def do_POST(self) -> None:  # noqa: N802
+        def do_POST(self) -> None:
             self.rfile.read(int(self.headers.get("Content-Length") or 0))
             if self.path == "/play":
                 self._send(json.dumps({"done": world.play(), "next": world.next_act()}))
@@ -307,14 +322,18 @@ def serve_http(world: World, port: int) -> ThreadingHTTPServer:
     return server
 
 
-_STYLE = ("<style>body{font:15px/1.5 sans-serif;margin:40px auto;max-width:760px;color:#1E2B33;background:#FAF8F2}"
-          "article{border-top:1px solid #CFC8B7;padding:16px 0}pre{white-space:pre-wrap;font:inherit}"
-          "iframe{width:100%;height:420px;border:1px solid #E2DDD0;background:#fff}</style>")
+_STYLE = (
+    "<style>body{font:15px/1.5 sans-serif;margin:40px auto;max-width:760px;color:#1E2B33;background:#FAF8F2}"
+    "article{border-top:1px solid #CFC8B7;padding:16px 0}pre{white-space:pre-wrap;font:inherit}"
+    "iframe{width:100%;height:420px;border:1px solid #E2DDD0;background:#fff}</style>"
+)
 
 
 def mailbox_list(world: World) -> str:
-    rows = "".join(f'<p><a href="/look/{html.escape(a)}">{html.escape(a)}</a> · {len(m)}</p>'
-                   for a, m in reversed(world.mailboxes.items()))
+    rows = "".join(
+        f'<p><a href="/look/{html.escape(a)}">{html.escape(a)}</a> · {len(m)}</p>'
+        for a, m in reversed(world.mailboxes.items())
+    )
     return f"<!doctype html><title>Demo mailboxes</title>{_STYLE}<h1>Demo mailboxes</h1>{rows or 'No mail yet.'}"
 
 
@@ -325,10 +344,15 @@ def _linked(text: str) -> str:
 def mailbox_page(world: World, address: str) -> str:
     def one(m: dict[str, Any]) -> str:
         head = f"<b>{html.escape(m['subject'])}</b><br>{html.escape(m['from'])} · {m['folder']}"
-        body = (f'<iframe sandbox="allow-popups" srcdoc="{html.escape(m["html"])}"></iframe>' if m["is_html"]
-                else f"<pre>{_linked(m['html'])}</pre>")
+        body = (
+            f'<iframe sandbox="allow-popups" srcdoc="{html.escape(m["html"])}"></iframe>'
+            if m["is_html"]
+            else f"<pre>{_linked(m['html'])}</pre>"
+        )
         return f"<article>{head}{body}</article>"
 
     mails = "".join(one(m) for m in reversed(world.mailboxes.get(address, [])))
-    return (f"<!doctype html><title>{html.escape(address)}</title>{_STYLE}<p><a href='/'>All mailboxes</a></p>"
-            f"<h1>{html.escape(address)}</h1>{mails or 'No mail yet.'}")
+    return (
+        f"<!doctype html><title>{html.escape(address)}</title>{_STYLE}<p><a href='/'>All mailboxes</a></p>"
+        f"<h1>{html.escape(address)}</h1>{mails or 'No mail yet.'}"
+    )

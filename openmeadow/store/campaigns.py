@@ -9,13 +9,30 @@ from typing import Any
 WAITING, HANDING, HANDED, DEFERRED = "waiting", "handing over", "handed over", "deferred"
 FAILED, IN_DOUBT, PASSED_OVER = "failed", "in doubt", "passed over"
 
-_FIELDS = {"name", "purpose", "from_address", "from_name", "subject", "preview", "html", "plain", "plain_by_hand",
-           "segments_in", "segments_out", "plan", "state", "sieve", "message", "started_at"}
+_FIELDS = {
+    "name",
+    "purpose",
+    "from_address",
+    "from_name",
+    "subject",
+    "preview",
+    "html",
+    "plain",
+    "plain_by_hand",
+    "segments_in",
+    "segments_out",
+    "plan",
+    "state",
+    "sieve",
+    "message",
+    "started_at",
+}
 
 
 def add(db: sqlite3.Connection, name: str, seed: int, now: int) -> int:
-    return int(db.execute("INSERT INTO campaigns (name, seed, made_at) VALUES (?, ?, ?)",
-                          (name, seed, now)).lastrowid or 0)
+    return int(
+        db.execute("INSERT INTO campaigns (name, seed, made_at) VALUES (?, ?, ?)", (name, seed, now)).lastrowid or 0
+    )
 
 
 def update(db: sqlite3.Connection, id: int, values: dict[str, Any]) -> None:
@@ -24,7 +41,7 @@ def update(db: sqlite3.Connection, id: int, values: dict[str, Any]) -> None:
         raise ValueError(f"no such columns: {unknown}")
     if values:
         sets = ", ".join(f"{name} = ?" for name in values)
-        db.execute(f"UPDATE campaigns SET {sets} WHERE id = ?", (*values.values(), id))  # noqa: S608
+        db.execute(f"UPDATE campaigns SET {sets} WHERE id = ?", (*values.values(), id))
 
 
 def one(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
@@ -32,7 +49,9 @@ def one(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
         "SELECT c.*, p.name AS purpose_name, a.address AS from_text, a.confirmed_at, d.name AS domain_name, "
         "d.state AS domain_state, d.selector, d.private_key FROM campaigns c "
         "LEFT JOIN purposes p ON p.id = c.purpose LEFT JOIN from_addresses a ON a.id = c.from_address "
-        "LEFT JOIN domains d ON d.id = a.domain WHERE c.id = ?", (id,)).fetchone()
+        "LEFT JOIN domains d ON d.id = a.domain WHERE c.id = ?",
+        (id,),
+    ).fetchone()
     return row
 
 
@@ -41,7 +60,8 @@ def every(db: sqlite3.Connection) -> list[sqlite3.Row]:
         "SELECT c.id, c.name, c.state, c.subject, c.made_at, c.started_at, p.name AS purpose_name, "
         "(SELECT count(*) FROM deliveries d JOIN passes q ON q.id = d.pass WHERE q.campaign = c.id "
         " AND q.kind = 'first') AS people FROM campaigns c LEFT JOIN purposes p ON p.id = c.purpose "
-        "ORDER BY coalesce(c.started_at, c.made_at) DESC, c.id DESC").fetchall()
+        "ORDER BY coalesce(c.started_at, c.made_at) DESC, c.id DESC"
+    ).fetchall()
 
 
 def remove(db: sqlite3.Connection, id: int) -> None:
@@ -77,8 +97,13 @@ def link(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
 
 
 def add_pass(db: sqlite3.Connection, campaign: int, kind: str, arms: str = "[]", held_share: float = 0.0) -> int:
-    return int(db.execute("INSERT INTO passes (campaign, kind, arms, held_share) VALUES (?, ?, ?, ?)",
-                          (campaign, kind, arms, held_share)).lastrowid or 0)
+    return int(
+        db.execute(
+            "INSERT INTO passes (campaign, kind, arms, held_share) VALUES (?, ?, ?, ?)",
+            (campaign, kind, arms, held_share),
+        ).lastrowid
+        or 0
+    )
 
 
 def passes(db: sqlite3.Connection, campaign: int) -> list[sqlite3.Row]:
@@ -86,8 +111,12 @@ def passes(db: sqlite3.Connection, campaign: int) -> list[sqlite3.Row]:
 
 
 def add_batch(db: sqlite3.Connection, pass_id: int, n: int, due_at: int, people: int) -> int:
-    return int(db.execute("INSERT INTO batches (pass, n, due_at, people) VALUES (?, ?, ?, ?)",
-                          (pass_id, n, due_at, people)).lastrowid or 0)
+    return int(
+        db.execute(
+            "INSERT INTO batches (pass, n, due_at, people) VALUES (?, ?, ?, ?)", (pass_id, n, due_at, people)
+        ).lastrowid
+        or 0
+    )
 
 
 def batches(db: sqlite3.Connection, campaign: int) -> list[sqlite3.Row]:
@@ -98,31 +127,44 @@ def batches(db: sqlite3.Connection, campaign: int) -> list[sqlite3.Row]:
         "sum(d.state = 'deferred') AS deferred, sum(d.state = 'failed') AS failed, "
         "sum(d.state = 'in doubt') AS in_doubt, sum(d.state = 'passed over') AS passed_over "
         "FROM batches b JOIN passes q ON q.id = b.pass LEFT JOIN deliveries d ON d.batch = b.id "
-        "WHERE q.campaign = ? GROUP BY b.id ORDER BY q.kind, b.n", (campaign,)).fetchall()
+        "WHERE q.campaign = ? GROUP BY b.id ORDER BY q.kind, b.n",
+        (campaign,),
+    ).fetchall()
 
 
 def batch(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute("SELECT b.*, q.campaign, q.kind, q.arms, q.held_share FROM batches b "
-                                         "JOIN passes q ON q.id = b.pass WHERE b.id = ?", (id,)).fetchone()
+    row: sqlite3.Row | None = db.execute(
+        "SELECT b.*, q.campaign, q.kind, q.arms, q.held_share FROM batches b "
+        "JOIN passes q ON q.id = b.pass WHERE b.id = ?",
+        (id,),
+    ).fetchone()
     return row
 
 
-def set_batch(db: sqlite3.Connection, id: int, state: str, *, people: int | None = None,
-              gone_at: int | None = None) -> None:
-    db.execute("UPDATE batches SET state = ?, people = coalesce(?, people), gone_at = coalesce(?, gone_at) "
-               "WHERE id = ?", (state, people, gone_at, id))
+def set_batch(
+    db: sqlite3.Connection, id: int, state: str, *, people: int | None = None, gone_at: int | None = None
+) -> None:
+    db.execute(
+        "UPDATE batches SET state = ?, people = coalesce(?, people), gone_at = coalesce(?, gone_at) WHERE id = ?",
+        (state, people, gone_at, id),
+    )
 
 
 def set_batches(db: sqlite3.Connection, campaign: int, from_states: Sequence[str], to: str) -> None:
     marks = ",".join("?" * len(from_states))
-    db.execute(f"UPDATE batches SET state = ? WHERE state IN ({marks}) AND pass IN "  # noqa: S608
-               "(SELECT id FROM passes WHERE campaign = ?)", (to, *from_states, campaign))
+    db.execute(
+        f"UPDATE batches SET state = ? WHERE state IN ({marks}) AND pass IN (SELECT id FROM passes WHERE campaign = ?)",
+        (to, *from_states, campaign),
+    )
 
 
 def due_batches(db: sqlite3.Connection, now: int) -> list[sqlite3.Row]:
-    return db.execute("SELECT b.id FROM batches b JOIN passes q ON q.id = b.pass JOIN campaigns c ON c.id = q.campaign "
-                      "WHERE b.state IN ('waiting', 'going out') AND b.due_at <= ? AND c.state IN "
-                      "('planned', 'sending') ORDER BY b.due_at, b.id", (now,)).fetchall()
+    return db.execute(
+        "SELECT b.id FROM batches b JOIN passes q ON q.id = b.pass JOIN campaigns c ON c.id = q.campaign "
+        "WHERE b.state IN ('waiting', 'going out') AND b.due_at <= ? AND c.state IN "
+        "('planned', 'sending') ORDER BY b.due_at, b.id",
+        (now,),
+    ).fetchall()
 
 
 def next_due(db: sqlite3.Connection) -> int | None:
@@ -130,7 +172,8 @@ def next_due(db: sqlite3.Connection) -> int | None:
     row = db.execute(
         "SELECT min(at) AS at FROM (SELECT min(b.due_at) AS at FROM batches b JOIN passes q ON q.id = b.pass "
         "JOIN campaigns c ON c.id = q.campaign WHERE b.state IN ('waiting', 'going out') AND c.state IN "
-        "('planned', 'sending') UNION ALL SELECT min(next_at) FROM deliveries WHERE state = 'deferred')").fetchone()
+        "('planned', 'sending') UNION ALL SELECT min(next_at) FROM deliveries WHERE state = 'deferred')"
+    ).fetchone()
     return None if row["at"] is None else int(row["at"])
 
 
@@ -140,66 +183,89 @@ def coming(db: sqlite3.Connection, since: int, until: int) -> list[sqlite3.Row]:
         "(SELECT count(*) FROM deliveries d WHERE d.batch = b.id AND d.state = 'handed over') AS handed "
         "FROM batches b JOIN passes q ON q.id = b.pass JOIN campaigns c ON c.id = q.campaign "
         "WHERE (b.due_at BETWEEN ? AND ? OR b.state = 'going out') AND b.state <> 'stopped' ORDER BY b.due_at",
-        (since, until)).fetchall()
+        (since, until),
+    ).fetchall()
 
 
 def add_deliveries(db: sqlite3.Connection, rows: Iterable[tuple[int, int, int, int, int, str, str | None]]) -> None:
     """(pass, batch, subscriber, arm, band, state, reason); a person already in the pass stays as they are."""
-    db.executemany("INSERT OR IGNORE INTO deliveries (pass, batch, subscriber, arm, band, state, reason) "
-                   "VALUES (?, ?, ?, ?, ?, ?, ?)", rows)
+    db.executemany(
+        "INSERT OR IGNORE INTO deliveries (pass, batch, subscriber, arm, band, state, reason) "
+        "VALUES (?, ?, ?, ?, ?, ?, ?)",
+        rows,
+    )
 
 
 def waiting_of(db: sqlite3.Connection, batch_id: int, limit: int) -> list[sqlite3.Row]:
-    return db.execute("SELECT d.*, s.email, s.name, s.fields FROM deliveries d JOIN subscribers s "
-                      "ON s.id = d.subscriber WHERE d.batch = ? AND d.state = 'waiting' ORDER BY d.subscriber LIMIT ?",
-                      (batch_id, limit)).fetchall()
+    return db.execute(
+        "SELECT d.*, s.email, s.name, s.fields FROM deliveries d JOIN subscribers s "
+        "ON s.id = d.subscriber WHERE d.batch = ? AND d.state = 'waiting' ORDER BY d.subscriber LIMIT ?",
+        (batch_id, limit),
+    ).fetchall()
 
 
 def again_due(db: sqlite3.Connection, now: int) -> list[sqlite3.Row]:
     """Batches with deferred deliveries whose next try has come."""
-    return db.execute("SELECT DISTINCT batch FROM deliveries WHERE state = 'deferred' AND next_at <= ?",
-                      (now,)).fetchall()
+    return db.execute(
+        "SELECT DISTINCT batch FROM deliveries WHERE state = 'deferred' AND next_at <= ?", (now,)
+    ).fetchall()
 
 
 def requeue(db: sqlite3.Connection, batch_id: int, now: int) -> None:
-    db.execute("UPDATE deliveries SET state = 'waiting' WHERE batch = ? AND state = 'deferred' AND next_at <= ?",
-               (batch_id, now))
+    db.execute(
+        "UPDATE deliveries SET state = 'waiting' WHERE batch = ? AND state = 'deferred' AND next_at <= ?", (batch_id, now)
+    )
 
 
-def mark(db: sqlite3.Connection, id: int, state: str, now: int, reason: str | None = None,
-         next_at: int | None = None) -> None:
-    db.execute("UPDATE deliveries SET state = ?, changed_at = ?, reason = ?, next_at = ?, "
-               "attempts = attempts + (?1 = 'handing over') WHERE id = ?", (state, now, reason, next_at, id))
+def mark(
+    db: sqlite3.Connection, id: int, state: str, now: int, reason: str | None = None, next_at: int | None = None
+) -> None:
+    db.execute(
+        "UPDATE deliveries SET state = ?, changed_at = ?, reason = ?, next_at = ?, "
+        "attempts = attempts + (?1 = 'handing over') WHERE id = ?",
+        (state, now, reason, next_at, id),
+    )
 
 
 def caught_between(db: sqlite3.Connection, now: int) -> int:
     """Rows a dead worker left between DATA and its result are in doubt: they may or may not have arrived."""
-    return db.execute("UPDATE deliveries SET state = 'in doubt', changed_at = ?, reason = 'the worker stopped between "
-                      "handing over and its answer' WHERE state = 'handing over'", (now,)).rowcount
+    return db.execute(
+        "UPDATE deliveries SET state = 'in doubt', changed_at = ?, reason = 'the worker stopped between "
+        "handing over and its answer' WHERE state = 'handing over'",
+        (now,),
+    ).rowcount
 
 
 def delivery(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
     row: sqlite3.Row | None = db.execute(
         "SELECT d.*, q.campaign, q.kind, c.message, c.purpose, c.name AS campaign_name FROM deliveries d "
-        "JOIN passes q ON q.id = d.pass JOIN campaigns c ON c.id = q.campaign WHERE d.id = ?", (id,)).fetchone()
+        "JOIN passes q ON q.id = d.pass JOIN campaigns c ON c.id = q.campaign WHERE d.id = ?",
+        (id,),
+    ).fetchone()
     return row
 
 
 def of_campaign(db: sqlite3.Connection, campaign: int, kind: str) -> list[sqlite3.Row]:
-    return db.execute("SELECT d.*, b.n AS batch_n, b.due_at, b.gone_at FROM deliveries d JOIN passes q ON q.id = d.pass "
-                      "JOIN batches b ON b.id = d.batch WHERE q.campaign = ? AND q.kind = ?",
-                      (campaign, kind)).fetchall()
+    return db.execute(
+        "SELECT d.*, b.n AS batch_n, b.due_at, b.gone_at FROM deliveries d JOIN passes q ON q.id = d.pass "
+        "JOIN batches b ON b.id = d.batch WHERE q.campaign = ? AND q.kind = ?",
+        (campaign, kind),
+    ).fetchall()
 
 
 def stop_waiting(db: sqlite3.Connection, campaign: int, now: int) -> int:
-    return db.execute("UPDATE deliveries SET state = 'passed over', reason = 'the plan was stopped', changed_at = ? "
-                      "WHERE state IN ('waiting', 'deferred') AND pass IN (SELECT id FROM passes WHERE campaign = ?)",
-                      (now, campaign)).rowcount
+    return db.execute(
+        "UPDATE deliveries SET state = 'passed over', reason = 'the plan was stopped', changed_at = ? "
+        "WHERE state IN ('waiting', 'deferred') AND pass IN (SELECT id FROM passes WHERE campaign = ?)",
+        (now, campaign),
+    ).rowcount
 
 
 def in_doubt(db: sqlite3.Connection) -> list[sqlite3.Row]:
-    return db.execute("SELECT c.id, c.name, count(*) AS people FROM deliveries d JOIN passes q ON q.id = d.pass "
-                      "JOIN campaigns c ON c.id = q.campaign WHERE d.state = 'in doubt' GROUP BY c.id").fetchall()
+    return db.execute(
+        "SELECT c.id, c.name, count(*) AS people FROM deliveries d JOIN passes q ON q.id = d.pass "
+        "JOIN campaigns c ON c.id = q.campaign WHERE d.state = 'in doubt' GROUP BY c.id"
+    ).fetchall()
 
 
 def settle_doubt(db: sqlite3.Connection, campaign: int, arrived: bool, now: int) -> list[sqlite3.Row]:
@@ -207,14 +273,23 @@ def settle_doubt(db: sqlite3.Connection, campaign: int, arrived: bool, now: int)
     return db.execute(
         "UPDATE deliveries SET state = ?, reason = 'settled by hand', changed_at = ? WHERE state = 'in doubt' AND "
         "pass IN (SELECT id FROM passes WHERE campaign = ?) RETURNING id, subscriber, batch",
-        (HANDED if arrived else WAITING, now, campaign)).fetchall()
+        (HANDED if arrived else WAITING, now, campaign),
+    ).fetchall()
 
 
 def unsettled(db: sqlite3.Connection, batch_id: int) -> int:
-    return int(db.execute("SELECT count(*) AS n FROM deliveries WHERE batch = ? AND state IN "
-                          "('waiting', 'handing over')", (batch_id,)).fetchone()["n"])
+    return int(
+        db.execute(
+            "SELECT count(*) AS n FROM deliveries WHERE batch = ? AND state IN ('waiting', 'handing over')", (batch_id,)
+        ).fetchone()["n"]
+    )
 
 
 def open_batches(db: sqlite3.Connection, campaign: int) -> int:
-    return int(db.execute("SELECT count(*) AS n FROM batches b JOIN passes q ON q.id = b.pass WHERE q.campaign = ? "
-                          "AND b.state IN ('waiting', 'going out', 'held')", (campaign,)).fetchone()["n"])
+    return int(
+        db.execute(
+            "SELECT count(*) AS n FROM batches b JOIN passes q ON q.id = b.pass WHERE q.campaign = ? "
+            "AND b.state IN ('waiting', 'going out', 'held')",
+            (campaign,),
+        ).fetchone()["n"]
+    )

@@ -5,14 +5,16 @@ from __future__ import annotations
 import gc
 import sqlite3
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 from openmeadow.core.columns import FAR, I32, I64, NEVER, Columns, Mask, People, RawEvents, build, splice
 from openmeadow.core.engagement.machines import is_listed
+from openmeadow.store.subscribers import people_version
 
-_EVENT_SQL = ("SELECT id, at, kind, subscriber, message, link, agent, value FROM events WHERE {where} ")
+_EVENT_SQL = "SELECT id, at, kind, subscriber, message, link, agent, value FROM events WHERE {where} "
 
 
 def _table(db: sqlite3.Connection, sql: str, arguments: Sequence[Any], types: str) -> list[np.ndarray[Any, Any]]:
@@ -37,12 +39,30 @@ def _read(cursor: sqlite3.Cursor, sql: str, arguments: Sequence[Any], types: str
     return [np.concatenate(c) for c in zip(*blocks, strict=True)]
 
 
-def people(db: sqlite3.Connection) -> tuple[People, Mask, np.ndarray[Any, Any], np.ndarray[Any, Any]]:
-    """Everybody ever brought in, by id: people, who is erased, provider and door numbers."""
+@dataclass(frozen=True)
+class Everybody:
+    """Everybody ever brought in, by id, at one ``version`` of the table."""
+
+    people: People
+    erased: Mask
+    provider: np.ndarray[Any, Any]
+    door: np.ndarray[Any, Any]
+    version: int
+
+
+def everybody_of(db: sqlite3.Connection, known: Everybody | None = None) -> Everybody:
+    """All people; ``known`` again when nothing about them has changed."""
+    version = people_version(db)
+    if known is not None and known.version == version:
+        return known
     id, joined, since, erased, provider, door = _table(
-        db, "SELECT id, joined_at, coalesce(rejoined_at, ?), erased_at IS NOT NULL, provider, coalesce(door, 0) "
-            "FROM subscribers ORDER BY id", (int(NEVER),), "qqq?ii")
-    return People(id, joined, since), erased, provider, door
+        db,
+        "SELECT id, joined_at, coalesce(rejoined_at, ?), erased_at IS NOT NULL, provider, coalesce(door, 0) "
+        "FROM subscribers ORDER BY id",
+        (int(NEVER),),
+        "qqq?ii",
+    )
+    return Everybody(People(id, joined, since), erased, provider, door, version)
 
 
 def raw_events(db: sqlite3.Connection, of: People, *, only: I64 | None = None, until: int | None = None) -> RawEvents:
@@ -61,8 +81,7 @@ def raw_events(db: sqlite3.Connection, of: People, *, only: I64 | None = None, u
     trap = np.zeros(int(db.execute("SELECT coalesce(max(id), 0) AS n FROM links").fetchone()["n"]) + 1, bool)
     for row in db.execute("SELECT id FROM links WHERE trap"):
         trap[row["id"]] = True
-    return RawEvents(id, at, kind, place.astype(np.int32), message, link, value, listed[agent], blind[agent],
-                     trap[link])
+    return RawEvents(id, at, kind, place.astype(np.int32), message, link, value, listed[agent], blind[agent], trap[link])
 
 
 def _agents(db: sqlite3.Connection) -> tuple[Mask, Mask]:
@@ -83,22 +102,20 @@ def link_counts(db: sqlite3.Connection) -> I32:
     return out
 
 
-def load(db: sqlite3.Connection, until: int | None = None) -> tuple[Columns, int]:
+def load(db: sqlite3.Connection, everybody: People, until: int | None = None) -> tuple[Columns, int]:
     """All columns and the highest event in them."""
-    everybody = people(db)[0]
     events = raw_events(db, everybody, until=until)
     return build(everybody, events, link_counts(db)), int(events.id.max()) if len(events.id) else 0
 
 
-def refresh(db: sqlite3.Connection, old: Columns, seen: int) -> tuple[Columns, int, I64]:
+def refresh(db: sqlite3.Connection, everybody: People, old: Columns, seen: int) -> tuple[Columns, int, I64]:
     """Columns with what came since event ``seen``; also the row numbers of the people it touched."""
     new_ids, subscriber = _table(db, "SELECT id, subscriber FROM events WHERE id > ?", (seen,), "qq")
-    everybody = people(db)[0]
     known = len(old.people)
     same = len(everybody) >= known and bool((everybody.id[:known] == old.people.id).all())
     touched = np.unique(np.searchsorted(everybody.id, subscriber))
     if not same or len(touched) > 20_000 or len(touched) * 4 > known:
-        fresh, top = load(db)
+        fresh, top = load(db, everybody)
         return fresh, top, np.arange(len(everybody))
     if len(touched) == 0:
         if len(everybody) == known:
@@ -111,4 +128,4 @@ def refresh(db: sqlite3.Connection, old: Columns, seen: int) -> tuple[Columns, i
     return splice(old, everybody, touched, build(everybody, events, link_counts(db))), top, touched
 
 
-__all__ = ["FAR", "link_counts", "load", "people", "raw_events", "refresh"]
+__all__ = ["FAR", "Everybody", "everybody_of", "link_counts", "load", "raw_events", "refresh"]

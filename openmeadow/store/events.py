@@ -40,8 +40,8 @@ class Names:
         cache.update({("", ""): 0})
         a, b = {"links": ("message", "url"), "agents": ("agent", "ip")}[table]
         for pair in set(pairs) - cache.keys():
-            self.db.execute(f"INSERT OR IGNORE INTO {table} ({a}, {b}) VALUES (?, ?)", pair)  # noqa: S608
-            row = self.db.execute(f"SELECT id FROM {table} WHERE {a} = ? AND {b} = ?", pair).fetchone()  # noqa: S608
+            self.db.execute(f"INSERT OR IGNORE INTO {table} ({a}, {b}) VALUES (?, ?)", pair)
+            row = self.db.execute(f"SELECT id FROM {table} WHERE {a} = ? AND {b} = ?", pair).fetchone()
             cache[pair] = int(row["id"])
         return [cache[pair] for pair in pairs]
 
@@ -65,8 +65,10 @@ class Names:
         return self._people
 
 
-INSERT = ("INSERT OR IGNORE INTO events (at, kind, subscriber, message, link, agent, value, code, diagnostic, "
-          "outside_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
+INSERT = (
+    "INSERT OR IGNORE INTO events (at, kind, subscriber, message, link, agent, value, code, diagnostic, "
+    "outside_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"
+)
 
 
 def add(db: sqlite3.Connection, rows: Iterable[Sequence[object]]) -> int:
@@ -93,8 +95,10 @@ def put_aside(db: sqlite3.Connection, rows: Iterable[tuple[str, str]]) -> None:
 
 
 def aside_now_known(db: sqlite3.Connection, limit: int) -> list[sqlite3.Row]:
-    return db.execute("SELECT a.id, a.row FROM events_aside a JOIN subscribers s ON s.email_key = a.email_key "
-                      "ORDER BY a.id LIMIT ?", (limit,)).fetchall()
+    return db.execute(
+        "SELECT a.id, a.row FROM events_aside a JOIN subscribers s ON s.email_key = a.email_key ORDER BY a.id LIMIT ?",
+        (limit,),
+    ).fetchall()
 
 
 def forget_aside(db: sqlite3.Connection, ids: Iterable[int]) -> None:
@@ -107,12 +111,14 @@ def of_subscriber(db: sqlite3.Connection, id: int, limit: int = 2000) -> list[sq
         "SELECT e.*, m.name AS message_name, l.url, l.trap, a.agent AS agent_text, a.ip FROM events e "
         "LEFT JOIN messages m ON m.id = e.message LEFT JOIN links l ON l.id = e.link "
         "LEFT JOIN agents a ON a.id = e.agent WHERE e.subscriber = ? ORDER BY e.at DESC, e.kind DESC LIMIT ?",
-        (id, limit)).fetchall()
+        (id, limit),
+    ).fetchall()
 
 
 def purposes_of_messages(db: sqlite3.Connection) -> dict[int, int]:
-    return {int(r["id"]): int(r["purpose"]) for r in
-            db.execute("SELECT id, purpose FROM messages WHERE purpose IS NOT NULL")}
+    return {
+        int(r["id"]): int(r["purpose"]) for r in db.execute("SELECT id, purpose FROM messages WHERE purpose IS NOT NULL")
+    }
 
 
 def message_names(db: sqlite3.Connection) -> dict[int, str]:

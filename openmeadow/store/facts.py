@@ -46,9 +46,9 @@ class StoreFacts:
         return mask
 
     def _id(self, table: str, kind: str, name: str) -> int:
-        row = self.db.execute(f"SELECT id FROM {table} WHERE name = ? COLLATE NOCASE", (name,)).fetchone()  # noqa: S608
+        row = self.db.execute(f"SELECT id FROM {table} WHERE name = ? COLLATE NOCASE", (name,)).fetchone()
         if row is None:
-            raise nearest(kind, name, [r["name"] for r in self.db.execute(f"SELECT name FROM {table}")])  # noqa: S608
+            raise nearest(kind, name, [r["name"] for r in self.db.execute(f"SELECT name FROM {table}")])
         return int(row["id"])
 
     def only(self, index: I64) -> StoreFacts:
@@ -56,8 +56,9 @@ class StoreFacts:
         order = np.argsort(self.ids[index], kind="stable")
         if not bool((order == np.arange(len(order))).all()):
             raise ValueError("people must be given by ascending id")
-        return StoreFacts(self.db, self.ids[index], self.erased[index], self.provider[index], self.door[index],
-                          self.now, some=True)
+        return StoreFacts(
+            self.db, self.ids[index], self.erased[index], self.provider[index], self.door[index], self.now, some=True
+        )
 
     def _of(self, subscriber: I64) -> tuple[I64, Mask]:
         """Where store ids stand among these people, and whether they do."""
@@ -68,12 +69,14 @@ class StoreFacts:
         return f" AND subscriber IN ({','.join(map(str, self.ids.tolist()))})" if self.some else ""
 
     def in_list(self, name: str) -> Mask:
-        return self._mask("SELECT subscriber FROM list_members WHERE list = ? AND at <= ?",
-                          (self._id("lists", "list", name), self.now))
+        return self._mask(
+            "SELECT subscriber FROM list_members WHERE list = ? AND at <= ?", (self._id("lists", "list", name), self.now)
+        )
 
     def has_label(self, name: str) -> Mask:
-        return self._mask("SELECT subscriber FROM subscriber_labels WHERE label = ?",
-                          (self._id("labels", "label", name),))
+        return self._mask(
+            "SELECT subscriber FROM subscriber_labels WHERE label = ?", (self._id("labels", "label", name),)
+        )
 
     def field_is(self, name: str, value: str) -> Mask:
         known = [r["name"] for r in self.db.execute("SELECT name FROM field_names")]
@@ -81,8 +84,10 @@ class StoreFacts:
         if real is None:
             raise nearest("field", name, known)
         path = '$."' + real.replace('"', '\\"') + '"'
-        return self._mask("SELECT id FROM subscribers WHERE fields <> '{}' AND json_extract(fields, ?) = ? "
-                          "COLLATE NOCASE", (path, value))
+        return self._mask(
+            "SELECT id FROM subscribers WHERE fields <> '{}' AND json_extract(fields, ?) = ? COLLATE NOCASE",
+            (path, value),
+        )
 
     def message_ids(self, name: str) -> list[int]:
         rows = self.db.execute("SELECT id FROM messages WHERE name = ? COLLATE NOCASE", (name,)).fetchall()
@@ -122,9 +127,12 @@ class StoreFacts:
         """Each person's latest word about the purpose, by email, up to now."""
         id = self._id("purposes", "purpose", purpose)
         subscriber, state = _table(
-            self.db, "SELECT subscriber, state FROM consent_entries WHERE purpose = ? AND channel = 'email' "
-                     f"AND at <= ?{self._among()} ORDER BY at, state = 1, state = 2",  # noqa: S608
-            (id, self.now), "qb")
+            self.db,
+            "SELECT subscriber, state FROM consent_entries WHERE purpose = ? AND channel = 'email' "
+            f"AND at <= ?{self._among()} ORDER BY at, state = 1, state = 2",
+            (id, self.now),
+            "qb",
+        )
         out = np.zeros(len(self.ids), np.int8)
         place, here = self._of(subscriber)
         out[place[here]] = state[here]
@@ -135,24 +143,39 @@ class StoreFacts:
 
     def suppressed(self) -> I8:
         out = np.zeros(len(self.ids), np.int8)
-        subscriber, reason = _table(self.db, "SELECT subscriber, reason FROM suppressions WHERE at <= ?"
-                                             f"{self._among()} ORDER BY reason DESC", (self.now,), "qb")
+        subscriber, reason = _table(
+            self.db,
+            f"SELECT subscriber, reason FROM suppressions WHERE at <= ?{self._among()} ORDER BY reason DESC",
+            (self.now,),
+            "qb",
+        )
         place, here = self._of(subscriber)
         out[place[here]] = reason[here]
         return out
 
     def sent_since(self, seconds: int) -> I32:
         """How many passes each person was sent in the last so many seconds."""
-        (subscriber,) = _table(self.db, "SELECT subscriber FROM events WHERE kind = 1 AND at > ? AND at <= ?"
-                               + self._among(), (self.now - seconds, self.now), "q")
+        (subscriber,) = _table(
+            self.db,
+            "SELECT subscriber FROM events WHERE kind = 1 AND at > ? AND at <= ?" + self._among(),
+            (self.now - seconds, self.now),
+            "q",
+        )
         place, here = self._of(subscriber)
         return np.bincount(place[here], minlength=len(self.ids)).astype(np.int32)
 
     def standing(self, purpose: str, *, limits: bool) -> Standing:
         nobody = np.zeros(len(self.ids), bool)
         none = np.zeros(len(self.ids), np.int32)
-        return Standing(self.erased, self.suppressed(), self.consent(purpose), nobody, nobody,
-                        self.sent_since(DAY) if limits else none, self.sent_since(7 * DAY) if limits else none)
+        return Standing(
+            self.erased,
+            self.suppressed(),
+            self.consent(purpose),
+            nobody,
+            nobody,
+            self.sent_since(DAY) if limits else none,
+            self.sent_since(7 * DAY) if limits else none,
+        )
 
     def permitted(self, purpose: str) -> Mask:
         return ask(self.standing(purpose, limits=False), "campaign").permitted

@@ -49,7 +49,8 @@ def load(folder: Path, db: sqlite3.Connection) -> tuple[Columns, int] | None:
         def table(name: str, kind: Any) -> Any:
             return kind(**{f.name: np.load(final / f"{name}.{f.name}.npy", mmap_mode="r") for f in fields(kind)})
 
-        return Columns(table("people", People), table("rows", Rows), table("acts", Acts),
-                       np.load(final / "start.npy", mmap_mode="r")), int(whole["seen"])
+        return Columns(
+            table("people", People), table("rows", Rows), table("acts", Acts), np.load(final / "start.npy", mmap_mode="r")
+        ), int(whole["seen"])
     except (OSError, ValueError, KeyError):
         return None

@@ -6,9 +6,11 @@ import sqlite3
 
 
 def save(db: sqlite3.Connection, name: str, rule: str, now: int) -> int:
-    row = db.execute("INSERT INTO segments (name, rule, made_at, changed_at) VALUES (?, ?, ?, ?) ON CONFLICT (name) "
-                     "DO UPDATE SET rule = excluded.rule, changed_at = excluded.changed_at RETURNING id",
-                     (name, rule, now, now)).fetchone()
+    row = db.execute(
+        "INSERT INTO segments (name, rule, made_at, changed_at) VALUES (?, ?, ?, ?) ON CONFLICT (name) "
+        "DO UPDATE SET rule = excluded.rule, changed_at = excluded.changed_at RETURNING id",
+        (name, rule, now, now),
+    ).fetchone()
     return int(row["id"])
 
 
@@ -40,6 +42,11 @@ def named(db: sqlite3.Connection, name: str) -> sqlite3.Row | None:
 
 def used_by(db: sqlite3.Connection, id: int) -> list[str]:
     """Names of the campaigns that choose or leave out this segment."""
-    return [r["name"] for r in db.execute(
-        "SELECT name FROM campaigns WHERE EXISTS (SELECT 1 FROM json_each(segments_in) WHERE value = ?1) "
-        "OR EXISTS (SELECT 1 FROM json_each(segments_out) WHERE value = ?1) ORDER BY name", (id,))]
+    return [
+        r["name"]
+        for r in db.execute(
+            "SELECT name FROM campaigns WHERE EXISTS (SELECT 1 FROM json_each(segments_in) WHERE value = ?1) "
+            "OR EXISTS (SELECT 1 FROM json_each(segments_out) WHERE value = ?1) ORDER BY name",
+            (id,),
+        )
+    ]

@@ -26,30 +26,40 @@ def domain_named(db: sqlite3.Connection, name: str) -> sqlite3.Row | None:
 
 
 def set_key(db: sqlite3.Connection, id: int, selector: str, private: str, public: str) -> None:
-    db.execute("UPDATE domains SET selector = ?, private_key = ?, public_key = ? WHERE id = ?",
-               (selector, private, public, id))
+    db.execute(
+        "UPDATE domains SET selector = ?, private_key = ?, public_key = ? WHERE id = ?", (selector, private, public, id)
+    )
 
 
 def set_checked(db: sqlite3.Connection, id: int, state: str, records: list[dict[str, Any]], now: int) -> None:
-    db.execute("UPDATE domains SET state = ?, records = ?, checked_at = ? WHERE id = ?",
-               (state, json.dumps(records), now, id))
+    db.execute(
+        "UPDATE domains SET state = ?, records = ?, checked_at = ? WHERE id = ?", (state, json.dumps(records), now, id)
+    )
 
 
 def add_address(db: sqlite3.Connection, domain: int, address: str, now: int) -> int:
-    return int(db.execute("INSERT INTO from_addresses (domain, address, asked_at) VALUES (?, ?, ?)",
-                          (domain, address, now)).lastrowid or 0)
+    return int(
+        db.execute(
+            "INSERT INTO from_addresses (domain, address, asked_at) VALUES (?, ?, ?)", (domain, address, now)
+        ).lastrowid
+        or 0
+    )
 
 
 def addresses(db: sqlite3.Connection, domain: int | None = None) -> list[sqlite3.Row]:
-    return db.execute("SELECT a.*, d.name AS domain_name, d.state AS domain_state FROM from_addresses a "
-                      "JOIN domains d ON d.id = a.domain WHERE ?1 IS NULL OR a.domain = ?1 ORDER BY address",
-                      (domain,)).fetchall()
+    return db.execute(
+        "SELECT a.*, d.name AS domain_name, d.state AS domain_state FROM from_addresses a "
+        "JOIN domains d ON d.id = a.domain WHERE ?1 IS NULL OR a.domain = ?1 ORDER BY address",
+        (domain,),
+    ).fetchall()
 
 
 def address(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
     row: sqlite3.Row | None = db.execute(
         "SELECT a.*, d.name AS domain_name, d.state AS domain_state, d.selector, d.private_key, d.public_key "
-        "FROM from_addresses a JOIN domains d ON d.id = a.domain WHERE a.id = ?", (id,)).fetchone()
+        "FROM from_addresses a JOIN domains d ON d.id = a.domain WHERE a.id = ?",
+        (id,),
+    ).fetchone()
     return row
 
 
@@ -60,5 +70,7 @@ def address_named(db: sqlite3.Connection, text: str) -> sqlite3.Row | None:
 
 def confirm(db: sqlite3.Connection, id: int, now: int) -> bool:
     """True when this call confirmed it; a second one changes nothing."""
-    return db.execute("UPDATE from_addresses SET confirmed_at = ? WHERE id = ? AND confirmed_at IS NULL",
-                      (now, id)).rowcount > 0
+    return (
+        db.execute("UPDATE from_addresses SET confirmed_at = ? WHERE id = ? AND confirmed_at IS NULL", (now, id)).rowcount
+        > 0
+    )

@@ -15,16 +15,16 @@ def named(db: sqlite3.Connection, table: str, name: str) -> tuple[int, bool]:
     """The id of a list, label, purpose or door, and whether it was just made."""
     if table not in _NAMED:
         raise ValueError(table)
-    row = db.execute(f"SELECT id FROM {table} WHERE name = ?", (name,)).fetchone()  # noqa: S608
+    row = db.execute(f"SELECT id FROM {table} WHERE name = ?", (name,)).fetchone()
     if row:
         return int(row["id"]), False
-    return int(db.execute(f"INSERT INTO {table} (name) VALUES (?)", (name,)).lastrowid or 0), True  # noqa: S608
+    return int(db.execute(f"INSERT INTO {table} (name) VALUES (?)", (name,)).lastrowid or 0), True
 
 
 def names(db: sqlite3.Connection, table: str) -> list[sqlite3.Row]:
     if table not in _NAMED:
         raise ValueError(table)
-    return db.execute(f"SELECT id, name FROM {table} ORDER BY name").fetchall()  # noqa: S608
+    return db.execute(f"SELECT id, name FROM {table} ORDER BY name").fetchall()
 
 
 def ids_of(db: sqlite3.Connection, keys: Sequence[str]) -> dict[str, int]:
@@ -33,8 +33,7 @@ def ids_of(db: sqlite3.Connection, keys: Sequence[str]) -> dict[str, int]:
     for i in range(0, len(keys), CHUNK):
         part = keys[i : i + CHUNK]
         marks = ",".join("?" * len(part))
-        out.update(db.execute(f"SELECT email_key, id FROM subscribers WHERE email_key IN ({marks})",  # noqa: S608
-                              part).fetchall())
+        out.update(db.execute(f"SELECT email_key, id FROM subscribers WHERE email_key IN ({marks})", part).fetchall())
     return out
 
 
@@ -61,7 +60,20 @@ def upsert(db: sqlite3.Connection, rows: Iterable[dict[str, Any]]) -> int:
     """Insert or merge; the number of rows that were new or changed something."""
     before = db.total_changes
     db.executemany(UPSERT, rows)
-    return db.total_changes - before
+    changed = db.total_changes - before
+    if changed:
+        people_changed(db)
+    return changed
+
+
+def people_changed(db: sqlite3.Connection) -> None:
+    """Count up, so that whoever keeps the people in memory reads them again."""
+    db.execute("INSERT INTO settings VALUES ('people_version', '1') ON CONFLICT (name) DO UPDATE SET value = value + 1")
+
+
+def people_version(db: sqlite3.Connection) -> int:
+    row = db.execute("SELECT value FROM settings WHERE name = 'people_version'").fetchone()
+    return int(row["value"]) if row else 0
 
 
 def add_members(db: sqlite3.Connection, rows: Iterable[tuple[int, int, int]]) -> None:
@@ -87,21 +99,27 @@ def add_consents(db: sqlite3.Connection, rows: Sequence[tuple[int, int, int, int
     Given again after a withdrawal marks the moment of rejoining.
     """
     before = db.total_changes
-    db.executemany("INSERT OR IGNORE INTO consent_entries (subscriber, purpose, state, at, source, wording) "
-                   "VALUES (?, ?, ?, ?, ?, ?)", rows)
+    db.executemany(
+        "INSERT OR IGNORE INTO consent_entries (subscriber, purpose, state, at, source, wording) "
+        "VALUES (?, ?, ?, ?, ?, ?)",
+        rows,
+    )
     if db.total_changes == before:
         return
     given = [(r[0], r[1], r[3]) for r in rows if r[2] == 1]
     db.executemany(
         "UPDATE subscribers SET rejoined_at = max(coalesce(rejoined_at, 0), ?3) WHERE id = ?1 AND EXISTS ("
         " SELECT 1 FROM consent_entries c WHERE c.subscriber = ?1 AND c.purpose = ?2 AND c.state = 2 AND c.at < ?3)",
-        given)
+        given,
+    )
+    if given:
+        people_changed(db)
 
 
 def subscriber(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
     row: sqlite3.Row | None = db.execute(
-        "SELECT s.*, d.name AS door_name FROM subscribers s LEFT JOIN doors d ON d.id = s.door WHERE s.id = ?",
-        (id,)).fetchone()
+        "SELECT s.*, d.name AS door_name FROM subscribers s LEFT JOIN doors d ON d.id = s.door WHERE s.id = ?", (id,)
+    ).fetchone()
     return row
 
 
@@ -110,7 +128,7 @@ def by_ids(db: sqlite3.Connection, ids: Sequence[int]) -> dict[int, sqlite3.Row]
     for i in range(0, len(ids), CHUNK):
         part = list(ids[i : i + CHUNK])
         marks = ",".join("?" * len(part))
-        for row in db.execute(f"SELECT * FROM subscribers WHERE id IN ({marks})", part):  # noqa: S608
+        for row in db.execute(f"SELECT * FROM subscribers WHERE id IN ({marks})", part):
             out[row["id"]] = row
     return out
 
@@ -119,13 +137,17 @@ def matching(db: sqlite3.Connection, text: str, limit: int = 0) -> list[int]:
     """Ids of people whose address or name holds the text; by address prefix first when limited."""
     like = "%" + text.lower().replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
     sql = "SELECT id FROM subscribers WHERE email_key LIKE ? ESCAPE '\\' OR name LIKE ? ESCAPE '\\' ORDER BY id"
-    return [int(r["id"]) for r in db.execute(sql + (" LIMIT ?" if limit else ""),
-                                             (like, like, *([limit] if limit else [])))]
+    return [
+        int(r["id"]) for r in db.execute(sql + (" LIMIT ?" if limit else ""), (like, like, *([limit] if limit else [])))
+    ]
 
 
 def consent_history(db: sqlite3.Connection, id: int) -> list[sqlite3.Row]:
-    return db.execute("SELECT c.*, p.name AS purpose_name FROM consent_entries c JOIN purposes p ON p.id = c.purpose "
-                      "WHERE subscriber = ? ORDER BY at DESC, c.id DESC", (id,)).fetchall()
+    return db.execute(
+        "SELECT c.*, p.name AS purpose_name FROM consent_entries c JOIN purposes p ON p.id = c.purpose "
+        "WHERE subscriber = ? ORDER BY at DESC, c.id DESC",
+        (id,),
+    ).fetchall()
 
 
 def suppressions_of(db: sqlite3.Connection, id: int) -> list[sqlite3.Row]:
@@ -133,13 +155,24 @@ def suppressions_of(db: sqlite3.Connection, id: int) -> list[sqlite3.Row]:
 
 
 def lists_of(db: sqlite3.Connection, id: int) -> list[str]:
-    return [r["name"] for r in db.execute("SELECT l.name FROM list_members m JOIN lists l ON l.id = m.list "
-                                          "WHERE m.subscriber = ? ORDER BY l.name", (id,))]
+    return [
+        r["name"]
+        for r in db.execute(
+            "SELECT l.name FROM list_members m JOIN lists l ON l.id = m.list WHERE m.subscriber = ? ORDER BY l.name",
+            (id,),
+        )
+    ]
 
 
 def labels_of(db: sqlite3.Connection, id: int) -> list[str]:
-    return [r["name"] for r in db.execute("SELECT l.name FROM subscriber_labels m JOIN labels l ON l.id = m.label "
-                                          "WHERE m.subscriber = ? ORDER BY l.name", (id,))]
+    return [
+        r["name"]
+        for r in db.execute(
+            "SELECT l.name FROM subscriber_labels m JOIN labels l ON l.id = m.label "
+            "WHERE m.subscriber = ? ORDER BY l.name",
+            (id,),
+        )
+    ]
 
 
 def fields_json(fields: dict[str, str]) -> str:

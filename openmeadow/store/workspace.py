@@ -36,14 +36,15 @@ def settings(db: sqlite3.Connection) -> dict[str, Any]:
 
 
 def set_setting(db: sqlite3.Connection, name: str, value: Any) -> None:
-    db.execute("INSERT INTO settings VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
-               (name, json.dumps(value)))
+    db.execute(
+        "INSERT INTO settings VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
+        (name, json.dumps(value)),
+    )
 
 
 def log(db: sqlite3.Connection, at: int, who: str, act: str, what: str, people: int = 0) -> None:
     """One line of the activity log: who did what, when, to how many."""
-    db.execute("INSERT INTO activity (at, who, act, what, people) VALUES (?, ?, ?, ?, ?)",
-               (at, who, act, what, people))
+    db.execute("INSERT INTO activity (at, who, act, what, people) VALUES (?, ?, ?, ?, ?)", (at, who, act, what, people))
 
 
 def activity(db: sqlite3.Connection, limit: int = 100) -> list[sqlite3.Row]:
@@ -51,8 +52,12 @@ def activity(db: sqlite3.Connection, limit: int = 100) -> list[sqlite3.Row]:
 
 
 def add_user(db: sqlite3.Connection, name: str, role: str, password: str, email: str | None = None) -> int:
-    return int(db.execute("INSERT INTO users (name, role, password, email) VALUES (?, ?, ?, ?)",
-                          (name, role, password, email)).lastrowid or 0)
+    return int(
+        db.execute(
+            "INSERT INTO users (name, role, password, email) VALUES (?, ?, ?, ?)", (name, role, password, email)
+        ).lastrowid
+        or 0
+    )
 
 
 def user_named(db: sqlite3.Connection, name: str) -> sqlite3.Row | None:
@@ -88,8 +93,13 @@ def use_entry_once(db: sqlite3.Connection, token_hash: str) -> int | None:
 
 
 def add_job(db: sqlite3.Connection, kind: str, arguments: dict[str, Any], who: str, now: int) -> int:
-    return int(db.execute("INSERT INTO jobs (kind, arguments, who, made_at, changed_at) VALUES (?, ?, ?, ?, ?)",
-                          (kind, json.dumps(arguments), who, now, now)).lastrowid or 0)
+    return int(
+        db.execute(
+            "INSERT INTO jobs (kind, arguments, who, made_at, changed_at) VALUES (?, ?, ?, ?, ?)",
+            (kind, json.dumps(arguments), who, now, now),
+        ).lastrowid
+        or 0
+    )
 
 
 def job(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
@@ -100,25 +110,32 @@ def job(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
 def next_job(db: sqlite3.Connection) -> sqlite3.Row | None:
     """The oldest job to do; one left working by a worker that died is taken again."""
     row: sqlite3.Row | None = db.execute(
-        "SELECT * FROM jobs WHERE state IN ('waiting', 'working') ORDER BY id LIMIT 1").fetchone()
+        "SELECT * FROM jobs WHERE state IN ('waiting', 'working') ORDER BY id LIMIT 1"
+    ).fetchone()
     return row
 
 
-def update_job(db: sqlite3.Connection, id: int, now: int, *, state: str, done: int, total: int,
-               outcome: Any = None) -> None:
-    db.execute("UPDATE jobs SET state = ?, done = ?, total = ?, outcome = ?, changed_at = ? WHERE id = ?",
-               (state, done, total, json.dumps(outcome), now, id))
+def update_job(
+    db: sqlite3.Connection, id: int, now: int, *, state: str, done: int, total: int, outcome: Any = None
+) -> None:
+    db.execute(
+        "UPDATE jobs SET state = ?, done = ?, total = ?, outcome = ?, changed_at = ? WHERE id = ?",
+        (state, done, total, json.dumps(outcome), now, id),
+    )
 
 
 def add_clock_move(db: sqlite3.Connection, target: int | None, now: int) -> int:
-    return int(db.execute("INSERT INTO clock_moves (target, begun_from, reached) VALUES (?, ?, ?)",
-                          (target, now, now)).lastrowid or 0)
+    return int(
+        db.execute("INSERT INTO clock_moves (target, begun_from, reached) VALUES (?, ?, ?)", (target, now, now)).lastrowid
+        or 0
+    )
 
 
 def clock_move(db: sqlite3.Connection) -> sqlite3.Row | None:
     """The move under way or waiting."""
     row: sqlite3.Row | None = db.execute(
-        "SELECT * FROM clock_moves WHERE state <> 'finished' ORDER BY id LIMIT 1").fetchone()
+        "SELECT * FROM clock_moves WHERE state <> 'finished' ORDER BY id LIMIT 1"
+    ).fetchone()
     return row
 
 

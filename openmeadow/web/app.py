@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import secrets
 from pathlib import Path
+from typing import Any
 
 from flask import Flask, Response, jsonify, redirect, request, send_from_directory, session
 from flask_limiter import Limiter
 from flask_limiter.util import get_remote_address
+from werkzeug.wrappers import Response as WerkzeugResponse
 
 from openmeadow.desk import accounts
 from openmeadow.desk.desk import Desk
@@ -18,9 +20,11 @@ from openmeadow.wire.tokens import Tokens
 
 DIST = Path(__file__).parent / "dist"
 LARGEST_UPLOAD = 2 * 1024**3
-POLICY = ("default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
-          "font-src 'self'; connect-src 'self'; frame-src 'self'; form-action 'self'; base-uri 'none'; "
-          "frame-ancestors 'self'")
+POLICY = (
+    "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
+    "font-src 'self'; connect-src 'self'; frame-src 'self'; form-action 'self'; base-uri 'none'; "
+    "frame-ancestors 'self'"
+)
 MESSAGE_POLICY = "default-src 'none'; style-src 'unsafe-inline'; img-src 'self' data:; sandbox; frame-ancestors 'self'"
 
 
@@ -29,9 +33,13 @@ def make_app(desk: Desk) -> Flask:
     app = Flask(__name__, static_folder=None)
     tokens = Tokens(desk.folder)
     app.secret_key = tokens.secret
-    app.config.update(SESSION_COOKIE_HTTPONLY=True, SESSION_COOKIE_SAMESITE="Lax", MAX_CONTENT_LENGTH=LARGEST_UPLOAD,
-                      SESSION_COOKIE_NAME="meadow",
-                      SESSION_COOKIE_SECURE=str(desk.setting("public_url")).startswith("https"))
+    app.config.update(
+        SESSION_COOKIE_HTTPONLY=True,
+        SESSION_COOKIE_SAMESITE="Lax",
+        MAX_CONTENT_LENGTH=LARGEST_UPLOAD,
+        SESSION_COOKIE_NAME="meadow",
+        SESSION_COOKIE_SECURE=str(desk.setting("public_url")).startswith("https"),
+    )
     limiter = Limiter(get_remote_address, app=app, storage_uri="memory://", headers_enabled=False)
     described = Described(desk)
     api.register(described, desk)
@@ -50,8 +58,8 @@ def make_app(desk: Desk) -> Flask:
         return jsonify({"ready": True})
 
     @app.get("/enter/<token>")
-    @limiter.limit("20 per minute")
-    def enter(token: str) -> object:
+    @limiter.limit("20 per minute")  # type: ignore[untyped-decorator]
+    def enter(token: str) -> Response | WerkzeugResponse:
         user = accounts.enter_once(desk, token)
         if user is None:
             return redirect("/sign-in")
@@ -60,7 +68,7 @@ def make_app(desk: Desk) -> Flask:
 
     @app.get("/", defaults={"path": ""})
     @app.get("/<path:path>")
-    def front(path: str) -> object:
+    def front(path: str) -> Any:
         if path.startswith("api/"):
             return jsonify({"error": "There is no such address.", "place": None, "fits": []}), 404
         if path and (DIST / path).is_file():
@@ -74,8 +82,9 @@ def make_app(desk: Desk) -> Flask:
 
     @app.after_request
     def headers(response: Response) -> Response:
-        response.headers.setdefault("Content-Security-Policy",
-                                    MESSAGE_POLICY if request.path.startswith("/m/") else POLICY)
+        response.headers.setdefault(
+            "Content-Security-Policy", MESSAGE_POLICY if request.path.startswith("/m/") else POLICY
+        )
         response.headers["X-Content-Type-Options"] = "nosniff"
         response.headers["Referrer-Policy"] = "same-origin"
         response.headers["Cross-Origin-Opener-Policy"] = "same-origin"

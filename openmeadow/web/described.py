@@ -31,9 +31,17 @@ class Described:
     blueprint: Blueprint = field(default_factory=lambda: Blueprint("api", __name__, url_prefix="/api"))
     routes: list[dict[str, Any]] = field(default_factory=list)
 
-    def route(self, method: str, path: str, answer: type[BaseModel], *, body: type[BaseModel] | None = None,
-              rights: tuple[str, ...] | None = READ) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+    def route(
+        self,
+        method: str,
+        path: str,
+        answer: type[BaseModel],
+        *,
+        body: type[BaseModel] | None = None,
+        rights: tuple[str, ...] | None = READ,
+    ) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
         """``rights`` are the roles that may; None lets anybody in. The function returns a model or a Response."""
+
         def decorate(f: Callable[..., Any]) -> Callable[..., Any]:
             @functools.wraps(f)
             def handler(**arguments: Any) -> Any:
@@ -60,9 +68,11 @@ class Described:
                 return _answer(result) if isinstance(result, BaseModel) else result
 
             self.blueprint.add_url_rule(path, f"{method} {path}".replace(".", " "), handler, methods=[method])
-            self.routes.append({"method": method.lower(), "path": path, "answer": answer, "body": body,
-                                "doc": (f.__doc__ or "").strip()})
+            self.routes.append(
+                {"method": method.lower(), "path": path, "answer": answer, "body": body, "doc": (f.__doc__ or "").strip()}
+            )
             return f
+
         return decorate
 
     def _refusal(self, rights: tuple[str, ...]) -> Any:
@@ -71,8 +81,11 @@ class Described:
         row = workspace.user(self.desk.store.read(), user) if user else None
         if row is None:
             return problem("Sign in first.", 401)
-        if not token and request.method != "GET" and not secrets.compare_digest(
-                request.headers.get(CSRF_HEADER, ""), session.get("csrf", "-")):
+        if (
+            not token
+            and request.method != "GET"
+            and not secrets.compare_digest(request.headers.get(CSRF_HEADER, ""), session.get("csrf", "-"))
+        ):
             return problem("This page is out of date; load it again.", 403)
         if row["role"] not in rights:
             return problem(f"As {row['role']} you may look at this, but not do it.", 403)
@@ -85,26 +98,46 @@ class Described:
 
         used = {r[k] for r in self.routes for k in ("answer", "body") if r[k] is not None} | {models.Problem}
         ordered = sorted(used, key=lambda m: m.__name__)
-        _, schema = models_json_schema([(m, "serialization") for m in ordered],
-                                       ref_template="#/components/schemas/{model}")
+        _, schema = models_json_schema(
+            [(m, "serialization") for m in ordered], ref_template="#/components/schemas/{model}"
+        )
         paths: dict[str, Any] = {}
         for r in self.routes:
             path = r["path"].replace("<int:", "{").replace("<", "{").replace(">", "}")
-            operation: dict[str, Any] = {"summary": r["doc"].split("\n")[0], "responses": {
-                "200": {"description": "done", "content": {"application/json": {
-                    "schema": {"$ref": f"#/components/schemas/{r['answer'].__name__}"}}}},
-                "default": {"description": "a sentence that says what happened", "content": {"application/json": {
-                    "schema": {"$ref": "#/components/schemas/Problem"}}}}}}
+            operation: dict[str, Any] = {
+                "summary": r["doc"].split("\n")[0],
+                "responses": {
+                    "200": {
+                        "description": "done",
+                        "content": {
+                            "application/json": {"schema": {"$ref": f"#/components/schemas/{r['answer'].__name__}"}}
+                        },
+                    },
+                    "default": {
+                        "description": "a sentence that says what happened",
+                        "content": {"application/json": {"schema": {"$ref": "#/components/schemas/Problem"}}},
+                    },
+                },
+            }
             if r["body"]:
-                operation["requestBody"] = {"required": True, "content": {"application/json": {
-                    "schema": {"$ref": f"#/components/schemas/{r['body'].__name__}"}}}}
-            parameters = [{"name": name, "in": "path", "required": True, "schema": {"type": "string"}}
-                          for name in path.split("{")[1:] for name in [name.split("}")[0]]]
+                operation["requestBody"] = {
+                    "required": True,
+                    "content": {"application/json": {"schema": {"$ref": f"#/components/schemas/{r['body'].__name__}"}}},
+                }
+            parameters = [
+                {"name": name, "in": "path", "required": True, "schema": {"type": "string"}}
+                for name in path.split("{")[1:]
+                for name in [name.split("}")[0]]
+            ]
             if parameters:
                 operation["parameters"] = parameters
             paths.setdefault("/api" + path, {})[r["method"]] = operation
-        return {"openapi": "3.1.0", "info": {"title": "Open Meadow", "version": "1"}, "paths": paths,
-                "components": {"schemas": schema["$defs"]}}
+        return {
+            "openapi": "3.1.0",
+            "info": {"title": "Open Meadow", "version": "1"},
+            "paths": paths,
+            "components": {"schemas": schema["$defs"]},
+        }
 
 
 def who() -> str:

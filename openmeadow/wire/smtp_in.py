@@ -12,7 +12,7 @@ class _Handler:
     def __init__(self, take: Callable[[str, bytes], None]) -> None:
         self._take = take
 
-    async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:  # noqa: N802
+    async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:
         for to in envelope.rcpt_tos:
             self._take(to, envelope.content)
         return "250 2.0.0 taken"

@@ -51,15 +51,16 @@ export function Tabs({ of }: { of: { to: string; words: string; extra?: ReactNod
   return (
     <nav className="mb-4 flex gap-5 border-b border-rule" aria-label="Parts of this place">
       {of.map((t) => (
-        <NavLink key={t.to} to={t.to} replace className="tab" style={{ textDecoration: "none" }}>
-          {({ isActive }) => (
-            <span className={isActive ? "font-semibold text-ink" : ""}>
-              <span className={isActive ? "-mb-[10px] inline-block border-b-2 border-ink pb-2" : "inline-block pb-2"}>
-                {t.words}
-              </span>
-              {t.extra && <span className="ml-1.5 text-[13px] text-clover">{t.extra}</span>}
-            </span>
-          )}
+        <NavLink
+          key={t.to}
+          to={t.to}
+          replace
+          className={({ isActive }) =>
+            `-mb-px border-b-2 pb-2 ${isActive ? "border-ink font-semibold text-ink" : "border-transparent text-ink-2 hover:text-ink"}`
+          }
+        >
+          {t.words}
+          {t.extra && <span className="ml-1.5 text-[13px] font-normal text-clover">{t.extra}</span>}
         </NavLink>
       ))}
     </nav>

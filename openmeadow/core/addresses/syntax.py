@@ -11,13 +11,13 @@ LONGEST = 254  # RFC 5321 4.5.3.1.3 less the angle brackets
 # the plain ones: dot-atom and host labels in ASCII; everything else goes to email-validator
 _PLAIN = re.compile(
     r"(?=.{1,64}@)[A-Za-z0-9_+'=/!#$%&*?^`{|}~-]+(?:\.[A-Za-z0-9_+'=/!#$%&*?^`{|}~-]+)*"
-    r"@(?=.{1,253}$)(?:[A-Za-z0-9](?:[A-Za-z0-9-]{0,61}[A-Za-z0-9])?\.)+[A-Za-z](?:[A-Za-z0-9-]{0,61}[A-Za-z0-9])")
+    r"@(?=.{1,253}$)(?:[A-Za-z0-9](?:[A-Za-z0-9-]{0,61}[A-Za-z0-9])?\.)+[A-Za-z](?:[A-Za-z0-9-]{0,61}[A-Za-z0-9])"
+)
 
 
 def is_plain(address: str) -> bool:
     """The quick path: surely valid. False means "ask the library", not "bad"."""
-    return (len(address) <= LONGEST and _PLAIN.fullmatch(address) is not None
-            and "--" not in address.rpartition("@")[2])
+    return len(address) <= LONGEST and _PLAIN.fullmatch(address) is not None and "--" not in address.rpartition("@")[2]
 
 
 def syntax_problem(address: str) -> str | None:

@@ -13,8 +13,19 @@ from dataclasses import dataclass
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ed25519, padding, rsa
 
-SIGNED = ("From", "To", "Subject", "Date", "Message-ID", "MIME-Version", "Content-Type", "List-Unsubscribe",
-          "List-Unsubscribe-Post", "List-Id", "Feedback-ID")
+SIGNED = (
+    "From",
+    "To",
+    "Subject",
+    "Date",
+    "Message-ID",
+    "MIME-Version",
+    "Content-Type",
+    "List-Unsubscribe",
+    "List-Unsubscribe-Post",
+    "List-Id",
+    "Feedback-ID",
+)
 RSA_BITS = 2048  # RFC 8301: at least 1024, 2048 recommended
 
 
@@ -28,8 +39,9 @@ class KeyPair:
 
 def new_key() -> KeyPair:
     key = rsa.generate_private_key(public_exponent=65537, key_size=RSA_BITS)
-    pem = key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8,
-                            serialization.NoEncryption()).decode()
+    pem = key.private_bytes(
+        serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+    ).decode()
     der = key.public_key().public_bytes(serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo)
     return KeyPair(pem, base64.b64encode(der).decode())
 
@@ -68,10 +80,13 @@ class Signer:
         present = {name.lower(): value for name, value in fields}
         names = [n for n in SIGNED if n.lower() in present]
         body_hash = base64.b64encode(hashlib.sha256(_relaxed_body(body)).digest()).decode()
-        value = (f"v=1; a={self._algorithm}; c=relaxed/relaxed; d={self.domain}; s={self.selector};\r\n"
-                 f" t={at}; h={':'.join(names)};\r\n bh={body_hash};\r\n b=")
-        text = "\r\n".join([*(_relaxed_header(n, present[n.lower()]) for n in names),
-                            _relaxed_header("DKIM-Signature", value)]).encode("latin-1")
+        value = (
+            f"v=1; a={self._algorithm}; c=relaxed/relaxed; d={self.domain}; s={self.selector};\r\n"
+            f" t={at}; h={':'.join(names)};\r\n bh={body_hash};\r\n b="
+        )
+        text = "\r\n".join(
+            [*(_relaxed_header(n, present[n.lower()]) for n in names), _relaxed_header("DKIM-Signature", value)]
+        ).encode("latin-1")
         if isinstance(self._key, rsa.RSAPrivateKey):
             raw = self._key.sign(text, padding.PKCS1v15(), hashes.SHA256())
         else:

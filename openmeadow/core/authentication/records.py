@@ -41,8 +41,9 @@ class SenderFacts:
 
 def zone_line(name: str, value: str) -> str:
     """A TXT line in RFC 1035 master format; strings of at most 255 octets."""
-    pieces = " ".join('"' + value[i : i + 255].replace("\\", "\\\\").replace('"', '\\"') + '"'
-                      for i in range(0, len(value), 255))
+    pieces = " ".join(
+        '"' + value[i : i + 255].replace("\\", "\\\\").replace('"', '\\"') + '"' for i in range(0, len(value), 255)
+    )
     return f"{name}. {TTL} IN TXT {pieces}"
 
 
@@ -53,11 +54,13 @@ def ownership(f: SenderFacts) -> Asking[RecordFinding]:
     if answer.status == "unknown":
         return RecordFinding("Ownership", UNKNOWN, value, "no answer", UNFOUND, line)
     if value in answer.values:
-        return RecordFinding("Ownership", HOLDS, value, f"TXT {name} carries your token",
-                             "You may send from this domain.")
+        return RecordFinding(
+            "Ownership", HOLDS, value, f"TXT {name} carries your token", "You may send from this domain."
+        )
     found = f"TXT {name} says {answer.values[0]}" if answer.values else f"no TXT at {name}"
-    return RecordFinding("Ownership", BROKEN, value, found,
-                         "It is not shown that this domain is yours. Publish the line.", line)
+    return RecordFinding(
+        "Ownership", BROKEN, value, found, "It is not shown that this domain is yours. Publish the line.", line
+    )
 
 
 def sender_policy(f: SenderFacts) -> Asking[RecordFinding]:
@@ -66,8 +69,14 @@ def sender_policy(f: SenderFacts) -> Asking[RecordFinding]:
     expected = f"a record at {domain} that allows {', '.join(f.relay_ips) or 'your relay'}"
     line = zone_line(domain, f"v=spf1 {terms} -all")
     if not f.relay_ips:
-        return RecordFinding("SPF", UNKNOWN, expected, "", "The relay's addresses are not set; give them in the "
-                             "settings, so that SPF can be judged.", "")
+        return RecordFinding(
+            "SPF",
+            UNKNOWN,
+            expected,
+            "",
+            "The relay's addresses are not set; give them in the settings, so that SPF can be judged.",
+            "",
+        )
     worst, seen = None, []
     for ip in f.relay_ips:
         result = yield from spf.check(ip, domain)
@@ -78,14 +87,25 @@ def sender_policy(f: SenderFacts) -> Asking[RecordFinding]:
     if worst is None:
         return RecordFinding("SPF", HOLDS, expected, found, "Your relay is allowed to send for the return path.")
     state = UNKNOWN if worst.result == "temperror" else BROKEN
-    return RecordFinding("SPF", state, expected, found, UNFOUND if state == UNKNOWN else
-                         f"{worst.explanation} Receivers will not believe the return path.", line)
+    return RecordFinding(
+        "SPF",
+        state,
+        expected,
+        found,
+        UNFOUND if state == UNKNOWN else f"{worst.explanation} Receivers will not believe the return path.",
+        line,
+    )
 
 
 def signing_key(f: SenderFacts) -> Asking[RecordFinding]:
     if not f.selector:
-        return RecordFinding("DKIM", BROKEN, "a key of this workspace", "no key made yet",
-                             "Mail from this domain cannot be signed. Make a key, then publish it.")
+        return RecordFinding(
+            "DKIM",
+            BROKEN,
+            "a key of this workspace",
+            "no key made yet",
+            "Mail from this domain cannot be signed. Make a key, then publish it.",
+        )
     name = f"{f.selector}._domainkey.{f.domain}"
     expected = record_text(f.public_key)
     line = zone_line(name, expected)
@@ -93,26 +113,50 @@ def signing_key(f: SenderFacts) -> Asking[RecordFinding]:
     if answer.status == "unknown":
         return RecordFinding("DKIM", UNKNOWN, expected, "no answer", UNFOUND, line)
     if not answer.values:
-        return RecordFinding("DKIM", BROKEN, expected, f"no TXT at {name}",
-                             "Signatures cannot be verified. Publish the line.", line)
+        return RecordFinding(
+            "DKIM", BROKEN, expected, f"no TXT at {name}", "Signatures cannot be verified. Publish the line.", line
+        )
     tags = dict((k.strip(), v.strip()) for k, _, v in (t.partition("=") for t in answer.values[0].split(";")) if k)
     public = tags.get("p", "").replace(" ", "")
     if "p" in tags and not public:
-        return RecordFinding("DKIM", BROKEN, expected, f"selector {f.selector} is revoked (empty p=)",
-                             "Receivers treat every signature as bad. Publish the line.", line)
+        return RecordFinding(
+            "DKIM",
+            BROKEN,
+            expected,
+            f"selector {f.selector} is revoked (empty p=)",
+            "Receivers treat every signature as bad. Publish the line.",
+            line,
+        )
     if public != f.public_key:
-        return RecordFinding("DKIM", BROKEN, expected, f"selector {f.selector} answers with another key",
-                             "Signatures made here do not verify. Publish the line.", line)
+        return RecordFinding(
+            "DKIM",
+            BROKEN,
+            expected,
+            f"selector {f.selector} answers with another key",
+            "Signatures made here do not verify. Publish the line.",
+            line,
+        )
     try:
         key = load_der_public_key(base64.b64decode(public))
         bits = key.key_size if isinstance(key, rsa.RSAPublicKey) else 0
     except ValueError:
         return RecordFinding("DKIM", BROKEN, expected, "the key cannot be read", "Publish the line again.", line)
     if "y" in tags.get("t", "").split(":"):
-        return RecordFinding("DKIM", MEND, expected, f"selector {f.selector}, RSA {bits}, in test mode (t=y)",
-                             "Receivers may ignore the signature while it says t=y.", line)
-    return RecordFinding("DKIM", HOLDS, expected, f"selector {f.selector}, RSA {bits}, answers",
-                         "Signatures verify and are aligned with the From domain.")
+        return RecordFinding(
+            "DKIM",
+            MEND,
+            expected,
+            f"selector {f.selector}, RSA {bits}, in test mode (t=y)",
+            "Receivers may ignore the signature while it says t=y.",
+            line,
+        )
+    return RecordFinding(
+        "DKIM",
+        HOLDS,
+        expected,
+        f"selector {f.selector}, RSA {bits}, answers",
+        "Signatures verify and are aligned with the From domain.",
+    )
 
 
 def policy(f: SenderFacts) -> Asking[RecordFinding]:
@@ -126,18 +170,32 @@ def policy(f: SenderFacts) -> Asking[RecordFinding]:
             return RecordFinding("DMARC", UNKNOWN, expected, "no answer", UNFOUND, line)
         records = [v for v in answer.values if v.lower().startswith("v=dmarc1")]
         if len(records) > 1:
-            return RecordFinding("DMARC", BROKEN, expected, f"{len(records)} records at {at}",
-                                 "With more than one record, none counts. Keep one.", line)
+            return RecordFinding(
+                "DMARC",
+                BROKEN,
+                expected,
+                f"{len(records)} records at {at}",
+                "With more than one record, none counts. Keep one.",
+                line,
+            )
         if records:
             if "rua=" not in records[0].replace(" ", "").lower():
-                return RecordFinding("DMARC", MEND, expected, records[0],
-                                     "Receivers send you no reports. Publish the line.", line)
-            return RecordFinding("DMARC", HOLDS, expected, records[0],
-                                 "Receivers know what to do with mail that is not yours, and report.")
+                return RecordFinding(
+                    "DMARC", MEND, expected, records[0], "Receivers send you no reports. Publish the line.", line
+                )
+            return RecordFinding(
+                "DMARC", HOLDS, expected, records[0], "Receivers know what to do with mail that is not yours, and report."
+            )
         if at.count(".") < 3:
             break
-    return RecordFinding("DMARC", BROKEN, expected, f"no record at {name}",
-                         "Large providers refuse bulk mail without one. Publish the line.", line)
+    return RecordFinding(
+        "DMARC",
+        BROKEN,
+        expected,
+        f"no record at {name}",
+        "Large providers refuse bulk mail without one. Publish the line.",
+        line,
+    )
 
 
 ALL = (ownership, sender_policy, signing_key, policy)

@@ -26,7 +26,7 @@ class SpfResult:
     matched: str = ""
 
 
-class _End(Exception):  # noqa: N818 - not an error: how a nested look-up ends the whole evaluation
+class _End(Exception):
     def __init__(self, result: str, why: str) -> None:
         super().__init__(why)
         self.result = result
@@ -58,7 +58,7 @@ class _Spf:
         return str(self.ip) in values
 
     def _match(self, name: str, value: str, domain: str) -> Generator[Question, Found, bool]:
-        target, _, prefix = value.partition("/")
+        target, _, _prefix = value.partition("/")
         if "%" in value:
             raise _End("permerror", f"“{name}:{value}” uses a macro that is not understood")
         if name == "all":
@@ -129,7 +129,9 @@ def check(ip: str, domain: str) -> Asking[SpfResult]:
         result, term = yield from state._evaluate(domain)
     except _End as e:
         return SpfResult(e.result, state.lookups, f"The SPF record of {domain} gives {e.result}: {e}.")
-    words = {"none": f"{domain} publishes no SPF record.",
-             "pass": f"{domain} allows {ip} by {term}.",
-             "neutral": f"{domain} says nothing about {ip}."}
+    words = {
+        "none": f"{domain} publishes no SPF record.",
+        "pass": f"{domain} allows {ip} by {term}.",
+        "neutral": f"{domain} says nothing about {ip}.",
+    }
     return SpfResult(result, state.lookups, words.get(result, f"{domain} does not allow {ip} ({term})."), term)

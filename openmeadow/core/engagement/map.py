@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from openmeadow.core.columns import DAY, I8, I64, NEVER
+from openmeadow.core.columns import DAY, I8, I64, NEVER, Mask
 from openmeadow.core.engagement.score import BANDS, Scores
 
 DAY_EDGES = (0, 8, 31, 61, 91, 181, 366)
@@ -22,7 +22,7 @@ def coordinates(s: Scores) -> tuple[I8, I8]:
     return column.astype(np.int8), row.astype(np.int8)
 
 
-def grid(s: Scores, alive: np.ndarray) -> I64:  # type: ignore[type-arg]
+def grid(s: Scores, alive: Mask) -> I64:
     """Counts of shape (8 day columns, 6 unanswered rows, 6 bands) over the people of the mask ``alive``."""
     column, row = coordinates(s)
     cell = (column.astype(np.int64) * len(LEFT_EDGES) + row) * len(BANDS) + s.band

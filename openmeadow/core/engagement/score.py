@@ -7,10 +7,12 @@ to both. E and N fade by the same factor, so they can be brought forward (``brin
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, fields
 from functools import partial
+from typing import Any
 
 import numpy as np
 
@@ -97,7 +99,7 @@ def _segment_sums(values: F64, start: I64) -> F64:
     return out
 
 
-def _fold(columns: Columns, last: I64, now: int, pace: Cadence, people: slice) -> dict[str, object]:
+def _fold(columns: Columns, last: I64, now: int, pace: Cadence, people: slice) -> dict[str, Any]:
     """The sums of one run of people, rows taken by slices so that they stay in the processor's cache."""
     start = columns.start[people.start : people.stop + 1]
     a, b = int(start[0]), int(start[-1])
@@ -139,7 +141,7 @@ def _loose_bookings(columns: Columns, now: int, half_life: int) -> F64:
     acts = columns.acts
     loose = (acts.kind == Kind.BOOKED) & (acts.message == 0) & (acts.at <= now)
     weight = np.exp2((acts.at[loose] - now) / (DAY * half_life))
-    return np.bincount(acts.person[loose], weight, minlength=len(columns.people))
+    return np.bincount(acts.person[loose], weight, minlength=len(columns.people)).astype(np.float64)
 
 
 def bands(s: Scores, since: I64) -> I8:
@@ -152,9 +154,17 @@ def bands(s: Scores, since: I64) -> I8:
     veiled = quiet & (s.machine_in_window * 2 >= s.delivered_in_window) & (s.machine_in_window >= 3)
     score = s.score
     band: I8 = np.select(
-        [never & young, veiled, never | (quiet & (s.unanswered >= 5)), last <= now - window // 2,
-         (score >= 30) & (s.fresh_answered >= 3), score >= 8],
-        [UNPROVEN, VEILED, SILENT, FADING, STRONG, STEADY], FADING).astype(np.int8)
+        [
+            never & young,
+            veiled,
+            never | (quiet & (s.unanswered >= 5)),
+            last <= now - window // 2,
+            (score >= 30) & (s.fresh_answered >= 3),
+            score >= 8,
+        ],
+        [UNPROVEN, VEILED, SILENT, FADING, STRONG, STEADY],
+        FADING,
+    ).astype(np.int8)
     return band
 
 
@@ -163,18 +173,20 @@ def score(columns: Columns, now: int, pace: Cadence | None = None) -> Scores:
     pace = pace or cadence(columns, now)
     count = len(columns.people)
     last = last_answers(columns, now)
-    edges = np.unique(np.concatenate((
-        np.searchsorted(columns.start, np.arange(0, len(columns.rows), CHUNK)), [0, count]))).clip(0, count)
-    pieces = [slice(int(a), int(b)) for a, b in zip(edges[:-1], edges[1:], strict=True)]
-    work: Callable[[slice], dict[str, object]] = partial(_fold, columns, last, now, pace)
+    edges = np.unique(
+        np.concatenate((np.searchsorted(columns.start, np.arange(0, len(columns.rows), CHUNK)), [0, count]))
+    ).clip(0, count)
+    pieces = [slice(int(a), int(b)) for a, b in itertools.pairwise(edges)]
+    work: Callable[[slice], dict[str, Any]] = partial(_fold, columns, last, now, pace)
     with ThreadPoolExecutor(THREADS) as pool:
         parts = list(pool.map(work, pieces)) if count else [work(slice(0, 0))]
-    whole = {name: np.concatenate([p[name] for p in parts]) for name in parts[0]}  # type: ignore[misc]
+    whole = {name: np.concatenate([p[name] for p in parts]) for name in parts[0]}
     loose = _loose_bookings(columns, now, pace.half_life)
     whole["E"] = whole["E"] + loose
     whole["N"] = whole["N"] + loose
-    return _banded(Scores(now=now, cadence=pace, last_answer=last, band=np.zeros(count, np.int8),
-                          **whole), columns.people.since)
+    return _banded(
+        Scores(now=now, cadence=pace, last_answer=last, band=np.zeros(count, np.int8), **whole), columns.people.since
+    )
 
 
 def _banded(s: Scores, since: I64) -> Scores:
@@ -223,7 +235,7 @@ def subset(columns: Columns, who: I64) -> Columns:
     place = np.full(len(columns.people), -1, np.int32)
     place[who] = np.arange(len(who), dtype=np.int32)
 
-    def cut(table: Rows | Acts) -> dict[str, np.ndarray]:  # type: ignore[type-arg]
+    def cut(table: Rows | Acts) -> dict[str, Any]:
         keep = place[table.person] >= 0
         out = {f.name: getattr(table, f.name)[keep] for f in fields(table)}
         out["person"] = place[out["person"]]

@@ -7,6 +7,7 @@ subscriber within 10 s. Listed goes before unsure; unsure has brought neither ag
 
 from __future__ import annotations
 
+import itertools
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -41,7 +42,7 @@ def _at_once(ev: RawEvents, pair: npt.NDArray[np.int64], look: npt.NDArray[np.bo
     rank = np.unique(np.concatenate((pair[sent], pair[target])), return_inverse=True)[1].astype(np.int64)
     span = int(max(ev.at[sent].max(), ev.at[target].max())) - begin + 1
     line = rank[: len(sent)] * span + (ev.at[sent] - begin)
-    spot = rank[len(sent):] * span + (ev.at[target] - begin)
+    spot = rank[len(sent) :] * span + (ev.at[target] - begin)
     before = np.searchsorted(line, spot, side="right") - 1
     ok = before >= 0
     last = sent[np.maximum(before, 0)]
@@ -50,8 +51,7 @@ def _at_once(ev: RawEvents, pair: npt.NDArray[np.int64], look: npt.NDArray[np.bo
     return hit
 
 
-def _sweeps(ev: RawEvents, pair: npt.NDArray[np.int64], link_counts: npt.NDArray[np.int32]
-            ) -> npt.NDArray[np.bool_]:
+def _sweeps(ev: RawEvents, pair: npt.NDArray[np.int64], link_counts: npt.NDArray[np.int32]) -> npt.NDArray[np.bool_]:
     """Clicks by which one subscriber fetched all links of a message of three or more within 10 s."""
     hit = np.zeros(len(ev.at), bool)
     clicks = np.flatnonzero((ev.kind == _CLICKED) & (ev.link > 0) & ~ev.trap)
@@ -64,7 +64,7 @@ def _sweeps(ev: RawEvents, pair: npt.NDArray[np.int64], link_counts: npt.NDArray
     order = np.lexsort((ev.at[clicks], pair[clicks]))
     clicks, wanted = clicks[order], wanted[order]
     edges = np.flatnonzero(np.diff(pair[clicks], prepend=-1, append=-1))
-    for a, b in zip(edges[:-1], edges[1:], strict=True):
+    for a, b in itertools.pairwise(edges):
         need = int(wanted[a])
         if b - a < need:
             continue

@@ -67,14 +67,14 @@ class Chunk(NamedTuple):
         return Chunk(*(list(c) for c in zip(*events, strict=True))) if events else Chunk(*([] for _ in NAMES))
 
 
-def read_many(rows: Sequence[tuple[int, Sequence[str]]], where: Sequence[int], zone: ZoneInfo
-              ) -> tuple[Chunk, list[Refusal]]:
+def read_many(
+    rows: Sequence[tuple[int, Sequence[str]]], where: Sequence[int], zone: ZoneInfo
+) -> tuple[Chunk, list[Refusal]]:
     """A chunk at once. The columns of a clean chunk are read whole; one with anything odd, row by row."""
     if rows and (clean := _read_columns([cells for _, cells in rows], where, zone)) is not None:
         return clean, []
     read_rows = [read([cells[i] if 0 <= i < len(cells) else "" for i in where], line, zone) for line, cells in rows]
-    return (Chunk.of([r for r in read_rows if isinstance(r, Event)]),
-            [r for r in read_rows if isinstance(r, Refusal)])
+    return (Chunk.of([r for r in read_rows if isinstance(r, Event)]), [r for r in read_rows if isinstance(r, Refusal)])
 
 
 def _or_none(column: Sequence[str]) -> list[str | None]:
@@ -87,7 +87,8 @@ def _read_columns(rows: Sequence[Sequence[str]], where: Sequence[int], zone: Zon
         columns = list(zip(*rows, strict=True))
         empty = ("",) * len(rows)
         at, word, email, message, id, url, agent, ip, code, diagnostic, value = (
-            columns[i] if i >= 0 else empty for i in where)
+            columns[i] if i >= 0 else empty for i in where
+        )
         for column in columns:
             text = "".join(column)
             if not text.isascii():
@@ -99,15 +100,27 @@ def _read_columns(rows: Sequence[Sequence[str]], where: Sequence[int], zone: Zon
         worth = [float(v) if v else 0.0 for v in value] if any(value) else [0.0] * len(rows)
     except (ValueError, KeyError, IndexError, OverflowError):
         return None
-    if not all("@" in e for e in email) or any(abs(w) >= 1e15 or w != w for w in worth):
+    if not all("@" in e for e in email) or not all(abs(w) < 1e15 for w in worth):
         return None
     if not all(message) and any(not m and w not in MAY_LACK_MESSAGE for m, w in zip(message, word, strict=True)):
         return None
     every = "".join(email)
-    keys = list(map(str.lower, email)) if every.isascii() and not " " in every else [
-        address_key(e.strip()) for e in email]
-    return Chunk(moments, kinds, keys, list(map(str.strip, message)), _or_none(id), url, agent, ip,
-                 _or_none(code), _or_none(diagnostic), worth)
+    keys = (
+        list(map(str.lower, email)) if every.isascii() and " " not in every else [address_key(e.strip()) for e in email]
+    )
+    return Chunk(
+        moments,
+        kinds,
+        keys,
+        list(map(str.strip, message)),
+        _or_none(id),
+        url,
+        agent,
+        ip,
+        _or_none(code),
+        _or_none(diagnostic),
+        worth,
+    )
 
 
 def _problem(cells: Sequence[str]) -> tuple[str, str] | None:
@@ -145,5 +158,16 @@ def read(cells: Sequence[str], line: int, zone: ZoneInfo) -> Event | Refusal:
             return Refusal(line, "value", f"“{value[:40]}” is not a number")
         if not abs(worth) < 1e15:
             return Refusal(line, "value", f"“{value[:40]}” is not a sum of money")
-    return Event(when, int(kind), address_key(email.strip()), message.strip(), id or None, url, agent, ip,
-                 code or None, diagnostic or None, worth)
+    return Event(
+        when,
+        int(kind),
+        address_key(email.strip()),
+        message.strip(),
+        id or None,
+        url,
+        agent,
+        ip,
+        code or None,
+        diagnostic or None,
+        worth,
+    )

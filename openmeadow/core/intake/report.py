@@ -47,8 +47,13 @@ class Report:
 
     def json(self) -> dict[str, Any]:
         return {
-            "rows": self.rows, "taken": self.taken, "repeated": self.repeated, "aside": self.aside,
-            "aside_addresses": self.aside_shown, "refused": self.refused_count,
+            "rows": self.rows,
+            "taken": self.taken,
+            "repeated": self.repeated,
+            "aside": self.aside,
+            "aside_addresses": self.aside_shown,
+            "refused": self.refused_count,
             "refused_rows": [{"line": r.line, "column": r.column, "reason": r.reason} for r in self.refused],
-            "notes": self.notes, "dry_run": self.dry_run,
+            "notes": self.notes,
+            "dry_run": self.dry_run,
         }

@@ -11,14 +11,35 @@ from openmeadow.core.consent.gate import CONSENT_STATES, SUPPRESSION_REASONS
 from openmeadow.core.errors import MeadowError
 from openmeadow.core.intake.moments import moment
 
-KNOWN = ("email", "name", "joined_at", "list", "labels", "time_zone", "language", "country", "suppressed",
-         "suppressed_at")
+KNOWN = (
+    "email",
+    "name",
+    "joined_at",
+    "list",
+    "labels",
+    "time_zone",
+    "language",
+    "country",
+    "suppressed",
+    "suppressed_at",
+)
 CONSENT = ("consent", "consent_at", "consent_source", "consent_wording")
 LONGEST_CELL = 65_536
 MOST_COLUMNS = 2_000
-_GUESSES = {"e-mail": "email", "email_address": "email", "mail": "email", "address": "email",
-            "full_name": "name", "joined": "joined_at", "signed_up": "joined_at", "since": "joined_at",
-            "lists": "list", "label": "labels", "timezone": "time_zone", "lang": "language"}
+_GUESSES = {
+    "e-mail": "email",
+    "email_address": "email",
+    "mail": "email",
+    "address": "email",
+    "full_name": "name",
+    "joined": "joined_at",
+    "signed_up": "joined_at",
+    "since": "joined_at",
+    "lists": "list",
+    "label": "labels",
+    "timezone": "time_zone",
+    "lang": "language",
+}
 _ZONES = available_timezones()
 
 
@@ -95,8 +116,16 @@ def match_columns(header: Sequence[str], corrections: dict[str, str]) -> list[st
 def suppression(word: str) -> int:
     """The stored code of a suppression reason: 1 + its place; words of others count as ``other``."""
     clean = word.strip().lower().replace("_", " ")
-    aliases = {"bounce": 0, "hard": 0, "bounced": 0, "complained": 1, "spam": 1, "unsubscribed": 2,
-               "unsubscribe": 2, "invalid": 4}
+    aliases = {
+        "bounce": 0,
+        "hard": 0,
+        "bounced": 0,
+        "complained": 1,
+        "spam": 1,
+        "unsubscribed": 2,
+        "unsubscribe": 2,
+        "invalid": 4,
+    }
     if clean in SUPPRESSION_REASONS:
         return 1 + SUPPRESSION_REASONS.index(clean)
     return 1 + aliases.get(clean, len(SUPPRESSION_REASONS) - 1)
@@ -118,7 +147,7 @@ class Reading:
         try:
             return moment(text, self.zone)
         except (ValueError, OverflowError):
-            raise BadCell(column, f"“{text[:40]}” is not a date; write it like 2026-03-12 or 2026-03-12T14:10:00+01:00")
+            raise BadCell(column, f"“{text[:40]}” is not a date; write it like 2026-03-12") from None
 
     def _consents(self, cells: dict[str, str]) -> tuple[ConsentClaim, ...]:
         claims = []
@@ -128,13 +157,18 @@ class Reading:
             if not word:
                 continue
             if word not in CONSENT_STATES:
-                raise BadCell(f"consent:{purpose}", f"“{word[:40]}” is not a consent; use given, withdrawn, "
-                              "awaiting or none")
-            claims.append(ConsentClaim(
-                purpose, CONSENT_STATES.index(word),
-                self._time(f"consent_at:{purpose}", cells.get(f"consent_at:{purpose}", "").strip()),
-                cells.get(f"consent_source:{purpose}", "").strip() or self.source,
-                cells.get(f"consent_wording:{purpose}", "").strip() or None))
+                raise BadCell(
+                    f"consent:{purpose}", f"“{word[:40]}” is not a consent; use given, withdrawn, awaiting or none"
+                )
+            claims.append(
+                ConsentClaim(
+                    purpose,
+                    CONSENT_STATES.index(word),
+                    self._time(f"consent_at:{purpose}", cells.get(f"consent_at:{purpose}", "").strip()),
+                    cells.get(f"consent_source:{purpose}", "").strip() or self.source,
+                    cells.get(f"consent_wording:{purpose}", "").strip() or None,
+                )
+            )
         return tuple(claims)
 
     def record(self, row: Sequence[str]) -> Record:
@@ -160,11 +194,17 @@ class Reading:
             lists.append(self.list_name)
         suppressed = cells.get("suppressed", "").strip()
         return Record(
-            email, address_key(email), cells.get("name", "").strip() or None,
-            self._time("joined_at", cells.get("joined_at", "").strip()), tuple(lists),
+            email,
+            address_key(email),
+            cells.get("name", "").strip() or None,
+            self._time("joined_at", cells.get("joined_at", "").strip()),
+            tuple(lists),
             tuple(x.strip() for x in cells.get("labels", "").split(";") if x.strip()),
-            zone, cells.get("language", "").strip() or None, cells.get("country", "").strip() or None,
+            zone,
+            cells.get("language", "").strip() or None,
+            cells.get("country", "").strip() or None,
             suppression(suppressed) if suppressed else None,
             self._time("suppressed_at", cells.get("suppressed_at", "").strip()),
             self._consents(cells) if self.consent or any(t.startswith("consent") for t in cells) else (),
-            {t: c for t, c in cells.items() if t not in KNOWN and t.partition(":")[0] not in CONSENT})
+            {t: c for t, c in cells.items() if t not in KNOWN and t.partition(":")[0] not in CONSENT},
+        )

@@ -57,8 +57,10 @@ def with_footer(html: str, postal: str) -> str:
     if UNSUBSCRIBE in html:
         return html
     place = f"{postal}<br>" if postal else ""
-    footer = (f'<p style="font-size:12px;color:#55636B;margin-top:32px">{place}'
-              f'<a href="{{{{ {UNSUBSCRIBE} }}}}">Unsubscribe</a></p>')
+    footer = (
+        f'<p style="font:12px sans-serif;color:#55636B;max-width:560px;margin:32px auto;padding:0 24px">{place}'
+        f'<a href="{{{{ {UNSUBSCRIBE} }}}}">Unsubscribe</a></p>'
+    )
     head, body, tail = html.rpartition("</body>")
     return f"{head}{footer}{body}{tail}" if body else html + footer
 
@@ -81,21 +83,39 @@ class Said:
 class Body:
     """A message compiled once, said many times. ``tracked`` turns an address into the number of its link."""
 
-    def __init__(self, subject: str, preview: str, html: str, plain: str, postal: str,
-                 link_numbers: Mapping[str, int], trap: int = 0) -> None:
+    def __init__(
+        self,
+        subject: str,
+        preview: str,
+        html: str,
+        plain: str,
+        postal: str,
+        link_numbers: Mapping[str, int],
+        trap: int = 0,
+    ) -> None:
         full = with_footer(html, postal)
         if preview:
-            hidden = (f'<div style="display:none;max-height:0;overflow:hidden">{preview}</div>')
-            full = re.sub(r"(<body[^>]*>)", lambda m: m.group(1) + hidden, full, count=1) if "<body" in full \
+            hidden = f'<div style="display:none;max-height:0;overflow:hidden">{preview}</div>'
+            full = (
+                re.sub(r"(<body[^>]*>)", lambda m: m.group(1) + hidden, full, count=1)
+                if "<body" in full
                 else hidden + full
+            )
         full = css_inline.inline(full) if "<style" in full else full
-        full = _HREF.sub(lambda m: f"{m.group(1)}{m.group(2)}{{{{ _link({link_numbers[m.group(3)]}) }}}}{m.group(2)}"
-                         if m.group(3) in link_numbers else m.group(0), full)
+        full = _HREF.sub(
+            lambda m: (
+                f"{m.group(1)}{m.group(2)}{{{{ _link({link_numbers[m.group(3)]}) }}}}{m.group(2)}"
+                if m.group(3) in link_numbers
+                else m.group(0)
+            ),
+            full,
+        )
         ending = "{{ _trap() }}{{ _picture() }}"
         full = full.replace("</body>", ending + "</body>") if "</body>" in full else full + ending
         text = plain_with_footer(plain or twin(html), postal)
-        text = _BARE.sub(lambda m: f"{{{{ _link({link_numbers[m.group()]}) }}}}" if m.group() in link_numbers
-                         else m.group(), text)
+        text = _BARE.sub(
+            lambda m: f"{{{{ _link({link_numbers[m.group()]}) }}}}" if m.group() in link_numbers else m.group(), text
+        )
         try:
             self._subject = _TEXT.from_string(subject)
             self._html = _HTML.from_string(full)
@@ -104,19 +124,25 @@ class Body:
             raise FieldMistake(f"A personal field cannot be read: {e}.") from e
         self._has_trap = trap
 
-    def say(self, person: Mapping[str, object], link: Callable[[int], str], unsubscribe: str,
-            picture: str = "") -> Said:
+    def say(self, person: Mapping[str, object], link: Callable[[int], str], unsubscribe: str, picture: str = "") -> Said:
         """``person`` holds the personal fields; ``link`` gives the tracked address of a link's number."""
         from markupsafe import Markup
 
-        values = {**person, UNSUBSCRIBE: unsubscribe, "_link": link,
-                  "_picture": lambda: Markup('<img src="{}" width="1" height="1" alt="">').format(picture)
-                  if picture else "",
-                  "_trap": lambda: Markup('<a href="{}" style="display:none" tabindex="-1"></a>').format(
-                      link(self._has_trap)) if self._has_trap else ""}
+        values = {
+            **person,
+            UNSUBSCRIBE: unsubscribe,
+            "_link": link,
+            "_picture": lambda: Markup('<img src="{}" width="1" height="1" alt="">').format(picture) if picture else "",
+            "_trap": lambda: (
+                Markup('<a href="{}" style="display:none" tabindex="-1"></a>').format(link(self._has_trap))
+                if self._has_trap
+                else ""
+            ),
+        }
         try:
-            return Said(" ".join(self._subject.render(values).split()), self._html.render(values),
-                        self._plain.render(values))
+            return Said(
+                " ".join(self._subject.render(values).split()), self._html.render(values), self._plain.render(values)
+            )
         except Exception as e:  # a template may fail in any way its author found
             raise FieldMistake(f"A personal field cannot be filled in: {e}.") from e
 

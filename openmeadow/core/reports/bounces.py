@@ -7,8 +7,11 @@ import re
 HARD_CODES = {"5.1.1", "5.1.2", "5.1.10", "5.2.1"}
 FULL = "5.2.2"
 _ENHANCED = re.compile(r"\b([245])\.(\d{1,3})\.(\d{1,3})\b")
-_NO_SUCH_USER = re.compile(r"no such (user|mailbox|recipient)|user unknown|unknown user|mailbox (not found|unavailable"
-                           r"|does not exist)|does not exist|recipient (rejected|unknown)|invalid recipient", re.I)
+_NO_SUCH_USER = re.compile(
+    r"no such (user|mailbox|recipient)|user unknown|unknown user|mailbox (not found|unavailable"
+    r"|does not exist)|does not exist|recipient (rejected|unknown)|invalid recipient",
+    re.I,
+)
 _POLICY = re.compile(r"polic|reputation|block ?list|blocked|spam|listed at|too many complaints", re.I)
 
 

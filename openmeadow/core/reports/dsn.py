@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import email
+import email.message
 import email.policy
 from dataclasses import dataclass
 
@@ -26,9 +27,16 @@ def read(raw: bytes) -> list[Status]:
             continue
         groups = part.get_payload()
         for group in groups if isinstance(groups, list) else []:
+            if not isinstance(group, email.message.Message):
+                continue
             who = group.get("Final-Recipient") or group.get("Original-Recipient")
             if who:
-                out.append(Status(str(who).partition(";")[2].strip(), str(group.get("Action", "failed")).strip().lower(),
-                                  str(group.get("Status", "")).strip(),
-                                  str(group.get("Diagnostic-Code", "")).partition(";")[2].strip()))
+                out.append(
+                    Status(
+                        str(who).partition(";")[2].strip(),
+                        str(group.get("Action", "failed")).strip().lower(),
+                        str(group.get("Status", "")).strip(),
+                        str(group.get("Diagnostic-Code", "")).partition(";")[2].strip(),
+                    )
+                )
     return out

@@ -42,16 +42,21 @@ def in_words(lifts: list[Lift], held: ArmCount) -> str:
     gained = [x for x in lifts if x.verdict == "yes"]
     harm = sum(x.arm.unsubscribed for x in lifts)
     complaints = sum(x.arm.complained for x in lifts)
-    cost = (f"{harm} {'person' if harm == 1 else 'people'} unsubscribed and "
-            f"{'nobody' if not complaints else complaints} complained after the resend.")
+    cost = (
+        f"{harm} {'person' if harm == 1 else 'people'} unsubscribed and "
+        f"{complaints if complaints else 'nobody'} complained after the resend."
+    )
     if held.people == 0:
         return f"Nobody was held back, so what late openers would have done anyway cannot be taken off. {cost}"
     if not gained:
         hurt = [x for x in lifts if x.verdict == "harm"]
         if hurt:
-            return (f"Harm. {' and '.join(x.arm.arm for x in hurt)} did worse than the "
-                    f"{held.people} people held back. {cost}")
-        return (f"Not shown. With {sum(x.arm.people for x in lifts)} people again and {held.people} held back, "
-                f"a difference of this size could be chance. {cost}")
+            return (
+                f"Harm. {' and '.join(x.arm.arm for x in hurt)} did worse than the {held.people} people held back. {cost}"
+            )
+        return (
+            f"Not shown. With {sum(x.arm.people for x in lifts)} people again and {held.people} held back, "
+            f"a difference of this size could be chance. {cost}"
+        )
     parts = ", ".join(f"about {x.added:,.0f} under {x.arm.arm.lower()}" for x in gained)
     return f"Yes. {sum(x.added for x in gained):,.0f} more people answered than would have anyway ({parts}). {cost}"

@@ -86,8 +86,16 @@ QUOTED: /"([^"]|"")*"/
 
 # what to call a terminal when it would have fitted
 NAMES = {
-    "QUOTED": "a name in quotes", "NUMBER": "a number", "SIDE": "at least or at most", "ANYONE": "by anyone",
-    "AGO_SIDE": "more than or less than", "STATE": "given, withdrawn, awaiting or none", "_BY_EMAIL": "by email",
-    "BAND_LIST": "Strong, Steady, Fading, Silent, Unproven or Veiled", "LPAR": "(", "RPAR": ")",
-    "$END": "the end of the rule", "_DAYS": "days",
+    "QUOTED": "a name in quotes",
+    "NUMBER": "a number",
+    "SIDE": "at least or at most",
+    "ANYONE": "by anyone",
+    "AGO_SIDE": "more than or less than",
+    "STATE": "given, withdrawn, awaiting or none",
+    "_BY_EMAIL": "by email",
+    "BAND_LIST": "Strong, Steady, Fading, Silent, Unproven or Veiled",
+    "LPAR": "(",
+    "RPAR": ")",
+    "$END": "the end of the rule",
+    "_DAYS": "days",
 }

@@ -27,7 +27,7 @@ def _name(token: Token) -> str:
 
 
 @v_args(inline=True)
-class _Tree(Transformer[Token, Any]):
+class _Tree(Transformer[Token, Any]):  # type: ignore[misc]
     def start(self, rule: t.Rule) -> t.Rule:
         return rule
 
@@ -44,25 +44,29 @@ class _Tree(Transformer[Token, Any]):
 
 
 def _group(kind: type[t.AllOf] | type[t.AnyOf]) -> Any:
-    @v_args(meta=True, inline=True)
+    @v_args(meta=True, inline=True)  # type: ignore[untyped-decorator]
     def make(_: _Tree, meta: Any, *parts: t.Rule) -> t.Rule:
         return kind(parts, place=meta.start_pos)
+
     return make
 
 
 def _clause(build: Any) -> Any:
-    @v_args(meta=True, inline=True)
+    @v_args(meta=True, inline=True)  # type: ignore[untyped-decorator]
     def make(_: _Tree, meta: Any, *args: Any) -> t.Rule:
         return build(getattr(meta, "start_pos", 0), *args)  # type: ignore[no-any-return]
+
     return make
 
 
 def _counted(kind: type[t.Counted]) -> Any:
-    return _clause(lambda at, b, days=None: kind(*b, days, place=at))
+    return _clause(lambda at, b, days=None: kind(side=b[0], value=b[1], days=days, place=at))
 
 
 def _of(kind: type[t.OfMessages]) -> Any:
-    return _clause(lambda at, b, of, days: kind(*b, days, None if of is None else _name(of), place=at))
+    return _clause(
+        lambda at, b, of, days: kind(side=b[0], value=b[1], days=days, of=None if of is None else _name(of), place=at)
+    )
 
 
 def _named(kind: type[t.Named]) -> Any:
@@ -75,20 +79,34 @@ def _bands(at: int, words: Token) -> t.Rule:
 
 
 _MAKERS = {
-    "all_of": _group(t.AllOf), "any_of": _group(t.AnyOf),
+    "all_of": _group(t.AllOf),
+    "any_of": _group(t.AnyOf),
     "negated": _clause(lambda at, part: t.Negated(part, place=at)),
-    "opened": _clause(lambda at, anyone, b, of, days: (t.OpenedByAnyone if anyone else t.Opened)(
-        *b, days, None if of is None else _name(of), place=at)),
-    "clicked": _of(t.Clicked), "got": _of(t.Got), "replied": _counted(t.Replied), "booked": _counted(t.Booked),
-    "worth": _counted(t.Worth), "unanswered": _counted(t.Unanswered), "score": _counted(t.ScoreIs),
+    "opened": _clause(
+        lambda at, anyone, b, of, days: (t.OpenedByAnyone if anyone else t.Opened)(
+            side=b[0], value=b[1], days=days, of=None if of is None else _name(of), place=at
+        )
+    ),
+    "clicked": _of(t.Clicked),
+    "got": _of(t.Got),
+    "replied": _counted(t.Replied),
+    "booked": _counted(t.Booked),
+    "worth": _counted(t.Worth),
+    "unanswered": _counted(t.Unanswered),
+    "score": _counted(t.ScoreIs),
     "left": _clause(lambda at, name: t.Left(_name(name), place=at)),
     "never_answered": _clause(lambda at: t.NeverAnswered(place=at)),
     "no_answer": _clause(lambda at, days: t.NoAnswer(days, place=at)),
     "last_answer": _clause(lambda at, side, days: t.LastAnswer(side.split()[0].lower(), days, place=at)),
     "joined": _clause(lambda at, side, days: t.Joined(side.split()[0].lower(), days, place=at)),
-    "band": _clause(_bands), "rejoined": _clause(lambda at: t.Rejoined(place=at)),
-    "permitted": _named(t.Permitted), "in_list": _named(t.InList), "has_label": _named(t.HasLabel),
-    "in_segment": _named(t.InSegment), "provider": _named(t.ProviderIs), "came_by": _named(t.CameBy),
+    "band": _clause(_bands),
+    "rejoined": _clause(lambda at: t.Rejoined(place=at)),
+    "permitted": _named(t.Permitted),
+    "in_list": _named(t.InList),
+    "has_label": _named(t.HasLabel),
+    "in_segment": _named(t.InSegment),
+    "provider": _named(t.ProviderIs),
+    "came_by": _named(t.CameBy),
     "field": _clause(lambda at, name, value: t.FieldIs(_name(name), _name(value), place=at)),
     "consent": _clause(lambda at, name, state: t.ConsentIs(_name(name), state.lower(), place=at)),
 }
@@ -105,8 +123,10 @@ def _sentence(text: str, place: int, fits: tuple[str, ...]) -> str:
     found = re.match(r"\s*([\w\"().]+)", text[place:])
     what = f"“{found.group(1)}”" if found else "the end"
     if found and found.group(1).lower() in ("and", "or"):
-        return (f"At character {place + 1}, “and” and “or” meet: put one side in brackets, "
-                "so that it is clear which goes first.")
+        return (
+            f"At character {place + 1}, “and” and “or” meet: put one side in brackets, "
+            "so that it is clear which goes first."
+        )
     shown = ", ".join(fits[:8]) + (" and more" if len(fits) > 8 else "")
     return f"At character {place + 1}, {what} does not fit here; what would fit: {shown}."
 

@@ -25,8 +25,10 @@ def sieve(rule: Rule, view: View) -> list[SieveRow]:
     if isinstance(rule, AnyOf):
         masks = [p.mask(view) for p in rule.parts]
         hits = np.sum(masks, axis=0, dtype=np.int32)
-        return rows + [SieveRow(bracketed(p), int(m.sum()), int((m & (hits == 1)).sum()), True)
-                       for p, m in zip(rule.parts, masks, strict=True)]
+        return rows + [
+            SieveRow(bracketed(p), int(m.sum()), int((m & (hits == 1)).sum()), True)
+            for p, m in zip(rule.parts, masks, strict=True)
+        ]
     parts = rule.parts if isinstance(rule, AllOf) else (rule,)
     masks = [p.mask(view) for p in parts]
     fails = np.sum([~m for m in masks], axis=0, dtype=np.int32)

@@ -7,7 +7,7 @@ from typing import Any, ClassVar, Protocol
 
 import numpy as np
 
-from openmeadow.core.columns import DAY, Columns, Kind, Mask, NEVER
+from openmeadow.core.columns import DAY, NEVER, Columns, Kind, Mask
 from openmeadow.core.engagement.score import BANDS, Scores
 from openmeadow.core.rules.streams import Streams
 
@@ -151,8 +151,11 @@ class Counted(Rule):
 
     def text(self) -> str:
         of = getattr(self, "of", None)
-        return (f"{self.word} {self.bound.text()}" + (f" of {quoted(of)}" if of is not None else "")
-                + (f" in {number(self.days)} days" if self.days is not None else ""))
+        return (
+            f"{self.word} {self.bound.text()}"
+            + (f" of {quoted(of)}" if of is not None else "")
+            + (f" in {number(self.days)} days" if self.days is not None else "")
+        )
 
     def counts(self, view: View) -> Any:
         raise NotImplementedError
@@ -255,7 +258,7 @@ class NeverAnswered(Rule):
         return self.word
 
     def mask(self, view: View) -> Mask:
-        return view.alive & (view.scores.last_answer == NEVER)
+        return np.asarray(view.alive & (view.scores.last_answer == NEVER))
 
 
 @dataclass(frozen=True)
@@ -267,7 +270,7 @@ class NoAnswer(Rule):
         return f"no answer in {number(self.days)} days"
 
     def mask(self, view: View) -> Mask:
-        return view.alive & (view.scores.last_answer <= view.now - self.days * DAY)
+        return np.asarray(view.alive & (view.scores.last_answer <= view.now - self.days * DAY))
 
 
 @dataclass(frozen=True)
@@ -285,7 +288,7 @@ class Ago(Rule):
 
     def mask(self, view: View) -> Mask:
         at, edge = self.moments(view), view.now - self.days * DAY
-        return view.alive & (at > NEVER) & ((at < edge) if self.side == "more" else (at > edge))
+        return np.asarray(view.alive & (at > NEVER) & ((at < edge) if self.side == "more" else (at > edge)))
 
 
 class LastAnswer(Ago):
@@ -338,7 +341,7 @@ class Named(Rule):
         return f"{self.before} {quoted(self.name)}"
 
     def mask(self, view: View) -> Mask:
-        return view.alive & getattr(view.facts, self.ask)(self.name)
+        return np.asarray(view.alive & getattr(view.facts, self.ask)(self.name))
 
 
 class Permitted(Named):

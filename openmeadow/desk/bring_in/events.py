@@ -23,8 +23,15 @@ HARD_BOUNCE, COMPLAINT, UNSUBSCRIBED_FROM_ALL = 1, 2, 3
 _CONSEQUENT = (Kind.BOUNCED, Kind.COMPLAINED, Kind.UNSUBSCRIBED)
 
 
-def bring_in(store: Store, path: Path, now: int, who: str, *, dry_run: bool = False,
-             progress: Callable[[int, int], None] | None = None) -> Report:
+def bring_in(
+    store: Store,
+    path: Path,
+    now: int,
+    who: str,
+    *,
+    dry_run: bool = False,
+    progress: Callable[[int, int], None] | None = None,
+) -> Report:
     """Take an event log (CSV with header, or NDJSON). Repeats are taken once; unknown addresses wait aside."""
     zone = ZoneInfo(str(workspace.setting(store.read(), "time_zone")))
     report, total = Report(dry_run=dry_run), path.stat().st_size if path.exists() else 0
@@ -81,10 +88,26 @@ def write(db: sqlite3.Connection, names: table.Names, c: Chunk, ids: dict[str, i
     """Store events of known people and what follows from them; the number that were new."""
     messages = names.messages(c.message)
     people = [ids[k] for k in c.email_key]
-    new = table.add(db, zip(c.at, c.kind, people, messages, names.links(messages, c.url),
-                            names.agents(c.agent, c.ip), c.value, c.code, c.diagnostic, c.id, strict=True))
-    consequences(db, [row for row in zip(c.at, c.kind, people, messages, c.code, c.diagnostic, strict=True)
-                      if row[1] in _CONSEQUENT])
+    new = table.add(
+        db,
+        zip(
+            c.at,
+            c.kind,
+            people,
+            messages,
+            names.links(messages, c.url),
+            names.agents(c.agent, c.ip),
+            c.value,
+            c.code,
+            c.diagnostic,
+            c.id,
+            strict=True,
+        ),
+    )
+    consequences(
+        db,
+        [row for row in zip(c.at, c.kind, people, messages, c.code, c.diagnostic, strict=True) if row[1] in _CONSEQUENT],
+    )
     return new
 
 

@@ -85,16 +85,16 @@ def csv_chunks(path: Path) -> Iterator[tuple[list[tuple[int, list[str]]], list[R
                     yield rows, bad, f.buffer.tell()  # type: ignore[attr-defined]
                     return
             except csv.Error as e:
-                bad.append(Refusal(begin, "", "a cell is over 64 kB" if "limit" in str(e) else f"the row cannot be "
-                                   f"read: {e}"))
+                bad.append(
+                    Refusal(begin, "", "a cell is over 64 kB" if "limit" in str(e) else f"the row cannot be read: {e}")
+                )
                 begin = reader.line_num + 1
                 continue
             yield rows, bad, f.buffer.tell()  # type: ignore[attr-defined]
             rows, bad = [], []
 
 
-def ndjson_chunks(path: Path, names: tuple[str, ...]
-                  ) -> Iterator[tuple[list[tuple[int, list[str]]], list[Refusal], int]]:
+def ndjson_chunks(path: Path, names: tuple[str, ...]) -> Iterator[tuple[list[tuple[int, list[str]]], list[Refusal], int]]:
     """The same for NDJSON objects: cells in the order of ``names``; numbers are taken as text."""
     with _open(path) as f:
         numbered = enumerate(f, start=1)
@@ -110,6 +110,7 @@ def ndjson_chunks(path: Path, names: tuple[str, ...]
                 except (ValueError, RecursionError):
                     bad.append(Refusal(line, "", "the line is not a JSON object"))
                     continue
-                rows.append((line, ["" if (v := thing.get(n)) is None else v if isinstance(v, str)
-                                    else str(v) for n in names]))
+                rows.append(
+                    (line, ["" if (v := thing.get(n)) is None else v if isinstance(v, str) else str(v) for n in names])
+                )
             yield rows, bad, f.buffer.tell()  # type: ignore[attr-defined]

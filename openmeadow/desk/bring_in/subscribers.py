@@ -30,9 +30,20 @@ def look(path: Path, corrections: dict[str, str]) -> dict[str, object]:
     return {"header": head, "targets": targets, "sample": [cells for _, cells in rows[:SAMPLE]]}
 
 
-def bring_in(store: Store, path: Path, now: int, who: str, *, corrections: dict[str, str] | None = None,
-             list_name: str | None = None, consent: dict[str, str] | None = None, source: str | None = None,
-             dry_run: bool = False, progress: Progress | None = None, refused_to: Path | None = None) -> Report:
+def bring_in(
+    store: Store,
+    path: Path,
+    now: int,
+    who: str,
+    *,
+    corrections: dict[str, str] | None = None,
+    list_name: str | None = None,
+    consent: dict[str, str] | None = None,
+    source: str | None = None,
+    dry_run: bool = False,
+    progress: Progress | None = None,
+    refused_to: Path | None = None,
+) -> Report:
     """Take a subscribers CSV. The same file twice changes nothing; refused rows never stop the rest."""
     head = reading.header(path)
     for state in (consent or {}).values():
@@ -129,18 +140,35 @@ class _Writer:
         rows = []
         for r in records:
             opened_by = door or (r.lists[0] if r.lists else None)
-            rows.append({
-                "email": r.email, "key": r.key, "name": r.name, "joined_at": r.joined_at, "now": now,
-                "time_zone": r.time_zone, "language": r.language, "country": r.country,
-                "provider": provider_of(r.key), "fields": table.fields_json(r.fields),
-                "door": self._named("doors", opened_by) if opened_by else None})
+            rows.append(
+                {
+                    "email": r.email,
+                    "key": r.key,
+                    "name": r.name,
+                    "joined_at": r.joined_at,
+                    "now": now,
+                    "time_zone": r.time_zone,
+                    "language": r.language,
+                    "country": r.country,
+                    "provider": provider_of(r.key),
+                    "fields": table.fields_json(r.fields),
+                    "door": self._named("doors", opened_by) if opened_by else None,
+                }
+            )
         changed = table.upsert(self.db, rows)
         ids = table.ids_of(self.db, list({r.key for r in records}))
-        table.add_members(self.db, [(self._named("lists", name), ids[r.key], r.joined_at or now)
-                                    for r in records for name in r.lists])
+        table.add_members(
+            self.db, [(self._named("lists", name), ids[r.key], r.joined_at or now) for r in records for name in r.lists]
+        )
         table.add_labels(self.db, [(self._named("labels", name), ids[r.key]) for r in records for name in r.labels])
-        table.add_suppressions(self.db, [(ids[r.key], r.suppressed, r.suppressed_at or r.joined_at or now, "import")
-                                         for r in records if r.suppressed])
+        table.add_suppressions(
+            self.db,
+            [
+                (ids[r.key], r.suppressed, r.suppressed_at or r.joined_at or now, "import")
+                for r in records
+                if r.suppressed
+            ],
+        )
         table.add_field_names(self.db, {f for r in records for f in r.fields})
         consents = []
         for r in records:
@@ -148,9 +176,19 @@ class _Writer:
                 state = c.state
                 if state == GIVEN and not c.source:
                     state = NONE
-                    self.report.note(f"Consent to “{c.purpose}” is claimed without a source in some rows; there it "
-                                     "was brought in as none. Name the source with a column or --source.")
-                consents.append((ids[r.key], self._named("purposes", c.purpose), state,
-                                 c.at or r.joined_at or now, c.source, c.wording))
+                    self.report.note(
+                        f"Consent to “{c.purpose}” is claimed without a source in some rows; there it "
+                        "was brought in as none. Name the source with a column or --source."
+                    )
+                consents.append(
+                    (
+                        ids[r.key],
+                        self._named("purposes", c.purpose),
+                        state,
+                        c.at or r.joined_at or now,
+                        c.source,
+                        c.wording,
+                    )
+                )
         table.add_consents(self.db, consents)
         return changed

@@ -27,22 +27,49 @@ def register(api: Described, desk: Desk) -> None:
         row, db = desk_campaigns.row_of(desk, id), desk.store.read()
         doubt = sum(b["in_doubt"] or 0 for b in table.batches(db, id))
         return m.Campaign(
-            id=id, name=row["name"], state=row["state"], purpose=row["purpose"], purpose_name=row["purpose_name"] or "",
-            from_address=row["from_address"], from_text=row["from_text"] or "", from_name=row["from_name"],
-            subject=row["subject"], preview=row["preview"], html=row["html"], plain=row["plain"],
-            plain_by_hand=bool(row["plain_by_hand"]), segments_in=json.loads(row["segments_in"]),
-            segments_out=json.loads(row["segments_out"]), plan=m.PlanIn(**desk_campaigns.plan_of(row)),
-            checks=[m.Check(**c) for c in desk_campaigns.checks(desk, row)] if row["state"] == "draft" else [],
+            id=id,
+            name=row["name"],
+            state=row["state"],
+            purpose=row["purpose"],
+            purpose_name=row["purpose_name"] or "",
+            from_address=row["from_address"],
+            from_text=row["from_text"] or "",
+            from_name=row["from_name"],
+            subject=row["subject"],
+            preview=row["preview"],
+            html=row["html"],
+            plain=row["plain"],
+            plain_by_hand=bool(row["plain_by_hand"]),
+            segments_in=json.loads(row["segments_in"]),
+            segments_out=json.loads(row["segments_out"]),
+            plan=m.PlanIn(**desk_campaigns.plan_of(row)),
+            checks=[m.Check.model_validate(x) for x in desk_campaigns.checks(desk, row)]
+            if row["state"] == "draft"
+            else [],
             purposes=[m.NamedThing(id=p["id"], name=p["name"]) for p in subscribers.names(db, "purposes")],
-            fields=sorted(desk_campaigns.known_fields(desk)), links=links(row["html"]), in_doubt=doubt)
+            fields=sorted(desk_campaigns.known_fields(desk)),
+            links=links(row["html"]),
+            in_doubt=doubt,
+        )
 
     @api.route("GET", "/campaigns", m.CampaignLines)
     def every() -> m.CampaignLines:
         """All campaigns, the latest first."""
-        return m.CampaignLines(campaigns=[m.CampaignLine(
-            id=c["id"], name=c["name"], state=c["state"], subject=c["subject"], purpose=c["purpose_name"] or "",
-            people=c["people"], made_at=c["made_at"], started_at=c["started_at"])
-            for c in table.every(desk.store.read())])
+        return m.CampaignLines(
+            campaigns=[
+                m.CampaignLine(
+                    id=c["id"],
+                    name=c["name"],
+                    state=c["state"],
+                    subject=c["subject"],
+                    purpose=c["purpose_name"] or "",
+                    people=c["people"],
+                    made_at=c["made_at"],
+                    started_at=c["started_at"],
+                )
+                for c in table.every(desk.store.read())
+            ]
+        )
 
     @api.route("POST", "/campaigns", m.Campaign, body=m.NameIn, rights=WRITE)
     def add(body: m.NameIn) -> m.Campaign:
@@ -78,9 +105,11 @@ def register(api: Described, desk: Desk) -> None:
         assert isinstance(r.view.facts, StoreFacts)
         by_provider = np.bincount(r.view.facts.provider[r.index], minlength=len(provider_names()))
         return m.RecipientsView(
-            sieve=[m.Sieved(words=w, count=n) for w, n in r.sieve], count=len(r.index),
+            sieve=[m.Sieved(words=w, count=n) for w, n in r.sieve],
+            count=len(r.index),
             bands=np.bincount(r.view.scores.band[r.index], minlength=len(BANDS)).tolist(),
-            providers=[m.Sieved(words=n, count=int(c)) for n, c in zip(provider_names(), by_provider, strict=True)])
+            providers=[m.Sieved(words=n, count=int(c)) for n, c in zip(provider_names(), by_provider, strict=True)],
+        )
 
     @api.route("GET", "/campaigns/<int:id>/plan", m.PlanView)
     def plan(id: int) -> m.PlanView:
@@ -98,8 +127,14 @@ def register(api: Described, desk: Desk) -> None:
             subscriber = int(chosen.subscriber[0]) if len(chosen.index) else 0
         stored = subscribers.subscriber(desk.store.read(), subscriber) if subscriber else None
         fields = sending.person_fields(stored) if stored else {"name": "", "first_name": "", "email": "you@x.example"}
-        body = Body(row["subject"], row["preview"], row["html"], row["plain"],
-                    str(workspace.setting(desk.store.read(), "postal_address")), {})
+        body = Body(
+            row["subject"],
+            row["preview"],
+            row["html"],
+            row["plain"],
+            str(workspace.setting(desk.store.read(), "postal_address")),
+            {},
+        )
         said = body.say(fields, str, "#")
         return m.Preview(subject=said.subject, html=said.html, plain=said.plain, person=str(fields["email"]))
 
@@ -144,5 +179,8 @@ def register(api: Described, desk: Desk) -> None:
     @api.route("GET", "/campaigns/<int:id>/results.csv", m.Done)
     def results_csv(id: int) -> Response:
         """The figures as CSV."""
-        return Response(results.as_csv(desk, id), mimetype="text/csv",
-                        headers={"Content-Disposition": f"attachment; filename=campaign-{id}.csv"})
+        return Response(
+            results.as_csv(desk, id),
+            mimetype="text/csv",
+            headers={"Content-Disposition": f"attachment; filename=campaign-{id}.csv"},
+        )

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-
 from flask import g, session
 
 from openmeadow.clock import DemoClock
@@ -40,9 +39,17 @@ def register(api: Described, desk: Desk) -> None:
     def me() -> m.Me:
         """Who is signed in, where."""
         s = workspace.settings(desk.store.read())
-        return m.Me(name=g.user["name"], role=g.user["role"], csrf=session.get("csrf", ""),
-                    second_factor=bool(g.user["totp_secret"]), workspace=s["name"], time_zone=s["time_zone"],
-                    demo=isinstance(desk.clock, DemoClock), world_url=s["world_url"], email=g.user["email"] or "")
+        return m.Me(
+            name=g.user["name"],
+            role=g.user["role"],
+            csrf=session.get("csrf", ""),
+            second_factor=bool(g.user["totp_secret"]),
+            workspace=s["name"],
+            time_zone=s["time_zone"],
+            demo=isinstance(desk.clock, DemoClock),
+            world_url=s["world_url"],
+            email=g.user["email"] or "",
+        )
 
     @api.route("POST", "/me/second-factor", m.SecondFactor)
     def second_factor() -> m.SecondFactor:
@@ -78,7 +85,7 @@ def register(api: Described, desk: Desk) -> None:
             raise Refused("The clock moves forward only, at most 60 days at once.")
         with desk.store.atomic() as db:
             id = workspace.add_clock_move(db, None if body.by is None else desk.now() + body.by, desk.now())
-            workspace.log(db, desk.now(), who(), "moved the clock", "to the next event" if body.by is None
-                          else f"by {body.by} s")
+            workspace.log(
+                db, desk.now(), who(), "moved the clock", "to the next event" if body.by is None else f"by {body.by} s"
+            )
         return m.Done(id=id)
-

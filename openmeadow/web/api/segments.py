@@ -30,9 +30,16 @@ def register(api: Described, desk: Desk) -> None:
             return [r["name"] for r in db.execute(f"SELECT name FROM {table} ORDER BY name")]  # noqa: S608
 
         recent = db.execute("SELECT name FROM messages ORDER BY id DESC LIMIT 200").fetchall()
-        words = {"list": names("lists"), "label": names("labels"), "purpose": names("purposes"),
-                 "field": names("field_names"), "door": names("doors"), "segment": names("segments"),
-                 "message": [r["name"] for r in recent], "provider": provider_names()}
+        words = {
+            "list": names("lists"),
+            "label": names("labels"),
+            "purpose": names("purposes"),
+            "field": names("field_names"),
+            "door": names("doors"),
+            "segment": names("segments"),
+            "message": [r["name"] for r in recent],
+            "provider": provider_names(),
+        }
         return m.Segments(segments=[m.Segment(**s) for s in segments.every(desk)], words=words)
 
     @api.route("POST", "/segments/count", m.RuleCount, body=m.RuleIn)
@@ -46,9 +53,16 @@ def register(api: Described, desk: Desk) -> None:
         index = np.flatnonzero(mask)
         lot = np.argsort(draw(secrets.randbits(32), view.columns.people.id[index]))[:A_DOZEN]
         rows = [m.SieveRow(text=r.text, left=r.left, alone=r.alone, arm=r.arm) for r in sieve(rule, view)]
-        return m.RuleCount(count=len(index), subscribers=int(view.alive.sum()), as_of=view.now, sieve=rows,
-                           bands=np.bincount(view.scores.band[mask], minlength=len(BANDS)).tolist(), seconds=seconds,
-                           text=rule.text(), sample=rows_of(desk, view, index[lot]))
+        return m.RuleCount(
+            count=len(index),
+            subscribers=int(view.alive.sum()),
+            as_of=view.now,
+            sieve=rows,
+            bands=np.bincount(view.scores.band[mask], minlength=len(BANDS)).tolist(),
+            seconds=seconds,
+            text=rule.text(),
+            sample=rows_of(desk, view, index[lot]),
+        )
 
     @api.route("POST", "/segments", m.Done, body=m.SegmentIn, rights=WRITE)
     def save(body: m.SegmentIn) -> m.Done:

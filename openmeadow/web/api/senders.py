@@ -15,12 +15,25 @@ from openmeadow.web.described import ANALYSE, Described, who
 
 def register(api: Described, desk: Desk) -> None:
     def model(row: sqlite3.Row) -> m.Domain:
-        addresses = [m.FromAddress(id=a["id"], address=a["address"], confirmed_at=a["confirmed_at"],
-                                   domain=a["domain"], usable=bool(a["confirmed_at"]) and row["state"] != "broken")
-                     for a in table.addresses(desk.store.read(), row["id"])]
-        return m.Domain(id=row["id"], name=row["name"], state=row["state"], selector=row["selector"] or "",
-                        checked_at=row["checked_at"], records=[m.Record(**r) for r in json.loads(row["records"])],
-                        addresses=addresses)
+        addresses = [
+            m.FromAddress(
+                id=a["id"],
+                address=a["address"],
+                confirmed_at=a["confirmed_at"],
+                domain=a["domain"],
+                usable=bool(a["confirmed_at"]) and row["state"] != "broken",
+            )
+            for a in table.addresses(desk.store.read(), row["id"])
+        ]
+        return m.Domain(
+            id=row["id"],
+            name=row["name"],
+            state=row["state"],
+            selector=row["selector"] or "",
+            checked_at=row["checked_at"],
+            records=[m.Record(**r) for r in json.loads(row["records"])],
+            addresses=addresses,
+        )
 
     def one(id: int) -> m.Domain:
         row = table.domain(desk.store.read(), id)

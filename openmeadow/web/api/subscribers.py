@@ -39,32 +39,57 @@ def rows_of(desk: Desk, view: View, index: I64) -> list[m.Row]:
     stored = subscribers.by_ids(desk.store.read(), ids)
     s, out = view.scores, []
     score = s.score
-    suppressed = {int(r["subscriber"]) for r in desk.store.read().execute(
-        "SELECT subscriber FROM suppressions WHERE subscriber IN (SELECT value FROM json_each(?))",
-        (json.dumps(ids),))}
+    suppressed = {
+        int(r["subscriber"])
+        for r in desk.store.read().execute(
+            "SELECT subscriber FROM suppressions WHERE subscriber IN (SELECT value FROM json_each(?))", (json.dumps(ids),)
+        )
+    }
     for i, id in zip(index.tolist(), ids, strict=True):
         last = int(s.last_answer[i])
-        out.append(m.Row(id=id, email=stored[id]["email"], name=stored[id]["name"] or "", band=int(s.band[i]),
-                         score=round(float(score[i]), 1), trace=people.trace(view, i),
-                         permitted=id not in suppressed, last_answer=None if last == NEVER else last,
-                         unanswered=int(s.unanswered[i]), joined_at=stored[id]["joined_at"]))
+        out.append(
+            m.Row(
+                id=id,
+                email=stored[id]["email"],
+                name=stored[id]["name"] or "",
+                band=int(s.band[i]),
+                score=round(float(score[i]), 1),
+                trace=people.trace(view, i),
+                permitted=id not in suppressed,
+                last_answer=None if last == NEVER else last,
+                unanswered=int(s.unanswered[i]),
+                joined_at=stored[id]["joined_at"],
+            )
+        )
     return out
 
 
 def job_model(row: sqlite3.Row) -> m.Job:
     a = json.loads(row["arguments"])
     outcome = json.loads(row["outcome"]) if row["outcome"] and row["outcome"] != "null" else None
-    return m.Job(id=row["id"], kind=row["kind"], state=row["state"], done=row["done"], total=row["total"],
-                 outcome=m.Outcome(**outcome) if outcome else None, made_at=row["made_at"],
-                 name=a.get("name", ""), dry_run=bool(a.get("dry_run")))
+    return m.Job(
+        id=row["id"],
+        kind=row["kind"],
+        state=row["state"],
+        done=row["done"],
+        total=row["total"],
+        outcome=m.Outcome(**outcome) if outcome else None,
+        made_at=row["made_at"],
+        name=a.get("name", ""),
+        dry_run=bool(a.get("dry_run")),
+    )
 
 
 def rule_of_cells(cells: list[tuple[int, int]]) -> str:
     """A rule sentence for a rectangle of the map, or "" when the cells are no rectangle."""
     columns, rows = sorted({c for c, _ in cells}), sorted({r for _, r in cells})
     whole = len(set(cells)) == len(columns) * len(rows)
-    if not cells or not whole or columns != list(range(columns[0], columns[-1] + 1)) or rows != list(
-            range(rows[0], rows[-1] + 1)):
+    if (
+        not cells
+        or not whole
+        or columns != list(range(columns[0], columns[-1] + 1))
+        or rows != list(range(rows[0], rows[-1] + 1))
+    ):
         return ""
     parts = []
     never = len(DAY_EDGES)
@@ -90,10 +115,17 @@ def register(api: Described, desk: Desk) -> None:
     def see_map() -> m.MapView:
         """The grid of everybody, each cell divided by band."""
         view = desk.view()
-        return m.MapView(now=view.now, day_words=list(DAY_WORDS), left_words=list(LEFT_WORDS), bands=list(BANDS),
-                         grid=grid(view.scores, view.alive).tolist(),
-                         totals=list(desk.band_counts(view).values()), subscribers=int(view.alive.sum()),
-                         window_days=view.scores.cadence.window, gap_days=view.scores.cadence.gap)
+        return m.MapView(
+            now=view.now,
+            day_words=list(DAY_WORDS),
+            left_words=list(LEFT_WORDS),
+            bands=list(BANDS),
+            grid=grid(view.scores, view.alive).tolist(),
+            totals=list(desk.band_counts(view).values()),
+            subscribers=int(view.alive.sum()),
+            window_days=view.scores.cadence.window,
+            gap_days=view.scores.cadence.gap,
+        )
 
     @api.route("POST", "/subscribers/map/selection", m.SelectionView, body=m.Selection)
     def select(body: m.Selection) -> m.SelectionView:
@@ -108,8 +140,11 @@ def register(api: Described, desk: Desk) -> None:
             chosen[c, r] = True
         mask = view.alive & chosen[column, row]
         purposes = [p["name"] for p in subscribers.names(desk.store.read(), "purposes")]
-        purpose = body.purpose if body.purpose in purposes else (
-            "Season news" if "Season news" in purposes else purposes[0] if purposes else "")
+        purpose = (
+            body.purpose
+            if body.purpose in purposes
+            else ("Season news" if "Season news" in purposes else purposes[0] if purposes else "")
+        )
         sieve = [m.Sieved(words="In these cells", count=int(mask.sum()))]
         if purpose:
             answer = ask(view.facts.standing(purpose, limits=False), "campaign")
@@ -117,11 +152,17 @@ def register(api: Described, desk: Desk) -> None:
             sieve.append(m.Sieved(words=f"Permitted for {purpose}", count=int((mask & answer.permitted).sum())))
         providers = np.bincount(view.facts.provider[mask], minlength=len(provider_names()))
         return m.SelectionView(
-            count=int(mask.sum()), bands=np.bincount(view.scores.band[mask], minlength=len(BANDS)).tolist(),
-            sieve=sieve, purpose=purpose, purposes=purposes, rule=rule_of_cells(body.cells),
-            providers=[m.Sieved(words=n, count=int(c)) for n, c in zip(provider_names(), providers, strict=True)])
+            count=int(mask.sum()),
+            bands=np.bincount(view.scores.band[mask], minlength=len(BANDS)).tolist(),
+            sieve=sieve,
+            purpose=purpose,
+            purposes=purposes,
+            rule=rule_of_cells(body.cells),
+            providers=[m.Sieved(words=n, count=int(c)) for n, c in zip(provider_names(), providers, strict=True)],
+        )
 
     kept: dict[str, tuple[object, I64]] = {}
+    nothing: tuple[object, I64] = (None, np.zeros(0, np.int64))
 
     @api.route("GET", "/subscribers", m.Rows)
     def table() -> m.Rows:
@@ -131,9 +172,18 @@ def register(api: Described, desk: Desk) -> None:
         if sort not in _SORTS:
             raise Refused(f"The table cannot be sorted by “{sort}”.")
         offset, limit = a.get("offset", 0, int), min(a.get("limit", 60, int), MOST_ROWS)
-        mark = (view.now, len(view.columns.rows), len(view.columns.acts), sort, falling, a.get("band", ""),
-                a.get("text", ""), a.get("rule", ""))
-        if kept.get("order", (None,))[0] != mark:
+        mark = (
+            view.now,
+            len(view.columns.rows),
+            len(view.columns.acts),
+            sort,
+            falling,
+            a.get("band", ""),
+            a.get("text", ""),
+            a.get("rule", ""),
+        )
+        found = kept.get("order", nothing)
+        if found[0] != mark:
             mask = view.alive.copy()
             if a.get("band"):
                 wanted = [BANDS.index(b) for b in a["band"].split(",") if b in BANDS]
@@ -151,13 +201,19 @@ def register(api: Described, desk: Desk) -> None:
                 rank[np.searchsorted(view.columns.people.id, order)] = np.arange(len(order))
                 key = rank[index]
             else:
-                values = {"score": s.score, "band": -s.band.astype(np.int64), "last_answer": s.last_answer,
-                          "unanswered": s.unanswered, "joined_at": view.columns.people.joined_at}[sort]
+                values = {
+                    "score": s.score,
+                    "band": -s.band.astype(np.int64),
+                    "last_answer": s.last_answer,
+                    "unanswered": s.unanswered,
+                    "joined_at": view.columns.people.joined_at,
+                }[sort]
                 key = values[index]
-            kept["order"] = (mark, index[np.argsort(-key if falling else key, kind="stable")])
-        index = kept["order"][1]
-        return m.Rows(total=len(index), offset=offset, now=view.now,
-                      rows=rows_of(desk, view, index[offset : offset + limit]))
+            found = kept["order"] = (mark, index[np.argsort(-key if falling else key, kind="stable")])
+        index = found[1]
+        return m.Rows(
+            total=len(index), offset=offset, now=view.now, rows=rows_of(desk, view, index[offset : offset + limit])
+        )
 
     @api.route("GET", "/subscribers/<int:id>", m.Person)
     def person(id: int) -> m.Person:
@@ -181,21 +237,43 @@ def register(api: Described, desk: Desk) -> None:
         name = path.name.partition("-")[2]
         if reading.is_ndjson(path):
             rows, _, _ = next(reading.ndjson_chunks(path, EVENT_NAMES), ([], [], 0))
-            return m.Upload(upload=path.name, kind="events", name=name, header=list(EVENT_NAMES),
-                            targets=list(EVENT_NAMES), sample=[c for _, c in rows[:6]], known=list(EVENT_NAMES),
-                            bytes=path.stat().st_size)
+            return m.Upload(
+                upload=path.name,
+                kind="events",
+                name=name,
+                header=list(EVENT_NAMES),
+                targets=list(EVENT_NAMES),
+                sample=[c for _, c in rows[:6]],
+                known=list(EVENT_NAMES),
+                bytes=path.stat().st_size,
+            )
         head = reading.header(path)
         low = [h.strip().lower() for h in head]
         if kind == "events" or (not kind and {"at", "event", "email"} <= set(low)):
             rows, _, _ = next(reading.csv_chunks(path), ([], [], 0))
-            return m.Upload(upload=path.name, kind="events", name=name, header=head,
-                            targets=[h if h in EVENT_NAMES else "" for h in low], sample=[c for _, c in rows[:6]],
-                            known=list(EVENT_NAMES), bytes=path.stat().st_size)
+            return m.Upload(
+                upload=path.name,
+                kind="events",
+                name=name,
+                header=head,
+                targets=[h if h in EVENT_NAMES else "" for h in low],
+                sample=[c for _, c in rows[:6]],
+                known=list(EVENT_NAMES),
+                bytes=path.stat().st_size,
+            )
         seen = intake.look(path, {})
         purposes = [p["name"] for p in subscribers.names(desk.store.read(), "purposes")]
         known = [*KNOWN, *(f"{c}:{p}" for p in purposes for c in ("consent", "consent_at", "consent_source"))]
-        return m.Upload(upload=path.name, kind="subscribers", name=name, header=head, known=known,
-                        targets=seen["targets"], sample=seen["sample"], bytes=path.stat().st_size)  # type: ignore[arg-type]
+        return m.Upload(
+            upload=path.name,
+            kind="subscribers",
+            name=name,
+            header=head,
+            known=known,
+            targets=seen["targets"],
+            sample=seen["sample"],
+            bytes=path.stat().st_size,
+        )  # type: ignore[arg-type]
 
     @api.route("POST", "/bring-in", m.Done, body=m.BringIn, rights=ANALYSE)
     def bring_in(body: m.BringIn) -> m.Done:
@@ -203,8 +281,7 @@ def register(api: Described, desk: Desk) -> None:
         path = desk.folder / "uploads" / Path(body.upload).name
         if not path.is_file():
             raise Missing("The file is not here any more; choose it again.")
-        arguments = body.model_dump(exclude={"upload", "kind"}) | {"path": str(path),
-                                                                   "name": path.name.partition("-")[2]}
+        arguments = body.model_dump(exclude={"upload", "kind"}) | {"path": str(path), "name": path.name.partition("-")[2]}
         with desk.store.atomic() as db:
             return m.Done(id=workspace.add_job(db, body.kind, arguments, who(), desk.now()))
 
@@ -222,5 +299,8 @@ def register(api: Described, desk: Desk) -> None:
         path = desk.folder / "refused" / f"{id}.csv"
         if not path.is_file():
             raise Missing("No rows were refused in this import.")
-        return Response(path.read_bytes(), mimetype="text/csv",
-                        headers={"Content-Disposition": f"attachment; filename=refused-{id}.csv"})
+        return Response(
+            path.read_bytes(),
+            mimetype="text/csv",
+            headers={"Content-Disposition": f"attachment; filename=refused-{id}.csv"},
+        )

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import time
+
 from flask import request
 
 from openmeadow.core.columns import DAY
@@ -14,6 +16,7 @@ from openmeadow.web.described import Described
 
 
 def register(api: Described, desk: Desk) -> None:
+    counted: dict[str, tuple[float, int]] = {}  # by purpose: when counted, how many; five seconds old at most
     kept: dict[str, tuple[object, list[m.BasePoint]]] = {}
 
     @api.route("GET", "/today", m.TodayView)
@@ -24,9 +27,14 @@ def register(api: Described, desk: Desk) -> None:
         if kept.get("base", (None, []))[0] != mark:
             kept["base"] = (mark, [m.BasePoint(**p) for p in today.engaged_base(view)])
         lanes = [m.Lane(**x) for x in today.lanes(desk, view)]
-        return m.TodayView(now=view.now, decisions=[m.Decision(**d) for d in today.decisions(desk, view)], lanes=lanes,
-                           base=kept["base"][1], providers=[m.Provider(**p) for p in today.providers(desk, view)],
-                           goes_out=sum(x.people - x.handed for x in lanes if x.state in ("waiting", "going out")))
+        return m.TodayView(
+            now=view.now,
+            decisions=[m.Decision(**d) for d in today.decisions(desk, view)],
+            lanes=lanes,
+            base=kept["base"][1],
+            providers=[m.Provider(**p) for p in today.providers(desk, view)],
+            goes_out=sum(x.people - x.handed for x in lanes if x.state in ("waiting", "going out")),
+        )
 
     @api.route("GET", "/foot", m.Foot)
     def foot() -> m.Foot:
@@ -36,17 +44,38 @@ def register(api: Described, desk: Desk) -> None:
         purpose = named[0]["name"] if named else ""
         if any(p["name"] == "Season news" for p in named):
             purpose = "Season news"
-        permitted = int((view.facts.permitted(purpose) & view.alive).sum()) if purpose else 0
-        row = db.execute("SELECT count(*) FILTER (WHERE kind = 1) AS handed, count(*) FILTER (WHERE kind = 9) AS "
-                         "complained FROM events WHERE at > ? AND at <= ?", (view.now - 30 * DAY, view.now)).fetchone()
-        due = next((b for b in campaigns.coming(db, view.now, view.now + 30 * DAY)
-                    if b["state"] == "waiting" and b["campaign_state"] in ("planned", "sending")), None)
+        fresh = counted.get(purpose)
+        if fresh is None or time.monotonic() - fresh[0] > 5:
+            fresh = (time.monotonic(), int((view.facts.permitted(purpose) & view.alive).sum()) if purpose else 0)
+            counted[purpose] = fresh
+        permitted = fresh[1]
+        row = db.execute(
+            "SELECT count(*) FILTER (WHERE kind = 1) AS handed, count(*) FILTER (WHERE kind = 9) AS "
+            "complained FROM events WHERE at > ? AND at <= ?",
+            (view.now - 30 * DAY, view.now),
+        ).fetchone()
+        due = next(
+            (
+                b
+                for b in campaigns.coming(db, view.now, view.now + 30 * DAY)
+                if b["state"] == "waiting" and b["campaign_state"] in ("planned", "sending")
+            ),
+            None,
+        )
         going = db.execute("SELECT count(*) AS n FROM batches WHERE state = 'going out'").fetchone()["n"]
-        return m.Foot(now=view.now, scored_at=view.now, subscribers=int(view.alive.sum()), permitted=permitted,
-                      purpose=purpose, next_at=due["due_at"] if due else None,
-                      next_name=f"{due['name']}, {'resend of ' if due['kind'] == 'resend' else ''}batch {due['n']}"
-                      if due else "", complaints=row["complained"], handed_over=row["handed"], sending=going,
-                      moving=moving(desk))
+        return m.Foot(
+            now=view.now,
+            scored_at=view.now,
+            subscribers=int(view.alive.sum()),
+            permitted=permitted,
+            purpose=purpose,
+            next_at=due["due_at"] if due else None,
+            next_name=f"{due['name']}, {'resend of ' if due['kind'] == 'resend' else ''}batch {due['n']}" if due else "",
+            complaints=row["complained"],
+            handed_over=row["handed"],
+            sending=going,
+            moving=moving(desk),
+        )
 
     @api.route("GET", "/find", m.Finds)
     def find() -> m.Finds:
@@ -54,13 +83,20 @@ def register(api: Described, desk: Desk) -> None:
         text, db = request.args.get("text", "").strip().lower(), desk.store.read()
         if not text:
             return m.Finds(finds=[])
-        out = [m.Found(kind="campaign", id=c["id"], name=c["name"], detail=c["state"])
-               for c in campaigns.every(db) if text in c["name"].lower()][:5]
-        out += [m.Found(kind="segment", id=s["id"], name=s["name"], detail=s["rule"])
-                for s in segments.every(db) if text in s["name"].lower()][:5]
+        out = [
+            m.Found(kind="campaign", id=c["id"], name=c["name"], detail=c["state"])
+            for c in campaigns.every(db)
+            if text in c["name"].lower()
+        ][:5]
+        out += [
+            m.Found(kind="segment", id=s["id"], name=s["name"], detail=s["rule"])
+            for s in segments.every(db)
+            if text in s["name"].lower()
+        ][:5]
         rows = subscribers.by_ids(db, subscribers.matching(db, text, 8))
-        out += [m.Found(kind="subscriber", id=i, name=r["name"] or r["email"], detail=r["email"])
-                for i, r in rows.items()]
+        out += [
+            m.Found(kind="subscriber", id=i, name=r["name"] or r["email"], detail=r["email"]) for i, r in rows.items()
+        ]
         return m.Finds(finds=out)
 
     @api.route("GET", "/jobs", m.Jobs)
@@ -70,4 +106,3 @@ def register(api: Described, desk: Desk) -> None:
 
         rows = desk.store.read().execute("SELECT * FROM jobs ORDER BY id DESC LIMIT 20").fetchall()
         return m.Jobs(jobs=[job_model(r) for r in rows])
-

@@ -61,8 +61,11 @@ def make(desk: Desk, tokens: Tokens) -> Blueprint:
             answers.unsubscribed(desk, found.number)
             return page("You are unsubscribed", "No more of this mail will come to you. It took effect at once.")
         purpose = desk.store.read().execute("SELECT name FROM purposes WHERE id = ?", (d["purpose"],)).fetchone()
-        return page(f"Stop {purpose['name'] if purpose else 'this mail'}?",
-                    "Press the button and no more of it will come to you.", "Unsubscribe")
+        return page(
+            f"Stop {purpose['name'] if purpose else 'this mail'}?",
+            "Press the button and no more of it will come to you.",
+            "Unsubscribe",
+        )
 
     @bp.route("/k/<token>", methods=["GET", "POST"])
     def confirm(token: str) -> Any:
@@ -72,8 +75,9 @@ def make(desk: Desk, tokens: Tokens) -> Blueprint:
                 return page("Confirmed", f"{senders.confirm(desk, found.number)} may now be used as a from-address.")
         except Missing:
             abort(404)
-        return page("Is this address yours?", "Press the button to let this workspace send mail from it.",
-                    "Yes, confirm it")
+        return page(
+            "Is this address yours?", "Press the button to let this workspace send mail from it.", "Yes, confirm it"
+        )
 
     @bp.get("/trap")
     def trap() -> Any:

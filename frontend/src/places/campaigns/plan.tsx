@@ -72,7 +72,7 @@ function DraftPlan({ c, head, write }: CampaignProps) {
           {
             ...one,
             key: `r${b.n}`,
-            label: `${b.lead ? "lead" : b.n} again`,
+            label: b.lead ? "lead" : String(b.n),
             due: b.due_at + p.wait,
             people: 0,
             resend: true,
@@ -181,7 +181,7 @@ function DraftPlan({ c, head, write }: CampaignProps) {
     >
       <Sentence error={error ?? plan.error} />
       <Timeline slots={slots} now={now} />
-      <div className="mt-4 grid grid-cols-4 gap-x-5 gap-y-3 max-[1000px]:grid-cols-2">
+      <div className="mt-4 grid grid-cols-[1fr_1.25fr_1fr_1fr_1.2fr] gap-x-5 gap-y-3 max-[1000px]:grid-cols-2">
         <label>
           <span className="label">Starts</span>
           <span className="flex items-center gap-2">
@@ -210,7 +210,7 @@ function DraftPlan({ c, head, write }: CampaignProps) {
             />
           </label>
         ) : null}
-        {number("lead_share", p.lead_share, 1, 0.01, 50, 0, "Lead batch by lot", "% of the people")}
+        {number("lead_share", p.lead_share, 1, 0.01, 50, 0, "Lead batch by lot", "% of people")}
         {number("batches", p.batches, 1, 1, 100, 1, "Then", p.batches === 1 ? "batch" : "batches")}
         {number("interval", p.interval, 0.5, HOUR, 720, 0.1, "apart by", "hours")}
         <label>
@@ -271,7 +271,7 @@ function RunningPlan({ c, head, acts }: CampaignProps) {
   const label = (b: M["BatchLine"]) => `${lead && b.n === 1 ? "lead" : b.n}${b.kind === "resend" ? " again" : ""}`;
   const slots: Slot[] = r.batches.map((b) => ({
     key: String(b.id),
-    label: label(b),
+    label: lead && b.n === 1 ? "lead" : String(b.n),
     due: b.due_at,
     people: b.people,
     state: b.state,

@@ -5,7 +5,7 @@ const W = 900,
   H = 230,
   TOP = 28,
   FLOOR = 190,
-  BAR = 30;
+  BAR = 26;
 
 /** Batches over the days: height is people, a hatch is a resend, filled as far as handed over. */
 export function Timeline({ slots, now }: { slots: Slot[]; now: number }) {
@@ -16,7 +16,7 @@ export function Timeline({ slots, now }: { slots: Slot[]; now: number }) {
   const most = Math.max(...ordered.map((s) => s.people), 1);
   const lefts = spread(
     ordered.map((s) => x(s.due)),
-    BAR + 14,
+    BAR + 9,
     W - BAR - 8,
   );
   const fill = (s: Slot) =>
@@ -90,7 +90,7 @@ export function Timeline({ slots, now }: { slots: Slot[]; now: number }) {
               {clockTime(s.due)}
             </text>
             <text x={left + BAR / 2} y={FLOOR + 32} textAnchor="middle" fontSize="11.5" fill="var(--color-ink-3)">
-              {open ? "" : s.people >= 10000 ? `${Math.round(s.people / 1000)}k` : count(s.people)}
+              {s.resend ? "again" : s.people >= 10000 ? `${Math.round(s.people / 1000)}k` : count(s.people)}
             </text>
           </g>
         );

@@ -60,15 +60,7 @@ export function PersonPage() {
               <tr key={g.purpose}>
                 <td className="font-semibold">{g.purpose}</td>
                 <td className={g.permitted ? "text-clover" : "text-poppy"}>{g.permitted ? "permitted" : "not now"}</td>
-                <td className="text-ink-2">
-                  {g.reasons.join("; ")}
-                  {g.reasons.length > 0 && last ? " · " : ""}
-                  {last
-                    ? `consent ${last.state} ${day(last.at)}${last.source ? `, ${last.source}` : ""}`
-                    : g.reasons.length
-                      ? ""
-                      : "no record"}
-                </td>
+                <td className="text-ink-2">{whyWords(g, last)}</td>
               </tr>
             );
           })}
@@ -135,6 +127,13 @@ export function PersonPage() {
       {!p.events.length && <p className="py-4 text-ink-2">Nothing has been sent to them, and nothing has come back.</p>}
     </Page>
   );
+}
+
+/** The reasons, and the latest consent with its date and source; never the same thing twice. */
+function whyWords(g: M["Permission"], last: M["ConsentEntry"] | undefined): string {
+  const others = g.reasons.filter((r) => r !== `consent ${last?.state}`);
+  const consent = last ? `consent ${last.state}, ${day(last.at)}${last.source ? `, ${last.source}` : ""}` : "";
+  return [...others, consent].filter(Boolean).join("; ");
 }
 
 function Why({ p, band }: { p: M["Person"]; band: number }) {

@@ -167,7 +167,7 @@ export function TablePage() {
         <div
           ref={scroller}
           className={`overflow-auto ${first.isPlaceholderData ? "opacity-60" : ""}`}
-          style={{ height: "calc(100vh - 292px)", minHeight: 260 }}
+          style={{ height: "calc(100vh - 322px)", minHeight: 260 }}
           tabIndex={-1}
         >
           <div style={{ height: rows.getTotalSize(), position: "relative" }}>

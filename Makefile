@@ -1,0 +1,51 @@
+# Two commands do everything: make demo, make test.
+PYTHON ?= python3.11
+PY := .venv/bin/python
+PORT ?= 8080
+DATA ?= data
+
+.PHONY: setup demo test check bench pictures types clean
+
+setup: .venv/installed openmeadow/web/dist/index.html build/demo/24000/whole
+
+.venv/installed: requirements-dev.lock pyproject.toml
+	@scripts/need.sh
+	@command -v $(PYTHON) >/dev/null 2>&1 && $(PYTHON) -m venv .venv || python3 -m venv .venv
+	$(PY) -m pip install --quiet --disable-pip-version-check -r requirements-dev.lock
+	$(PY) -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+	@touch $@
+
+frontend/node_modules/.package-lock.json: frontend/package.json frontend/package-lock.json
+	@scripts/need.sh
+	cd frontend && npm ci --silent --no-audit --no-fund
+
+openmeadow/web/dist/index.html: frontend/node_modules/.package-lock.json $(shell find frontend/src frontend/public frontend/index.html frontend/vite.config.ts -type f)
+	cd frontend && npm run --silent build
+
+build/demo/24000/whole: .venv/installed
+	$(PY) -m openmeadow demo --prepare
+
+demo: setup
+	$(PY) -m openmeadow --data $(DATA) demo --port $(PORT)
+
+test: setup
+	@scripts/chromium.sh
+	$(PY) -m pytest
+
+check: setup
+	.venv/bin/ruff check .
+	.venv/bin/mypy
+	cd frontend && npm run --silent check
+
+types: .venv/installed frontend/node_modules/.package-lock.json
+	$(PY) -m openmeadow.web.describe | node frontend/scripts/types.mjs frontend/src/api/types.ts
+
+bench: setup
+	$(PY) -m bench
+
+pictures: setup
+	@scripts/chromium.sh
+	$(PY) -m bench.pictures
+
+clean:
+	rm -rf .venv build frontend/node_modules openmeadow/web/dist *.egg-info
