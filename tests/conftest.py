@@ -1,0 +1,33 @@
+"""A workspace on disk with a clock that tests set, and what most tests begin with."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from openmeadow.clock import DemoClock
+from openmeadow.desk.desk import Desk
+
+NOW = 1_773_308_520  # Thu 12 Mar 2026, 09:42 UTC
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    data = tmp_path / "data"
+    data.mkdir()
+    (data / "clock").write_text(str(NOW))
+    return data
+
+
+@pytest.fixture
+def desk(folder: Path) -> Iterator[Desk]:
+    opened = Desk(folder)
+    yield opened
+    opened.close()
+
+
+def set_clock(desk: Desk, moment: int) -> None:
+    assert isinstance(desk.clock, DemoClock)
+    desk.clock.set(moment)

@@ -1,0 +1,146 @@
+"""The obvious computation, person by person and event by event, to hold the fast one against."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from dataclasses import dataclass, field
+
+from openmeadow.core.columns import DAY, Kind
+from openmeadow.core.engagement.who import MACHINE, PERSON, UNSURE
+from tests.making import NOW, E
+
+ANSWERS = (Kind.OPENED, Kind.CLICKED, Kind.REPLIED, Kind.BOOKED)
+
+
+@dataclass
+class Message:
+    first: int
+    failed: int | None = None
+    acts: list[tuple[int, Kind, int]] = field(default_factory=list)  # at, kind, by
+
+
+def at_of(e: E) -> int:
+    return NOW - e.ago
+
+
+def by_of(e: E, events: list[E]) -> int:
+    """PERSON, MACHINE or UNSURE by the words of 5-computation."""
+    if e.kind not in (Kind.OPENED, Kind.CLICKED):
+        return PERSON
+    if e.by in ("machine", "trap"):
+        return MACHINE
+    mine = [x for x in events if (x.person, x.message) == (e.person, e.message)]
+    accepted = [at_of(x) for x in mine if x.kind in (Kind.SENT, Kind.DELIVERED) and at_of(x) <= at_of(e)]
+    if accepted and at_of(e) - max(accepted) <= 3:
+        return MACHINE
+    if any(x.by == "trap" and abs(at_of(x) - at_of(e)) <= 10 for x in mine):
+        return MACHINE
+    if e.kind == Kind.CLICKED and e.link:
+        clicks = [x for x in mine if x.kind == Kind.CLICKED and x.link]
+        for start in clicks:
+            window = [x for x in clicks if 0 <= at_of(x) - at_of(start) <= 10]
+            if len({x.link for x in window}) >= 3 and e in window:
+                return MACHINE
+    return UNSURE if e.by == "blind" else PERSON
+
+
+def messages_of(person: int, events: list[E]) -> tuple[dict[int, Message], list[tuple[int, Kind, int, int]]]:
+    """A person's messages, and all of their acts as (at, kind, message, by) with bookings placed."""
+    mine = sorted((e for e in events if e.person == person), key=lambda e: (at_of(e), e.kind))
+    out: dict[int, Message] = {}
+    passes: dict[int, list[int]] = defaultdict(list)
+    for e in mine:
+        if e.kind in (Kind.SENT, Kind.DELIVERED) and e.message:
+            out.setdefault(e.message, Message(at_of(e)))
+            if e.kind == Kind.SENT:
+                passes[e.message].append(at_of(e))
+    for number, m in out.items():
+        bounces = [at_of(e) for e in mine if e.kind == Kind.BOUNCED and e.message == number and at_of(e) >= m.first]
+        went = sorted(set(passes[number]))
+        if len(passes[number]) <= 1:
+            m.failed = min(bounces, default=None)
+        else:
+            ends = [
+                [b for b in bounces if begin <= b < (went[i + 1] if i + 1 < len(went) else 2**62)]
+                for i, begin in enumerate(went)
+            ]
+            m.failed = max(e[0] for e in ends) if all(ends) else None
+    acts = []
+    for e in mine:
+        if e.kind in ANSWERS:
+            acts.append([at_of(e), e.kind, e.message, by_of(e, events)])
+    for act in acts:
+        if act[1] == Kind.BOOKED and act[2] == 0:
+            for kind, within in ((Kind.CLICKED, 7 * DAY), (Kind.OPENED, 2 * DAY)):
+                before = [a for a in acts if a[1] == kind and a[3] != MACHINE and a[2] and a[0] <= act[0]]
+                last = max(before, key=lambda a: a[0], default=None)
+                if last and act[0] - last[0] <= within:
+                    act[2] = last[2]
+                    break
+    for at, kind, message, by in acts:
+        if message in out:
+            out[message].acts.append((at, kind, by))
+    return out, [tuple(a) for a in acts]  # type: ignore[misc]
+
+
+@dataclass
+class Person:
+    E: float
+    N: float
+    band: str
+    answered: int
+    unanswered: int
+    last: int | None
+
+    @property
+    def score(self) -> float:
+        return 100 * self.E / (self.N + 1)
+
+
+def judge(person: int, events: list[E], half_life: int, window: int, since: int = -(2**62)) -> Person:
+    """Score and band of one person as of NOW."""
+    found, acts = messages_of(person, events)
+    past = [a for a in acts if a[0] <= NOW and a[3] != MACHINE]
+    last = max((a[0] for a in past), default=None)
+    e = n = 0.0
+    answered = fresh = unanswered = in_window = machine_in_window = 0
+    first_delivered = None
+    for m in found.values():
+        if m.first > NOW or (m.failed is not None and m.failed <= NOW):
+            continue
+        people = [a for a in m.acts if a[0] <= NOW and a[2] != MACHINE]
+        reacted = any(a[1] != Kind.OPENED for a in people)
+        value = 1.0 if reacted else 0.7 if people else 0.0
+        weight = 2 ** (-(NOW - m.first) / (DAY * half_life))
+        e, n = e + weight * value, n + weight
+        answered += bool(people)
+        fresh += bool(people) and m.first > since
+        if m.first > max(last if last is not None else -(2**62), since):
+            unanswered += 1
+        if m.first > since:
+            first_delivered = m.first if first_delivered is None else min(first_delivered, m.first)
+        if m.first > NOW - window * DAY:
+            in_window += 1
+            looked = (Kind.OPENED, Kind.CLICKED)
+            machine_in_window += any(a[2] == MACHINE and a[0] <= NOW and a[1] in looked for a in m.acts)
+    for at, kind, message, _ in past:
+        if kind == Kind.BOOKED and message == 0:
+            weight = 2 ** (-(NOW - at) / (DAY * half_life))
+            e, n = e + weight, n + weight
+    valid = last if last is not None and last > since else None
+    quiet = valid is None or valid <= NOW - window * DAY
+    score = 100 * e / (n + 1)
+    young = unanswered < 5 or first_delivered is None or first_delivered > NOW - window * DAY // 2
+    if valid is None and young:
+        band = "Unproven"
+    elif quiet and machine_in_window * 2 >= in_window and machine_in_window >= 3:
+        band = "Veiled"
+    elif valid is None or (quiet and unanswered >= 5):
+        band = "Silent"
+    elif valid <= NOW - window * DAY // 2:
+        band = "Fading"
+    elif score >= 30 and fresh >= 3:
+        band = "Strong"
+    else:
+        band = "Steady" if score >= 8 else "Fading"
+    return Person(e, n, band, answered, unanswered, last)

@@ -1,0 +1,152 @@
+"""Who opened, the score, the six bands: against the obvious computation, and by hand."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from openmeadow.core.columns import DAY, FAR, NEVER, Kind, splice
+from openmeadow.core.engagement.map import DAY_WORDS, LEFT_WORDS, coordinates, grid
+from openmeadow.core.engagement.score import BANDS, Cadence, bring_forward, cadence, score, subset, terms
+from openmeadow.core.engagement.who import WORDS, classify
+from tests.core.slow import by_of, judge
+from tests.making import LINKS, NOW, PEOPLE, E, columns, everybody, histories, raw
+
+S, D, O, C, B, K = Kind.SENT, Kind.DELIVERED, Kind.OPENED, Kind.CLICKED, Kind.BOUNCED, Kind.BOOKED
+PACE = Cadence(7, 60, 90)
+
+
+@pytest.mark.parametrize(
+    ("why", "events", "expected"),
+    [
+        ("an hour later", [E(0, S, 7200), E(0, O, 3600)], "person"),
+        ("3 s after sent", [E(0, S, 7200), E(0, O, 7197)], "machine"),
+        ("4 s after sent", [E(0, S, 7200), E(0, O, 7196)], "person"),
+        ("3 s after delivered, long after sent", [E(0, S, 7200), E(0, D, 7000), E(0, O, 6997)], "machine"),
+        ("listed agent", [E(0, S, 7200), E(0, O, 3600, by="machine")], "machine"),
+        ("neither agent nor network", [E(0, S, 7200), E(0, O, 3600, by="blind")], "unsure"),
+        ("blind but at once", [E(0, S, 7200), E(0, O, 7199, by="blind")], "machine"),
+        ("after a trap link", [E(0, S, 7200), E(0, C, 3605, by="trap", link=3), E(0, O, 3600)], "machine"),
+        ("all three links in 10 s", [E(0, S, 7200), *(E(0, C, 3600 - 5 * i, link=1 + i) for i in range(3))], "machine"),
+        ("all three in 11 s", [E(0, S, 7200), *(E(0, C, 3600 - t, link=i) for i, t in ((1, 0), (2, 5), (3, 11)))],
+         "person"),
+        ("another's pass", [E(1, S, 3601), E(0, S, 9000), E(0, O, 3600)], "person"),
+    ],
+)
+def test_who(why: str, events: list[E], expected: str) -> None:
+    assert WORDS[classify(raw(events), LINKS)[-1]] == expected, why
+
+
+@settings(max_examples=150, deadline=None)
+@given(histories())
+def test_score_and_band_equal_the_obvious_computation(events: list[E]) -> None:
+    c = columns(events)
+    s = score(c, NOW, PACE)
+    by = classify(raw(events), LINKS)
+    assert [int(b) for b in by] == [by_of(e, events) for e in events]
+    for p in range(PEOPLE):
+        slow = judge(p, events, 60, 90)
+        assert s.E[p] == pytest.approx(slow.E, abs=1e-9)
+        assert s.N[p] == pytest.approx(slow.N, abs=1e-9)
+        assert (int(s.answered[p]), int(s.unanswered[p])) == (slow.answered, slow.unanswered)
+        assert int(s.last_answer[p]) == (NEVER if slow.last is None else slow.last)
+        assert BANDS[s.band[p]] == slow.band
+
+
+@settings(max_examples=80, deadline=None)
+@given(histories(), st.integers(1, 200 * DAY), st.lists(st.integers(0, 59), max_size=8))
+def test_bringing_forward_equals_scoring_anew(events: list[E], later: int, held: list[int]) -> None:
+    """Some events come late: old columns, a splice of the touched people, and scores brought forward."""
+    late = [e for i, e in enumerate(events) if i in held]
+    early = [e for i, e in enumerate(events) if i not in held]
+    old = columns(early)
+    touched = np.array(sorted({e.person for e in late}), np.int64)
+    mine = columns([e for e in events if e.person in touched])
+    new, whole = splice(old, everybody(PEOPLE), touched, mine), columns(events)
+    for table in ("rows", "acts"):
+        for name, values in vars(getattr(whole, table)).items():
+            assert np.array_equal(getattr(getattr(new, table), name), values), name
+    forward = bring_forward(score(old, NOW), new, touched, NOW + later)
+    full = score(whole, NOW + later)
+    np.testing.assert_allclose(forward.E, full.E, atol=1e-9)
+    np.testing.assert_allclose(forward.N, full.N, atol=1e-9)
+    for name in ("band", "answered", "unanswered", "last_answer", "first_delivered", "machine_in_window"):
+        assert np.array_equal(getattr(forward, name), getattr(full, name)), name
+
+
+@given(histories())
+@settings(max_examples=40, deadline=None)
+def test_terms_add_up_and_a_subset_scores_alike(events: list[E]) -> None:
+    c = columns(events)
+    s = score(c, NOW, PACE)
+    for p in range(PEOPLE):
+        found = terms(c, p, NOW, PACE)
+        assert sum(t.weight for t in found) == pytest.approx(s.N[p])
+        assert sum(t.weight * t.value for t in found) == pytest.approx(s.E[p])
+        alone = score(subset(c, np.array([p])), NOW, PACE)
+        assert (alone.E[0], alone.band[0]) == (pytest.approx(s.E[p]), s.band[p])
+
+
+def weekly(person: int, weeks: int, *, opened: range = range(0), by: str = "person") -> list[E]:
+    out = []
+    for w in range(weeks):
+        out.append(E(person, S, w * 7 * DAY + 2 * DAY, message=1 + w % 9))
+        if w in opened:
+            out.append(E(person, O, w * 7 * DAY + 2 * DAY - 3600, message=1 + w % 9, by=by))
+    return out
+
+
+@pytest.mark.parametrize(
+    ("events", "since", "band"),
+    [
+        ([], None, "Unproven"),
+        (weekly(0, 4), None, "Unproven"),  # four unanswered are too few
+        (weekly(0, 6), None, "Unproven"),  # six, but the first only 37 days ago
+        (weekly(0, 9), None, "Silent"),  # nine over 58 days
+        (weekly(0, 9, opened=range(9)), None, "Strong"),
+        (weekly(0, 9, opened=range(2, 4)), None, "Steady"),
+        (weekly(0, 9, opened=range(8, 9)), None, "Fading"),  # last answer 57 days ago
+        (weekly(0, 9, opened=range(9), by="machine"), None, "Veiled"),
+        (weekly(0, 9, opened=range(2), by="machine"), None, "Silent"),  # two machine opens say nothing
+        (weekly(0, 9, opened=range(9)), NOW - DAY, "Unproven"),  # rejoined yesterday: starts again
+        ([E(0, K, DAY, message=0)], None, "Steady"),  # a booking by telephone is an answer
+    ],
+)
+def test_bands_by_hand(events: list[E], since: int | None, band: str) -> None:
+    c = columns(events, 1, since={0: since} if since else None)
+    assert BANDS[score(c, NOW, PACE).band[0]] == band
+
+
+def test_cadence() -> None:
+    assert cadence(columns([]), NOW) == Cadence(7, 60, 90)
+    monthly = [E(0, S, d * DAY, message=m) for m, d in ((1, 5), (2, 35), (3, 65))]
+    assert cadence(columns(monthly), NOW) == Cadence(30, 120, 270)
+    old = [E(0, S, 400 * DAY, message=1), E(0, S, 399 * DAY, message=2)]
+    assert cadence(columns(old), NOW).gap == 7, "pairs older than a year do not count"
+
+
+def test_a_message_is_delivered_while_any_pass_is() -> None:
+    c = columns([E(0, S, 9 * DAY), E(0, B, 8 * DAY), E(0, S, 7 * DAY), E(1, S, 9 * DAY), E(1, B, 8 * DAY)], 2)
+    assert [int(f) for f in c.rows.failed_at] == [int(FAR), NOW - 8 * DAY]
+    assert score(c, NOW - 8 * DAY - 1).N[1] > 0, "what fails later was delivered until then"
+
+
+def test_bookings_belong_to_the_last_click_then_the_last_open() -> None:
+    base = [E(0, S, 20 * DAY, 1), E(0, S, 20 * DAY, 2), E(0, C, 6 * DAY, 1), E(0, O, DAY, 2), E(0, K, 0, 0)]
+    assert columns(base, 1).acts.message[-1] == 1, "clicked within 7 days goes first"
+    assert columns([e for e in base if e.kind != C], 1).acts.message[-1] == 2, "else opened within 2 days"
+    assert columns([E(0, S, 20 * DAY, 1), E(0, O, 3 * DAY, 1), E(0, K, 0, 0)], 1).acts.message[-1] == 0
+
+
+def test_map_places_everybody_once() -> None:
+    events = weekly(0, 9, opened=range(1)) + weekly(1, 9) + weekly(2, 9, opened=range(8, 9))
+    s = score(columns(events, 4), NOW, PACE)
+    column, row = coordinates(s)
+    assert [(DAY_WORDS[a], LEFT_WORDS[b]) for a, b in zip(column, row, strict=True)] == [
+        ("0–7 d", "none"), ("never", "6–10"), ("31–60", "6–10"), ("never", "none")]
+    alive = np.array([True, True, True, False])
+    counts = grid(s, alive)
+    assert counts.sum() == 3
+    assert counts.sum(axis=(0, 1)).tolist() == np.bincount(s.band[alive], minlength=6).tolist()
