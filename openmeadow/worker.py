@@ -39,10 +39,15 @@ class Worker:
         try:
             fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
+            self._lock.close()
             raise Refused("Another worker already serves this workspace; this one leaves.") from None
         caught = sending.recover(desk)
         if caught:
             log.warning("found in doubt", deliveries=caught)
+
+    def close(self) -> None:
+        """Let go of the workspace."""
+        self._lock.close()
 
     def listen(self) -> Any:
         s = workspace.settings(self.desk.store.read())
@@ -70,6 +75,7 @@ class Worker:
                     time.sleep(PAUSE)
         finally:
             intake.stop()
+            self.close()
 
     def _check_senders(self) -> None:
         now = self.desk.now()

@@ -59,9 +59,7 @@ _act = st.builds(
     kind=st.sampled_from(
         [Kind.SENT] * 6 + [Kind.OPENED] * 3 + [Kind.CLICKED, Kind.BOUNCED, Kind.BOOKED, Kind.REPLIED, Kind.DELIVERED]
     ),
-    ago=st.one_of(
-        st.integers(-5, 700).map(lambda d: d * DAY + 777), st.sampled_from([90 * DAY, 45 * DAY, 0, 120 * DAY])
-    ),
+    ago=st.one_of(st.integers(-5, 700).map(lambda d: d * DAY + 777), st.sampled_from([90 * DAY, 45 * DAY, 0, 120 * DAY])),
     message=st.integers(1, 9),
     by=st.sampled_from(["person", "person", "machine", "blind"]),
     link=st.integers(0, 3),
@@ -73,6 +71,10 @@ _act = st.builds(
 def histories(draw: st.DrawFn) -> list[E]:
     """Mostly sends, with answers of every kind; a booking now and then without a message."""
     events = draw(st.lists(_act, max_size=60))
-    loose = draw(st.lists(st.builds(E, st.integers(0, PEOPLE - 1), st.just(Kind.BOOKED), st.integers(0, 400 * DAY),
-                                    st.just(0)), max_size=3))
+    loose = draw(
+        st.lists(
+            st.builds(E, st.integers(0, PEOPLE - 1), st.just(Kind.BOOKED), st.integers(0, 400 * DAY), st.just(0)),
+            max_size=3,
+        )
+    )
     return events + loose

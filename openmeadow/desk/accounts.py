@@ -49,7 +49,7 @@ def sign_in(desk: Desk, name: str, password: str, code: str) -> int:
 def second_factor_secret(desk: Desk, name: str) -> tuple[str, str]:
     """A fresh secret and the otpauth address for an authenticator; kept only when a code proves it."""
     secret = pyotp.random_base32()
-    return secret, pyotp.TOTP(secret).provisioning_uri(name, issuer_name="Open Meadow")
+    return secret, pyotp.TOTP(secret).provisioning_uri(name=name, issuer_name="Open Meadow")
 
 
 def keep_second_factor(desk: Desk, user: int, secret: str, code: str) -> None:

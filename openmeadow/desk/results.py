@@ -212,12 +212,10 @@ def _arms(
             "verdict": "",
         }
     )
-    later = {
-        s
-        for b, since in starts.items()
-        for s in m.act_person[(m.act_by != 1) & (m.act_at >= since)].tolist()
-        if s in {d["subscriber"] for d in again if d["batch"] == b and d["state"] == "handed over"}
-    }
+    later: set[int] = set()
+    for b, since in starts.items():
+        reached = {d["subscriber"] for d in again if d["batch"] == b and d["state"] == "handed over"}
+        later |= reached & set(m.act_person[(m.act_by != 1) & (m.act_at >= since)].tolist())
     answered_first = m.figures(everybody)["opened"] - len(later & everybody)
     settled = any(x.arm.people for x in lifts)
     return out, in_words(lifts, held) if settled else "", answered_first

@@ -38,6 +38,7 @@ from openmeadow.wire.dns import Resolver, answer_all
 KEPT_MAILBOXES, KEPT_MESSAGES = 400, 30
 RELAY_IP = "192.0.2.25"  # where the world's receivers see the relay's mail come from
 BOUNCES_LATER = {"tidewatch.example"}
+SAME_AGAIN, OTHER_AGAIN = 0.12, 0.2
 SLOW_PROVIDER, SLOW_SHARE = "brinebox.example", 0.06
 
 
@@ -68,6 +69,7 @@ class World:
         self.placed = {"inbox": 0, "spam": 0}
         self.deferred_once: set[str] = set()
         self.guard = threading.RLock()
+        self.had: dict[tuple[int, str], list[str]] = {}
         self._spf: dict[str, bool] = {}
         self._http: dict[str, HTTPConnection] = {}
 
@@ -161,7 +163,12 @@ class World:
         if h.sweeps[i]:
             for k, url in enumerate([*links, *hidden]):
                 self.later(now + 1 + k // 2, "get", url=url, agent=SCANNER_AGENT, ip=SCANNER_IP.format(7))
-        if now >= h.until[i] or r.random() >= h.open[i] * (1.1 if folder == "inbox" else 0.03):
+        about, subject = str(message.get("Feedback-ID", "")), str(message["Subject"])
+        before = self.had.setdefault((i, about), [])
+        # who let a message lie seldom opens it when it comes again; another subject gets a second look
+        again = 1.0 if not before or not about else SAME_AGAIN if subject in before else OTHER_AGAIN
+        before.append(subject)
+        if now >= h.until[i] or r.random() >= h.open[i] * again * (1.1 if folder == "inbox" else 0.03):
             if r.random() < h.complains[i]:
                 self._leave(i, message, now + 7200)
             return

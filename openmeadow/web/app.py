@@ -44,7 +44,8 @@ def make_app(desk: Desk) -> Flask:
     described = Described(desk)
     api.register(described, desk)
     app.register_blueprint(described.blueprint)
-    limiter.limit("20 per minute")(app.view_functions["api.POST /sign-in"])
+    door = "api.POST /sign-in"
+    app.view_functions[door] = limiter.limit("20 per minute")(app.view_functions[door])
     app.register_blueprint(pages.make(desk, tokens))
     description = described.openapi()
 

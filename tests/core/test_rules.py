@@ -59,18 +59,26 @@ message = st.one_of(st.none(), st.sampled_from([str(i) for i in range(1, 10)]))
 of_messages = [st.builds(k, side, small, days, of=message) for k in (t.Opened, t.OpenedByAnyone, t.Clicked, t.Got)]
 leaves = st.one_of(
     *of_messages,
-    st.builds(t.Replied, side, small, days), st.builds(t.Booked, side, small, days),
+    st.builds(t.Replied, side, small, days),
+    st.builds(t.Booked, side, small, days),
     st.builds(t.Worth, side, st.sampled_from([30.0, 50.5]), days),
-    st.builds(t.Unanswered, side, small, st.none()), st.builds(t.ScoreIs, side, st.sampled_from([8.0, 40.0]), st.none()),
+    st.builds(t.Unanswered, side, small, st.none()),
+    st.builds(t.ScoreIs, side, st.sampled_from([8.0, 40.0]), st.none()),
     st.builds(t.Left, st.sampled_from([str(i) for i in range(1, 10)])),
-    st.just(t.NeverAnswered()), st.builds(t.NoAnswer, st.sampled_from([30.0, 150.0])),
+    st.just(t.NeverAnswered()),
+    st.builds(t.NoAnswer, st.sampled_from([30.0, 150.0])),
     st.builds(t.LastAnswer, st.sampled_from(["more", "less"]), st.sampled_from([30.0, 150.0])),
     st.builds(t.Joined, st.sampled_from(["more", "less"]), st.sampled_from([30.0, 1000.0])),
-    st.builds(t.BandIs, st.lists(st.sampled_from(BANDS), min_size=1, max_size=3, unique=True).map(
-        lambda b: tuple(sorted(b, key=BANDS.index)))),
+    st.builds(
+        t.BandIs,
+        st.lists(st.sampled_from(BANDS), min_size=1, max_size=3, unique=True).map(
+            lambda b: tuple(sorted(b, key=BANDS.index))
+        ),
+    ),
     *(st.builds(k, names) for k in (t.InList, t.HasLabel, t.Permitted, t.InSegment, t.ProviderIs, t.CameBy)),
     st.builds(t.FieldIs, names, st.sampled_from(["Saltmere", "x"])),
-    st.builds(t.ConsentIs, names, st.sampled_from(["given", "none"])), st.just(t.Rejoined()),
+    st.builds(t.ConsentIs, names, st.sampled_from(["given", "none"])),
+    st.just(t.Rejoined()),
 )
 rules = st.recursive(
     leaves,
@@ -111,8 +119,16 @@ def holds(rule: t.Rule, p: int, events: list[E]) -> bool:
         return value >= r.value if r.side == "least" else value <= r.value
 
     def acted(r: t.OfMessages, kinds: tuple[Kind, ...], machines: bool) -> int:
-        return len({a[2] for a in acts if a[1] in kinds and (machines or a[3] != MACHINE) and within(a[0], r.days)
-                    and (r.of is None or a[2] == int(r.of))})
+        return len(
+            {
+                a[2]
+                for a in acts
+                if a[1] in kinds
+                and (machines or a[3] != MACHINE)
+                and within(a[0], r.days)
+                and (r.of is None or a[2] == int(r.of))
+            }
+        )
 
     match rule:
         case t.OpenedByAnyone():
@@ -122,13 +138,24 @@ def holds(rule: t.Rule, p: int, events: list[E]) -> bool:
         case t.Opened():
             return bound(acted(rule, (Kind.OPENED, Kind.CLICKED), False), rule)
         case t.Got():
-            return bound(sum(within(m.first, rule.days) and (m.failed is None or m.failed > NOW) and
-                             (rule.of is None or number == int(rule.of)) for number, m in found.items()), rule)
+            return bound(
+                sum(
+                    within(m.first, rule.days)
+                    and (m.failed is None or m.failed > NOW)
+                    and (rule.of is None or number == int(rule.of))
+                    for number, m in found.items()
+                ),
+                rule,
+            )
         case t.Replied():
             return bound(len({a[2] for a in acts if a[1] == Kind.REPLIED and within(a[0], rule.days)}), rule)
         case t.Worth():
-            return bound(sum(e.value for e in events if e.person == p and e.kind == Kind.BOOKED
-                             and within(NOW - e.ago, rule.days)), rule)
+            return bound(
+                sum(
+                    e.value for e in events if e.person == p and e.kind == Kind.BOOKED and within(NOW - e.ago, rule.days)
+                ),
+                rule,
+            )
         case t.Booked():
             return bound(sum(a[1] == Kind.BOOKED and within(a[0], rule.days) for a in acts), rule)
         case t.Unanswered():
@@ -137,17 +164,22 @@ def holds(rule: t.Rule, p: int, events: list[E]) -> bool:
             return bound(person.score, rule)
         case t.Left(name):
             m = found.get(int(name))
-            return bool(m and m.first <= NOW and (m.failed is None or m.failed > NOW) and not any(
-                a[2] != MACHINE and a[0] <= NOW for a in m.acts))
+            return bool(
+                m
+                and m.first <= NOW
+                and (m.failed is None or m.failed > NOW)
+                and not any(a[2] != MACHINE and a[0] <= NOW for a in m.acts)
+            )
         case t.NeverAnswered():
             return person.last is None
         case t.NoAnswer(d):
             return person.last is None or person.last <= NOW - d * DAY
         case t.LastAnswer(which, d):
             return person.last is not None and (
-                person.last < NOW - d * DAY if which == "more" else person.last > NOW - d * DAY)
+                person.last < NOW - d * DAY if which == "more" else person.last > NOW - d * DAY
+            )
         case t.Joined(which, d):
-            return (900 > d) if which == "more" else (900 < d)
+            return (d < 900) if which == "more" else (d > 900)
         case t.BandIs(bands):
             return person.band in bands
         case t.InSegment():
@@ -218,7 +250,11 @@ def test_limits_are_reached_and_not_passed() -> None:
 
 
 def test_windows_are_open_at_their_far_end() -> None:
-    at_edge = [E(0, Kind.SENT, 121 * DAY), E(0, Kind.OPENED, 120 * DAY), E(1, Kind.SENT, 121 * DAY),
-               E(1, Kind.OPENED, 120 * DAY - 1)]
+    at_edge = [
+        E(0, Kind.SENT, 121 * DAY),
+        E(0, Kind.OPENED, 120 * DAY),
+        E(1, Kind.SENT, 121 * DAY),
+        E(1, Kind.OPENED, 120 * DAY - 1),
+    ]
     assert parse("opened at least 1 in 120 days").mask(view_of(at_edge)).tolist() == [False, True, False, False]
     assert int(view_of([]).columns.rows.first_at.sum()) == 0 and FAR > NOW

@@ -30,8 +30,11 @@ PACE = Cadence(7, 60, 90)
         ("blind but at once", [E(0, S, 7200), E(0, O, 7199, by="blind")], "machine"),
         ("after a trap link", [E(0, S, 7200), E(0, C, 3605, by="trap", link=3), E(0, O, 3600)], "machine"),
         ("all three links in 10 s", [E(0, S, 7200), *(E(0, C, 3600 - 5 * i, link=1 + i) for i in range(3))], "machine"),
-        ("all three in 11 s", [E(0, S, 7200), *(E(0, C, 3600 - t, link=i) for i, t in ((1, 0), (2, 5), (3, 11)))],
-         "person"),
+        (
+            "all three in 11 s",
+            [E(0, S, 7200), *(E(0, C, 3600 - t, link=i) for i, t in ((1, 0), (2, 5), (3, 11)))],
+            "person",
+        ),
         ("another's pass", [E(1, S, 3601), E(0, S, 9000), E(0, O, 3600)], "person"),
     ],
 )
@@ -145,7 +148,11 @@ def test_map_places_everybody_once() -> None:
     s = score(columns(events, 4), NOW, PACE)
     column, row = coordinates(s)
     assert [(DAY_WORDS[a], LEFT_WORDS[b]) for a, b in zip(column, row, strict=True)] == [
-        ("0–7 d", "none"), ("never", "6–10"), ("31–60", "6–10"), ("never", "none")]
+        ("0–7 d", "none"),
+        ("never", "6–10"),
+        ("31–60", "6–10"),
+        ("never", "none"),
+    ]
     alive = np.array([True, True, True, False])
     counts = grid(s, alive)
     assert counts.sum() == 3

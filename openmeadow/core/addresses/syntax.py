@@ -7,6 +7,7 @@ import re
 import email_validator
 import idna
 
+LONGEST_LOCAL = 64  # RFC 5321 4.5.3.1.1
 LONGEST = 254  # RFC 5321 4.5.3.1.3 less the angle brackets
 # the plain ones: dot-atom and host labels in ASCII; everything else goes to email-validator
 _PLAIN = re.compile(
@@ -24,6 +25,9 @@ def syntax_problem(address: str) -> str | None:
     """None when the address may exist; else why it cannot, as a short sentence."""
     if is_plain(address):
         return None
+    local = address.rpartition("@")[0]
+    if len(local.encode("utf-8", "surrogateescape")) > LONGEST_LOCAL:
+        return "the part before the @ is longer than 64 octets"
     if "@" in address and "." not in address.rpartition("@")[2].strip("."):
         return "the domain has no dot"
     try:

@@ -22,12 +22,11 @@ Progress = Callable[[int, int], None]
 SAMPLE = 8
 
 
-def look(path: Path, corrections: dict[str, str]) -> dict[str, object]:
-    """The heading, what each column was taken for, and the first few rows."""
-    head = reading.header(path)
-    targets = match_columns(head, corrections)
+def look(path: Path) -> tuple[list[str], list[list[str]]]:
+    """What each column of a file seems to be, and its first few rows."""
+    targets = match_columns(reading.header(path), {})
     rows, _, _ = next(reading.csv_chunks(path), ([], [], 0))
-    return {"header": head, "targets": targets, "sample": [cells for _, cells in rows[:SAMPLE]]}
+    return targets, [cells for _, cells in rows[:SAMPLE]]
 
 
 def bring_in(
@@ -85,6 +84,8 @@ def bring_in(
             report.repeated += len(records) - changed
         if progress:
             progress(reached, total)
+    if refused:
+        refused.close()
     if not dry_run:
         take_aside(store)
         with store.atomic() as db:
@@ -113,7 +114,9 @@ class _RefusedFile:
     def write(self, r: Refusal) -> None:
         cells = (r.cells + [""] * self._width)[: self._width]
         self._csv.writerow([*cells, r.line, f"{r.column}: {r.reason}" if r.column else r.reason])
-        self._file.flush()
+
+    def close(self) -> None:
+        self._file.close()
 
 
 class _Writer:

@@ -6,6 +6,7 @@ import json
 import re
 import secrets
 import sqlite3
+import time
 from pathlib import Path
 
 import numpy as np
@@ -176,6 +177,8 @@ def register(api: Described, desk: Desk) -> None:
             view.now,
             len(view.columns.rows),
             len(view.columns.acts),
+            len(view.columns.people),
+            int(time.monotonic() / 5),
             sort,
             falling,
             a.get("band", ""),
@@ -261,7 +264,7 @@ def register(api: Described, desk: Desk) -> None:
                 known=list(EVENT_NAMES),
                 bytes=path.stat().st_size,
             )
-        seen = intake.look(path, {})
+        targets, sample = intake.look(path)
         purposes = [p["name"] for p in subscribers.names(desk.store.read(), "purposes")]
         known = [*KNOWN, *(f"{c}:{p}" for p in purposes for c in ("consent", "consent_at", "consent_source"))]
         return m.Upload(
@@ -270,10 +273,10 @@ def register(api: Described, desk: Desk) -> None:
             name=name,
             header=head,
             known=known,
-            targets=seen["targets"],
-            sample=seen["sample"],
+            targets=targets,
+            sample=sample,
             bytes=path.stat().st_size,
-        )  # type: ignore[arg-type]
+        )
 
     @api.route("POST", "/bring-in", m.Done, body=m.BringIn, rights=ANALYSE)
     def bring_in(body: m.BringIn) -> m.Done:

@@ -39,6 +39,7 @@ def register(api: Described, desk: Desk) -> None:
     @api.route("GET", "/foot", m.Foot)
     def foot() -> m.Foot:
         """How fresh the data is, how many are permitted, what goes out next, the 30-day complaint rate."""
+        under_way = moving(desk)  # before the moment is read, so that "finished" never comes with an earlier one
         view, db = desk.view(), desk.store.read()
         named = subscribers.names(db, "purposes")
         purpose = named[0]["name"] if named else ""
@@ -74,7 +75,7 @@ def register(api: Described, desk: Desk) -> None:
             complaints=row["complained"],
             handed_over=row["handed"],
             sending=going,
-            moving=moving(desk),
+            moving=under_way,
         )
 
     @api.route("GET", "/find", m.Finds)

@@ -1,0 +1,93 @@
+"""The command line as scripts use it: exit status, one JSON document, sentences on standard error."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+
+def meadow(data: Path, *arguments: str, given: str = "", clock: bool = True) -> tuple[int, str, str]:
+    done = subprocess.run(
+        [sys.executable, "-m", "openmeadow", "--data", str(data), *arguments],
+        input=given,
+        capture_output=True,
+        check=False,
+        text=True,
+        env={**os.environ, "MEADOW_DATA": "/nowhere"},
+    )
+    return done.returncode, done.stdout, done.stderr
+
+
+def test_a_script_s_day(folder: Path, tmp_path: Path) -> None:
+    people, log = tmp_path / "p.csv", tmp_path / "e.ndjson"
+    people.write_text("email,joined_at,mailto\na@x.example,2025-01-01,x\nb@x.example,2025-01-01,y\nbroken,,\n")
+    log.write_text(
+        "\n".join(
+            json.dumps(e)
+            for e in (
+                {"at": "2026-03-01", "event": "sent", "email": "a@x.example", "message": "News"},
+                {"at": "2026-03-02", "event": "opened", "email": "a@x.example", "message": "News", "agent": "Reader"},
+                {"at": "2026-03-01", "event": "sent", "email": "zz@x.example", "message": "News"},
+            )
+        )
+    )
+    assert meadow(folder, "init")[0] == 0
+    code, out, err = meadow(
+        folder,
+        "import",
+        "subscribers",
+        str(people),
+        "--map",
+        "mailto=town",
+        "--consent",
+        "News=given",
+        "--source",
+        "form",
+        "--json",
+    )
+    assert code == 1 and json.loads(out)["taken"] == 2 and json.loads(out)["refused_rows"][0]["line"] == 4
+    code, out, err = meadow(folder, "import", "events", str(log))
+    assert code == 1 and "zz@x.example" in err
+    code, out, _ = meadow(folder, "score", "--json")
+    summary = json.loads(out)
+    assert code == 0 and summary["subscribers"] == 2 and sum(summary["bands"].values()) == 2
+    assert set(summary["silent"]) == {"never answered", "stopped answering"}
+    code, out, _ = meadow(folder, "score", "show", "A@X.example", "--as-of", "2026-03-11", "--json")
+    why = json.loads(out)
+    assert (why["answered"], len(why["terms"])) == (1, 1) and why["terms"][0]["weight"] == pytest.approx(2 ** (-10 / 60))
+    assert why["score"] == pytest.approx(100 * why["E"] / (why["N"] + 1), abs=1e-4)
+    code, out, _ = meadow(folder, "segment", "count", 'permitted for "News" and opened at least 1', "--sieve", "--json")
+    found = json.loads(out)
+    assert found["count"] == 1 and found["sieve"][0] == {"clause": "everyone", "left": 2}
+    assert found["sieve"][2] == {"clause": "opened at least 1", "left": 1, "alone_removes": 1}
+    code, out, _ = meadow(folder, "segment", "count", "-", "--json", given='field "town" is "x" or never answered')
+    assert json.loads(out)["count"] == 2
+    code, out, _ = meadow(folder, "segment", "count", "opened at least 1", "--as-of", "2026-03-01T12:00:00Z", "--json")
+    assert json.loads(out)["count"] == 0, "what happened later does not exist"
+    assert meadow(folder, "segment", "save", "Readers", "opened at least 1")[0] == 0
+    assert meadow(folder, "segment", "export", "Readers", "-o", str(tmp_path / "o.csv"))[0] == 0
+    assert "a@x.example" in (tmp_path / "o.csv").read_text()
+
+
+@pytest.mark.parametrize(
+    ("arguments", "code", "words"),
+    [
+        (["segment", "count", "opened at", "--json"], 1, "At character 8"),
+        (["segment", "parse", "", "--json"], 1, "The rule is empty"),
+        (["score", "show", "nobody@x.example", "--json"], 1, "no subscriber"),
+        (["import", "events", "nowhere.csv", "--json"], 3, "cannot be opened"),
+        (["segment", "count", "@nowhere.txt", "--json"], 3, "cannot be opened"),
+        (["segment", "shorten"], 2, "No such command"),
+        (["score", "--as-of", "yesterday"], 2, "is not a time"),
+    ],
+)
+def test_what_goes_wrong(folder: Path, arguments: list[str], code: int, words: str) -> None:
+    status, out, err = meadow(folder, *arguments)
+    assert status == code and words in err
+    if "--json" in arguments:
+        assert words in json.loads(out)["error"]

@@ -1,0 +1,215 @@
+"""What a message says, how it is signed, and what comes back as a report."""
+
+from __future__ import annotations
+
+import email
+import email.policy
+
+import dkim
+import pytest
+
+from openmeadow.core.authentication import records, spf
+from openmeadow.core.authentication.dkim import Signer, new_key, record_text
+from openmeadow.core.authentication.questions import Asking, Found, Question
+from openmeadow.core.message.assembly import Envelope, assemble
+from openmeadow.core.message.body import Body, FieldMistake, Said, check_fields, links, twin
+from openmeadow.core.reports.bounces import bounce_class
+from openmeadow.core.reports.dsn import read
+
+HTML = (
+    '<html><body><p>Dear {{ first_name or "friend" }},</p><a href="https://x.example/a?b=1&amp;c=2">one</a> '
+    "<a class=\"k\" href='https://x.example/b'>two</a></body></html>"
+)
+
+
+def say(html: str, person: dict[str, object], **rest: str) -> Said:
+    numbers = {url: i + 1 for i, url in enumerate(links(html))}
+    body = Body(rest.get("subject", "Hello"), rest.get("preview", ""), html, rest.get("plain", ""), "1 Quay", numbers, 9)
+    return body.say(person, lambda n: f"https://t.example/c/{n}", "https://t.example/u", "https://t.example/o")
+
+
+def test_personal_fields_links_footer_and_picture() -> None:
+    said = say(HTML, {"first_name": "<Mira>"}, subject="For\n {{ first_name }}", preview="Read {{ first_name }}")
+    assert said.subject == "For <Mira>"
+    assert "Dear &lt;Mira&gt;" in said.html and "Read &lt;Mira&gt;" in said.html
+    assert 'href="https://t.example/c/1"' in said.html and "href='https://t.example/c/2'" in said.html
+    assert said.html.count("https://t.example/u") == 1 and "1 Quay" in said.html
+    assert said.html.index("https://t.example/o") < said.html.index("</body>")
+    assert 'href="https://t.example/c/9" style="display:none"' in said.html
+    assert "Dear <Mira>" in said.plain and "https://t.example/u" in said.plain
+    assert "friend" in say(HTML, {}).html, "a field nobody has falls back"
+    assert say(HTML.replace("</body>", "{{ unsubscribe_url }}</body>"), {}).html.count("https://t.example/u") == 1
+
+
+@pytest.mark.parametrize(
+    "html", ["{{ 1/0 }}", "{{ ''.__class__.__mro__[1].__subclasses__() }}", "{% for %}", "{{ a.b.c }}"]
+)
+def test_bad_fields_are_a_sentence(html: str) -> None:
+    with pytest.raises(FieldMistake, match="personal field cannot be"):
+        say(html, {})
+
+
+def test_unknown_fields_are_named() -> None:
+    assert check_fields("{{ name }} {{ tovn }} {{ unsubscribe_url }}", {"name"}) == ["Nobody has a field “tovn”."]
+    assert "cannot be read" in check_fields("{{ ", set())[0]
+
+
+def test_the_twin_writes_links_out() -> None:
+    assert "[one](https://x.example/a?b=1&c=2)" in twin(HTML)
+
+
+@pytest.mark.parametrize(
+    "text", ["plain", "ünïcode — and long " + "x" * 300, "line\r\n\r\n\r\n", " trailing  \t\nspaces \n"]
+)
+def test_a_signature_verifies_through_another_library(text: str) -> None:
+    key = new_key()
+    message = assemble(
+        Said("Subjéct " + "long " * 30, f"<p>{text}</p>", text),
+        Envelope(
+            "Késtrel, Quay",
+            "a@x.example",
+            "b@y.example",
+            "<1@x.example>",
+            1_773_308_520,
+            "News <n.x.example>",
+            "https://t.example/u/abc",
+            "c1:x",
+        ),
+    )
+    signed = Signer("x.example", "m1", key.private).header(message, 1_773_308_520) + message
+
+    def txt(name: bytes, timeout: int = 5) -> bytes:
+        assert name == b"m1._domainkey.x.example."
+        return record_text(key.public).encode()
+
+    assert dkim.verify(signed, dnsfunc=txt)
+    assert not dkim.verify(signed.replace(b"<1@x.example>", b"<2@x.example>"), dnsfunc=txt)
+    read_back = email.message_from_bytes(signed, policy=email.policy.default)
+    assert read_back["List-Unsubscribe"] == "<https://t.example/u/abc>"
+    assert read_back["List-Unsubscribe-Post"] == "List-Unsubscribe=One-Click"
+    assert {"list-unsubscribe", "list-unsubscribe-post"} <= set(
+        read_back["DKIM-Signature"].lower().replace(";", ":").replace(" ", "").replace("h=", ":").split(":")
+    )
+    assert max(map(len, signed.split(b"\r\n"))) <= 998
+
+
+def drive(asking: Asking[object], answers: dict[tuple[str, str], list[str] | str]) -> object:
+    """Recorded answers; a question that is not recorded fails the test."""
+    try:
+        question = next(asking)
+        while True:
+            assert isinstance(question, Question)
+            answer = answers[(question.name, question.kind)]
+            question = asking.send(
+                Found("unknown") if answer == "?" else Found("none") if not answer else Found("found", tuple(answer))
+            )
+    except StopIteration as end:
+        return end.value
+
+
+T = "TXT"
+
+
+@pytest.mark.parametrize(
+    ("answers", "result", "lookups"),
+    [
+        ({("d", T): ["v=spf1 ip4:192.0.2.0/24 -all"]}, "pass", 0),
+        ({("d", T): ["v=spf1 ip4:198.51.100.0/24 -all"]}, "fail", 0),
+        ({("d", T): ["other", "v=spf1 ~all"]}, "softfail", 0),
+        ({("d", T): ["v=spf1"]}, "neutral", 0),
+        ({("d", T): []}, "none", 0),
+        ({("d", T): "?"}, "temperror", 0),
+        ({("d", T): ["v=spf1 -all", "v=spf1 +all"]}, "permerror", 0),
+        ({("d", T): ["v=spf1 include:e -all"], ("e", T): ["v=spf1 ip4:192.0.2.25 -all"]}, "pass", 1),
+        ({("d", T): ["v=spf1 include:e ?all"], ("e", T): ["v=spf1 -all"]}, "neutral", 1),
+        ({("d", T): ["v=spf1 include:e"], ("e", T): []}, "permerror", 1),
+        ({("d", T): ["v=spf1 redirect=e"], ("e", T): ["v=spf1 a:h -all"], ("h", "A"): ["192.0.2.25"]}, "pass", 2),
+        (
+            {
+                ("d", T): ["v=spf1 mx -all"],
+                ("d", "MX"): ["m1", "m2"],
+                ("m1", "A"): ["192.0.2.1"],
+                ("m2", "A"): ["192.0.2.25"],
+            },
+            "pass",
+            1,
+        ),
+        ({("d", T): ["v=spf1 a:1 a:2 a:3 -all"], **{(f"{i}", "A"): [] for i in range(1, 4)}}, "permerror", 3),
+        ({("d", T): ["v=spf1 " + "include:e " * 11], ("e", T): ["v=spf1 -all"]}, "permerror", 11),
+        ({("d", T): ["v=spf1 ip4:192.0.2.999"]}, "permerror", 0),
+    ],
+)
+def test_spf(answers: dict[tuple[str, str], list[str] | str], result: str, lookups: int) -> None:
+    found = drive(spf.check("192.0.2.25", "d"), answers)
+    assert isinstance(found, spf.SpfResult)
+    assert (found.result, found.lookups) == (result, lookups)
+
+
+KEY = new_key()
+FACTS = records.SenderFacts("n.q.example", "tok", "m1", KEY.public, ("192.0.2.25",), "bounce.n.q.example")
+OWN, DK = ("_meadow.n.q.example", T), ("m1._domainkey.n.q.example", T)
+DM, UP = ("_dmarc.n.q.example", T), ("_dmarc.q.example", T)
+
+
+@pytest.mark.parametrize(
+    ("question", "answers", "state", "words"),
+    [
+        (records.ownership, {OWN: ["meadow=tok"]}, "holds", "carries your token"),
+        (records.ownership, {OWN: ["meadow=other"]}, "broken", "says meadow=other"),
+        (records.ownership, {OWN: "?"}, "unknown", "no answer"),
+        (records.signing_key, {DK: [record_text(KEY.public)]}, "holds", "RSA 2048"),
+        (records.signing_key, {DK: [record_text(KEY.public) + "; t=y"]}, "mend", "test mode"),
+        (records.signing_key, {DK: ["v=DKIM1; p="]}, "broken", "revoked"),
+        (records.signing_key, {DK: ["v=DKIM1; p=AAAA"]}, "broken", "another key"),
+        (records.signing_key, {DK: []}, "broken", "no TXT"),
+        (records.policy, {DM: ["v=DMARC1; p=none; rua=mailto:d@q.example"]}, "holds", "p=none"),
+        (records.policy, {DM: [], UP: ["v=DMARC1; p=reject"]}, "mend", "p=reject"),
+        (records.policy, {DM: ["v=DMARC1; p=none", "v=DMARC1; p=none"]}, "broken", "2 records"),
+        (records.policy, {DM: [], UP: []}, "broken", "no record"),
+        (records.sender_policy, {("bounce.n.q.example", T): ["v=spf1 -all"]}, "broken", "fail"),
+        (records.sender_policy, {("bounce.n.q.example", T): "?"}, "unknown", "temperror"),
+    ],
+)
+def test_records(question: object, answers: dict[tuple[str, str], list[str] | str], state: str, words: str) -> None:
+    found = drive(question(FACTS), answers)  # type: ignore[operator]
+    assert isinstance(found, records.RecordFinding)
+    assert found.state == state and words in found.found
+    assert bool(found.publish) is (state != "holds")
+
+
+@pytest.mark.parametrize(
+    ("code", "text", "expected"),
+    [
+        ("5.1.1", "", "hard"),
+        ("5.2.1", "disabled", "hard"),
+        ("550", "5.1.1 no such user", "hard"),
+        ("550", "User unknown here", "hard"),
+        ("550", "go away", "unknown"),
+        ("5.2.2", "full", "soft"),
+        ("4.4.1", "", "soft"),
+        ("451", "try later", "soft"),
+        ("5.7.1", "policy", "blocked"),
+        ("550", "listed at a block list", "blocked"),
+        ("4.7.1", "too much", "blocked"),
+        (None, None, "unknown"),
+    ],
+)
+def test_bounce_classes(code: str | None, text: str | None, expected: str) -> None:
+    assert bounce_class(code, text) == expected
+
+
+def test_a_report_is_read_and_anything_else_is_none() -> None:
+    report = (
+        b"Content-Type: multipart/report; report-type=delivery-status; boundary=b\r\n\r\n--b\r\nContent-Type: "
+        b"message/delivery-status\r\n\r\nReporting-MTA: dns; x\r\n\r\nFinal-Recipient: rfc822; A@x.example\r\n"
+        b"Action: failed\r\nStatus: 5.1.1\r\nDiagnostic-Code: smtp; 550 nobody\r\n\r\n--b--\r\n"
+    )
+    (status,) = read(report)
+    assert (status.address, status.action, status.code, status.diagnostic) == (
+        "A@x.example",
+        "failed",
+        "5.1.1",
+        "550 nobody",
+    )
+    for junk in (b"", b"\0\xff", b"Content-Type: message/delivery-status\r\n\r\n", report[:150]):
+        assert read(junk) == []

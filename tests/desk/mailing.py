@@ -1,0 +1,142 @@
+"""A small workspace that can really send: DNS stand-in, mail world, a sender that holds, a campaign ready to start."""
+
+from __future__ import annotations
+
+import socket
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+
+from openmeadow.core.authentication import records
+from openmeadow.core.columns import DAY
+from openmeadow.desk import campaigns, segments, senders
+from openmeadow.desk.bring_in import subscribers
+from openmeadow.desk.desk import Desk
+from openmeadow.standins.dns_server import DnsServer
+from openmeadow.standins.habits import FAR, Habits, draw
+from openmeadow.standins.world import RELAY_IP, World, serve_http, serve_smtp
+from openmeadow.store import senders as sender_table
+from openmeadow.store import subscribers as subscriber_table
+from openmeadow.store import workspace
+from openmeadow.wire.dns import Resolver, answer_all
+from openmeadow.wire.tokens import Tokens
+from tests.conftest import NOW
+
+DOMAIN = "news.kestrelquay.example"
+ZONE = f"""$TTL 60
+@ IN SOA ns.kestrelquay.example. hostmaster.kestrelquay.example. 1 60 60 60 60
+@ IN NS ns
+ns IN A 127.0.0.1
+bounce.news IN TXT "v=spf1 ip4:{RELAY_IP} -all"
+_dmarc IN TXT "v=DMARC1; p=none; rua=mailto:dmarc@kestrelquay.example"
+"""
+HTML = '<p>Dear {{ first_name or "friend" }},</p><p><a href="https://www.kestrelquay.example/a">Programme</a></p>'
+
+
+def free_port() -> int:
+    with socket.socket() as s:
+        s.bind(("127.0.0.1", 0))
+        return int(s.getsockname()[1])
+
+
+@dataclass
+class Mailing:
+    """Everything a test of sending needs; ``relay`` is the running SMTP stand-in."""
+
+    desk: Desk
+    world: World
+    tokens: Tokens
+    campaign: int
+    relay: object
+    control: str
+
+
+def habits(people: int, **fixed: object) -> Habits:
+    """People of the demo with some traits fixed, all joined a year ago with working mailboxes."""
+    drawn = draw(people, NOW, seed=5)
+    plain = {
+        "joined": np.full(people, NOW - 365 * DAY),
+        "gone": np.full(people, FAR),
+        "until": np.full(people, FAR),
+        "door": np.zeros(people, np.int64),
+        "proxy": np.zeros(people, bool),
+        "sweeps": np.zeros(people, bool),
+        "email": np.array([f"p{i}@{'postern.example' if i % 2 else 'saltmere.example'}" for i in range(people)]),
+        "name": np.array([f"P{i} Quill" for i in range(people)]),
+        "open": np.full(people, 0.5),
+    }
+    return replace(drawn, **{**plain, **{k: np.asarray(v) for k, v in fixed.items()}})  # type: ignore[arg-type]
+
+
+@contextmanager
+def mailing(folder: Path, people: int = 60, **traits: object) -> Iterator[Mailing]:
+    zones = folder / "zones"
+    zones.mkdir()
+    (zones / "kestrelquay.example.zone").write_text(ZONE)
+    dns = DnsServer(zones)
+    desk = Desk(folder)
+    relay_port, http_port, intake_port = free_port(), free_port(), free_port()
+    with desk.store.atomic() as db:
+        for name, value in {
+            "relay_port": relay_port,
+            "resolver": f"127.0.0.1:{dns.port}",
+            "relay_ips": [RELAY_IP],
+            "intake_port": intake_port,
+            "public_url": "http://127.0.0.1:1",
+        }.items():
+            workspace.set_setting(db, name, value)
+    h = habits(people, **traits)
+    world = World(h, folder / "clock", Resolver(f"127.0.0.1:{dns.port}"), ("127.0.0.1", intake_port))
+    relay, http = serve_smtp(world, relay_port), serve_http(world, http_port)
+    file = folder / "people.csv"
+    file.write_text(
+        "email,name,joined_at,list,consent:News,consent_source:News\n"
+        + "".join(f"{e},{n},2025-03-01,Foyer,given,Foyer\n" for e, n in zip(h.email, h.name, strict=True))
+    )
+    subscribers.bring_in(desk.store, file, NOW, "test")
+    try:
+        yield Mailing(desk, world, Tokens(folder), ready_campaign(desk), relay, f"http://127.0.0.1:{http_port}")
+    finally:
+        relay.stop()
+        http.shutdown()
+        http.server_close()
+        dns.close()
+        desk.close()
+
+
+def ready_campaign(desk: Desk, name: str = "Harbour nights") -> int:
+    """A sender by its published lines, a confirmed from-address, a segment, a written message."""
+    db = desk.store.read()
+    row = sender_table.domain_named(db, DOMAIN)
+    if row is None:
+        id = senders.add_domain(desk, DOMAIN, "test")
+        senders.make_key(desk, id, "test")
+        senders.publish(desk, id, "test")
+        address = senders.add_address(desk, id, "hello", "test")
+        senders.confirm(desk, address)
+        segments.save(desk, "Everybody", 'permitted for "News"', "test")
+    address = sender_table.addresses(db)[0]["id"]
+    campaign = campaigns.add(desk, name, "test")
+    campaigns.write(
+        desk,
+        campaign,
+        {
+            "purpose": subscriber_table.names(db, "purposes")[0]["id"],
+            "from_address": address,
+            "from_name": "Kestrel Quay",
+            "subject": "Harbour nights",
+            "html": HTML,
+            "segments_in": [1],
+            "plan": {"lead_share": 0.1, "batches": 2, "interval": 3600, "new_subject": "By the water"},
+        },
+    )
+    return campaign
+
+
+def look_up(desk: Desk) -> list[str]:
+    row = sender_table.domain_named(desk.store.read(), DOMAIN)
+    resolver = Resolver(str(desk.setting("resolver")))
+    return [answer_all(q(senders.facts(desk, row)), resolver).state for q in records.ALL]

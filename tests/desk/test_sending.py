@@ -1,0 +1,250 @@
+"""A plan through the real protocols: DNS and SMTP stand-ins, the ledger, what comes back, the resend."""
+
+from __future__ import annotations
+
+import json
+import urllib.request
+from collections import Counter
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from openmeadow.core.columns import DAY
+from openmeadow.core.errors import Refused
+from openmeadow.desk import answers, campaigns, results, senders, sending
+from openmeadow.desk.bring_in import events
+from openmeadow.store import campaigns as ledger
+from openmeadow.store import segments as segment_table
+from openmeadow.store import workspace
+from openmeadow.worker import Worker
+from tests.conftest import NOW, set_clock
+from tests.desk.mailing import Mailing, look_up, mailing, ready_campaign
+
+
+def states(m: Mailing, kind: str = "first") -> Counter[str]:
+    return Counter(d["state"] for d in ledger.of_campaign(m.desk.store.read(), m.campaign, kind))
+
+
+def open_by(m: Mailing, subscribers: list[int], kind: str = "first", agent: str = "Reader", later: int = 600) -> None:
+    """These people open what they got, some seconds from now."""
+    set_clock(m.desk, m.desk.now() + later)
+    for d in ledger.of_campaign(m.desk.store.read(), m.campaign, kind):
+        if d["subscriber"] in subscribers and d["state"] == "handed over":
+            answers.opened(m.desk, d["id"], agent, "198.51.100.1")
+
+
+def test_the_whole_plan(folder: Path) -> None:
+    with mailing(folder) as m:
+        assert look_up(m.desk) == ["holds"] * 4, "the published lines prove the domain"
+        assert campaigns.start(m.desk, m.campaign, "test") == {"people": 60, "batches": 3}
+        sending.send_due(m.desk, m.tokens)
+        assert states(m) == {"handed over": 6, "waiting": 54}, "only the lead batch is due"
+        assert ledger.next_due(m.desk.store.read()) == NOW + 3600
+        set_clock(m.desk, NOW + 2 * 3600)
+        sending.send_due(m.desk, m.tokens)
+        assert states(m) == {"handed over": 60}
+        assert m.world.placed == {"inbox": 61, "spam": 0}, "DKIM and SPF hold (60 and the confirming mail)"
+        assert max(m.world.received.values()) == 1
+        letter = m.world.mailboxes["p3@postern.example"][-1]
+        assert "Dear P3," in letter["html"] and "/c/" in letter["html"] and "/o/" in letter["html"]
+
+        open_by(m, list(range(1, 31)))
+        assert [len(v) for v in m.world.mailboxes.values()].count(1) >= 60
+        set_clock(m.desk, NOW + 3 * DAY + 2 * 3600)
+        sending.send_due(m.desk, m.tokens)
+        again = ledger.of_campaign(m.desk.store.read(), m.campaign, "resend")
+        assert {d["subscriber"] for d in again} == set(range(31, 61)), "only who left it unanswered"
+        held = [d for d in again if d["reason"] == "held back"]
+        assert len(held) == sum(round(0.1 * n) for n in Counter(d["batch"] for d in again).values())
+        assert {d["arm"] for d in again} == {0, 1}
+        subjects = {m.world.mailboxes[k][-1]["subject"] for k in m.world.mailboxes if k.startswith("p")}
+        assert subjects == {"Harbour nights", "By the water"}
+
+        gone_again = [d["subscriber"] for d in again if d["state"] == "handed over"]
+        open_by(m, gone_again[:12], "resend")
+        r = results.results(m.desk, m.campaign)
+        assert (r["handed"], r["delivered"], r["opened"]) == (60, 60, 42)
+        assert (r["answered_first"], r["answered_all"]) == (30, 42)
+        assert sum(a["answered"] for a in r["arms"]) == 12 and r["arms"][-1]["arm"] == "Held back"
+        assert r["why_not"][0]["count"] == 60 and r["why_not"][-1] == {"words": "Handed over", "count": 60}
+        assert results.as_csv(m.desk, m.campaign).splitlines()[1].startswith("first,1,6,6,6,")
+        assert campaigns.row_of(m.desk, m.campaign)["state"] == "finished"
+
+
+def test_nobody_who_answered_or_left_gets_the_resend(folder: Path) -> None:
+    with mailing(folder, 20) as m:
+        campaigns.write(m.desk, m.campaign, {"plan": {"lead_share": 0.0, "batches": 1, "held_share": 0.0}})
+        campaigns.start(m.desk, m.campaign, "test")
+        sending.send_due(m.desk, m.tokens)
+        first = {d["subscriber"]: d["id"] for d in ledger.of_campaign(m.desk.store.read(), m.campaign, "first")}
+        open_by(m, [1], agent="PrivacyProxy/2.0")
+        set_clock(m.desk, NOW + 4 * DAY)
+        batch = next(b for b in ledger.batches(m.desk.store.read(), m.campaign) if b["kind"] == "resend")
+        row = campaigns.row_of(m.desk, m.campaign)
+        sending._draw_resend(m.desk, row, ledger.batch(m.desk.store.read(), batch["id"]))
+        answers.opened(m.desk, first[2], "Reader", "198.51.100.1")
+        assert answers.unsubscribed(m.desk, first[3]) and answers.unsubscribed(m.desk, first[3])
+        sending.send_due(m.desk, m.tokens)
+        again = {d["subscriber"]: d for d in ledger.of_campaign(m.desk.store.read(), m.campaign, "resend")}
+        assert 1 not in again, "machine-only openers are left out unless the plan takes them in"
+        assert again[2]["reason"] == "answered before the resend"
+        assert again[3]["reason"] == "consent withdrawn"
+        assert Counter(d["state"] for d in again.values()) == {"handed over": 17, "passed over": 2}
+
+
+def test_refused_deferred_and_bounced_later(folder: Path) -> None:
+    gone = np.full(40, 2**40)
+    gone[[1, 3]] = 0
+    with mailing(folder, 40, gone=gone) as m:
+        emails = m.world.habits.email
+        emails[5] = "p5@tidewatch.example"
+        campaigns.write(m.desk, m.campaign, {"plan": {"lead_share": 0.0, "batches": 1, "resend": False}})
+        m.world.deferred_once.clear()
+        campaigns.start(m.desk, m.campaign, "test")
+        m.world.refusal = _sometimes(m.world.refusal, "p7@postern.example")  # type: ignore[method-assign]
+        sending.send_due(m.desk, m.tokens)
+        assert states(m) == {"handed over": 37, "failed": 2, "deferred": 1}
+        assert ledger.next_due(m.desk.store.read()) == NOW + 1800
+        set_clock(m.desk, NOW + 1800)
+        sending.send_due(m.desk, m.tokens)
+        assert states(m) == {"handed over": 38, "failed": 2}
+        worker = Worker(m.desk)
+        intake = worker.listen()
+        try:
+            d = next(d for d in ledger.of_campaign(m.desk.store.read(), m.campaign, "first") if d["subscriber"] == 9)
+            m.world._bounce(m.tokens.return_path(d["id"], "bounce.x"), "p8@saltmere.example", "<x>")
+            m.world._bounce("b1-000000000000@bounce.x", "p9@postern.example", "<x>")
+        finally:
+            intake.stop()
+            worker.close()
+        figures = results.results(m.desk, m.campaign)
+        assert (figures["handed"], figures["delivered"]) == (38, 37)
+        suppressed = {r["subscriber"] for r in m.desk.store.read().execute("SELECT subscriber FROM suppressions")}
+        assert suppressed == {2, 4, 9}, "hard bounces at once; a forged return path marks nobody"
+
+
+def _sometimes(refusal: object, address: str) -> object:
+    once = [address]
+
+    def answer(to: str) -> str | None:
+        if to in once:
+            once.remove(to)
+            return "451 4.7.1 later"
+        return refusal(to)  # type: ignore[operator, no-any-return]
+
+    return answer
+
+
+def test_hold_go_on_and_stop(folder: Path) -> None:
+    with mailing(folder, 30) as m:
+        campaigns.start(m.desk, m.campaign, "test")
+        campaigns.hold(m.desk, m.campaign, "test")
+        set_clock(m.desk, NOW + DAY)
+        assert sending.send_due(m.desk, m.tokens) == 0
+        campaigns.go_on(m.desk, m.campaign, "test")
+        assert sending.send_due(m.desk, m.tokens) == 30
+        assert campaigns.stop(m.desk, m.campaign, "test") == 0
+        set_clock(m.desk, NOW + 9 * DAY)
+        assert sending.send_due(m.desk, m.tokens) == 0, "a stopped plan sends no resend"
+        for act in (campaigns.hold, campaigns.go_on, campaigns.stop, campaigns.start):
+            with pytest.raises(Refused):
+                act(m.desk, m.campaign, "test")
+
+
+def test_one_a_day_over_campaigns(folder: Path) -> None:
+    with mailing(folder, 10) as m:
+        for id in (m.campaign, ready_campaign(m.desk, "Second")):
+            campaigns.write(m.desk, id, {"plan": {"lead_share": 0.0, "batches": 1, "resend": False}})
+            campaigns.start(m.desk, id, "test")
+        sending.send_due(m.desk, m.tokens)
+        second = ledger.of_campaign(m.desk.store.read(), 2, "first")
+        assert {(d["state"], d["reason"]) for d in second} == {("passed over", "too many messages")}
+
+
+def test_what_cannot_start_says_why(folder: Path) -> None:
+    with mailing(folder, 5) as m:
+        fresh = campaigns.add(m.desk, "Empty", "test")
+        with pytest.raises(Refused, match="choose a purpose"):
+            campaigns.start(m.desk, fresh, "test")
+        with pytest.raises(Refused, match="already a campaign"):
+            campaigns.add(m.desk, "empty", "test")
+        campaigns.write(m.desk, m.campaign, {"html": "{{ tovn }}"})
+        with pytest.raises(Refused, match="Nobody has a field “tovn”"):
+            campaigns.start(m.desk, m.campaign, "test")
+        with m.desk.store.atomic() as db:
+            segment_table.save(db, "Everybody", "unanswered at least 99", NOW)
+        campaigns.write(m.desk, m.campaign, {"html": "<p>x</p>"})
+        with pytest.raises(Refused, match="Nobody would receive this"):
+            campaigns.start(m.desk, m.campaign, "test")
+
+
+@pytest.mark.parametrize(
+    ("name", "sentence"),
+    [
+        ("lanternmail.example", "freemail provider"),
+        ("no domain", "is not a domain name"),
+        ("", "is not a domain name"),
+        ("news.kestrelquay.example", "already among the senders"),
+    ],
+)
+def test_domains_that_are_refused(folder: Path, name: str, sentence: str) -> None:
+    with mailing(folder, 2) as m, pytest.raises(Refused, match=sentence):
+        senders.add_domain(m.desk, name, "test")
+
+
+def test_from_addresses(folder: Path) -> None:
+    with mailing(folder, 2) as m:
+        letter = m.world.mailboxes["hello@news.kestrelquay.example"][-1]
+        link = letter["plain"].split("/k/")[1].split()[0]
+        assert (
+            m.tokens.read(link, "k") and m.tokens.read(link, "u") is None and m.tokens.read(link[:-1] + "x", "k") is None
+        )
+        for address, words in (
+            ("a@lanternmail.example", "freemail"),
+            ("a@other.example", "add that domain first"),
+            ("hello", "already there"),
+            ("a b@news.kestrelquay.example", "is not an address"),
+        ):
+            with pytest.raises(Refused, match=words):
+                senders.add_address(m.desk, 1, address, "test")
+        with m.desk.store.atomic() as db:
+            workspace.set_setting(db, "relay_port", 1)
+        with pytest.raises(Exception, match=r"relay at 127\.0\.0\.1 port 1 does not answer"):
+            senders.add_address(m.desk, 1, "second", "test")
+
+
+def test_the_clock_moves_the_world(folder: Path) -> None:
+    """A wished move: every batch and every bounce on the way happens, in its order."""
+    with mailing(folder, 12, email=np.array([f"p{i}@tidewatch.example" for i in range(12)]), gone=np.zeros(12)) as m:
+        campaigns.write(m.desk, m.campaign, {"plan": {"resend": False}})
+        campaigns.start(m.desk, m.campaign, "test")
+        with m.desk.store.atomic() as db:
+            workspace.add_clock_move(db, NOW + 6 * 3600, NOW)
+        worker = Worker(m.desk, m.control)
+        with pytest.raises(Refused, match="Another worker"):
+            Worker(m.desk)
+        intake = worker.listen()
+        try:
+            worker.tick()
+        finally:
+            intake.stop()
+            worker.close()
+        assert m.desk.now() == NOW + 6 * 3600
+        rows = m.desk.store.read().execute("SELECT kind, at FROM events ORDER BY at, kind").fetchall()
+        assert Counter(r["kind"] for r in rows) == {1: 12, 4: 12}
+        assert {r["at"] - NOW for r in rows if r["kind"] == 1} == {0, 3600, 7200}
+        assert json.load(urllib.request.urlopen(m.control + "/next"))["next"] is None
+
+
+def test_history_and_own_sends_are_one(folder: Path) -> None:
+    """An event log that tells of our own message joins the ledger's figures."""
+    with mailing(folder, 4) as m:
+        campaigns.write(m.desk, m.campaign, {"plan": {"lead_share": 0.0, "batches": 1, "resend": False}})
+        campaigns.start(m.desk, m.campaign, "test")
+        sending.send_due(m.desk, m.tokens)
+        log = folder / "log.csv"
+        log.write_text("at,event,email,message,value\n2026-03-12T10:42:00Z,booked,p1@postern.example,Harbour nights,50\n")
+        set_clock(m.desk, NOW + DAY)
+        assert events.bring_in(m.desk.store, log, NOW, "test").taken == 1
+        assert results.results(m.desk, m.campaign)["opened"] == 1

@@ -1,0 +1,194 @@
+"""The API from outside: who may, what is refused and how, and that the description is the truth."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+from collections.abc import Iterator
+from io import BytesIO
+from pathlib import Path
+
+import pyotp
+import pytest
+from flask.testing import FlaskClient
+
+from openmeadow.desk import accounts, answers, campaigns, sending
+from openmeadow.desk.desk import Desk
+from openmeadow.store import campaigns as ledger
+from openmeadow.web.app import make_app
+from openmeadow.web.describe import description
+from openmeadow.wire.tokens import Tokens
+from openmeadow.worker import Worker
+from tests.desk.mailing import mailing
+
+ROOT = Path(__file__).parents[2]
+PASSWORD = "harbour nights 41"
+
+
+@pytest.fixture
+def client(desk: Desk) -> Iterator[FlaskClient]:
+    for role in accounts.ROLES:
+        accounts.add(desk, role, role, PASSWORD)
+    with make_app(desk).test_client() as c:
+        yield c
+
+
+def sign_in(client: FlaskClient, name: str = "analyst", code: str = "") -> dict[str, str]:
+    answer = client.post("/api/sign-in", json={"name": name, "password": PASSWORD, "code": code})
+    assert answer.status_code == 200, answer.json
+    return {"X-Meadow-CSRF": client.get("/api/me").json["csrf"]}
+
+
+def test_nobody_gets_in_without_signing_in(client: FlaskClient) -> None:
+    for path, methods in description()["paths"].items():  # type: ignore[attr-defined]
+        for method in methods:
+            if path != "/api/sign-in":
+                answer = client.open(path.replace("{id}", "1"), method=method.upper(), json={})
+                assert (answer.status_code, answer.json["error"]) == (401, "Sign in first."), (method, path)
+    wrong = client.post("/api/sign-in", json={"name": "analyst", "password": "wrong"})
+    nobody = client.post("/api/sign-in", json={"name": "nobody", "password": PASSWORD})
+    assert wrong.json == nobody.json and wrong.status_code == 409, "a wrong name and a wrong password look alike"
+
+
+def test_roles_and_the_page_token(client: FlaskClient) -> None:
+    headers = sign_in(client, "observer")
+    assert client.get("/api/segments").status_code == 200
+    refused = client.post("/api/segments", json={"name": "x", "rule": "rejoined"}, headers=headers)
+    assert (refused.status_code, refused.json["error"]) == (403, "As observer you may look at this, but not do it.")
+    headers = sign_in(client, "writer")
+    assert client.post("/api/segments", json={"name": "x", "rule": "rejoined"}).status_code == 403, "no page token"
+    assert client.post("/api/segments", json={"name": "x", "rule": "rejoined"}, headers=headers).status_code == 200
+    assert client.post("/api/campaigns/1/start", json={}, headers=headers).status_code == 403
+
+
+def test_second_factor_and_tokens(client: FlaskClient) -> None:
+    headers = sign_in(client)
+    secret = client.post("/api/me/second-factor", headers=headers).json["secret"]
+    assert (
+        client.put("/api/me/second-factor", json={"secret": secret, "code": "000000"}, headers=headers).status_code == 409
+    )
+    code = pyotp.TOTP(secret).now()
+    assert client.put("/api/me/second-factor", json={"secret": secret, "code": code}, headers=headers).status_code == 200
+    token = client.post("/api/me/token", headers=headers).json["token"]
+    client.post("/api/sign-out", headers=headers)
+    assert client.post("/api/sign-in", json={"name": "analyst", "password": PASSWORD}).status_code == 409
+    assert client.get("/api/me", headers={"Authorization": f"Bearer {token}"}).json["name"] == "analyst"
+    assert client.get("/api/me", headers={"Authorization": "Bearer wrong"}).status_code == 401
+    sign_in(client, code=pyotp.TOTP(secret).now())
+
+
+def test_an_entry_works_once(client: FlaskClient, desk: Desk) -> None:
+    token = accounts.entry_once(desk, 1)
+    assert client.get(f"/enter/{token}").location == "/"
+    assert client.get("/api/me").json["role"] == "analyst"
+    assert client.get(f"/enter/{token}").location == "/sign-in"
+
+
+def test_sign_in_is_limited(client: FlaskClient) -> None:
+    codes = [client.post("/api/sign-in", json={"name": "x", "password": "y"}).status_code for _ in range(22)]
+    assert codes[0] == 409 and codes[-1] == 429
+
+
+def test_mistakes_are_sentences(client: FlaskClient) -> None:
+    headers = sign_in(client)
+    for method, path, body, status, words in (
+        ("POST", "/api/segments/count", {"rule": "opened at least"}, 422, "what would fit: a number"),
+        ("POST", "/api/segments/count", {"rool": "x"}, 422, "rule: Field required"),
+        ("GET", "/api/subscribers/99", None, 404, "There is no such subscriber."),
+        ("GET", "/api/subscribers?sort=shoe", None, 409, "cannot be sorted by “shoe”"),
+        ("POST", "/api/clock", {"by": -5}, 409, "forward only"),
+        ("POST", "/api/subscribers/map/selection", {"cells": [[9, 9]]}, 409, "no such cell"),
+        ("GET", "/api/jobs/9/refused.csv", None, 404, "No rows were refused"),
+        ("POST", "/api/bring-in", {"upload": "../clock", "kind": "events"}, 404, "choose it again"),
+        ("GET", "/api/nothing", None, 404, "no such address"),
+    ):
+        answer = client.open(path, method=method, json=body, headers=headers)
+        assert answer.status_code == status and words in answer.json["error"], (path, answer.json)
+    place = client.post("/api/segments/count", json={"rule": "rejoined and foo"}, headers=headers).json
+    assert place["place"] == 13 and "band" in place["fits"]
+
+
+def test_every_answer_has_its_policy(client: FlaskClient) -> None:
+    for path in ("/", "/api/me", "/o/x", "/today"):
+        answer = client.get(path)
+        policy = answer.headers["Content-Security-Policy"]
+        answer.close()
+        assert "default-src 'none'" in policy and "http" not in policy
+    assert client.get("/o/x").data == b"Not found\n" and client.get("/o/x").status_code == 404
+
+
+def test_bring_in_by_upload(client: FlaskClient, desk: Desk) -> None:
+    headers = sign_in(client)
+    file = (BytesIO(b"Mail;Name\na@x.example;A\nbad;B\n"), "my people.csv")
+    seen = client.post("/api/bring-in/upload", data={"file": file}, headers=headers).json
+    assert (seen["kind"], seen["targets"], seen["sample"][0]) == ("subscribers", ["email", "name"], ["a@x.example", "A"])
+    worker = Worker(desk)
+    outcome = {}
+    for dry in (True, False):
+        body = {"upload": seen["upload"], "kind": "subscribers", "list_name": "Fair", "dry_run": dry}
+        job = client.post("/api/bring-in", json=body, headers=headers).json["id"]
+        worker.tick()
+        outcome = client.get(f"/api/jobs/{job}").json
+        assert (outcome["state"], outcome["outcome"]["taken"], outcome["outcome"]["refused"]) == ("finished", 1, 1)
+        assert client.get("/api/subscribers").json["total"] == (0 if dry else 1)
+    assert b"refused_reason" in client.get(f"/api/jobs/{outcome['id']}/refused.csv").data
+    log = (BytesIO(b'{"at":"2026-03-01T10:00:00Z","event":"sent","email":"a@x.example","message":"N"}\n'), "l.ndjson")
+    assert client.post("/api/bring-in/upload", data={"file": log}, headers=headers).json["kind"] == "events"
+    nothing = client.post("/api/bring-in/upload", data={}, headers=headers)
+    assert nothing.json["error"] == "Choose a file first."
+    worker.close()
+
+
+def test_public_pages(folder: Path) -> None:
+    with mailing(folder, 3) as m:
+        campaigns.write(m.desk, m.campaign, {"plan": {"lead_share": 0.0, "batches": 1, "resend": False}})
+        campaigns.start(m.desk, m.campaign, "test")
+        sending.send_due(m.desk, m.tokens)
+        d = ledger.of_campaign(m.desk.store.read(), m.campaign, "first")[0]
+        link = ledger.links(m.desk.store.read(), ledger.delivery(m.desk.store.read(), d["id"])["message"])[0]
+        client = make_app(m.desk).test_client()
+        picture = client.get("/o/" + m.tokens.make("o", d["id"]), headers={"User-Agent": "Reader"})
+        assert (picture.mimetype, picture.headers["Cache-Control"]) == ("image/gif", "no-store")
+        followed = client.get("/c/" + m.tokens.make("c", d["id"], link["id"]), headers={"User-Agent": "Reader"})
+        assert followed.location == "https://www.kestrelquay.example/a"
+        assert client.get("/c/" + m.tokens.make("c", d["id"], 999)).status_code == 404
+        assert client.get("/c/" + m.tokens.make("o", d["id"], link["id"])).status_code == 404, "a token is for one use"
+        leave = "/u/" + m.tokens.make("u", d["id"])
+        assert b"Press the button" in client.get(leave).data
+        assert m.desk.count('permitted for "News"')[0] == 3, "looking at the page does nothing"
+        for _ in range(2):
+            assert client.post(leave, data={"List-Unsubscribe": "One-Click"}).status_code == 200
+        assert m.desk.count('permitted for "News"')[0] == 2
+        kinds = [
+            r["kind"] for r in m.desk.store.read().execute("SELECT kind FROM events WHERE subscriber = 1 ORDER BY 1")
+        ]
+        assert kinds == [1, 5, 6, 10]
+        tampered = leave[:-1] + ("a" if leave[-1] != "a" else "b")
+        assert (client.get(tampered).status_code, client.get(tampered).data) == (404, b"Not found\n")
+        assert Tokens(m.desk.folder).secret == m.tokens.secret and not answers.unsubscribed(m.desk, 999)
+
+
+def test_how_many_statements_a_page_takes(folder: Path) -> None:
+    """The map is answered from columns: a handful of statements, however many people there are."""
+    from openmeadow.store.database import Store
+
+    said: list[str] = []
+    desk = Desk(folder)
+    desk.store.close()
+    desk.store = Store(folder, said.append)
+    desk.view()
+    said.clear()
+    desk.view()
+    assert len([s for s in said if s.startswith("SELECT")]) <= 4, said
+    desk.close()
+
+
+def test_the_types_are_current(tmp_path: Path) -> None:
+    fresh = tmp_path / "types.ts"
+    subprocess.run(
+        ["node", str(ROOT / "frontend/scripts/types.mjs"), str(fresh)],
+        check=True,
+        cwd=ROOT / "frontend",
+        input=json.dumps(description()).encode(),
+    )
+    assert fresh.read_text() == (ROOT / "frontend/src/api/types.ts").read_text(), "run make types"
