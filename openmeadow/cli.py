@@ -323,6 +323,34 @@ def segment_export(what: str, out: Path) -> None:
     click.echo(f"{segments.export(d, rule_text(what), out):,} people written to {out}.")
 
 
+@main.command("set")
+@click.argument("name", required=False)
+@click.argument("value", required=False)
+def set_(name: str | None, value: str | None) -> None:
+    """Show the workspace's settings, or set one (a value is JSON, or text as it is)."""
+    from openmeadow.store import workspace
+
+    d = desk()
+    if name is None:
+        for key, present in sorted(workspace.settings(d.store.read()).items()):
+            if key in workspace.DEFAULTS:
+                click.echo(f"{key:<16}{json.dumps(present, ensure_ascii=False)}")
+        return
+    if name not in workspace.DEFAULTS or value is None:
+        raise click.BadParameter(f"the settings are {', '.join(sorted(workspace.DEFAULTS))}; give one and its value.")
+    try:
+        read: Any = json.loads(value)
+    except ValueError:
+        read = value
+    wanted = workspace.DEFAULTS[name]
+    if type(read) is not type(wanted):
+        raise click.BadParameter(f"{name} is written like {json.dumps(wanted)}.")
+    with d.store.atomic() as db:
+        workspace.set_setting(db, name, read)
+        workspace.log(db, d.now(), "command line", "set", name)
+    click.echo(f"{name} is {json.dumps(read, ensure_ascii=False)}.")
+
+
 @main.group("user", cls=MeadowGroup)
 def user_() -> None:
     """Accounts."""

@@ -37,6 +37,8 @@ def test_a_script_s_day(folder: Path, tmp_path: Path) -> None:
         )
     )
     assert meadow(folder, "init")[0] == 0
+    assert meadow(folder, "set", "relay_ips", '["192.0.2.1"]')[0] == 0
+    assert 'relay_ips       ["192.0.2.1"]' in meadow(folder, "set")[1]
     code, out, err = meadow(
         folder,
         "import",
@@ -84,6 +86,9 @@ def test_a_script_s_day(folder: Path, tmp_path: Path) -> None:
         (["segment", "count", "@nowhere.txt", "--json"], 3, "cannot be opened"),
         (["segment", "shorten"], 2, "No such command"),
         (["score", "--as-of", "yesterday"], 2, "is not a time"),
+        (["set", "relay_port", "many"], 2, "is written like 2525"),
+        (["set", "shoe", "1"], 2, "the settings are"),
+        (["user", "add", "x", "--role", "analyst", "--password", "short"], 1, "at least 10 characters"),
     ],
 )
 def test_what_goes_wrong(folder: Path, arguments: list[str], code: int, words: str) -> None:

@@ -42,10 +42,8 @@ def in_words(lifts: list[Lift], held: ArmCount) -> str:
     gained = [x for x in lifts if x.verdict == "yes"]
     harm = sum(x.arm.unsubscribed for x in lifts)
     complaints = sum(x.arm.complained for x in lifts)
-    cost = (
-        f"{harm} {'person' if harm == 1 else 'people'} unsubscribed and "
-        f"{complaints if complaints else 'nobody'} complained after the resend."
-    )
+    left = "nobody" if not harm else f"{harm} {'person' if harm == 1 else 'people'}"
+    cost = f"{left.capitalize()} unsubscribed and {complaints or 'nobody'} complained after the resend."
     if held.people == 0:
         return f"Nobody was held back, so what late openers would have done anyway cannot be taken off. {cost}"
     if not gained:

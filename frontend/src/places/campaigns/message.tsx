@@ -25,6 +25,7 @@ export function MessagePage({ c, head, write }: CampaignProps) {
   const [said, setSaid] = useState("");
   const [kept, setKept] = useState(0);
   const timer = useRef(0);
+  const pending = useRef<Partial<Texts>>({});
   const area = useRef<HTMLTextAreaElement>(null);
   const from = useQuery({ queryKey: ["senders"], queryFn: () => get<M["Domains"]>("/senders") });
   const preview = useQuery({
@@ -43,8 +44,13 @@ export function MessagePage({ c, head, write }: CampaignProps) {
   };
   const change = (name: keyof Texts, value: string) => {
     setT((old) => ({ ...old, [name]: value }));
+    pending.current = { ...pending.current, [name]: value };
     clearTimeout(timer.current);
-    timer.current = window.setTimeout(() => keep({ [name]: value }), 500);
+    timer.current = window.setTimeout(() => {
+      const values = pending.current;
+      pending.current = {};
+      keep(values);
+    }, 500);
   };
   useEffect(() => {
     if (!c.plain_by_hand) setT((old) => ({ ...old, plain: c.plain }));
@@ -158,6 +164,7 @@ export function MessagePage({ c, head, write }: CampaignProps) {
           <span className="label">Purpose</span>
           <select
             className="field"
+            aria-label="Purpose"
             disabled={!draft}
             value={c.purpose ?? ""}
             onChange={(e) => keep({ purpose: Number(e.target.value) || null })}
@@ -174,6 +181,7 @@ export function MessagePage({ c, head, write }: CampaignProps) {
           <span className="label">From</span>
           <select
             className="field"
+            aria-label="From"
             disabled={!draft}
             value={c.from_address ?? ""}
             onChange={(e) => keep({ from_address: Number(e.target.value) || null })}

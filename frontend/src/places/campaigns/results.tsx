@@ -1,5 +1,5 @@
 import type { M } from "../../api/client";
-import { count, duration, moment, points, share } from "../../logic/format";
+import { count, duration, moment, people, points, share } from "../../logic/format";
 import { Page, Sieve, Waiting } from "../../parts/basics";
 import type { CampaignProps } from "./campaign";
 import { useResults } from "./plan";
@@ -116,7 +116,7 @@ function Bands({ r }: { r: M["Results"] }) {
               />
             </td>
             <td className="w-[80px] text-right font-semibold">{count(n)}</td>
-            <td className="w-[130px] pl-3 text-[13px] text-ink-2">
+            <td className="w-[168px] pl-3 text-[13px] text-ink-2">
               {rate && `${rate} ${words === "Delivered" ? "of handed over" : "of delivered"}`}
             </td>
           </tr>
@@ -137,12 +137,12 @@ function Earned({ r }: { r: M["Results"] }) {
     { length: Math.floor(high / step) - Math.ceil(low / step) + 1 },
     (_, i) => (Math.ceil(low / step) + i) * step,
   );
-  const people = r.arms.reduce((a, b) => a + b.people, 0);
+  const due = r.arms.reduce((a, b) => a + b.people, 0);
   return (
     <section aria-label="Did the resend earn its place?">
       <h2 className="mt-6">Did the resend earn its place?</h2>
       <p className="mb-2 text-ink-2">
-        {count(people)} had not answered after the wait.{" "}
+        {count(due)} had not answered after the wait.{" "}
         {held?.people
           ? `${count(held.people)} were held back by lot, so what late openers would have done anyway is taken off.`
           : "Nobody was held back."}
@@ -202,7 +202,7 @@ function Earned({ r }: { r: M["Results"] }) {
                   {a.difference === null || !a.people ? (
                     <span className="text-ink-2">
                       {a.people
-                        ? `${share(a.answered, a.people)} answered late, ${count(a.answered)} people`
+                        ? `${share(a.answered, a.people)} answered late, ${people(a.answered)}`
                         : "not sent yet"}
                     </span>
                   ) : (

@@ -4,8 +4,7 @@ import { atShare, type Slot, span, spread } from "../../logic/timeline";
 const W = 900,
   H = 230,
   TOP = 28,
-  FLOOR = 190,
-  BAR = 26;
+  FLOOR = 190;
 
 /** Batches over the days: height is people, a hatch is a resend, filled as far as handed over. */
 export function Timeline({ slots, now }: { slots: Slot[]; now: number }) {
@@ -14,9 +13,12 @@ export function Timeline({ slots, now }: { slots: Slot[]; now: number }) {
   const { begin, end, days } = span(ordered, now);
   const x = (at: number) => atShare(at, begin, end) * W;
   const most = Math.max(...ordered.map((s) => s.people), 1);
+  const gaps = ordered.slice(1).map((s, i) => x(s.due) - x(ordered[i]?.due ?? 0));
+  const BAR = Math.max(9, Math.min(26, Math.min(...gaps.filter((g) => g > 2), 99) - 8));
+  const roomy = BAR >= 24;
   const lefts = spread(
     ordered.map((s) => x(s.due)),
-    BAR + 9,
+    BAR + (roomy ? 9 : 3),
     W - BAR - 8,
   );
   const fill = (s: Slot) =>
@@ -87,10 +89,16 @@ export function Timeline({ slots, now }: { slots: Slot[]; now: number }) {
               {s.label}
             </text>
             <text x={left + BAR / 2} y={FLOOR + 17} textAnchor="middle" fontSize="12" fill="var(--color-ink-2)">
-              {clockTime(s.due)}
+              {roomy ? clockTime(s.due) : s.resend ? "↻" : ""}
             </text>
             <text x={left + BAR / 2} y={FLOOR + 32} textAnchor="middle" fontSize="11.5" fill="var(--color-ink-3)">
-              {s.resend ? "again" : s.people >= 10000 ? `${Math.round(s.people / 1000)}k` : count(s.people)}
+              {!roomy
+                ? ""
+                : s.resend
+                  ? "again"
+                  : s.people >= 10000
+                    ? `${Math.round(s.people / 1000)}k`
+                    : count(s.people)}
             </text>
           </g>
         );

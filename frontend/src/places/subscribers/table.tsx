@@ -129,7 +129,7 @@ export function TablePage() {
           </span>
         )}
       </div>
-      <div className="flex border-b border-rule-strong text-[13px] font-semibold text-ink-2" role="row">
+      <div className="flex border-b border-rule-strong text-[13px] font-semibold text-ink-2">
         {COLUMNS.map((c) => (
           <div key={c.words} className={`py-1.5 ${c.className}`}>
             {c.sort ? (
@@ -168,7 +168,8 @@ export function TablePage() {
           ref={scroller}
           className={`overflow-auto ${first.isPlaceholderData ? "opacity-60" : ""}`}
           style={{ height: "calc(100vh - 322px)", minHeight: 260 }}
-          tabIndex={-1}
+          // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reachable by keyboard
+          tabIndex={0}
         >
           <div style={{ height: rows.getTotalSize(), position: "relative" }}>
             {shown.map((v) => {

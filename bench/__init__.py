@@ -1,0 +1,1 @@
+"""Benchmarks beside their peers, runnable by anyone: ``make bench``."""

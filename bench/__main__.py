@@ -1,0 +1,182 @@
+"""Prints every figure beside its peer, measured in one run in turn: ``python -m bench [people] [deliveries]``."""
+
+from __future__ import annotations
+
+import csv
+import resource
+import sqlite3
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+import urllib.request
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from bench import world
+from bench.peers import Duck, frames, polars_count, polars_score
+from openmeadow.core.engagement.score import cadence, score
+from openmeadow.core.rules.streams import Streams
+from openmeadow.desk.bring_in import events, reading, subscribers
+from openmeadow.desk.desk import Desk
+
+ROUNDS = 5
+DAY = 86_400
+
+
+def in_turn(contests: dict[str, Callable[[], Any]], rounds: int = ROUNDS) -> dict[str, tuple[float, Any]]:
+    """Each contestant once a round, in turn; the median seconds and the last answer of each."""
+    times: dict[str, list[float]] = {name: [] for name in contests}
+    answers: dict[str, Any] = {}
+    for name, run in contests.items():
+        answers[name] = run()  # a first run that is not counted
+    for _ in range(rounds):
+        for name, run in contests.items():
+            begun = time.perf_counter()
+            answers[name] = run()
+            times[name].append(time.perf_counter() - begun)
+    return {name: (statistics.median(t), answers[name]) for name, t in times.items()}
+
+
+def told(title: str, found: dict[str, tuple[float, Any]]) -> None:
+    ours = next(iter(found.values()))[0]
+    print(f"\n{title}")
+    for name, (seconds, _) in found.items():
+        print(f"  {name:<34}{seconds * 1000:>10.0f} ms   {seconds / ours:>5.2f} x ours")
+
+
+def scoring(people: int, deliveries: int) -> None:
+    c = world.make(people, deliveries)
+    print(f"{len(c.people):,} subscribers, {len(c.rows):,} deliveries, {len(c.acts):,} opens and clicks")
+    pace = cadence(c, world.NOW)
+    streams, data = Streams(c), frames(c)
+    duck = Duck(data)
+    found = in_turn(
+        {
+            "Open Meadow": lambda: score(c, world.NOW, pace),
+            "DuckDB": lambda: duck.score(pace),
+            "polars": lambda: polars_score(data, pace),
+        }
+    )
+    ours, theirs, third = (found[n][1] for n in found)
+    assert np.allclose(ours.E, theirs["e"]) and (ours.band == theirs["band"]).all(), "the peers compute the same"
+    assert np.allclose(ours.N, third["n"].to_numpy()) and (ours.band == third["band"].to_numpy()).all()
+    told("Rescoring everybody: E, N, band", found)
+    joined = c.people.joined_at < world.NOW - 60 * DAY
+    begun = time.perf_counter()
+    streams.messages("opened", 0, world.NOW)
+    arranging = time.perf_counter() - begun
+
+    def count() -> int:
+        return int(((streams.messages("opened", world.NOW - 120 * DAY, world.NOW) >= 4) & joined).sum())
+
+    found = in_turn({"Open Meadow": count, "DuckDB": duck.count, "polars": lambda: polars_count(data)})
+    assert len({answer for _, answer in found.values()}) == 1
+    told("Counting “opened at least 4 in 120 days and joined more than 60 days ago”", found)
+    print(f"  (arranging the opens once, when the columns are opened: {arranging * 1000:.0f} ms)")
+
+
+def _bare(path: Path, folder: Path, columns: int) -> int:
+    db = sqlite3.connect(folder / "bare.db", isolation_level=None)
+    db.execute("PRAGMA journal_mode = WAL")
+    db.execute("PRAGMA synchronous = NORMAL")
+    db.execute("DROP TABLE IF EXISTS t")
+    db.execute(f"CREATE TABLE t ({', '.join(f'c{i}' for i in range(columns))})")
+    marks, n = ",".join("?" * columns), 0
+    for rows, _, _ in reading.csv_chunks(path):
+        db.execute("BEGIN")
+        db.executemany(f"INSERT INTO t VALUES ({marks})", [r for _, r in rows])  # noqa: S608
+        db.execute("COMMIT")
+        n += len(rows)
+    db.close()
+    return n
+
+
+def bringing_in(people: int, count: int) -> None:
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        file, log = folder / "p.csv", folder / "e.csv"
+        with file.open("w") as f:
+            f.write("email,name,joined_at,list,consent:Season news,consent_source:Season news\n")
+            f.writelines(f"p{i}@d{i % 997}.example,P {i},2025-01-01,Foyer,given,Foyer form\n" for i in range(people))
+        r = np.random.default_rng(3)
+        who, kind = r.integers(0, people, count), r.random(count) < 0.3
+        at = np.sort(r.integers(world.NOW - 500 * DAY, world.NOW, count))
+        stamps = np.datetime_as_string(at.astype("datetime64[s]"))
+        with log.open("w", newline="") as f:
+            w = csv.writer(f)
+            w.writerow(["at", "event", "email", "message", "agent", "ip", "url", "code", "diagnostic", "value"])
+            w.writerows(
+                (
+                    f"{s}Z",
+                    "opened" if k else "sent",
+                    f"p{i}@d{i % 997}.example",
+                    f"News {t // 604_800}",
+                    "Reader/4" if k else "",
+                    "198.51.100.1" if k else "",
+                    "",
+                    "",
+                    "",
+                    "",
+                )
+                for s, t, i, k in zip(stamps, at.tolist(), who.tolist(), kind.tolist(), strict=True)
+            )
+        desk = Desk(folder / "data")
+        begun = time.perf_counter()
+        subscribers.bring_in(desk.store, file, world.NOW, "bench")
+        took = time.perf_counter() - begun
+        print(f"\nBringing in {people:,} subscribers: {took:.1f} s, {people / took:,.0f} a second")
+        rates = []
+        for _ in range(2):
+            begun = time.perf_counter()
+            _bare(log, folder, 10)
+            bare = count / (time.perf_counter() - begun)
+            with desk.store.atomic() as db:
+                db.execute("DELETE FROM events")
+            begun = time.perf_counter()
+            events.bring_in(desk.store, log, world.NOW, "bench")
+            rates.append((count / (time.perf_counter() - begun), bare))
+        ours, bare = max(rates, key=lambda x: x[0] / x[1])
+        print(
+            f"Bringing in {count:,} events: {ours:,.0f} a second, reading and a bare executemany {bare:,.0f}: "
+            f"{ours / bare:.2f} of its rate"
+        )
+        print(f"Peak memory of this process so far: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:,.0f} MB")
+        desk.close()
+
+
+def first_page() -> None:
+    with tempfile.TemporaryDirectory() as name:
+        begun = time.perf_counter()
+        process = subprocess.Popen(
+            [sys.executable, "-u", "-m", "openmeadow", "--data", f"{name}/demo", "demo", "--port", "18080"],
+            stdout=subprocess.PIPE,
+            text=True,
+        )
+        assert process.stdout is not None
+        entry = next(line.strip() for line in process.stdout if "/enter/" in line)
+        opener = urllib.request.build_opener(urllib.request.HTTPCookieProcessor())
+        opener.open(entry).read()
+        opener.open("http://127.0.0.1:18080/api/today").read()
+        print(
+            f"\nFrom `meadow demo` to the first page with its figures: {time.perf_counter() - begun:.1f} s "
+            "(24,000 people, set up)"
+        )
+        process.terminate()
+        process.wait(30)
+        process.stdout.close()
+
+
+def main() -> None:
+    people = int(sys.argv[1]) if len(sys.argv) > 1 else 1_000_000
+    deliveries = int(sys.argv[2]) if len(sys.argv) > 2 else 20 * people
+    first_page()
+    bringing_in(people, people)
+    scoring(people, deliveries)
+
+
+main()

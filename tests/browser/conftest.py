@@ -1,0 +1,89 @@
+"""A demo of 400 people with everything running, and headless Chromium signed in to it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Browser, Page, sync_playwright
+
+from openmeadow import demo
+
+FLAGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+AXE = Path(__file__).parents[2] / "frontend/node_modules/axe-core/axe.min.js"
+
+
+@dataclass
+class Visit:
+    """An open page of the running demo. ``said`` gathers errors of the console and requests that leave the machine."""
+
+    page: Page
+    running: demo.Demo
+    said: list[str]
+
+    def go(self, path: str) -> Page:
+        self.page.goto(self.running.url + path)
+        return self.page
+
+    def accessible(self) -> None:
+        """WCAG 2.2 AA, checked by machine."""
+        self.page.evaluate(AXE.read_text(encoding="utf-8"))
+        found = self.page.evaluate(
+            "axe.run({runOnly: ['wcag2a', 'wcag2aa', 'wcag21aa', 'wcag22aa']})"
+            ".then(r => r.violations.map(v => v.id + ': ' + v.nodes.slice(0, 3).map(n => n.target + ' '"
+            " + n.failureSummary).join(' | ')))"
+        )
+        assert not found, chr(10).join(found)
+
+    def move_clock(self, words: str) -> None:
+        """Choose from the clock's menu and wait until it stands again."""
+        self.page.get_by_role("button", name="Demo clock").click()
+        self.page.get_by_role("menuitem", name=words, exact=False).click()
+        self.page.get_by_text("· moving").wait_for(timeout=20_000)
+        self.page.get_by_role("button", name="Demo clock").wait_for(timeout=180_000)
+
+
+@pytest.fixture(scope="session")
+def browser() -> Iterator[Browser]:
+    with sync_playwright() as p:
+        opened = p.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        yield opened
+        opened.close()
+
+
+@pytest.fixture
+def visit(browser: Browser, tmp_path: Path) -> Iterator[Visit]:
+    folder = tmp_path / "demo"
+    demo.build(folder, 400)
+    running = demo.Demo(folder, demo.free_port())
+    context = browser.new_context(viewport={"width": 1280, "height": 800})
+    said: list[str] = []
+    try:
+        running.wait_ready()
+        page = context.new_page()
+        page.set_default_timeout(20_000)
+        page.on("pageerror", lambda e: said.append(str(e)))
+        page.on(
+            "request",
+            lambda r: (
+                None
+                if r.url.startswith((running.url, "data:", "about:", "blob:"))
+                else said.append(f"left the machine: {r.url}")
+            ),
+        )
+        page.goto(running.entry)
+        page.get_by_role("heading", name="Today").wait_for()
+        yield Visit(page, running, said)
+    finally:
+        context.close()
+        running.stop()
