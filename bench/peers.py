@@ -13,31 +13,31 @@ from openmeadow.core.columns import DAY, FAR, Columns
 from openmeadow.core.engagement.score import Cadence
 
 SCORE_SQL = """
-WITH last AS (SELECT person, max(at) AS last FROM acts WHERE by <> 1 AND at <= {now} GROUP BY person),
+WITH answers AS (SELECT person, max(at) AS latest FROM acts WHERE "by" <> 1 AND at <= {now} GROUP BY person),
 folded AS (
   SELECT r.person,
     sum(pow(2, (first_at - {now}) / ({day} * {half})) *
         CASE WHEN reacted_at <= {now} THEN 1.0 WHEN opened_at <= {now} THEN 0.7 ELSE 0 END) AS e,
     sum(pow(2, (first_at - {now}) / ({day} * {half}))) AS n,
     count(*) FILTER (WHERE reacted_at <= {now} OR opened_at <= {now}) AS answered,
-    count(*) FILTER (WHERE l.last IS NULL OR first_at > l.last) AS unanswered,
+    count(*) FILTER (WHERE l.latest IS NULL OR first_at > l.latest) AS unanswered,
     min(first_at) AS first_delivered,
     count(*) FILTER (WHERE first_at > {now} - {window} * {day}) AS in_window,
     count(*) FILTER (WHERE first_at > {now} - {window} * {day} AND machine_at <= {now}) AS machine_in_window,
-    any_value(l.last) AS last
-  FROM rows r LEFT JOIN last l USING (person) WHERE first_at <= {now} AND failed_at > {now} GROUP BY r.person)
+    any_value(l.latest) AS latest
+  FROM rows r LEFT JOIN answers l USING (person) WHERE first_at <= {now} AND failed_at > {now} GROUP BY r.person)
 SELECT p.person, coalesce(e, 0) AS e, coalesce(n, 0) AS n, CASE
-    WHEN last IS NULL AND (coalesce(unanswered, 0) < 5 OR first_delivered > {now} - {window} * {day} / 2) THEN 4
-    WHEN (last IS NULL OR last <= {now} - {window} * {day}) AND machine_in_window * 2 >= in_window
+    WHEN latest IS NULL AND (coalesce(unanswered, 0) < 5 OR first_delivered > {now} - {window} * {day} / 2) THEN 4
+    WHEN (latest IS NULL OR latest <= {now} - {window} * {day}) AND machine_in_window * 2 >= in_window
       AND machine_in_window >= 3 THEN 5
-    WHEN last IS NULL OR (last <= {now} - {window} * {day} AND unanswered >= 5) THEN 3
-    WHEN last <= {now} - {window} * {day} / 2 THEN 2
+    WHEN latest IS NULL OR (latest <= {now} - {window} * {day} AND unanswered >= 5) THEN 3
+    WHEN latest <= {now} - {window} * {day} / 2 THEN 2
     WHEN 100 * e / (n + 1) >= 30 AND answered >= 3 THEN 0
     WHEN 100 * e / (n + 1) >= 8 THEN 1 ELSE 2 END AS band
 FROM people p LEFT JOIN folded f USING (person) ORDER BY p.person
 """
 COUNT_SQL = """
-SELECT count(*) FROM (SELECT person FROM acts WHERE by <> 1 AND at > {now} - 120 * {day} AND at <= {now}
+SELECT count(*) FROM (SELECT person FROM acts WHERE "by" <> 1 AND at > {now} - 120 * {day} AND at <= {now}
   GROUP BY person HAVING count(DISTINCT message) >= 4) JOIN people USING (person) WHERE joined_at < {now} - 60 * {day}
 """
 

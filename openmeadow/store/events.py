@@ -8,7 +8,8 @@ from typing import Any
 
 from openmeadow.store.subscribers import ids_of
 
-MOST_REMEMBERED = 200_000
+MOST_REMEMBERED = 200_000  # links and agents; a file with more of them costs look-ups, not memory
+MOST_PEOPLE = 1_500_000  # bounded by the workspace, not by the file
 
 
 class Names:
@@ -57,7 +58,7 @@ class Names:
 
     def people(self, keys: Sequence[str]) -> dict[str, int]:
         """Ids of the known addresses among ``keys``; unknown ones are absent."""
-        if len(self._people) > MOST_REMEMBERED:
+        if len(self._people) > MOST_PEOPLE:
             self._people.clear()
         todo = list(set(keys) - self._people.keys())
         if todo:

@@ -6,6 +6,8 @@ from collections.abc import Sequence
 from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
+import numpy as np
+
 from openmeadow.core.addresses.syntax import address_key
 from openmeadow.core.columns import KIND_OF_WORD
 from openmeadow.core.errors import MeadowError
@@ -81,6 +83,14 @@ def _or_none(column: Sequence[str]) -> list[str | None]:
     return [c or None for c in column] if any(column) else [None] * len(column)
 
 
+def _moments(at: Sequence[str], zone: ZoneInfo) -> list[int]:
+    """UTC seconds of many times; those written to the second in UTC are read all at once."""
+    if all(len(a) == 20 and a[19] == "Z" and a[10] == "T" for a in at):
+        seconds: list[int] = np.array([a[:19] for a in at], "datetime64[s]").astype(np.int64).tolist()
+        return seconds
+    return [moment(a, zone) for a in at]
+
+
 def _read_columns(rows: Sequence[Sequence[str]], where: Sequence[int], zone: ZoneInfo) -> Chunk | None:
     """The columns of a chunk in which nothing is odd; None when something is."""
     try:
@@ -96,7 +106,7 @@ def _read_columns(rows: Sequence[Sequence[str]], where: Sequence[int], zone: Zon
             if len(text) > LONGEST_CELL and max(map(len, column)) > LONGEST_CELL:
                 return None
         kinds = [_NUMBER_OF_WORD[w] for w in word]
-        moments = [moment(a, zone) for a in at]
+        moments = _moments(at, zone)
         worth = [float(v) if v else 0.0 for v in value] if any(value) else [0.0] * len(rows)
     except (ValueError, KeyError, IndexError, OverflowError):
         return None

@@ -53,37 +53,38 @@ def bring_in(
     report, total = Report(dry_run=dry_run), path.stat().st_size
     refused = _RefusedFile(refused_to, head) if refused_to else None
     seen_in_file: set[str] = set()
-    for rows, bad, reached in reading.csv_chunks(path):
-        records: list[Record] = []
-        report.rows += len(rows) + len(bad)
-        for line, cells in rows:
-            try:
-                record = how.record(cells)
-                if not record.email.isascii() or not "".join(cells).isascii():
-                    "".join(cells).encode()
-                records.append(record)
-            except BadCell as e:
-                bad.append(Refusal(line, e.column, str(e), cells))
-            except UnicodeEncodeError:
-                at = next(i for i, c in enumerate(cells) if not _decodes(c))
-                bad.append(Refusal(line, how.targets[at], "the cell cannot be decoded as UTF-8", cells))
-        for r in bad:
-            report.refuse(r)
-            if refused:
-                refused.write(r)
-        if dry_run:
-            known = table.ids_of(store.read(), [r.key for r in records])
-            fresh = {r.key for r in records} - known.keys() - seen_in_file
-            seen_in_file |= fresh if len(seen_in_file) < 2_000_000 else set()
-            report.taken += len(fresh)
-            report.repeated += len(records) - len(fresh)
-        else:
-            with store.atomic() as db:
-                changed = _Writer(db, how, now, report).write(records)
-            report.taken += changed
-            report.repeated += len(records) - changed
-        if progress:
-            progress(reached, total)
+    with reading.no_cycles():
+        for rows, bad, reached in reading.csv_chunks(path):
+            records: list[Record] = []
+            report.rows += len(rows) + len(bad)
+            for line, cells in rows:
+                try:
+                    record = how.record(cells)
+                    if not record.email.isascii() or not "".join(cells).isascii():
+                        "".join(cells).encode()
+                    records.append(record)
+                except BadCell as e:
+                    bad.append(Refusal(line, e.column, str(e), cells))
+                except UnicodeEncodeError:
+                    at = next(i for i, c in enumerate(cells) if not _decodes(c))
+                    bad.append(Refusal(line, how.targets[at], "the cell cannot be decoded as UTF-8", cells))
+            for r in bad:
+                report.refuse(r)
+                if refused:
+                    refused.write(r)
+            if dry_run:
+                known = table.ids_of(store.read(), [r.key for r in records])
+                fresh = {r.key for r in records} - known.keys() - seen_in_file
+                seen_in_file |= fresh if len(seen_in_file) < 2_000_000 else set()
+                report.taken += len(fresh)
+                report.repeated += len(records) - len(fresh)
+            else:
+                with store.atomic() as db:
+                    changed = _Writer(db, how, now, report).write(records)
+                report.taken += changed
+                report.repeated += len(records) - changed
+            if progress:
+                progress(reached, total)
     if refused:
         refused.close()
     if not dry_run:

@@ -8,6 +8,7 @@ import secrets
 import sqlite3
 import time
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from flask import Response, request
@@ -204,14 +205,14 @@ def register(api: Described, desk: Desk) -> None:
                 rank[np.searchsorted(view.columns.people.id, order)] = np.arange(len(order))
                 key = rank[index]
             else:
-                values = {
+                by_name: dict[str, Any] = {
                     "score": s.score,
                     "band": -s.band.astype(np.int64),
                     "last_answer": s.last_answer,
                     "unanswered": s.unanswered,
                     "joined_at": view.columns.people.joined_at,
-                }[sort]
-                key = values[index]
+                }
+                key = by_name[sort][index]
             found = kept["order"] = (mark, index[np.argsort(-key if falling else key, kind="stable")])
         index = found[1]
         return m.Rows(

@@ -1,0 +1,172 @@
+"""Message, recipients, plan, results."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from openmeadow.web.models.common import Model, NamedThing, Sieved
+
+
+class PlanIn(Model):
+    start: int | None = None
+    lead_share: float = 0.08
+    batches: int = 3
+    interval: int = 14_400
+    order: Literal["most engaged first", "by lot"] = "most engaged first"
+    resend: bool = True
+    wait: int = 259_200
+    held_share: float = 0.1
+    new_subject: str = ""
+    machine_only: bool = False
+
+
+class CampaignIn(Model):
+    name: str | None = Field(None, max_length=200)
+    purpose: int | None = None
+    from_address: int | None = None
+    from_name: str | None = Field(None, max_length=200)
+    subject: str | None = Field(None, max_length=500)
+    preview: str | None = Field(None, max_length=500)
+    html: str | None = Field(None, max_length=2_000_000)
+    plain: str | None = Field(None, max_length=2_000_000)
+    segments_in: list[int] | None = None
+    segments_out: list[int] | None = None
+    plan: PlanIn | None = None
+
+
+class Check(Model):
+    check: str
+    level: Literal["stop", "mend", "note"]
+    finding: str
+
+
+class CampaignLine(Model):
+    id: int
+    name: str
+    state: str
+    subject: str
+    purpose: str
+    people: int
+    made_at: int
+    started_at: int | None
+
+
+class CampaignLines(Model):
+    campaigns: list[CampaignLine]
+
+
+class Campaign(Model):
+    id: int
+    name: str
+    state: Literal["draft", "planned", "sending", "held", "finished", "stopped"]
+    purpose: int | None
+    purpose_name: str
+    from_address: int | None
+    from_text: str
+    from_name: str
+    subject: str
+    preview: str
+    html: str
+    plain: str
+    plain_by_hand: bool
+    segments_in: list[int]
+    segments_out: list[int]
+    plan: PlanIn
+    checks: list[Check]
+    purposes: list[NamedThing]
+    fields: list[str]
+    links: list[str]
+    in_doubt: int
+
+
+class RecipientsView(Model):
+    sieve: list[Sieved]
+    bands: list[int]
+    providers: list[Sieved]
+    count: int
+
+
+class PlannedBatch(Model):
+    n: int
+    due_at: int
+    people: int
+    lead: bool
+    bands: list[int]
+
+
+class PlanView(Model):
+    batches: list[PlannedBatch]
+    note: str
+
+
+class BatchLine(Model):
+    id: int
+    kind: Literal["first", "resend"]
+    n: int
+    due_at: int
+    state: Literal["waiting", "going out", "gone", "held", "stopped"]
+    people: int
+    handed: int
+    waiting: int
+    deferred: int
+    failed: int
+    in_doubt: int
+    passed_over: int
+    delivered: int
+    opened: int
+    unsure: int
+    clicked: int
+    machine_only: int
+    unsubscribed: int
+    complained: int
+    bounced: int
+    bands: list[int]
+
+
+class Arm(Model):
+    arm: str
+    people: int
+    answered: int
+    unsubscribed: int
+    complained: int
+    difference: float | None
+    low: float | None
+    high: float | None
+    added: float | None
+    verdict: str
+
+
+class Results(Model):
+    as_of: int
+    batches: list[BatchLine]
+    handed: int
+    delivered: int
+    opened: int
+    unsure: int
+    clicked: int
+    machine_only: int
+    arms: list[Arm]
+    verdict: str
+    answered_first: int
+    answered_all: int
+    why_not: list[Sieved]
+    hours: list[int]
+    half_hours: float | None
+    in_doubt: int
+
+
+class TestTo(Model):
+    to: str = Field(max_length=300)
+
+
+class Preview(Model):
+    subject: str
+    html: str
+    plain: str
+    person: str
+
+
+class Settle(Model):
+    arrived: bool

@@ -1,0 +1,55 @@
+"""Models that several places share."""
+
+from __future__ import annotations
+
+from pydantic import BaseModel, ConfigDict, Field
+
+
+class Model(BaseModel):
+    model_config = ConfigDict(extra="forbid", json_schema_serialization_defaults_required=True)
+
+
+class Done(Model):
+    ok: bool = True
+    id: int = 0
+    count: int = 0
+
+
+class Problem(Model):
+    error: str
+    place: int | None = None
+    fits: list[str] = []
+
+
+class NamedThing(Model):
+    id: int
+    name: str
+
+
+class NameIn(Model):
+    name: str = Field(max_length=300)
+
+
+class Sieved(Model):
+    words: str
+    count: int
+
+
+class Row(Model):
+    id: int
+    email: str
+    name: str
+    band: int
+    score: float
+    trace: str
+    permitted: bool
+    last_answer: int | None
+    unanswered: int
+    joined_at: int
+
+
+class Rows(Model):
+    total: int
+    offset: int
+    rows: list[Row]
+    now: int

@@ -1,0 +1,78 @@
+"""Today, the foot line, find."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from openmeadow.web.models.common import Model
+from openmeadow.web.models.entrance import Moving
+
+
+class Foot(Model):
+    now: int
+    scored_at: int
+    subscribers: int
+    permitted: int
+    purpose: str
+    next_at: int | None
+    next_name: str
+    complaints: int
+    handed_over: int
+    sending: int
+    moving: Moving | None
+
+
+class Found(Model):
+    kind: Literal["subscriber", "segment", "campaign"]
+    id: int
+    name: str
+    detail: str
+
+
+class Finds(Model):
+    finds: list[Found]
+
+
+class Decision(Model):
+    kind: str
+    title: str
+    detail: str
+    link: str
+    act: str
+
+
+class Lane(Model):
+    campaign: int
+    name: str
+    kind: Literal["first", "resend"]
+    n: int
+    due_at: int
+    state: str
+    people: int
+    handed: int
+
+
+class BasePoint(Model):
+    at: int
+    bands: list[int]
+
+
+class Provider(Model):
+    name: str
+    people: int
+    handed_over: int
+    deferred: int
+    bounced: int
+    complained: int
+    weeks: list[float] = Field(description="deferred share of each of the last 12 weeks")
+
+
+class TodayView(Model):
+    now: int
+    decisions: list[Decision]
+    lanes: list[Lane]
+    base: list[BasePoint]
+    providers: list[Provider]
+    goes_out: int
