@@ -179,4 +179,5 @@ def main() -> None:
     scoring(people, deliveries)
 
 
-main()
+if __name__ == "__main__":
+    main()

@@ -13,7 +13,7 @@ from openmeadow.core.columns import DAY, FAR, Columns
 from openmeadow.core.engagement.score import Cadence
 
 SCORE_SQL = """
-WITH answers AS (SELECT person, max(at) AS latest FROM acts WHERE "by" <> 1 AND at <= {now} GROUP BY person),
+WITH answers AS (SELECT person, max("at") AS latest FROM acts WHERE "by" <> 1 AND "at" <= {now} GROUP BY person),
 folded AS (
   SELECT r.person,
     sum(pow(2, (first_at - {now}) / ({day} * {half})) *
@@ -23,8 +23,7 @@ folded AS (
     count(*) FILTER (WHERE l.latest IS NULL OR first_at > l.latest) AS unanswered,
     min(first_at) AS first_delivered,
     count(*) FILTER (WHERE first_at > {now} - {window} * {day}) AS in_window,
-    count(*) FILTER (WHERE first_at > {now} - {window} * {day} AND machine_at <= {now}) AS machine_in_window,
-    any_value(l.latest) AS latest
+    count(*) FILTER (WHERE first_at > {now} - {window} * {day} AND machine_at <= {now}) AS machine_in_window
   FROM rows r LEFT JOIN answers l USING (person) WHERE first_at <= {now} AND failed_at > {now} GROUP BY r.person)
 SELECT p.person, coalesce(e, 0) AS e, coalesce(n, 0) AS n, CASE
     WHEN latest IS NULL AND (coalesce(unanswered, 0) < 5 OR first_delivered > {now} - {window} * {day} / 2) THEN 4
@@ -34,10 +33,10 @@ SELECT p.person, coalesce(e, 0) AS e, coalesce(n, 0) AS n, CASE
     WHEN latest <= {now} - {window} * {day} / 2 THEN 2
     WHEN 100 * e / (n + 1) >= 30 AND answered >= 3 THEN 0
     WHEN 100 * e / (n + 1) >= 8 THEN 1 ELSE 2 END AS band
-FROM people p LEFT JOIN folded f USING (person) ORDER BY p.person
+FROM people p LEFT JOIN folded f USING (person) LEFT JOIN answers a USING (person) ORDER BY p.person
 """
 COUNT_SQL = """
-SELECT count(*) FROM (SELECT person FROM acts WHERE "by" <> 1 AND at > {now} - 120 * {day} AND at <= {now}
+SELECT count(*) FROM (SELECT person FROM acts WHERE "by" <> 1 AND "at" > {now} - 120 * {day} AND "at" <= {now}
   GROUP BY person HAVING count(DISTINCT message) >= 4) JOIN people USING (person) WHERE joined_at < {now} - 60 * {day}
 """
 
@@ -56,6 +55,7 @@ class Duck:
 
     def __init__(self, data: dict[str, pl.DataFrame]) -> None:
         self.db = duckdb.connect()
+        self.db.execute("SET enable_progress_bar = false")
         for name, frame in data.items():
             self.db.register("given", frame.to_arrow())
             self.db.execute(f"CREATE TABLE {name} AS SELECT * FROM given")  # noqa: S608
@@ -95,7 +95,6 @@ def polars_score(data: dict[str, pl.DataFrame], pace: Cadence) -> pl.DataFrame:
             first.min().alias("first_delivered"),
             (first > edge).sum().alias("in_window"),
             ((first > edge) & (pl.col("machine_at") <= NOW)).sum().alias("machine"),
-            pl.col("last").first(),
         )
     )
     score = 100 * pl.col("e") / (pl.col("n") + 1)
@@ -121,6 +120,7 @@ def polars_score(data: dict[str, pl.DataFrame], pace: Cadence) -> pl.DataFrame:
         data["people"]
         .lazy()
         .join(folded, on="person", how="left")
+        .join(last, on="person", how="left")
         .sort("person")
         .with_columns(pl.col("e").fill_null(0), pl.col("n").fill_null(0), band.alias("band"))
         .select("e", "n", "band")

@@ -33,7 +33,7 @@ class _Message:
         self.at, self.ids = self.at[order], ids[order]
         self.happened: dict[int, dict[int, int]] = {}
         for r in desk.store.read().execute(
-            "SELECT kind, subscriber, min(at) AS at FROM events WHERE message = ? AND kind IN (4, 9, 10) "
+            "SELECT kind, subscriber, min(at) AS at FROM events WHERE message = ? AND (kind = 4 OR kind >= 9) "
             "AND at <= ? GROUP BY kind, subscriber",
             (message, view.now),
         ):

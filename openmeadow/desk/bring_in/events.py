@@ -42,6 +42,7 @@ def bring_in(
         chunks = reading.csv_chunks(path)
     names = table.Names(store.writer)
     with reading.no_cycles():
+        names.expect(total // BYTES_A_ROW)
         if not dry_run:
             with store.atomic() as db:
                 table.expect(db, total // BYTES_A_ROW)

@@ -112,7 +112,7 @@ CREATE TABLE events (
   UNIQUE (at, kind, subscriber, message, link)
 );
 CREATE INDEX events_of_subscriber ON events (subscriber);
-CREATE INDEX events_of_trouble ON events (message) WHERE kind IN (4, 9, 10);
+CREATE INDEX events_of_trouble ON events (message) WHERE kind = 4 OR kind >= 9;
 CREATE UNIQUE INDEX events_by_outside_id ON events (outside_id) WHERE outside_id IS NOT NULL;
 CREATE TABLE events_aside (
   id INTEGER PRIMARY KEY,
