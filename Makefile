@@ -30,6 +30,7 @@ demo: setup
 
 test: setup
 	@scripts/chromium.sh
+	cd frontend && npm run --silent test
 	$(PY) -m pytest
 
 check: setup

@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import io
 import json
-from collections.abc import Iterable
 from typing import Any
 
 import numpy as np
@@ -17,6 +16,7 @@ from openmeadow.core.rules.tree import View
 from openmeadow.desk.campaigns import row_of
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns
+from openmeadow.store.database import Many
 
 HOURS = 48
 
@@ -43,7 +43,7 @@ class _Message:
         self.act_at, self.act_by, self.act_kind = acts.at[mine], acts.by[mine], acts.kind[mine]
         self.act_person = view.columns.people.id[acts.person[mine]]
 
-    def rows_of(self, subscribers: Iterable[int]) -> Any:
+    def rows_of(self, subscribers: Many[int]) -> Any:
         wanted = np.array(sorted(set(subscribers)), np.int64)
         if not len(self.ids) or not len(wanted):
             return self.at[:0]

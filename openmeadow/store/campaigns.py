@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from typing import Any
+
+from openmeadow.store.database import Many
 
 WAITING, HANDING, HANDED, DEFERRED = "waiting", "handing over", "handed over", "deferred"
 FAILED, IN_DOUBT, PASSED_OVER = "failed", "in doubt", "passed over"
@@ -187,7 +189,7 @@ def coming(db: sqlite3.Connection, since: int, until: int) -> list[sqlite3.Row]:
     ).fetchall()
 
 
-def add_deliveries(db: sqlite3.Connection, rows: Iterable[tuple[int, int, int, int, int, str, str | None]]) -> None:
+def add_deliveries(db: sqlite3.Connection, rows: Many[tuple[int, int, int, int, int, str, str | None]]) -> None:
     """(pass, batch, subscriber, arm, band, state, reason); a person already in the pass stays as they are."""
     db.executemany(
         "INSERT OR IGNORE INTO deliveries (pass, batch, subscriber, arm, band, state, reason) "

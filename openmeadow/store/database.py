@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import sqlite3
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from contextlib import contextmanager
 from importlib import resources
 from pathlib import Path
+from typing import TypeVar
 
 from openmeadow.core.errors import Missing
 
 FILE = "meadow.db"
+T = TypeVar("T")
+Many = Iterator[T] | Collection[T]  # whatever can be gone through once
 
 
 def _open(path: Path, *, read_only: bool) -> sqlite3.Connection:

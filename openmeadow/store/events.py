@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from typing import Any
 
+from openmeadow.store.database import Many
 from openmeadow.store.subscribers import ids_of
 
 MOST_REMEMBERED = 200_000  # links and agents; a file with more of them costs look-ups, not memory
@@ -80,7 +81,7 @@ INSERT = (
 )
 
 
-def add(db: sqlite3.Connection, rows: Iterable[Sequence[object]]) -> int:
+def add(db: sqlite3.Connection, rows: Many[Sequence[object]]) -> int:
     """Insert events; repeats (same outside id, or same at, event, person, message, url) are passed over."""
     before = db.total_changes
     db.executemany(INSERT, rows)
@@ -99,7 +100,7 @@ def indexed(db: sqlite3.Connection) -> None:
     db.execute("CREATE INDEX IF NOT EXISTS events_of_subscriber ON events (subscriber)")
 
 
-def put_aside(db: sqlite3.Connection, rows: Iterable[tuple[str, str]]) -> None:
+def put_aside(db: sqlite3.Connection, rows: Many[tuple[str, str]]) -> None:
     db.executemany("INSERT OR IGNORE INTO events_aside (email_key, row) VALUES (?, ?)", rows)
 
 
@@ -110,7 +111,7 @@ def aside_now_known(db: sqlite3.Connection, limit: int) -> list[sqlite3.Row]:
     ).fetchall()
 
 
-def forget_aside(db: sqlite3.Connection, ids: Iterable[int]) -> None:
+def forget_aside(db: sqlite3.Connection, ids: Many[int]) -> None:
     db.executemany("DELETE FROM events_aside WHERE id = ?", [(i,) for i in ids])
 
 

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from typing import Any
+
+from openmeadow.store.database import Many
 
 CHUNK = 20_000
 _NAMED = {"lists", "labels", "purposes", "doors"}
@@ -56,7 +58,7 @@ WHERE erased_at IS NULL AND (
 """
 
 
-def upsert(db: sqlite3.Connection, rows: Iterable[dict[str, Any]]) -> int:
+def upsert(db: sqlite3.Connection, rows: Many[dict[str, Any]]) -> int:
     """Insert or merge; the number of rows that were new or changed something."""
     before = db.total_changes
     db.executemany(UPSERT, rows)
@@ -76,19 +78,19 @@ def people_version(db: sqlite3.Connection) -> int:
     return int(row["value"]) if row else 0
 
 
-def add_members(db: sqlite3.Connection, rows: Iterable[tuple[int, int, int]]) -> None:
+def add_members(db: sqlite3.Connection, rows: Many[tuple[int, int, int]]) -> None:
     db.executemany("INSERT OR IGNORE INTO list_members VALUES (?, ?, ?)", rows)
 
 
-def add_labels(db: sqlite3.Connection, rows: Iterable[tuple[int, int]]) -> None:
+def add_labels(db: sqlite3.Connection, rows: Many[tuple[int, int]]) -> None:
     db.executemany("INSERT OR IGNORE INTO subscriber_labels VALUES (?, ?)", rows)
 
 
-def add_field_names(db: sqlite3.Connection, fields: Iterable[str]) -> None:
+def add_field_names(db: sqlite3.Connection, fields: Many[str]) -> None:
     db.executemany("INSERT OR IGNORE INTO field_names VALUES (?)", [(f,) for f in fields])
 
 
-def add_suppressions(db: sqlite3.Connection, rows: Iterable[tuple[int, int, int, str]]) -> None:
+def add_suppressions(db: sqlite3.Connection, rows: Many[tuple[int, int, int, str]]) -> None:
     """(subscriber, reason, at, source); the earliest of a reason stays."""
     db.executemany("INSERT OR IGNORE INTO suppressions VALUES (?, ?, ?, ?)", rows)
 

@@ -58,6 +58,7 @@ export function completions(before: string, words: Record<string, string[]>): { 
 export function withClause(rule: string, clause: string): string {
   const bare = rule.trim();
   if (!bare) return clause;
-  if (/\b(and|or|not|\()\s*$/i.test(bare)) return `${bare} ${clause}`;
+  if (bare.endsWith("(")) return bare + clause;
+  if (/\b(and|or|not)$/i.test(bare)) return `${bare} ${clause}`;
   return `${bare} and ${clause}`;
 }

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
@@ -16,7 +16,7 @@ from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.desk.bring_in import reading
 from openmeadow.store import events as table
 from openmeadow.store import subscribers, workspace
-from openmeadow.store.database import Store
+from openmeadow.store.database import Many, Store
 
 BYTES_A_ROW = 100
 HARD_BOUNCE, COMPLAINT, UNSUBSCRIBED_FROM_ALL = 1, 2, 3
@@ -112,7 +112,7 @@ def write(db: sqlite3.Connection, names: table.Names, c: Chunk, ids: dict[str, i
     return new
 
 
-def consequences(db: sqlite3.Connection, rows: Iterable[tuple[int, int, int, int, str | None, str | None]]) -> None:
+def consequences(db: sqlite3.Connection, rows: Many[tuple[int, int, int, int, str | None, str | None]]) -> None:
     """Hard bounces and complaints suppress; an unsubscribe withdraws the message's purpose, else all.
 
     Rows are (at, kind, subscriber, message, code, diagnostic).

@@ -1,0 +1,121 @@
+import { describe, expect, test } from "vitest";
+import { traceInWords } from "./bands";
+import { ago, count, duration, fromLocalInput, localInput, moment, points, setZone, share } from "./format";
+import { cellKey, rectangle, side, strips } from "./map";
+import { completions, starters, withClause } from "./rules";
+import { atShare, type Slot, span, spread } from "./timeline";
+
+const NOW = 1_773_308_520; // Thu 12 Mar 2026, 09:42 UTC
+
+describe("figures", () => {
+  test.each([
+    [0, "0"],
+    [1234567, "1,234,567"],
+    [-41, "−41"],
+  ])("count %d", (n, words) => expect(count(n)).toBe(words));
+  test("a share without a base is no figure", () => {
+    expect(share(1, 0)).toBe("–");
+    expect(share(361, 1000)).toBe("36.1%");
+    expect(share(3, 10000, 2)).toBe("0.03%");
+  });
+  test("points carry their sign", () => {
+    expect(points(0.049)).toBe("+4.9 pts");
+    expect(points(-0.02)).toBe("−2.0 pts");
+  });
+  test.each([
+    [1, "1 second"],
+    [59, "59 seconds"],
+    [60, "1 minute"],
+    [3600, "1 hour"],
+    [26 * 3600, "26 hours"],
+    [3 * 86400, "3 days"],
+  ])("duration of %d", (seconds, words) => expect(duration(seconds)).toBe(words));
+  test("how long ago", () => {
+    expect(ago(NOW - 5, NOW)).toBe("just now");
+    expect(ago(NOW - 240, NOW)).toBe("4 minutes ago");
+  });
+});
+
+describe("moments in the workspace's zone", () => {
+  test.each(["UTC", "Europe/Lisbon", "America/St_Johns", "Asia/Kathmandu"])("%s: out and in again", (zone) => {
+    setZone(zone);
+    for (const at of [NOW, NOW + 120 * 86400, NOW + 300 * 86400])
+      expect(fromLocalInput(localInput(at))).toBe(at - (at % 60));
+    setZone("UTC");
+  });
+  test("as people read them", () => {
+    expect(moment(NOW)).toBe("Thu 12 Mar, 09:42");
+    expect(fromLocalInput("nonsense")).toBeNull();
+  });
+});
+
+describe("the map", () => {
+  test("a rectangle whichever way it is drawn", () => {
+    const a = rectangle([1, 2], [3, 4]).map(cellKey);
+    expect(a).toHaveLength(9);
+    expect(new Set(rectangle([3, 4], [1, 2]).map(cellKey))).toEqual(new Set(a));
+  });
+  test("squares are by area, and one person is seen", () => {
+    expect(side(0, 100)).toBe(0);
+    expect(side(100, 100)).toBe(1);
+    expect(side(25, 100)).toBe(0.5);
+    expect(side(1, 1_000_000)).toBe(0.1);
+  });
+  test("strips fill the square and leave nobody out", () => {
+    const found = strips([3, 0, 1, 0, 4, 0]);
+    expect(found.map(([band]) => band)).toEqual([0, 2, 4]);
+    expect(found[0]?.[1]).toBe(0);
+    expect(found.at(-1)?.[2]).toBe(1);
+  });
+});
+
+describe("writing a rule", () => {
+  const words = { list: ["Family", 'The "big" one'], purpose: ["Season news"] };
+  test.each([
+    ["", "rejoined", "rejoined"],
+    ["rejoined", "never answered", "rejoined and never answered"],
+    ["rejoined and ", "never answered", "rejoined and never answered"],
+    ["not (", "rejoined", "not (rejoined"],
+  ])("%s + %s", (rule, clause, whole) => expect(withClause(rule, clause)).toBe(whole));
+  test("names complete inside their quotes only", () => {
+    expect(completions('in list "fam', words)).toEqual({ from: 9, names: ["Family"] });
+    expect(completions('in list "Family', words)).toBeNull();
+    expect(completions("in list ", words)).toBeNull();
+    expect(completions('rejoined and permitted for "', words)?.names).toEqual(["Season news"]);
+    expect(completions('has label "', words)).toBeNull();
+  });
+  test("a quote in a name is doubled", () => {
+    const text = starters({ ...words, list: ['The "big" one'] }).map((s) => s.text);
+    expect(text).toContain('in list "The ""big"" one"');
+  });
+});
+
+describe("the timeline", () => {
+  const slot = (due: number): Slot => ({
+    key: String(due),
+    label: "1",
+    due,
+    people: 1,
+    state: "waiting",
+    resend: false,
+    lead: false,
+    handed: 0,
+  });
+  test("whole days from the first to the last, now among them", () => {
+    const { begin, end, days } = span([slot(NOW + 3 * 86400)], NOW);
+    expect(days).toHaveLength(4);
+    expect(begin).toBeLessThanOrEqual(NOW);
+    expect(atShare(NOW + 3 * 86400, begin, end)).toBeLessThan(1);
+  });
+  test("bars never overlap and never leave the drawing", () => {
+    const placed = spread([0, 1, 2, 880, 890], 40, 864);
+    for (let i = 1; i < placed.length; i++) expect((placed[i] ?? 0) - (placed[i - 1] ?? 0)).toBeGreaterThanOrEqual(40);
+    expect(Math.max(...placed)).toBeLessThanOrEqual(864);
+    expect(Math.min(...placed)).toBeGreaterThanOrEqual(0);
+  });
+});
+
+test("a trace in words", () => {
+  expect(traceInWords("oonc")).toBe("opened 2, left unanswered 1, clicked 1");
+  expect(traceInWords("")).toBe("nothing sent yet");
+});

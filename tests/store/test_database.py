@@ -1,0 +1,105 @@
+"""The database: all or nothing, read-only reads, migrations once; what the map selects its rule selects."""
+
+from __future__ import annotations
+
+import sqlite3
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from openmeadow.core.columns import DAY, Kind
+from openmeadow.core.engagement.map import DAY_WORDS, LEFT_WORDS, coordinates
+from openmeadow.core.errors import Missing
+from openmeadow.desk import today
+from openmeadow.desk.desk import Desk
+from openmeadow.store import campaigns, events, workspace
+from openmeadow.store.database import Store
+from openmeadow.web.api.subscribers import rule_of_cells
+from tests.conftest import NOW
+
+
+def test_all_or_nothing(folder: Path) -> None:
+    store = Store(folder)
+    with pytest.raises(ZeroDivisionError), store.atomic() as db:
+        workspace.set_setting(db, "name", "half")
+        with store.atomic() as inner:
+            workspace.set_setting(inner, "time_zone", "Europe/Lisbon")
+        raise ZeroDivisionError
+    assert workspace.setting(store.read(), "name") == "Workspace"
+    assert workspace.setting(store.read(), "time_zone") == "UTC", "the inner act belongs to the outer one"
+    with pytest.raises(sqlite3.OperationalError, match="readonly"):
+        store.read().execute("DELETE FROM settings")
+    with pytest.raises(sqlite3.IntegrityError), store.atomic() as db:
+        campaigns.add_batch(db, 99, 1, 0, 0)
+    store.close()
+    again = Store(folder)
+    assert len(again.read().execute("SELECT * FROM migrations").fetchall()) == 1
+    again.close()
+
+
+def test_a_folder_that_cannot_be_opened(tmp_path: Path) -> None:
+    (tmp_path / "file").write_text("x")
+    with pytest.raises(Missing, match="data folder"):
+        Store(tmp_path / "file" / "data")
+    (tmp_path / "meadow.db").mkdir()
+    with pytest.raises(Missing, match="cannot be opened"):
+        Store(tmp_path)
+
+
+def fill(desk: Desk, people: int = 300) -> None:
+    """People with every mixture of silence and answers."""
+    r = np.random.default_rng(8)
+    with desk.store.atomic() as db:
+        for i in range(1, people + 1):
+            db.execute("INSERT INTO subscribers (email, email_key, joined_at) VALUES (?, ?, ?)",
+                       (f"p{i}@x.example", f"p{i}@x.example", NOW - 800 * DAY))
+        for m in range(60):
+            events.Names(db).messages([f"News {m}"])
+            at = NOW - (m * 9 + 1) * DAY
+            for i in r.permutation(people)[: people // 2] + 1:
+                events.add(db, [(at, int(Kind.SENT), int(i), m + 1, 0, 0, 0.0, None, None, None)])
+                if i % 5 and r.random() < (i % 7) / 9 and m * 9 > (i % 11) * 40:
+                    events.add(db, [(at + 3600, int(Kind.OPENED), int(i), m + 1, 0, 0, 0.0, None, None, None)])
+
+
+def test_what_the_map_selects_its_rule_selects(desk: Desk) -> None:
+    fill(desk)
+    view = desk.view()
+    column, row = coordinates(view.scores)
+
+    @settings(max_examples=120, deadline=None, suppress_health_check=list(HealthCheck))
+    @given(*(st.integers(0, n - 1) for n in (len(DAY_WORDS), len(DAY_WORDS), len(LEFT_WORDS), len(LEFT_WORDS))))
+    def check(c1: int, c2: int, r1: int, r2: int) -> None:
+        columns, rows = range(min(c1, c2), max(c1, c2) + 1), range(min(r1, r2), max(r1, r2) + 1)
+        chosen = np.isin(column, columns) & np.isin(row, rows)
+        rule = rule_of_cells([(c, r) for c in columns for r in rows])
+        assert desk.count(rule)[0] == int(chosen.sum()), rule
+
+    check()
+    assert rule_of_cells([(0, 0), (2, 0)]) == "", "cells that are no rectangle have no such rule"
+
+
+def test_today_counts_what_needs_somebody(desk: Desk) -> None:
+    fill(desk, 60)
+    with desk.store.atomic() as db:
+        id = campaigns.add(db, "Held one", 1, NOW)
+        campaigns.update(db, id, {"state": "held"})
+        batch = campaigns.add_batch(db, campaigns.add_pass(db, id, "first"), 1, NOW + 60, 2)
+        campaigns.add_deliveries(db, [(1, batch, 1, 0, 0, "in doubt", None), (1, batch, 2, 0, 0, "waiting", None)])
+        events.put_aside(db, [("x@x.example", "[1]")])
+        with pytest.raises(ValueError, match="no such columns"):
+            campaigns.update(db, id, {"shoe": 1})
+    view = desk.view()
+    kinds = [d["kind"] for d in today.decisions(desk, view)]
+    assert kinds[:2] == ["Held", "In doubt"] and kinds[-1] == "Import"
+    lanes = today.lanes(desk, view)
+    assert [(x["name"], x["state"], x["people"]) for x in lanes] == [("Held one", "held", 2)]
+    base = today.engaged_base(view)
+    assert len(base) == 13 and all(sum(p["bands"]) == 60 for p in base)
+    assert base[-1]["bands"] == list(desk.band_counts(view).values())
+    own = next(p for p in today.providers(desk, view) if p["name"] == "Own domains")
+    assert own["people"] == 60 and own["handed_over"] == desk.store.read().execute(
+        "SELECT count(*) FROM events WHERE kind = 1 AND at > ?", (NOW - 30 * DAY,)).fetchone()[0]
