@@ -17,7 +17,7 @@ setup: .venv/installed openmeadow/web/dist/index.html build/demo/24000/whole
 
 frontend/node_modules/.package-lock.json: frontend/package.json frontend/package-lock.json
 	@scripts/need.sh
-	cd frontend && npm ci --silent --no-audit --no-fund
+	cd frontend && npm install --silent --no-audit --no-fund --no-save
 
 openmeadow/web/dist/index.html: frontend/node_modules/.package-lock.json $(shell find frontend/src frontend/public frontend/index.html frontend/vite.config.ts -type f)
 	cd frontend && npm run --silent build
