@@ -28,12 +28,12 @@ build/demo/24000/whole: .venv/installed
 demo: setup
 	$(PY) -m openmeadow --data $(DATA) demo --port $(PORT)
 
-test: setup
+test: .venv/installed openmeadow/web/dist/index.html
 	@scripts/chromium.sh
 	cd frontend && npm run --silent test
 	$(PY) -m pytest
 
-check: setup
+check: .venv/installed frontend/node_modules/.package-lock.json
 	.venv/bin/ruff check .
 	.venv/bin/mypy
 	cd frontend && npm run --silent check

@@ -102,6 +102,12 @@ def test_from_a_rule_to_the_measured_resend(visit: Visit) -> None:
     visit.move_clock("Three days")
     visit.move_clock("Three days")
 
+    # everything that was done is on the record
+    visit.go("/account")
+    expect(page.get_by_role("cell", name="held plan")).to_be_visible()
+    visit.accessible()
+    page.go_back()
+
     # the results: people and machines apart, the lift per arm with its interval
     page.get_by_role("link", name="Results").click()
     expect(page.get_by_text("Did the resend earn its place?")).to_be_visible()

@@ -44,11 +44,18 @@ def test_the_same_seed_gives_the_same_people() -> None:
     [
         ("people who stopped after a summer", "band is Silent and not (never answered)", 100),
         ("mistyped addresses from a paper form", 'in list "Autumn fair paper form"', 8),
-        ("an imported list without consent", 'in list "Hall guests 2024" and consent to "Season news" by email is none', 80),
+        (
+            "an imported list without consent",
+            'in list "Hall guests 2024" and consent to "Season news" by email is none',
+            80,
+        ),
         ("people read only by a privacy proxy", "band is Veiled", 50),
         ("new people", "band is Unproven and joined less than 30 days ago", 80),
-        ("people who never open but book by telephone",
-         "booked at least 1 in 400 days and not (opened at least 1 in 400 days)", 10),
+        (
+            "people who never open but book by telephone",
+            "booked at least 1 in 400 days and not (opened at least 1 in 400 days)",
+            10,
+        ),
         ("people who await confirmation", 'consent to "Season news" by email is awaiting', 5),
     ],
 )
@@ -61,8 +68,10 @@ def test_deferrals_and_a_dead_domain(made: Desk) -> None:
     recent = db.execute("SELECT count(*) FROM events WHERE kind = 3 AND at > ?", (demo.NOW - 22 * DAY,)).fetchone()[0]
     older = db.execute("SELECT count(*) FROM events WHERE kind = 3 AND at <= ?", (demo.NOW - 22 * DAY,)).fetchone()[0]
     assert recent > 50 and older == 0, "a provider began to defer"
-    dead = db.execute("SELECT count(*) FROM suppressions s JOIN subscribers p ON p.id = s.subscriber WHERE reason = 1 "
-                      "AND email LIKE '%@tidewatch.example'").fetchone()[0]
+    dead = db.execute(
+        "SELECT count(*) FROM suppressions s JOIN subscribers p ON p.id = s.subscriber WHERE reason = 1 "
+        "AND email LIKE '%@tidewatch.example'"
+    ).fetchone()[0]
     assert dead > 5
     h = habits(made)
     typed = [e for e, d in zip(h.email, h.door, strict=True) if DOORS[d] == "Autumn fair paper form"]
@@ -81,16 +90,23 @@ def auc(score: np.ndarray, truth: np.ndarray) -> float:  # type: ignore[type-arg
 def test_the_score_ranks_by_the_true_chance(made: Desk) -> None:
     """Beside recency and the folklore of 90 days, on who answers one of the next three messages."""
     view, h = made.view(), habits(made)
-    order = np.argsort([view.facts.db.execute(  # type: ignore[attr-defined]
-        "SELECT id FROM subscribers WHERE email_key = ?", (e,)).fetchone()[0] for e in h.email])
+    order = np.argsort(
+        [
+            view.facts.db.execute(  # type: ignore[attr-defined]
+                "SELECT id FROM subscribers WHERE email_key = ?", (e,)
+            ).fetchone()[0]
+            for e in h.email
+        ]
+    )
     chance = chance_to_open(h, demo.NOW)[order]
     truth = np.random.default_rng(5).random(PEOPLE) < 1 - (1 - chance) ** 3
     judged = (view.scores.band < 4) & (view.scores.N > 0)
     last = last_answers(view.columns, demo.NOW).astype(np.float64)
     ours = auc(view.scores.score[judged], truth[judged])
     recency = auc(last[judged] + np.arange(int(judged.sum())) * 1e-6, truth[judged])
-    folklore = auc((last[judged] > demo.NOW - 90 * DAY) + np.random.default_rng(1).random(int(judged.sum())) * 1e-6,
-                   truth[judged])
+    folklore = auc(
+        (last[judged] > demo.NOW - 90 * DAY) + np.random.default_rng(1).random(int(judged.sum())) * 1e-6, truth[judged]
+    )
     assert ours > recency > folklore and ours > 0.8, (ours, recency, folklore)
     means = [float((1 - (1 - chance) ** 3)[view.scores.band == b].mean()) for b in range(4)]
     assert means == sorted(means, reverse=True), dict(zip(BANDS, means, strict=False))
@@ -103,6 +119,7 @@ def test_dns_serves_follows_reloads_and_takes_updates(tmp_path: Path) -> None:
     server = DnsServer(tmp_path)
     where = f"127.0.0.1:{server.port}"
     try:
+
         def ask(name: str, kind: str) -> tuple[str, tuple[str, ...]]:
             found = Resolver(where).ask(Question(name, kind))
             return found.status, found.values
@@ -112,8 +129,14 @@ def test_dns_serves_follows_reloads_and_takes_updates(tmp_path: Path) -> None:
         assert ask("m.q.example", "MX") == ("found", ("a.q.example", "b.q.example")), "by preference"
         assert ask("t.q.example", "A") == ask("nobody.q.example", "A") == ask("x.elsewhere", "A") == ("none", ())
         long = "v=" + "x" * 1800
-        publish(where, [f'big.q.example. 60 IN TXT "{long[:200]}" "{long[200:]}"'.replace(
-            long[200:], '" "'.join(long[i : i + 200] for i in range(200, len(long), 200)))])
+        publish(
+            where,
+            [
+                f'big.q.example. 60 IN TXT "{long[:200]}" "{long[200:]}"'.replace(
+                    long[200:], '" "'.join(long[i : i + 200] for i in range(200, len(long), 200))
+                )
+            ],
+        )
         assert ask("big.q.example", "TXT") == ("found", (long,)), "over TCP when it is too long for UDP"
         assert "big" in zone.read_text(), "an update is written to the zone file"
         zone.write_text(head + 't IN TXT "new"\n')

@@ -54,8 +54,10 @@ def fill(desk: Desk, people: int = 300) -> None:
     r = np.random.default_rng(8)
     with desk.store.atomic() as db:
         for i in range(1, people + 1):
-            db.execute("INSERT INTO subscribers (email, email_key, joined_at) VALUES (?, ?, ?)",
-                       (f"p{i}@x.example", f"p{i}@x.example", NOW - 800 * DAY))
+            db.execute(
+                "INSERT INTO subscribers (email, email_key, joined_at) VALUES (?, ?, ?)",
+                (f"p{i}@x.example", f"p{i}@x.example", NOW - 800 * DAY),
+            )
         for m in range(60):
             events.Names(db).messages([f"News {m}"])
             at = NOW - (m * 9 + 1) * DAY
@@ -101,5 +103,10 @@ def test_today_counts_what_needs_somebody(desk: Desk) -> None:
     assert len(base) == 13 and all(sum(p["bands"]) == 60 for p in base)
     assert base[-1]["bands"] == list(desk.band_counts(view).values())
     own = next(p for p in today.providers(desk, view) if p["name"] == "Own domains")
-    assert own["people"] == 60 and own["handed_over"] == desk.store.read().execute(
-        "SELECT count(*) FROM events WHERE kind = 1 AND at > ?", (NOW - 30 * DAY,)).fetchone()[0]
+    assert (
+        own["people"] == 60
+        and own["handed_over"]
+        == desk.store.read()
+        .execute("SELECT count(*) FROM events WHERE kind = 1 AND at > ?", (NOW - 30 * DAY,))
+        .fetchone()[0]
+    )

@@ -13,6 +13,8 @@ export interface Models {
   ClockMove: ClockMove;
   ConsentEntry: ConsentEntry;
   Decision: Decision;
+  Deed: Deed;
+  Deeds: Deeds;
   Domain: Domain;
   Domains: Domains;
   Done: Done;
@@ -203,6 +205,16 @@ export interface Decision {
   detail: string;
   link: string;
   act: string;
+}
+export interface Deed {
+  at: number;
+  who: string;
+  act: string;
+  what: string;
+  people: number;
+}
+export interface Deeds {
+  deeds: Deed[];
 }
 export interface Domain {
   id: number;

@@ -1,6 +1,7 @@
-import { useQueryClient } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { type M, post, put, remove } from "../api/client";
+import { get, type M, post, put, remove } from "../api/client";
+import { count, moment } from "../logic/format";
 import { Page, Sentence } from "../parts/basics";
 import { useMe } from "../parts/me";
 
@@ -11,6 +12,7 @@ export function Account() {
   const [factor, setFactor] = useState<M["SecondFactor"] | null>(null);
   const [token, setToken] = useState("");
   const [error, setError] = useState<Error | null>(null);
+  const log = useQuery({ queryKey: ["activity"], queryFn: () => get<M["Deeds"]>("/activity") });
   const again = () => client.invalidateQueries({ queryKey: ["me"] });
   const attempt = (act: () => Promise<unknown>) => async () => {
     setError(null);
@@ -104,6 +106,29 @@ export function Account() {
         )}
         <Sentence error={error} />
       </div>
+      <h2 className="mt-8 mb-1">What was done here</h2>
+      <table className="lined max-w-[900px]">
+        <thead>
+          <tr>
+            <th>When</th>
+            <th>Who</th>
+            <th>Did</th>
+            <th>What</th>
+            <th className="n">People</th>
+          </tr>
+        </thead>
+        <tbody>
+          {(log.data?.deeds ?? []).map((d, i) => (
+            <tr key={i}>
+              <td className="whitespace-nowrap text-ink-2">{moment(d.at)}</td>
+              <td>{d.who}</td>
+              <td>{d.act}</td>
+              <td className="text-ink-2">{d.what}</td>
+              <td className="n">{d.people ? count(d.people) : ""}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
     </Page>
   );
 }

@@ -74,6 +74,12 @@ def register(api: Described, desk: Desk) -> None:
         """A new personal token for scripts; the old one ends."""
         return m.Token(token=accounts.new_token(desk, g.user["id"]))
 
+    @api.route("GET", "/activity", m.Deeds)
+    def activity() -> m.Deeds:
+        """The activity log, newest first: who did what, when, to how many."""
+        rows = workspace.activity(desk.store.read())
+        return m.Deeds(deeds=[m.Deed(**{k: r[k] for k in ("at", "who", "act", "what", "people")}) for r in rows])
+
     @api.route("POST", "/clock", m.Done, body=m.ClockMove, rights=ANALYSE)
     def move(body: m.ClockMove) -> m.Done:
         """Move the demo clock; everything due on the way happens."""

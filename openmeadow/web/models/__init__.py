@@ -18,7 +18,17 @@ from openmeadow.web.models.campaigns import (
     TestTo,
 )
 from openmeadow.web.models.common import Done, Model, NamedThing, NameIn, Problem, Row, Rows, Sieved
-from openmeadow.web.models.entrance import ClockMove, Me, Moving, SecondFactor, SecondFactorProof, SignIn, Token
+from openmeadow.web.models.entrance import (
+    ClockMove,
+    Deed,
+    Deeds,
+    Me,
+    Moving,
+    SecondFactor,
+    SecondFactorProof,
+    SignIn,
+    Token,
+)
 from openmeadow.web.models.segments import RuleCount, RuleIn, Segment, SegmentIn, Segments, SieveRow
 from openmeadow.web.models.senders import Domain, Domains, FromAddress, Record
 from openmeadow.web.models.subscribers import (
@@ -54,6 +64,8 @@ __all__ = [
     "ClockMove",
     "ConsentEntry",
     "Decision",
+    "Deed",
+    "Deeds",
     "Domain",
     "Domains",
     "Done",

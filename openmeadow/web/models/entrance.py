@@ -37,6 +37,18 @@ class SecondFactorProof(Model):
     code: str
 
 
+class Deed(Model):
+    at: int
+    who: str
+    act: str
+    what: str
+    people: int
+
+
+class Deeds(Model):
+    deeds: list[Deed]
+
+
 class Token(Model):
     token: str
 
