@@ -98,7 +98,7 @@ def main() -> None:
             page = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
             page.set_default_timeout(60_000)
             page.goto(running.entry)
-            page.get_by_role("heading", name="Today").wait_for()
+            page.get_by_role("heading", name="Today", exact=True).wait_for()
             take(Camera(page, running))
         finally:
             browser.close()

@@ -82,7 +82,7 @@ def visit(browser: Browser, tmp_path: Path) -> Iterator[Visit]:
             ),
         )
         page.goto(running.entry)
-        page.get_by_role("heading", name="Today").wait_for()
+        page.get_by_role("heading", name="Today", exact=True).wait_for()
         yield Visit(page, running, said)
     finally:
         context.close()
