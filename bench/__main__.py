@@ -176,6 +176,7 @@ def main() -> None:
     deliveries = int(sys.argv[2]) if len(sys.argv) > 2 else 20 * people
     first_page()
     bringing_in(people, people)
+    bringing_in(people // 10, people)
     scoring(people, deliveries)
 
 
