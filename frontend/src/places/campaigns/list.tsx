@@ -5,6 +5,7 @@ import { get, type M, post } from "../../api/client";
 import { count, moment } from "../../logic/format";
 import { Page, Quiet, Sentence, StateTag, Waiting } from "../../parts/basics";
 import { useKeys } from "../../parts/me";
+import { useRows } from "../../parts/rows";
 
 export function CampaignList() {
   const q = useQuery({ queryKey: ["campaigns"], queryFn: () => get<M["CampaignLines"]>("/campaigns") });
@@ -13,6 +14,20 @@ export function CampaignList() {
   const field = useRef<HTMLInputElement>(null);
   const [error, setError] = useState<Error | null>(null);
   useKeys([{ key: "+", words: "a new campaign", act: () => field.current?.focus() }]);
+  const listed = q.data?.campaigns ?? [];
+  const rows = useRows(
+    listed.length,
+    (at) => {
+      const c = listed[at];
+      return c
+        ? ["Message", "Plan", ...(c.state === "draft" ? ["Recipients", "Checks"] : ["Results"])].map((words) => ({
+            words,
+            act: () => go(`/campaigns/${c.id}/${words.toLowerCase()}`),
+          }))
+        : [];
+    },
+    (at) => go(`/campaigns/${listed[at]?.id}/message`),
+  );
   const acts = (
     <form
       className="flex gap-2"
@@ -48,6 +63,7 @@ export function CampaignList() {
       acts={acts}
     >
       <Sentence error={error} />
+      {rows.menu}
       {!q.data ? (
         <Waiting error={q.error} what="your campaigns" />
       ) : !q.data.campaigns.length ? (
@@ -65,8 +81,8 @@ export function CampaignList() {
             </tr>
           </thead>
           <tbody>
-            {q.data.campaigns.map((c) => (
-              <tr key={c.id}>
+            {q.data.campaigns.map((c, i) => (
+              <tr key={c.id} className={i === rows.at ? "bg-cornflower-pale" : ""}>
                 <td>
                   <Link
                     className="font-semibold hover:underline"

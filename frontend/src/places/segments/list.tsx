@@ -5,6 +5,7 @@ import { get, type M, post, remove } from "../../api/client";
 import { count, moment, share } from "../../logic/format";
 import { BandBar, Page, Quiet, Sentence, Waiting } from "../../parts/basics";
 import { offerUndo, useKeys } from "../../parts/me";
+import { useRows } from "../../parts/rows";
 
 export const useSegments = () => useQuery({ queryKey: ["segments"], queryFn: () => get<M["Segments"]>("/segments") });
 
@@ -31,6 +32,20 @@ export function SegmentList() {
       setError(e as Error);
     }
   };
+  const listed = q.data?.segments ?? [];
+  const rows = useRows(listed.length, (at) => {
+    const s = listed[at];
+    return s
+      ? [
+          { words: "Open and edit the rule", act: () => go(`/segments/${s.id}`) },
+          {
+            words: "See its people in the table",
+            act: () => go(`/subscribers/table?rule=${encodeURIComponent(s.rule)}`),
+          },
+          { words: "Remove it", act: () => drop(s) },
+        ]
+      : [];
+  });
   const acts = (
     <Link className="btn btn-main" to="/segments/new">
       New segment
@@ -60,6 +75,7 @@ export function SegmentList() {
         </Quiet>
       )}
       <Sentence error={error} />
+      {rows.menu}
       {all.length > 0 && (
         <table className="lined">
           <thead>
@@ -76,8 +92,8 @@ export function SegmentList() {
             </tr>
           </thead>
           <tbody>
-            {all.map((s) => (
-              <tr key={s.id} className="group">
+            {all.map((s, i) => (
+              <tr key={s.id} className={i === rows.at ? "bg-cornflower-pale" : ""}>
                 <td>
                   <Link to={`/segments/${s.id}`} className="font-semibold hover:underline">
                     {s.name}

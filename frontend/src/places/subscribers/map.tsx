@@ -178,7 +178,6 @@ function Grid({
             const on = chosen.has(cellKey([c, r]));
             const size = side(n, fullest) * (CELL_H - 8);
             return (
-              // biome-ignore lint/a11y/useSemanticElements: a cell of a grid drawn with CSS grid
               <div
                 key={w}
                 role="gridcell"

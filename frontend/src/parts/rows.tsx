@@ -1,0 +1,54 @@
+import { Dialog } from "radix-ui";
+import { type ReactNode, useState } from "react";
+import { useKeys } from "./me";
+
+export interface RowAct {
+  words: string;
+  act: () => void;
+}
+
+/** A list walked by keyboard: arrows move, Enter opens, F2 edits, `=` shows the acts of the row at hand. */
+export function useRows(
+  count: number,
+  acts: (at: number) => RowAct[],
+  edit?: (at: number) => void,
+): { at: number; menu: ReactNode } {
+  const [wanted, setAt] = useState(0);
+  const [open, setOpen] = useState(false);
+  const at = Math.max(0, Math.min(wanted, count - 1));
+  const mine = count ? acts(at) : [];
+  useKeys([
+    { key: "ArrowDown", words: "next row", act: () => setAt(Math.min(at + 1, count - 1)) },
+    { key: "ArrowUp", words: "row before", act: () => setAt(Math.max(at - 1, 0)) },
+    { key: "Enter", words: "open the row", act: () => mine[0]?.act() },
+    { key: "F2", words: "edit the row", act: () => (edit ? edit(at) : mine[0]?.act()) },
+    { key: "=", words: "this row's acts", act: () => mine.length && setOpen(true) },
+  ]);
+  const menu = (
+    <Dialog.Root open={open} onOpenChange={setOpen}>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/25" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="fixed top-[24vh] left-1/2 z-50 w-[300px] -translate-x-1/2 rounded border border-rule-strong bg-panel py-2 shadow-xl"
+        >
+          <Dialog.Title className="px-4 pb-1 text-[15px]">This row</Dialog.Title>
+          {mine.map((a) => (
+            <button
+              key={a.words}
+              type="button"
+              className="block w-full px-4 py-1.5 text-left hover:bg-cornflower-pale focus:bg-cornflower-pale"
+              onClick={() => {
+                setOpen(false);
+                a.act();
+              }}
+            >
+              {a.words}
+            </button>
+          ))}
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+  return { at, menu };
+}
