@@ -151,6 +151,28 @@ export function BandList({ bands }: { bands: number[] }) {
   );
 }
 
+/** How people are spread over the mailbox providers, those with nobody left out. */
+export function ByProvider({ of, total }: { of: { words: string; count: number }[]; total: number }) {
+  return (
+    <>
+      <h2 className="mt-5 mb-1">By provider</h2>
+      <table className="lined">
+        <tbody>
+          {of
+            .filter((p) => p.count)
+            .map((p) => (
+              <tr key={p.words}>
+                <td>{p.words}</td>
+                <td className="n">{count(p.count)}</td>
+                <td className="n w-16 text-ink-2">{share(p.count, total)}</td>
+              </tr>
+            ))}
+        </tbody>
+      </table>
+    </>
+  );
+}
+
 /** A row of small marks, one a message, oldest first: height and fill say what became of it. */
 export function Trace({ trace, length = 24 }: { trace: string; length?: number }) {
   const shown = trace.slice(-length);

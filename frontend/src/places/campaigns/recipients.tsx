@@ -1,8 +1,8 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import type { M } from "../../api/client";
-import { count, share } from "../../logic/format";
-import { BandList, Page, Sentence, Sieve, Waiting } from "../../parts/basics";
+import { count } from "../../logic/format";
+import { BandList, ByProvider, Page, Sentence, Sieve, Waiting } from "../../parts/basics";
 import { useSegments } from "../segments/list";
 import type { CampaignProps } from "./campaign";
 
@@ -39,20 +39,7 @@ export function RecipientsPage({
             <Sieve rows={data.sieve} />
             <h2 className="mt-5 mb-1">Who they are</h2>
             <BandList bands={data.bands} />
-            <h2 className="mt-5 mb-1">By provider</h2>
-            <table className="lined">
-              <tbody>
-                {data.providers
-                  .filter((p) => p.count)
-                  .map((p) => (
-                    <tr key={p.words}>
-                      <td>{p.words}</td>
-                      <td className="n">{count(p.count)}</td>
-                      <td className="n w-16 text-ink-2">{share(p.count, data.count)}</td>
-                    </tr>
-                  ))}
-              </tbody>
-            </table>
+            <ByProvider of={data.providers} total={data.count} />
           </>
         ) : (
           <Waiting error={error} what="the recipients" />

@@ -5,7 +5,7 @@ import { get, type M, post } from "../../api/client";
 import { BAND_FILL, BANDS } from "../../logic/bands";
 import { count, moment, share } from "../../logic/format";
 import { type Cell, cellKey, rectangle, side, strips } from "../../logic/map";
-import { BandList, BandMark, Page, Quiet, Sieve, Waiting } from "../../parts/basics";
+import { BandList, BandMark, ByProvider, Page, Quiet, Sieve, Waiting } from "../../parts/basics";
 import { useKeys } from "../../parts/me";
 import { Patterns } from "../../parts/patterns";
 import { SubscriberTabs } from "./tabs";
@@ -294,20 +294,7 @@ function SelectionSide({
           <Sieve rows={data.sieve} />
         </>
       )}
-      <h2 className="mt-5 mb-1">By provider</h2>
-      <table className="lined">
-        <tbody>
-          {data.providers
-            .filter((p) => p.count)
-            .map((p) => (
-              <tr key={p.words}>
-                <td>{p.words}</td>
-                <td className="n">{count(p.count)}</td>
-                <td className="n w-16 text-ink-2">{share(p.count, data.count)}</td>
-              </tr>
-            ))}
-        </tbody>
-      </table>
+      <ByProvider of={data.providers} total={data.count} />
       {data.rule ? (
         <>
           <p className="mt-4 text-[13px] text-ink-2">
