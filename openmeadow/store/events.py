@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Sequence
+from itertools import filterfalse
 from typing import Any
 
 from openmeadow.store.database import Many
@@ -26,7 +27,7 @@ class Names:
 
     def messages(self, names: Sequence[str]) -> list[int]:
         """Ids of messages by name, "" being 0; unknown ones are made."""
-        for name in set(names) - self._messages.keys():
+        for name in [n for n in set(names) if n not in self._messages]:
             row = self.db.execute("SELECT id FROM messages WHERE name = ?", (name,)).fetchone()
             if row is None:
                 self.made_messages.append(name)
@@ -41,7 +42,7 @@ class Names:
             cache.clear()
         cache.update({("", ""): 0})
         a, b = {"links": ("message", "url"), "agents": ("agent", "ip")}[table]
-        for pair in set(pairs) - cache.keys():
+        for pair in [p for p in set(pairs) if p not in cache]:
             self.db.execute(f"INSERT OR IGNORE INTO {table} ({a}, {b}) VALUES (?, ?)", pair)
             row = self.db.execute(f"SELECT id FROM {table} WHERE {a} = ? AND {b} = ?", pair).fetchone()
             cache[pair] = int(row["id"])
@@ -69,9 +70,9 @@ class Names:
         """Ids of the known addresses among ``keys``; unknown ones are absent."""
         if len(self._people) > MOST_PEOPLE:
             self._people.clear()
-        todo = list(set(keys) - self._people.keys())
+        todo = list(filterfalse(self._people.__contains__, keys))
         if todo:
-            self._people.update(ids_of(self.db, todo))
+            self._people.update(ids_of(self.db, list(set(todo))))
         return self._people
 
 

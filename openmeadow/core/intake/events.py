@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import repeat
+from operator import contains
 from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
@@ -85,7 +87,7 @@ def _or_none(column: Sequence[str]) -> list[str | None]:
 
 def _moments(at: Sequence[str], zone: ZoneInfo) -> list[int]:
     """UTC seconds of many times; those written to the second in UTC are read all at once."""
-    if all(len(a) == 20 and a[19] == "Z" and a[10] == "T" for a in at):
+    if set(map(len, at)) == {20} and "".join(at)[19::20].count("Z") == "".join(at)[10::20].count("T") == len(at):
         seconds: list[int] = np.array([a[:19] for a in at], "datetime64[s]").astype(np.int64).tolist()
         return seconds
     return [moment(a, zone) for a in at]
@@ -110,7 +112,7 @@ def _read_columns(rows: Sequence[Sequence[str]], where: Sequence[int], zone: Zon
         worth = [float(v) if v else 0.0 for v in value] if any(value) else [0.0] * len(rows)
     except (ValueError, KeyError, IndexError, OverflowError):
         return None
-    if not all("@" in e for e in email) or not all(abs(w) < 1e15 for w in worth):
+    if not all(map(contains, email, repeat("@"))) or (any(value) and not all(abs(w) < 1e15 for w in worth)):
         return None
     if not all(message) and any(not m and w not in MAY_LACK_MESSAGE for m, w in zip(message, word, strict=True)):
         return None

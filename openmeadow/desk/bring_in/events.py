@@ -20,7 +20,7 @@ from openmeadow.store.database import Many, Store
 
 BYTES_A_ROW = 100
 HARD_BOUNCE, COMPLAINT, UNSUBSCRIBED_FROM_ALL = 1, 2, 3
-_CONSEQUENT = (Kind.BOUNCED, Kind.COMPLAINED, Kind.UNSUBSCRIBED)
+_CONSEQUENT = {int(k) for k in (Kind.BOUNCED, Kind.COMPLAINED, Kind.UNSUBSCRIBED)}
 
 
 def bring_in(
@@ -64,7 +64,7 @@ def bring_in(
 def _take(store: Store, names: table.Names, chunk: Chunk, report: Report, dry_run: bool) -> None:
     ids = names.people(chunk.email_key)
     aside: list[Event] = []
-    if not all(k in ids for k in chunk.email_key):
+    if not all(map(ids.__contains__, chunk.email_key)):
         events = list(map(Event, *chunk))
         aside = [e for e in events if e.email_key not in ids]
         chunk = Chunk.of([e for e in events if e.email_key in ids])
@@ -105,10 +105,9 @@ def write(db: sqlite3.Connection, names: table.Names, c: Chunk, ids: dict[str, i
             strict=True,
         ),
     )
-    consequences(
-        db,
-        [row for row in zip(c.at, c.kind, people, messages, c.code, c.diagnostic, strict=True) if row[1] in _CONSEQUENT],
-    )
+    if not _CONSEQUENT.isdisjoint(c.kind):
+        told = zip(c.at, c.kind, people, messages, c.code, c.diagnostic, strict=True)
+        consequences(db, [row for row in told if row[1] in _CONSEQUENT])
     return new
 
 
