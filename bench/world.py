@@ -43,6 +43,6 @@ def make(people: int, deliveries: int, seed: int = 1) -> Columns:
     by = np.repeat(np.array([0, 0, 1], np.int8), [opened.sum(), clicked.sum(), machine.sum()])
     what = np.concatenate((message[opened], message[clicked], message[machine]))
     order = np.lexsort((at, who))
-    acts = Acts(at[order], who[order], what[order], kind[order], by[order], np.zeros(len(at)))
+    acts = Acts(at[order], who[order], what[order], kind[order], by[order], 2 * by[order], np.zeros(len(at)))
     joined = NOW - 10 * DAY - each * 7 * DAY - r.integers(0, 30 * DAY, people)
     return Columns(People(np.arange(1, people + 1), joined, np.full(people, NEVER)), rows, acts, start)

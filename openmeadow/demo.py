@@ -20,7 +20,7 @@ import click
 from openmeadow.clock import DemoClock
 from openmeadow.core.authentication.dkim import record_text
 from openmeadow.core.authentication.records import zone_line
-from openmeadow.desk import accounts, campaigns, segments
+from openmeadow.desk import accounts, campaigns, ready_made, segments
 from openmeadow.desk.bring_in import events, subscribers
 from openmeadow.desk.desk import Desk
 from openmeadow.standins import history
@@ -37,12 +37,7 @@ PEOPLE = 24_000
 PURPOSES = ("Season news", "Family concerts", "Patron appeals", "Ticket service messages")
 DEMO_USER, DEMO_EMAIL = "demo", "demo@kestrelquay.example"
 SEGMENTS = (
-    ("Engaged", "band is Strong or Steady"),
     ("Season news regulars", 'permitted for "Season news" and opened at least 4 in 120 days'),
-    ("Everyone for Season news", 'permitted for "Season news"'),
-    ("Stopped answering", "band is Silent and not (never answered)"),
-    ("New and unproven", "band is Unproven and joined less than 45 days ago"),
-    ("Book but do not open", "booked at least 1 in 400 days and not (opened at least 1 in 400 days)"),
     ("Patrons who read", 'has label "patron" and opened at least 1 in 90 days'),
 )
 
@@ -72,6 +67,7 @@ def build(folder: Path, people: int = PEOPLE, now: int = NOW) -> None:
     accounts.add(desk, DEMO_USER, "analyst", secrets.token_urlsafe(24), DEMO_EMAIL)
     _senders(desk, standins / "zones", now)
     desk.view()
+    ready_made.make(desk)
     for name, rule in SEGMENTS:
         segments.save(desk, name, rule, "demo")
     _campaign(desk)

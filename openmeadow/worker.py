@@ -5,8 +5,10 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import json
+import sqlite3
 import time
 import urllib.request
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -14,10 +16,11 @@ import structlog
 
 from openmeadow.clock import DemoClock
 from openmeadow.core.errors import MeadowError, Refused
-from openmeadow.desk import answers, senders, sending
+from openmeadow.desk import acts, answers, exports, ready_made, senders, sending
 from openmeadow.desk.bring_in import events as event_intake
 from openmeadow.desk.bring_in import subscribers as subscriber_intake
 from openmeadow.desk.desk import Desk
+from openmeadow.desk.marked import Choice
 from openmeadow.store import campaigns, workspace
 from openmeadow.store import senders as sender_table
 from openmeadow.wire import smtp_in
@@ -25,8 +28,54 @@ from openmeadow.wire.tokens import Tokens
 
 log = structlog.get_logger()
 CHECK_SENDERS_EVERY = 3600
+KEEP_HOUSE_EVERY = 30
 PAUSE = 0.3
 FINE, COARSE = 60, 600  # seconds a moved clock steps while people act: fine soon after a batch, coarse later
+
+
+Progress = Callable[[int, int], None]
+
+
+def _subscribers(desk: Desk, job: sqlite3.Row, a: dict[str, Any], progress: Progress) -> dict[str, Any]:
+    return subscriber_intake.bring_in(
+        desk.store,
+        Path(a["path"]),
+        desk.now(),
+        job["who"],
+        corrections=a.get("corrections"),
+        list_name=a.get("list_name") or None,
+        source=a.get("source") or None,
+        dry_run=bool(a.get("dry_run")),
+        consent=a.get("consent"),
+        encoding=a.get("encoding") or "utf-8",
+        dates=a.get("dates"),
+        progress=progress,
+        refused_to=desk.folder / "refused" / f"{job['id']}.csv",
+    ).json()
+
+
+def _events(desk: Desk, job: sqlite3.Row, a: dict[str, Any], progress: Progress) -> dict[str, Any]:
+    return event_intake.bring_in(
+        desk.store, Path(a["path"]), desk.now(), job["who"], dry_run=bool(a.get("dry_run")), progress=progress
+    ).json()
+
+
+def _act(desk: Desk, job: sqlite3.Row, a: dict[str, Any], progress: Progress) -> dict[str, Any]:
+    deed, people = acts.do(desk, a["act"], a["argument"], Choice(**a["choice"]), job["who"], progress)
+    return {"deed": deed, "taken": people}
+
+
+def _export(desk: Desk, job: sqlite3.Row, a: dict[str, Any], progress: Progress) -> dict[str, Any]:
+    columns = tuple(a["columns"])
+    return exports.kept(desk, job["id"], Choice(**a["choice"]), columns, a["form"], a["name"], job["who"], progress)
+
+
+_JOBS: dict[str, Callable[[Desk, sqlite3.Row, dict[str, Any], Progress], dict[str, Any]]] = {
+    "subscribers": _subscribers,
+    "events": _events,
+    "act": _act,
+    "export": _export,
+}
 
 
 class Worker:
@@ -41,6 +90,7 @@ class Worker:
         except OSError:
             self._lock.close()
             raise Refused("Another worker already serves this workspace; this one leaves.") from None
+        self._house_at = 0.0
         caught = sending.recover(desk)
         if caught:
             log.warning("found in doubt", deliveries=caught)
@@ -60,6 +110,7 @@ class Worker:
     def tick(self) -> bool:
         """Do what is due now; True when there was something."""
         busy = self._job() | self._move_clock()
+        self._keep_house()
         try:
             busy |= sending.send_due(self.desk, self.tokens) > 0
         except MeadowError as e:
@@ -76,6 +127,14 @@ class Worker:
         finally:
             intake.stop()
             self.close()
+
+    def _keep_house(self) -> None:
+        """Once in a while: ready-made segments for a new workspace, old exports removed."""
+        if time.monotonic() < self._house_at:
+            return
+        self._house_at = time.monotonic() + KEEP_HOUSE_EVERY
+        ready_made.make(self.desk)
+        exports.clean_up(self.desk)
 
     def _check_senders(self) -> None:
         now = self.desk.now()
@@ -94,24 +153,8 @@ class Worker:
                 workspace.update_job(db, job["id"], desk.now(), state="working", done=done, total=total)
 
         try:
-            path, dry = Path(a["path"]), bool(a.get("dry_run"))
-            if job["kind"] == "subscribers":
-                report = subscriber_intake.bring_in(
-                    desk.store,
-                    path,
-                    desk.now(),
-                    job["who"],
-                    corrections=a.get("corrections"),
-                    list_name=a.get("list_name") or None,
-                    source=a.get("source") or None,
-                    dry_run=dry,
-                    consent=a.get("consent"),
-                    progress=progress,
-                    refused_to=desk.folder / "refused" / f"{job['id']}.csv",
-                )
-            else:
-                report = event_intake.bring_in(desk.store, path, desk.now(), job["who"], dry_run=dry, progress=progress)
-            state, outcome = "finished", report.json()
+            outcome = _JOBS[job["kind"]](desk, job, a, progress)
+            state = "finished"
         except MeadowError as e:
             state, outcome = "failed", {"error": str(e)}
         except Exception:

@@ -16,7 +16,7 @@ from enum import IntEnum
 import numpy as np
 import numpy.typing as npt
 
-from openmeadow.core.engagement.who import MACHINE, UNSURE, classify
+from openmeadow.core.engagement.who import BY_OF_REASON, MACHINE, UNSURE, reasons
 
 I64 = npt.NDArray[np.int64]
 I32 = npt.NDArray[np.int32]
@@ -88,8 +88,9 @@ class People:
 class Rows:
     """One row a (subscriber, message), sorted by subscriber, then first pass.
 
-    ``failed_at`` is FAR while delivered. ``opened_at`` is the first open or click by a person,
-    ``reacted_at`` the first click, reply or booking, ``machine_at`` the first open or click by a machine.
+    ``failed_at`` is FAR while delivered. ``opened_at`` is the first open or click by a person, ``clicked_at``
+    the first click, ``reacted_at`` the first click, reply or booking, ``machine_at`` the first open or click
+    by a machine.
     """
 
     person: I32
@@ -97,6 +98,7 @@ class Rows:
     first_at: I64
     failed_at: I64
     opened_at: I64
+    clicked_at: I64
     reacted_at: I64
     machine_at: I64
 
@@ -106,17 +108,46 @@ class Rows:
 
 @dataclass(frozen=True)
 class Acts:
-    """Opens, clicks, replies and bookings, sorted by subscriber, then time; ``message`` 0 for none."""
+    """Opens, clicks, replies and bookings, sorted by subscriber, then time; ``message`` 0 for none; ``why`` is the
+    place in ``who.REASONS`` that decided ``by``."""
 
     at: I64
     person: I32
     message: I32
     kind: I8
     by: I8
+    why: I8
     value: F64
 
     def __len__(self) -> int:
         return len(self.at)
+
+
+class Trouble(IntEnum):
+    """What went wrong with a message: the class of its bounce, or that it was complained about or left by."""
+
+    HARD = 1
+    SOFT = 2
+    BLOCKED = 3
+    UNKNOWN = 4
+    COMPLAINED = 5
+    UNSUBSCRIBED = 6
+
+
+@dataclass(frozen=True)
+class Troubles:
+    """Bounces, complaints and unsubscribes in the order they became known; ``message`` 0 for none."""
+
+    at: I64
+    person: I32
+    message: I32
+    what: I8
+
+    def __len__(self) -> int:
+        return len(self.at)
+
+    def take(self, chosen: Mask | I64) -> Troubles:
+        return Troubles(**{f.name: getattr(self, f.name)[chosen] for f in fields(self)})
 
 
 @dataclass(frozen=True)
@@ -204,11 +235,19 @@ def _bookings(acts: Acts) -> Acts:
 
 def build(people: People, ev: RawEvents, link_counts: I32) -> Columns:
     """Columns from raw events: classify opens and clicks, fold passes into messages, place bookings."""
-    by = classify(ev, link_counts)
+    why = reasons(ev, link_counts)
     order = np.lexsort((ev.kind, ev.at, ev.person))
     in_acts = order[np.isin(ev.kind[order], (Kind.OPENED, Kind.CLICKED, Kind.REPLIED, Kind.BOOKED))]
     acts = _bookings(
-        Acts(ev.at[in_acts], ev.person[in_acts], ev.message[in_acts], ev.kind[in_acts], by[in_acts], ev.value[in_acts])
+        Acts(
+            ev.at[in_acts],
+            ev.person[in_acts],
+            ev.message[in_acts],
+            ev.kind[in_acts],
+            BY_OF_REASON[why[in_acts]],
+            why[in_acts],
+            ev.value[in_acts],
+        )
     )
     went = (ev.kind == Kind.SENT) | (ev.kind == Kind.DELIVERED)
     went &= ev.message > 0
@@ -221,6 +260,7 @@ def build(people: People, ev: RawEvents, link_counts: I32) -> Columns:
         first_at=first,
         failed_at=_failures(keys, ev, passes, first),
         opened_at=first,
+        clicked_at=first,
         reacted_at=first,
         machine_at=first,
     )
@@ -231,13 +271,12 @@ def build(people: People, ev: RawEvents, link_counts: I32) -> Columns:
     look = (acts.kind == Kind.OPENED) | (acts.kind == Kind.CLICKED)
     firsts = {
         "opened_at": mine & look & ~machine,
+        "clicked_at": mine & ~machine & (acts.kind == Kind.CLICKED),
         "reacted_at": mine & ~machine & (acts.kind != Kind.OPENED),
         "machine_at": mine & machine,
     }
     moments = {name: first_of(where[m], acts.at[m], len(keys)) for name, m in firsts.items()}
-    rows = replace(
-        rows, opened_at=moments["opened_at"], reacted_at=moments["reacted_at"], machine_at=moments["machine_at"]
-    )
+    rows = replace(rows, **moments)  # type: ignore[arg-type]
     rows = Rows(**_sorted(rows, np.lexsort((rows.message, rows.first_at, rows.person))))  # type: ignore[arg-type]
     return Columns(people, rows, acts, starts(rows.person, len(people)))
 
@@ -273,6 +312,8 @@ __all__ = [
     "People",
     "RawEvents",
     "Rows",
+    "Trouble",
+    "Troubles",
     "build",
     "splice",
     "starts",

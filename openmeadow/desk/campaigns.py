@@ -12,7 +12,7 @@ from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.message.body import check_fields, links, twin
 from openmeadow.core.planning.batches import BatchPlan, assign, moments
-from openmeadow.desk import recipients
+from openmeadow.desk import recipients, segments
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, workspace
 
@@ -52,6 +52,14 @@ def add(desk: Desk, name: str, who: str) -> int:
             raise Refused(f"There is already a campaign “{name}”.")
         id = campaigns.add(db, name, secrets.randbits(48), desk.now())
         workspace.log(db, desk.now(), who, "began campaign", name)
+    return id
+
+
+def for_segment(desk: Desk, name: str, rule: str, who: str) -> int:
+    """Keep a rule as a segment and begin a draft that mails its people; the campaign's id."""
+    segment = segments.save(desk, name, rule, who)
+    id = add(desk, f"Win back: {name.strip()}", who)
+    write(desk, id, {"segments_in": [segment["id"]]})
     return id
 
 

@@ -6,14 +6,19 @@ import contextlib
 import sqlite3
 import threading
 import time
+from collections.abc import Callable
 from dataclasses import dataclass, replace
+from dataclasses import field as dataclass_field
+from functools import partial
+from importlib import resources
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from openmeadow.clock import Clock, clock_of
-from openmeadow.core.columns import I64, Columns
+from openmeadow.core.columns import I64, Columns, Troubles
+from openmeadow.core.engagement.machines import Machines
 from openmeadow.core.engagement.score import BANDS, SILENT, Scores, bring_forward, score
 from openmeadow.core.errors import Missing, RuleMistake
 from openmeadow.core.rules.sentence import parse
@@ -21,20 +26,28 @@ from openmeadow.core.rules.sieve import SieveRow, sieve
 from openmeadow.core.rules.streams import Streams
 from openmeadow.core.rules.tree import Rule, View
 from openmeadow.store import columns as loader
-from openmeadow.store import events, mirror, workspace
+from openmeadow.store import deeds, events, mirror, workspace
 from openmeadow.store.database import Store
+from openmeadow.store.facts import Kept as FactsKept
 from openmeadow.store.facts import StoreFacts
 
 WORTH_MIRRORING = 20_000
+MACHINES_FILE = "machines.json"
 
 
 @dataclass
 class _Kept:
+    """What is kept between views. ``scores`` may be of an earlier moment; ``touched`` are the rows of people with
+    events since then."""
+
     columns: Columns
     streams: Streams
     seen: int
-    scores: Scores
     everybody: loader.Everybody
+    events_version: int
+    scores: Scores | None = None
+    touched: I64 = dataclass_field(default_factory=lambda: np.zeros(0, np.int64))
+    troubles: tuple[int, Troubles] | None = None
 
 
 class Desk:
@@ -45,7 +58,9 @@ class Desk:
         self.folder = folder
         self.clock = clock or clock_of(folder)
         self._kept: _Kept | None = None
-        self._guard = threading.Lock()
+        self._facts = FactsKept()
+        self._guard = threading.RLock()
+        self._machines: tuple[float, Machines] = (-1.0, Machines((), ()))
 
     def now(self) -> int:
         return self.clock.now()
@@ -56,50 +71,112 @@ class Desk:
     def setting(self, name: str) -> Any:
         return workspace.setting(self.store.read(), name)
 
+    def machines(self) -> Machines:
+        """The shipped list of machines with the workspace's own beside it, read again when that changes."""
+        own = self.folder / MACHINES_FILE
+        stamp = own.stat().st_mtime if own.exists() else 0.0
+        if self._machines[0] != stamp:
+            shipped = (resources.files("openmeadow.data") / "machines.json").read_text()
+            self._machines = (stamp, Machines.read(shipped, *([own.read_text()] if stamp else [])))
+            self._kept = None
+        return self._machines[1]
+
     def _refresh(self) -> _Kept:
-        db, now, kept = self.store.read(), self.now(), self._kept
-        if kept is None:
-            everybody = loader.everybody_of(db)
-            columns, seen = self._opened(db, everybody)
-            kept = _Kept(columns, Streams(columns), seen, score(columns, now), everybody)
-        else:
-            everybody = loader.everybody_of(db, kept.everybody)
-            touched: I64 = np.zeros(0, np.int64)
-            if everybody is not kept.everybody or events.highest(db) != kept.seen:
-                columns, seen, touched = loader.refresh(db, everybody.people, kept.columns, kept.seen)
-                kept = replace(kept, columns=columns, seen=seen, everybody=everybody, streams=Streams(columns))
-            if now != kept.scores.now or len(touched) or len(kept.columns.people) != len(kept.scores.E):
-                kept = replace(kept, scores=bring_forward(kept.scores, kept.columns, touched, now))
-        self._kept = kept
+        db, machines = self.store.read(), self.machines()
+        kept, version = self._kept, deeds.events_version(db)
+        if kept is None or kept.events_version != version:
+            kept = self._kept = self._opened(db, machines, version)
+            return kept
+        everybody = loader.everybody_of(db, kept.everybody)
+        if everybody is not kept.everybody or events.highest(db) != kept.seen:
+            known = len(kept.columns.people)
+            columns, seen, touched = loader.refresh(db, everybody.people, machines, kept.columns, kept.seen)
+            if len(touched) and len(columns.people) == known:
+                touched = np.union1d(kept.touched, touched)
+            same = touched is not None and len(touched) == 0 and len(columns.people) == known
+            kept = self._kept = replace(
+                kept,
+                columns=columns,
+                seen=seen,
+                everybody=everybody,
+                streams=Streams(columns, kept.streams.made if same else {}),
+                touched=kept.touched if same else touched,
+                troubles=kept.troubles if len(columns.people) >= known and same else None,
+            )
         return kept
 
-    def _opened(self, db: sqlite3.Connection, everybody: loader.Everybody) -> tuple[Columns, int]:
+    def _opened(self, db: sqlite3.Connection, machines: Machines, version: int) -> _Kept:
         """The mirror brought up to date, or columns built anew (and mirrored when that took reading a lot)."""
-        found = mirror.load(self.folder, db)
+        found = mirror.load(self.folder, db, machines.mark)
+        everybody = loader.everybody_of(db, found.everybody if found else None)
         if found is None:
-            columns, seen = loader.load(db, everybody.people)
+            columns, seen = loader.load(db, everybody.people, machines)
+            streams = Streams(columns)
         else:
-            columns, seen, _ = loader.refresh(db, everybody.people, *found)
-        if found is None or seen - found[1] > WORTH_MIRRORING:
+            columns, seen, touched = loader.refresh(db, everybody.people, machines, found.columns, found.seen)
+            same = not len(touched) and len(columns.people) == len(found.columns.people)
+            streams = found.streams if same else Streams(columns)
+        if found is None or seen - found.seen > WORTH_MIRRORING or everybody is not found.everybody:
             with contextlib.suppress(OSError):
-                mirror.save(self.folder, db, columns, seen)
-        return columns, seen
+                mirror.save(self.folder, db, columns, streams, everybody, seen, machines.mark)
+        return _Kept(columns, streams, seen, everybody, version)
 
-    def view(self, as_of: int | None = None) -> View:
-        """What is true at a moment. A past one is worked out from the events known by then alone."""
+    def _scores(self, kept: _Kept, now: int) -> Scores:
+        """Worked out once and then brought forward by what has come since."""
+        with self._guard:
+            old = kept.scores
+            if old is None or len(kept.columns.people) < len(old.E):
+                fresh = score(kept.columns, now)
+            elif now != old.now or len(kept.touched) or len(kept.columns.people) != len(old.E):
+                fresh = bring_forward(old, kept.columns, kept.touched, now)
+            else:
+                return old
+            kept.scores, kept.touched = fresh, np.zeros(0, np.int64)
+            return fresh
+
+    def _troubles(self, kept: _Kept) -> Troubles:
+        with self._guard:
+            if kept.troubles is None:
+                kept.troubles = (kept.seen, loader.troubles(self.store.read(), kept.everybody.people))
+            return kept.troubles[1]
+
+    def troubles(self) -> Troubles:
+        """Bounces, complaints and unsubscribes known now."""
+        with self._guard:
+            return self._troubles(self._refresh())
+
+    def view(self, as_of: int | None = None, *, nearly: bool = False) -> View:
+        """What is true at a moment. A past one is worked out from the events known by then alone; ``nearly`` takes
+        the present columns instead, which differ only where a later pass changed what became of an earlier one."""
         with self._guard:
             now = self.now()
             db = self.store.read()
+            kept = self._refresh() if as_of is None or as_of == now or nearly else None
+            everybody = kept.everybody if kept else loader.everybody_of(db)
+            scored: Callable[[], Scores]
             if as_of is None or as_of == now:
-                kept = self._refresh()
-                columns, streams, scores, everybody = kept.columns, kept.streams, kept.scores, kept.everybody
+                assert kept is not None
+                columns, streams, scored = kept.columns, kept.streams, partial(self._scores, kept, now)
             else:
                 now = as_of
-                everybody = loader.everybody_of(db)
-                columns, _ = loader.load(db, everybody.people, until=now)
-                streams, scores = Streams(columns), score(columns, now)
-            facts = StoreFacts(db, everybody.people.id, everybody.erased, everybody.provider, everybody.door, now)
-            return View(columns, streams, scores, facts, ~everybody.erased & (columns.people.joined_at <= now), now)
+                people = loader.people_as_of(db, everybody.people, now)
+                if kept:
+                    columns, streams = replace(kept.columns, people=people), kept.streams
+                else:
+                    columns, _ = loader.load(db, people, self.machines(), until=now)
+                    streams = Streams(columns)
+                scored = partial(score, columns, now)
+            facts = StoreFacts(
+                db,
+                everybody.people.id,
+                everybody.erased,
+                everybody.provider,
+                everybody.door,
+                now,
+                kept=self._facts if as_of is None else None,
+                told=partial(self._troubles, kept) if kept else partial(loader.troubles, db, everybody.people),
+            )
+            return View(columns, streams, scored, facts, ~everybody.erased & (columns.people.joined_at <= now), now)
 
     def band_counts(self, view: View) -> dict[str, int]:
         counts = np.bincount(view.scores.band[view.alive], minlength=len(BANDS))

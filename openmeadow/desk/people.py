@@ -3,18 +3,23 @@
 from __future__ import annotations
 
 import json
+import sqlite3
 from typing import Any
+from zoneinfo import available_timezones
+
+import numpy as np
 
 from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.addresses.syntax import address_key
+from openmeadow.core.addresses.verdicts import VERDICTS
 from openmeadow.core.columns import NEVER, Kind
 from openmeadow.core.consent.gate import CONSENT_STATES, SUPPRESSION_REASONS, ask
 from openmeadow.core.engagement.score import BANDS, terms
-from openmeadow.core.engagement.who import WORDS
-from openmeadow.core.errors import Missing
+from openmeadow.core.engagement.who import BY_OF_REASON, REASONS, WORDS
+from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.rules.tree import View
 from openmeadow.desk.desk import Desk
-from openmeadow.store import events, subscribers
+from openmeadow.store import deeds, events, people_sets, subscribers
 from openmeadow.store.facts import StoreFacts
 
 TRACE = 24
@@ -82,12 +87,12 @@ def explain(desk: Desk, subscriber: int, as_of: int | None = None) -> dict[str, 
     }
 
 
-def page(desk: Desk, subscriber: int) -> dict[str, Any]:
+def page(desk: Desk, subscriber: int, most: int = 2_000) -> dict[str, Any]:
     """Everything a person's page shows."""
     db = desk.store.read()
     row = subscribers.subscriber(db, subscriber)
-    if row is None:
-        raise Missing("There is no such subscriber.")
+    if row is None or row["erased_at"]:
+        raise Missing("This person was erased." if row else "There is no such subscriber.")
     view = desk.view()
     p = desk.index_of(view, subscriber)
     assert isinstance(view.facts, StoreFacts)
@@ -95,7 +100,7 @@ def page(desk: Desk, subscriber: int) -> dict[str, Any]:
     for purpose in subscribers.names(db, "purposes"):
         answer = ask(view.facts.standing(purpose["name"], limits=True), "campaign")
         gates.append({"purpose": purpose["name"], "permitted": bool(answer.permitted[p]), "reasons": answer.why_not(p)})
-    who = _who(view, p)
+    why = _why(view, p)
     happened = [
         {
             "at": e["at"],
@@ -107,10 +112,16 @@ def page(desk: Desk, subscriber: int) -> dict[str, Any]:
             "code": e["code"] or "",
             "diagnostic": e["diagnostic"] or "",
             "value": e["value"],
-            "who": who.get((e["at"], e["kind"], e["message"]), "") if e["kind"] in (Kind.OPENED, Kind.CLICKED) else "",
+            "who": WORDS[BY_OF_REASON[why[e["at"], e["kind"], e["message"]]]] if _looked(e, why) else "",
+            "because": REASONS[why[e["at"], e["kind"], e["message"]]] if _looked(e, why) else "",
         }
-        for e in events.of_subscriber(db, subscriber)
+        for e in events.of_subscriber(db, subscriber, most)
     ]
+    verdict = subscribers.verdict(db, subscriber)
+    explained = explain(desk, subscriber)
+    soft_people, soft_at = view.facts.soft_failures()
+    last_delivered = max((t["at"] for t in explained["terms"] if t["what"] != "booked"), default=0)
+    soft = int(((soft_people == p) & (soft_at > last_delivered)).sum())
     return {
         "id": subscriber,
         "email": row["email"],
@@ -125,12 +136,27 @@ def page(desk: Desk, subscriber: int) -> dict[str, Any]:
         "labels": subscribers.labels_of(db, subscriber),
         "fields": json.loads(row["fields"]),
         "trace": trace(view, p, 60),
-        "why": explain(desk, subscriber),
+        "why": explained,
+        "signs": _signs(row, soft, verdict),
+        "notes": [dict(n) for n in subscribers.notes(db, subscriber)],
+        "sequences": [
+            {"name": q["name"], "entered_at": q["entered_at"], "left_at": q["left_at"], "finished": bool(q["finished"])}
+            for q in subscribers.sequence_stays(db, subscriber)
+        ],
+        "verdict": None
+        if verdict is None
+        else {
+            "verdict": VERDICTS[verdict["verdict"]],
+            "reasons": json.loads(verdict["reasons"]),
+            "suggestion": verdict["suggestion"] or "",
+            "at": verdict["at"],
+        },
         "permission": gates,
         "events": happened,
         "consent": [
             {
                 "purpose": c["purpose_name"],
+                "channel": c["channel"],
                 "state": CONSENT_STATES[c["state"]],
                 "at": c["at"],
                 "source": c["source"] or "",
@@ -145,9 +171,82 @@ def page(desk: Desk, subscriber: int) -> dict[str, Any]:
     }
 
 
-def _who(view: View, person: int) -> dict[tuple[int, int, int], str]:
-    acts = view.columns.acts
-    import numpy as np
+def _looked(event: sqlite3.Row, why: dict[tuple[int, int, int], int]) -> bool:
+    return (event["at"], event["kind"], event["message"]) in why
 
+
+def _why(view: View, person: int) -> dict[tuple[int, int, int], int]:
+    """The reason behind each of a person's opens and clicks, by moment, kind and message."""
+    acts = view.columns.acts
     a, b = np.searchsorted(acts.person, (person, person + 1))
-    return {(int(acts.at[i]), int(acts.kind[i]), int(acts.message[i])): WORDS[acts.by[i]] for i in range(a, b)}
+    return {
+        (int(acts.at[i]), int(acts.kind[i]), int(acts.message[i])): int(acts.why[i])
+        for i in range(a, b)
+        if acts.kind[i] in (Kind.OPENED, Kind.CLICKED)
+    }
+
+
+def _signs(row: sqlite3.Row, soft: int, verdict: sqlite3.Row | None) -> list[str]:
+    """What stands beside the score and is not in it."""
+    out = []
+    if soft:
+        out.append(f"{soft} soft {'bounce' if soft == 1 else 'bounces'} in a row since the last delivered message")
+    if row["rejoined_at"]:
+        out.append("rejoined after an unsubscribe; the band starts there again")
+    if verdict is not None and VERDICTS[verdict["verdict"]] in ("risky", "bad"):
+        out.append(f"the address is {VERDICTS[verdict['verdict']]}: {'; '.join(json.loads(verdict['reasons']))}")
+    return out
+
+
+def edit(desk: Desk, subscriber: int, values: dict[str, Any], who: str) -> int:
+    """Change a person's name, time zone, language, country, fields or labels; the deed by which it is taken back.
+
+    ``fields`` and ``labels`` are given whole: what is not among them is taken off.
+    """
+    row = subscribers.subscriber(desk.store.read(), subscriber)
+    if row is None or row["erased_at"]:
+        raise Missing("There is no such subscriber.")
+    if (zone := values.get("time_zone")) and zone not in available_timezones():
+        raise Refused(f"“{zone}” is not a time zone; use a name such as Europe/Lisbon.")
+    columns = {k: v or None for k, v in values.items() if k in ("name", "time_zone", "language", "country")}
+    if "fields" in values:
+        fields = {k.strip(): v.strip() for k, v in values["fields"].items() if k.strip() and v.strip()}
+        columns["fields"] = subscribers.fields_json(fields)
+    with desk.store.atomic() as db:
+        deed = deeds.begin(db, desk.now(), who, "changed", row["email"], 1, "person")
+        with deeds.remembering(db, deed):
+            if columns:
+                subscribers.set_person(db, subscriber, columns)
+        if "fields" in values:
+            subscribers.add_field_names(db, fields)
+        if "labels" in values:
+            wanted = {v.strip() for v in values["labels"] if v.strip()}
+            have = set(subscribers.labels_of(db, subscriber))
+            ids = {name: subscribers.named(db, "labels", name)[0] for name in wanted - have}
+            subscribers.add_labels(db, [(id, subscriber, deed) for id in ids.values()])
+            for name in have - wanted:
+                people_sets.take_label_off(db, name, [subscriber], deed)
+    return deed
+
+
+def everything(desk: Desk, subscriber: int) -> dict[str, Any]:
+    """All that is known about one person, as one document (GDPR art. 15)."""
+    found = page(desk, subscriber, most=1_000_000)
+    found["trace"] = trace(desk.view(), desk.index_of(desk.view(), subscriber), 100_000)
+    return found
+
+
+def note(desk: Desk, subscriber: int, text: str, who: str) -> int:
+    """Write a note about a person."""
+    if not text.strip():
+        raise Refused("Write something first.")
+    if subscribers.subscriber(desk.store.read(), subscriber) is None:
+        raise Missing("There is no such subscriber.")
+    with desk.store.atomic() as db:
+        return subscribers.add_note(db, subscriber, desk.now(), who, text.strip())
+
+
+def drop_note(desk: Desk, subscriber: int, id: int) -> None:
+    with desk.store.atomic() as db:
+        if not subscribers.remove_note(db, subscriber, id):
+            raise Missing("There is no such note.")

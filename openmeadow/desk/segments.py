@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-import csv
-import json
+import contextlib
+import sqlite3
+import time
 from pathlib import Path
 from typing import Any
 
@@ -11,13 +12,13 @@ import numpy as np
 
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Missing, Refused, RuleMistake
-from openmeadow.core.intake.moments import rfc3339
 from openmeadow.core.rules.sentence import parse
-from openmeadow.core.rules.tree import InSegment, walk
+from openmeadow.core.rules.tree import InFrozen, InSegment, walk
+from openmeadow.desk import exports
 from openmeadow.desk.desk import Desk
-from openmeadow.store import segments, subscribers, workspace
-
-EXPORTED = ("email", "name", "joined_at", "score", "band")
+from openmeadow.desk.marked import Choice
+from openmeadow.store import segments, workspace
+from openmeadow.store.subscribers import facts_changed
 
 
 def save(desk: Desk, name: str, text: str, who: str) -> dict[str, Any]:
@@ -27,7 +28,11 @@ def save(desk: Desk, name: str, text: str, who: str) -> dict[str, Any]:
         raise Refused("A segment needs a name.")
     count, view, rule, _ = desk.count(text, own_name=name)
     with desk.store.atomic() as db:
+        before = segments.named(db, name)
         id = segments.save(db, name, rule.text(), view.now)
+        if before is not None and before["rule"] != rule.text():
+            segments.forget_counts(db, id)
+        segments.counted(db, id, view.now, count)
         workspace.log(db, view.now, who, "saved segment", name, count)
     return {"id": id, "name": name, "rule": rule.text(), "count": count, "as_of": view.now}
 
@@ -38,14 +43,8 @@ def remove(desk: Desk, id: int, who: str) -> None:
     row = segments.one(db, id)
     if row is None:
         raise Missing("There is no such segment.")
-    users = [f"the campaign “{n}”" for n in segments.used_by(db, id)]
-    users += [
-        f"the segment “{s['name']}”"
-        for s in segments.every(db)
-        if any(isinstance(p, InSegment) and p.name.lower() == row["name"].lower() for p in walk(parse(s["rule"])))
-    ]
-    if users:
-        raise Refused(f"“{row['name']}” is used by {', '.join(users)}; take it out there first.")
+    if found := users(desk, row):
+        raise Refused(f"“{row['name']}” is used by {', '.join(found)}; take it out there first.")
     with desk.store.atomic() as db:
         segments.remove(db, id)
         workspace.log(db, desk.now(), who, "removed segment", row["name"])
@@ -77,33 +76,116 @@ def every(desk: Desk) -> list[dict[str, Any]]:
     return out
 
 
-def _safe(cell: str) -> str:
-    """A cell that a spreadsheet would run as a formula is made text."""
-    return "'" + cell if cell[:1] in "=+-@\t\r" and cell else cell
-
-
 def export(desk: Desk, what: str, out: Path) -> int:
     """Write the people of a segment, by name, or of a rule."""
     row = segments.named(desk.store.read(), what.strip())
-    _, view, rule, _ = desk.count(row["rule"] if row else what)
-    index = np.flatnonzero(rule.mask(view))
-    ids = view.columns.people.id[index]
-    rows = subscribers.by_ids(desk.store.read(), ids.tolist())
-    score, band = view.scores.score, view.scores.band
+    return exports.write(desk, Choice(rule=row["rule"] if row else what), exports.USUAL, out)
 
-    def line(i: int, id: int) -> list[str]:
-        r = rows[id]
-        return [r["email"], r["name"] or "", rfc3339(r["joined_at"]), f"{score[i]:.1f}", BANDS[band[i]]]
 
-    try:
-        with out.open("w", encoding="utf-8", newline="") as f:
-            lines = (line(i, id) for i, id in zip(index.tolist(), ids.tolist(), strict=True))
-            if out.suffix == ".ndjson":
-                f.writelines(json.dumps(dict(zip(EXPORTED, x, strict=True)), ensure_ascii=False) + "\n" for x in lines)
-            else:
-                writer = csv.writer(f)
-                writer.writerow(EXPORTED)
-                writer.writerows([_safe(c) for c in x] for x in lines)
-    except OSError as e:
-        raise Missing(f"The file {out} cannot be opened: {e.strerror}.") from e
-    return len(index)
+def _one(desk: Desk, id: int) -> sqlite3.Row:
+    row = segments.one(desk.store.read(), id)
+    if row is None:
+        raise Missing("There is no such segment.")
+    return row
+
+
+GROWTH_POINTS, GROWTH_STEP = 12, 30 * 86_400
+
+
+def about(desk: Desk, id: int) -> dict[str, Any]:
+    """Growth by today's rule at past moments, frozen copies, where it is used, when worked out and how long it took.
+
+    Past moments are worked out once and kept until the rule changes.
+    """
+    row, db = _one(desk, id), desk.store.read()
+    begun = time.perf_counter()
+    view = desk.view()
+    rule = desk.checked_rule(row["rule"], view, row["name"])
+    count = int(rule.mask(view).sum())
+    seconds = time.perf_counter() - begun
+    day = view.now - view.now % 86_400
+    wanted = [day - i * GROWTH_STEP for i in range(1, GROWTH_POINTS + 1)]
+    known = {int(r["at"]): int(r["count"]) for r in segments.counts(db, id)}
+    new = {}
+    for at in wanted:
+        near = next((k for k in known if abs(k - at) < GROWTH_STEP // 2), None)
+        if near is None:
+            past = desk.view(at, nearly=True)
+            if past.alive.any():
+                new[at] = int(rule.mask(past).sum())
+    if new:
+        with desk.store.atomic() as db:
+            for at, n in new.items():
+                segments.counted(db, id, at, n)
+    growth = [(at, n) for at, n in sorted({**known, **new}.items()) if at < view.now] + [(view.now, count)]
+    return {
+        "growth": [{"at": at, "count": n} for at, n in growth],
+        "made_at": row["made_at"],
+        "frozen": [
+            {"id": f["id"], "day": f["day"], "at": f["at"], "people": f["people"]} for f in segments.frozen(db, id)
+        ],
+        "used_by": users(desk, row),
+        "as_of": view.now,
+        "seconds": seconds,
+    }
+
+
+def users(desk: Desk, row: sqlite3.Row) -> list[str]:
+    """Where a segment is used, in words."""
+    db = desk.store.read()
+    found = [f"the campaign “{n}”" for n in segments.used_by(db, row["id"])]
+    for other in segments.every(db):
+        with contextlib.suppress(RuleMistake):
+            if any(
+                isinstance(p, InSegment | InFrozen) and p.name.lower() == row["name"].lower()
+                for p in walk(parse(other["rule"]))
+            ):
+                found.append(f"the segment “{other['name']}”")
+    return found
+
+
+def freeze(desk: Desk, id: int, who: str) -> dict[str, Any]:
+    """Keep the people of a segment as they are now."""
+    row = _one(desk, id)
+    _, view, rule, _ = desk.count(row["rule"], own_name=row["name"])
+    people: list[int] = view.columns.people.id[rule.mask(view)].tolist()
+    with desk.store.atomic() as db:
+        copy = segments.freeze(db, id, row["rule"], view.now, people)
+        facts_changed(db)
+        workspace.log(db, view.now, who, "froze segment", row["name"], len(people))
+    return {"id": copy, "count": len(people)}
+
+
+def thaw(desk: Desk, id: int, copy: int, who: str) -> None:
+    """Remove a frozen copy."""
+    row = _one(desk, id)
+    with desk.store.atomic() as db:
+        if not segments.thaw(db, id, copy):
+            raise Missing("There is no such frozen copy.")
+        facts_changed(db)
+        workspace.log(db, desk.now(), who, "removed a frozen copy", row["name"])
+
+
+MOST_OVERLAPS = 4
+
+
+def overlap(desk: Desk, text: str, others: list[int]) -> list[dict[str, Any]]:
+    """How many a rule shares with up to four segments, and how many only each of the two holds."""
+    if len(others) > MOST_OVERLAPS:
+        raise Refused("Compare with up to four other segments at a time.")
+    view = desk.view()
+    mine = desk.checked_rule(text, view).mask(view)
+    out = []
+    for id in others:
+        row = _one(desk, id)
+        theirs = desk.checked_rule(row["rule"], view, row["name"]).mask(view)
+        out.append(
+            {
+                "id": id,
+                "name": row["name"],
+                "both": int((mine & theirs).sum()),
+                "only_this": int((mine & ~theirs).sum()),
+                "only_that": int((theirs & ~mine).sum()),
+            }
+        )
+    return out

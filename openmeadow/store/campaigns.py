@@ -295,3 +295,13 @@ def open_batches(db: sqlite3.Connection, campaign: int) -> int:
             (campaign,),
         ).fetchone()["n"]
     )
+
+
+def handing_over(db: sqlite3.Connection, subscriber: int) -> bool:
+    """Whether a message to the person is between the two entries of its hand-over."""
+    return bool(
+        db.execute(
+            "SELECT 1 FROM deliveries WHERE subscriber = ? AND state IN ('handing over', 'in doubt') LIMIT 1",
+            (subscriber,),
+        ).fetchone()
+    )

@@ -5,13 +5,27 @@ from __future__ import annotations
 import gc
 import sqlite3
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields, replace
 from typing import Any
 
 import numpy as np
 
-from openmeadow.core.columns import FAR, I32, I64, NEVER, Columns, Mask, People, RawEvents, build, splice
-from openmeadow.core.engagement.machines import is_listed
+from openmeadow.core.columns import (
+    FAR,
+    I32,
+    I64,
+    NEVER,
+    Columns,
+    Mask,
+    People,
+    RawEvents,
+    Trouble,
+    Troubles,
+    build,
+    splice,
+)
+from openmeadow.core.engagement.machines import Machines
+from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.store.subscribers import people_version
 
 _EVENT_SQL = "SELECT id, at, kind, subscriber, message, link, agent, value FROM events WHERE {where} "
@@ -65,7 +79,9 @@ def everybody_of(db: sqlite3.Connection, known: Everybody | None = None) -> Ever
     return Everybody(People(id, joined, since), erased, provider, door, version)
 
 
-def raw_events(db: sqlite3.Connection, of: People, *, only: I64 | None = None, until: int | None = None) -> RawEvents:
+def raw_events(
+    db: sqlite3.Connection, of: People, machines: Machines, *, only: I64 | None = None, until: int | None = None
+) -> RawEvents:
     """All events of the people, or of some (store ids), or those up to a moment."""
     where, arguments = ["1"], []
     if until is not None:
@@ -76,7 +92,7 @@ def raw_events(db: sqlite3.Connection, of: People, *, only: I64 | None = None, u
         arguments += only.tolist()
     sql = _EVENT_SQL.format(where=" AND ".join(where))
     id, at, kind, subscriber, message, link, agent, value = _table(db, sql, arguments, "qqbqiiid")
-    listed, blind = _agents(db)
+    listed, blind = _agents(db, machines)
     place = np.searchsorted(of.id, subscriber)
     trap = np.zeros(int(db.execute("SELECT coalesce(max(id), 0) AS n FROM links").fetchone()["n"]) + 1, bool)
     for row in db.execute("SELECT id FROM links WHERE trap"):
@@ -84,12 +100,12 @@ def raw_events(db: sqlite3.Connection, of: People, *, only: I64 | None = None, u
     return RawEvents(id, at, kind, place.astype(np.int32), message, link, value, listed[agent], blind[agent], trap[link])
 
 
-def _agents(db: sqlite3.Connection) -> tuple[Mask, Mask]:
+def _agents(db: sqlite3.Connection, machines: Machines) -> tuple[Mask, Mask]:
     top = int(db.execute("SELECT coalesce(max(id), 0) AS n FROM agents").fetchone()["n"])
     listed, blind = np.zeros(top + 1, bool), np.zeros(top + 1, bool)
     blind[0] = True
     for row in db.execute("SELECT id, agent, ip FROM agents"):
-        listed[row["id"]] = is_listed(row["agent"], row["ip"])
+        listed[row["id"]] = machines.has(row["agent"], row["ip"])
     return listed, blind
 
 
@@ -102,30 +118,76 @@ def link_counts(db: sqlite3.Connection) -> I32:
     return out
 
 
-def load(db: sqlite3.Connection, everybody: People, until: int | None = None) -> tuple[Columns, int]:
+def load(db: sqlite3.Connection, everybody: People, machines: Machines, until: int | None = None) -> tuple[Columns, int]:
     """All columns and the highest event in them."""
-    events = raw_events(db, everybody, until=until)
+    events = raw_events(db, everybody, machines, until=until)
     return build(everybody, events, link_counts(db)), int(events.id.max()) if len(events.id) else 0
 
 
-def refresh(db: sqlite3.Connection, everybody: People, old: Columns, seen: int) -> tuple[Columns, int, I64]:
+def refresh(
+    db: sqlite3.Connection, everybody: People, machines: Machines, old: Columns, seen: int
+) -> tuple[Columns, int, I64]:
     """Columns with what came since event ``seen``; also the row numbers of the people it touched."""
     new_ids, subscriber = _table(db, "SELECT id, subscriber FROM events WHERE id > ?", (seen,), "qq")
     known = len(old.people)
     same = len(everybody) >= known and bool((everybody.id[:known] == old.people.id).all())
     touched = np.unique(np.searchsorted(everybody.id, subscriber))
     if not same or len(touched) > 20_000 or len(touched) * 4 > known:
-        fresh, top = load(db, everybody)
+        fresh, top = load(db, everybody, machines)
         return fresh, top, np.arange(len(everybody))
     if len(touched) == 0:
         if len(everybody) == known:
             return Columns(everybody, old.rows, old.acts, old.start), seen, touched
         top = seen
-        events = raw_events(db, everybody, only=np.zeros(0, np.int64))
+        events = raw_events(db, everybody, machines, only=np.zeros(0, np.int64))
     else:
         top = int(new_ids.max())
-        events = raw_events(db, everybody, only=everybody.id[touched])
+        events = raw_events(db, everybody, machines, only=everybody.id[touched])
     return splice(old, everybody, touched, build(everybody, events, link_counts(db))), top, touched
 
 
-__all__ = ["FAR", "Everybody", "everybody_of", "link_counts", "load", "raw_events", "refresh"]
+_TROUBLE_OF_CLASS = {"hard": Trouble.HARD, "soft": Trouble.SOFT, "blocked": Trouble.BLOCKED, "unknown": Trouble.UNKNOWN}
+
+
+def troubles(db: sqlite3.Connection, everybody: People, old: Troubles | None = None, seen: int = 0) -> Troubles:
+    """Bounces by class, complaints and unsubscribes; with ``old``, only events after ``seen`` are read and added."""
+    at, person, message, what = [], [], [], []
+    for row in db.execute(
+        "SELECT at, subscriber, message, kind, code, diagnostic FROM events WHERE (kind = 4 OR kind >= 9) AND id > ?",
+        (seen,),
+    ):
+        at.append(row["at"])
+        person.append(row["subscriber"])
+        message.append(row["message"])
+        what.append(
+            Trouble.COMPLAINED
+            if row["kind"] == 9
+            else Trouble.UNSUBSCRIBED
+            if row["kind"] == 10
+            else _TROUBLE_OF_CLASS[bounce_class(row["code"], row["diagnostic"])]
+        )
+    place = np.searchsorted(everybody.id, np.array(person, np.int64)).astype(np.int32)
+    new = Troubles(np.array(at, np.int64), place, np.array(message, np.int32), np.array(what, np.int8))
+    if old is None:
+        return new
+    return Troubles(**{f.name: np.concatenate((getattr(old, f.name), getattr(new, f.name))) for f in fields(Troubles)})
+
+
+def people_as_of(db: sqlite3.Connection, people: People, now: int) -> People:
+    """The same people as they stood at a past moment: a rejoining that came later had not happened."""
+    if not (people.since > now).any():
+        return people
+    since = np.where(people.since > now, NEVER, people.since)
+    subscriber, at = _table(
+        db,
+        "SELECT g.subscriber, max(g.at) FROM consent_entries g WHERE g.state = 1 AND g.at <= ? AND EXISTS (SELECT 1 "
+        "FROM consent_entries w WHERE w.subscriber = g.subscriber AND w.purpose = g.purpose AND w.channel = g.channel "
+        "AND w.state = 2 AND w.at < g.at) GROUP BY g.subscriber",
+        (now,),
+        "qq",
+    )
+    since[np.searchsorted(people.id, subscriber)] = at
+    return replace(people, since=since)
+
+
+__all__ = ["FAR", "Everybody", "everybody_of", "link_counts", "load", "people_as_of", "raw_events", "refresh", "troubles"]

@@ -101,8 +101,9 @@ def indexed(db: sqlite3.Connection) -> None:
     db.execute("CREATE INDEX IF NOT EXISTS events_of_subscriber ON events (subscriber)")
 
 
-def put_aside(db: sqlite3.Connection, rows: Many[tuple[str, str]]) -> None:
-    db.executemany("INSERT OR IGNORE INTO events_aside (email_key, row) VALUES (?, ?)", rows)
+def put_aside(db: sqlite3.Connection, rows: Many[tuple[str, str, int | None]]) -> None:
+    """(address key, the event as JSON, deed): events of unknown addresses wait until somebody joins by them."""
+    db.executemany("INSERT OR IGNORE INTO events_aside (email_key, row, deed) VALUES (?, ?, ?)", rows)
 
 
 def aside_now_known(db: sqlite3.Connection, limit: int) -> list[sqlite3.Row]:

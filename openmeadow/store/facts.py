@@ -4,17 +4,20 @@ from __future__ import annotations
 
 import difflib
 import sqlite3
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from openmeadow.core.addresses.providers import provider_names
-from openmeadow.core.columns import I8, I32, I64, NEVER, Mask
+from openmeadow.core.addresses.verdicts import VERDICTS
+from openmeadow.core.columns import I8, I32, I64, NEVER, Mask, Trouble, Troubles
 from openmeadow.core.consent.gate import CONSENT_STATES, Standing, ask
 from openmeadow.core.errors import Missing
 from openmeadow.core.rules.sentence import parse
 from openmeadow.core.rules.tree import InSegment, Rule, walk
 from openmeadow.store.columns import _table
+from openmeadow.store.subscribers import facts_version
 
 DAY = 86_400
 
@@ -26,8 +29,19 @@ def nearest(kind: str, name: str, known: list[str]) -> Missing:
 
 
 @dataclass
+class Kept:
+    """Answers about everybody, kept while ``version`` of the store stands and their moment has not passed."""
+
+    version: int = -1
+    answers: dict[tuple[object, ...], tuple[int, int, np.ndarray]] = field(default_factory=dict)
+
+
+@dataclass
 class StoreFacts:
-    """``Facts`` over one read connection, for the people of ``ids`` at ``now``; ``past`` when now is not the present."""
+    """``Facts`` over one read connection, for the people of ``ids`` at ``now``; ``some`` when not for everybody.
+
+    ``kept`` remembers answers between views; ``told`` gives the troubles known.
+    """
 
     db: sqlite3.Connection
     ids: I64
@@ -35,15 +49,36 @@ class StoreFacts:
     provider: np.ndarray
     door: np.ndarray
     now: int
+    kept: Kept | None = None
+    told: Callable[[], Troubles] | None = None
     some: bool = False
 
-    def _mask(self, sql: str, arguments: tuple[object, ...]) -> Mask:
-        (hit,) = _table(self.db, sql, arguments, "q")
-        mask = np.zeros(len(self.ids), bool)
-        place = np.searchsorted(self.ids, hit)
-        inside = place < len(self.ids)
-        mask[place[inside]] = True
-        return mask
+    def _remembered(self, key: tuple[object, ...], timed: str, compute: Callable[[], np.ndarray]) -> np.ndarray:
+        """The answer as it was worked out before, if nothing has changed since. ``timed`` is the SQL of the next
+        moment at which it changes by itself ("" when it never does)."""
+        if self.kept is None or self.some:
+            return compute()
+        version = facts_version(self.db)
+        if self.kept.version != version:
+            self.kept.version = version
+            self.kept.answers.clear()
+        found = self.kept.answers.get(key)
+        if found is None or not found[0] <= self.now < found[1] or len(found[2]) != len(self.ids):
+            row = self.db.execute(timed, {"now": self.now}).fetchone() if timed else None
+            until = int(row[0]) if row and row[0] is not None else 2**62
+            found = self.kept.answers[key] = (self.now, until, compute())
+        return found[2]
+
+    def _mask(self, sql: str, arguments: tuple[object, ...], timed: str = "") -> Mask:
+        def compute() -> Mask:
+            (hit,) = _table(self.db, sql, arguments, "q")
+            mask = np.zeros(len(self.ids), bool)
+            place, here = self._of(hit)
+            mask[place[here]] = True
+            return mask
+
+        key = (sql, *(a for a in arguments if a != self.now))
+        return self._remembered(key, timed, compute)
 
     def _id(self, table: str, kind: str, name: str) -> int:
         row = self.db.execute(f"SELECT id FROM {table} WHERE name = ? COLLATE NOCASE", (name,)).fetchone()
@@ -56,8 +91,13 @@ class StoreFacts:
         order = np.argsort(self.ids[index], kind="stable")
         if not bool((order == np.arange(len(order))).all()):
             raise ValueError("people must be given by ascending id")
-        return StoreFacts(
-            self.db, self.ids[index], self.erased[index], self.provider[index], self.door[index], self.now, some=True
+        return replace(
+            self,
+            ids=self.ids[index],
+            erased=self.erased[index],
+            provider=self.provider[index],
+            door=self.door[index],
+            some=True,
         )
 
     def _of(self, subscriber: I64) -> tuple[I64, Mask]:
@@ -70,7 +110,9 @@ class StoreFacts:
 
     def in_list(self, name: str) -> Mask:
         return self._mask(
-            "SELECT subscriber FROM list_members WHERE list = ? AND at <= ?", (self._id("lists", "list", name), self.now)
+            "SELECT subscriber FROM list_members WHERE list = ? AND at <= ?",
+            (self._id("lists", "list", name), self.now),
+            "SELECT min(at) FROM list_members WHERE at > :now",
         )
 
     def has_label(self, name: str) -> Mask:
@@ -101,6 +143,20 @@ class StoreFacts:
             raise nearest("segment", name, [r["name"] for r in self.db.execute("SELECT name FROM segments")])
         return parse(row["rule"])
 
+    def frozen(self, name: str, day: str) -> Mask:
+        rows = self.db.execute(
+            "SELECT f.id, date(f.at, 'unixepoch') AS day FROM frozen f JOIN segments s ON s.id = f.segment "
+            "WHERE s.name = ? ORDER BY f.at DESC",
+            (name,),
+        ).fetchall()
+        if not rows:
+            self.segment(name)
+            raise Missing(f"The segment “{name}” has no frozen copy yet.")
+        found = next((r["id"] for r in rows if r["day"] == day), None)
+        if found is None:
+            raise Missing(f"“{name}” was not frozen on {day}; it was on {', '.join(r['day'] for r in rows[:5])}.")
+        return self._mask("SELECT subscriber FROM frozen_people WHERE frozen = ?", (found,))
+
     def circle(self, rule: Rule, path: tuple[str, ...]) -> tuple[str, ...] | None:
         """The path by which a rule comes back to a segment it stands in, or None."""
         for part in walk(rule):
@@ -123,35 +179,93 @@ class StoreFacts:
             raise nearest("provider", name, names)
         return np.asarray(self.provider == low.index(name.lower()))
 
-    def consent(self, purpose: str) -> I8:
-        """Each person's latest word about the purpose, by email, up to now."""
-        id = self._id("purposes", "purpose", purpose)
-        subscriber, state = _table(
-            self.db,
-            "SELECT subscriber, state FROM consent_entries WHERE purpose = ? AND channel = 'email' "
-            f"AND at <= ?{self._among()} ORDER BY at, state = 1, state = 2",
-            (id, self.now),
-            "qb",
-        )
-        out = np.zeros(len(self.ids), np.int8)
-        place, here = self._of(subscriber)
-        out[place[here]] = state[here]
-        return out
+    def _latest(self, sql: str, arguments: tuple[object, ...], timed: str) -> I8:
+        """A small number a person from (subscriber, number) rows, the last row of each standing."""
 
-    def consent_is(self, purpose: str, state: str) -> Mask:
-        return np.asarray(self.consent(purpose) == CONSENT_STATES.index(state))
+        def compute() -> I8:
+            subscriber, value = _table(self.db, sql, arguments, "qb")
+            out = np.zeros(len(self.ids), np.int8)
+            place, here = self._of(subscriber)
+            out[place[here]] = value[here]
+            return out
+
+        return self._remembered((sql, *(a for a in arguments if a != self.now)), timed, compute)
+
+    def consent(self, purpose: str, channel: str = "email") -> I8:
+        """Each person's latest word about the purpose, by a channel, up to now."""
+        return self._latest(
+            "SELECT subscriber, state FROM consent_entries WHERE purpose = ? AND channel = ? "
+            f"AND at <= ?{self._among()} ORDER BY at, state = 1, state = 2",
+            (self._id("purposes", "purpose", purpose), channel, self.now),
+            "SELECT min(at) FROM consent_entries WHERE at > :now",
+        )
+
+    def consent_is(self, purpose: str, channel: str, state: str) -> Mask:
+        return np.asarray(self.consent(purpose, channel) == CONSENT_STATES.index(state))
 
     def suppressed(self) -> I8:
-        out = np.zeros(len(self.ids), np.int8)
-        subscriber, reason = _table(
-            self.db,
+        return self._latest(
             f"SELECT subscriber, reason FROM suppressions WHERE at <= ?{self._among()} ORDER BY reason DESC",
             (self.now,),
-            "qb",
+            "SELECT min(at) FROM suppressions WHERE at > :now",
         )
+
+    def suppressed_mask(self) -> Mask:
+        return np.asarray(self.suppressed() > 0)
+
+    def _text_is(self, column: str, kind: str, value: str) -> Mask:
+        sql = f"SELECT id FROM subscribers WHERE {column} = ? COLLATE NOCASE"
+        mask = self._mask(sql, (value,))
+        if not mask.any():
+            known = self.db.execute(
+                f"SELECT DISTINCT {column} AS v FROM subscribers WHERE {column} IS NOT NULL LIMIT 500"
+            )
+            raise nearest(kind, value, [r["v"] for r in known])
+        return mask
+
+    def language_is(self, name: str) -> Mask:
+        return self._text_is("language", "language", name)
+
+    def country_is(self, name: str) -> Mask:
+        return self._text_is("country", "country", name)
+
+    def verdicts(self) -> I8:
+        """1 + the place in VERDICTS; 0 where the address was never checked."""
+        return self._latest("SELECT subscriber, verdict + 1 FROM address_verdicts", (), "")
+
+    def address_is(self, verdicts: tuple[str, ...]) -> Mask:
+        known = self.verdicts()
+        hit = np.isin(known, [1 + VERDICTS.index(v) for v in verdicts])
+        return np.asarray(hit | (known == 0) if "unknown" in verdicts else hit)
+
+    def inside_sequence(self, name: str) -> Mask:
+        return self._mask(
+            "SELECT subscriber FROM sequence_stays WHERE sequence = ? AND entered_at <= ? AND coalesce(left_at, 1 << 62) > ?",
+            (self._id("sequences", "sequence", name), self.now, self.now),
+            "SELECT min(m) FROM (SELECT min(entered_at) AS m FROM sequence_stays WHERE entered_at > :now "
+            "UNION ALL SELECT min(left_at) FROM sequence_stays WHERE left_at > :now)",
+        )
+
+    def finished_sequence(self, name: str) -> I64:
+        """When each person last came to the end of the sequence; NEVER for the others."""
+        subscriber, at = _table(
+            self.db,
+            "SELECT subscriber, left_at FROM sequence_stays WHERE sequence = ? AND finished AND left_at <= ? ORDER BY left_at",
+            (self._id("sequences", "sequence", name), self.now),
+            "qq",
+        )
+        out = np.full(len(self.ids), NEVER, np.int64)
         place, here = self._of(subscriber)
-        out[place[here]] = reason[here]
+        out[place[here]] = at[here]
         return out
+
+    def soft_failures(self) -> tuple[I32, I64]:
+        """Row numbers of people and moments of their soft bounces up to now."""
+        if self.told is None:
+            return np.zeros(0, np.int32), np.zeros(0, np.int64)
+        told = self.told()
+        soft = (told.what == Trouble.SOFT) & (told.at <= self.now)
+        return told.person[soft], told.at[soft]
 
     def sent_since(self, seconds: int) -> I32:
         """How many passes each person was sent in the last so many seconds."""

@@ -6,51 +6,87 @@ import json
 import os
 import shutil
 import sqlite3
-from dataclasses import fields
+from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from openmeadow.core.columns import Acts, Columns, People, Rows
+from openmeadow.core.columns import Acts, Columns, Rows
+from openmeadow.core.columns import People as PeopleColumns
+from openmeadow.core.rules.streams import Stream, Streams
+from openmeadow.store.columns import Everybody
+from openmeadow.store.deeds import events_version
 
 FOLDER = "columns"
-_TABLES: dict[str, Any] = {"people": People, "rows": Rows, "acts": Acts}
+FORM = 2  # of the files; another number is another form
+_EVERYBODY = ("erased", "provider", "door")
 
 
-def _fingerprint(db: sqlite3.Connection, seen: int) -> list[Any]:
-    """The highest event seen as the database has it, so that another database is noticed."""
+@dataclass(frozen=True)
+class Mirror:
+    """What was on disk: columns with their arranged streams, and the people at one version of their table."""
+
+    columns: Columns
+    streams: Streams
+    seen: int
+    everybody: Everybody
+
+
+def _mark(db: sqlite3.Connection, seen: int, machines: str) -> list[Any]:
+    """The highest event seen as the database has it, how often events were taken away, and the list of machines:
+    another database, or another reading of it, is noticed."""
     row = db.execute("SELECT at, kind, subscriber, message FROM events WHERE id = ?", (seen,)).fetchone()
-    return list(row) if row else []
+    return [FORM, events_version(db), machines, *(list(row) if row else [])]
 
 
-def save(folder: Path, db: sqlite3.Connection, columns: Columns, seen: int) -> None:
+def save(
+    folder: Path,
+    db: sqlite3.Connection,
+    columns: Columns,
+    streams: Streams,
+    everybody: Everybody,
+    seen: int,
+    machines: str,
+) -> None:
     """Write the mirror anew; one that was being written when the machine stopped is never taken for whole."""
     fresh, final = folder / f"{FOLDER}.{os.getpid()}", folder / FOLDER
     shutil.rmtree(fresh, ignore_errors=True)
     fresh.mkdir(parents=True)
-    for name, kind in _TABLES.items():
-        for f in fields(kind):
-            np.save(fresh / f"{name}.{f.name}.npy", getattr(getattr(columns, name), f.name))
+    tables: dict[str, Any] = {"people": everybody.people, "rows": columns.rows, "acts": columns.acts}
+    tables |= {f"stream.{name}": streams.stream(name) for name in Streams.NAMES}
+    for name, table in tables.items():
+        for f in fields(table):
+            np.save(fresh / f"{name}.{f.name}.npy", getattr(table, f.name))
+    for name in _EVERYBODY:
+        np.save(fresh / f"everybody.{name}.npy", getattr(everybody, name))
     np.save(fresh / "start.npy", columns.start)
-    (fresh / "whole.json").write_text(json.dumps({"seen": seen, "mark": _fingerprint(db, seen)}))
+    (fresh / "whole.json").write_text(
+        json.dumps({"seen": seen, "people": everybody.version, "mark": _mark(db, seen, machines)})
+    )
     shutil.rmtree(final, ignore_errors=True)
     fresh.rename(final)
 
 
-def load(folder: Path, db: sqlite3.Connection) -> tuple[Columns, int] | None:
-    """The mirror and the highest event in it; None when there is none or it is not of this database."""
+def load(folder: Path, db: sqlite3.Connection, machines: str) -> Mirror | None:
+    """The mirror; None when there is none or it is not of this database and this list of machines."""
     final = folder / FOLDER
     try:
         whole = json.loads((final / "whole.json").read_text())
-        if whole["mark"] != _fingerprint(db, whole["seen"]):
+        seen = int(whole["seen"])
+        if whole["mark"] != _mark(db, seen, machines):
             return None
 
-        def table(name: str, kind: Any) -> Any:
-            return kind(**{f.name: np.load(final / f"{name}.{f.name}.npy", mmap_mode="r") for f in fields(kind)})
+        def one(name: str) -> Any:
+            return np.load(final / f"{name}.npy", mmap_mode="r")
 
-        return Columns(
-            table("people", People), table("rows", Rows), table("acts", Acts), np.load(final / "start.npy", mmap_mode="r")
-        ), int(whole["seen"])
+        def table(name: str, kind: Any) -> Any:
+            return kind(**{f.name: one(f"{name}.{f.name}") for f in fields(kind)})
+
+        columns = Columns(table("people", PeopleColumns), table("rows", Rows), table("acts", Acts), one("start"))
+        made = {name: table(f"stream.{name}", Stream) for name in Streams.NAMES}
+        erased, provider, door = (one(f"everybody.{name}") for name in _EVERYBODY)
+        everybody = Everybody(columns.people, erased, provider, door, int(whole["people"]))
+        return Mirror(columns, Streams(columns, made), seen, everybody)
     except (OSError, ValueError, KeyError):
         return None

@@ -22,10 +22,6 @@ def remove(db: sqlite3.Connection, id: int) -> None:
     db.execute("DELETE FROM segments WHERE id = ?", (id,))
 
 
-def restore(db: sqlite3.Connection, id: int, name: str, rule: str, made_at: int, now: int) -> None:
-    db.execute("INSERT INTO segments VALUES (?, ?, ?, ?, ?)", (id, name, rule, made_at, now))
-
-
 def every(db: sqlite3.Connection) -> list[sqlite3.Row]:
     return db.execute("SELECT * FROM segments ORDER BY name").fetchall()
 
@@ -50,3 +46,43 @@ def used_by(db: sqlite3.Connection, id: int) -> list[str]:
             (id,),
         )
     ]
+
+
+def has_history(db: sqlite3.Connection) -> bool:
+    return db.execute("SELECT 1 FROM events LIMIT 1").fetchone() is not None
+
+
+def counted(db: sqlite3.Connection, id: int, at: int, count: int) -> None:
+    """How many it was at a moment, by the rule as it stands."""
+    db.execute("INSERT OR REPLACE INTO segment_counts VALUES (?, ?, ?)", (id, at, count))
+
+
+def counts(db: sqlite3.Connection, id: int) -> list[sqlite3.Row]:
+    return db.execute("SELECT at, count FROM segment_counts WHERE segment = ? ORDER BY at", (id,)).fetchall()
+
+
+def forget_counts(db: sqlite3.Connection, id: int) -> None:
+    db.execute("DELETE FROM segment_counts WHERE segment = ?", (id,))
+
+
+def freeze(db: sqlite3.Connection, id: int, rule: str, at: int, people: list[int]) -> int:
+    """Keep the people as they are now; one copy a day, the later one stands."""
+    db.execute("DELETE FROM frozen WHERE segment = ? AND date(at, 'unixepoch') = date(?, 'unixepoch')", (id, at))
+    copy = int(
+        db.execute(
+            "INSERT INTO frozen (segment, rule, at, people) VALUES (?, ?, ?, ?)", (id, rule, at, len(people))
+        ).lastrowid
+        or 0
+    )
+    db.executemany("INSERT INTO frozen_people VALUES (?, ?)", ((copy, p) for p in people))
+    return copy
+
+
+def frozen(db: sqlite3.Connection, id: int) -> list[sqlite3.Row]:
+    return db.execute(
+        "SELECT id, rule, at, people, date(at, 'unixepoch') AS day FROM frozen WHERE segment = ? ORDER BY at DESC", (id,)
+    ).fetchall()
+
+
+def thaw(db: sqlite3.Connection, id: int, copy: int) -> int:
+    return db.execute("DELETE FROM frozen WHERE id = ? AND segment = ?", (copy, id)).rowcount

@@ -40,8 +40,8 @@ def ids_of(db: sqlite3.Connection, keys: Sequence[str]) -> dict[str, int]:
 
 
 UPSERT = """
-INSERT INTO subscribers (email, email_key, name, joined_at, time_zone, language, country, provider, door, fields)
-VALUES (:email, :key, :name, coalesce(:joined_at, :now), :time_zone, :language, :country, :provider, :door, :fields)
+INSERT INTO subscribers (email, email_key, name, joined_at, time_zone, language, country, provider, door, fields, deed)
+VALUES (:email, :key, :name, coalesce(:joined_at, :now), :time_zone, :language, :country, :provider, :door, :fields, :deed)
 ON CONFLICT (email_key) DO UPDATE SET
   name = coalesce(excluded.name, name),
   joined_at = CASE WHEN :joined_at IS NULL THEN joined_at ELSE min(joined_at, :joined_at) END,
@@ -60,62 +60,92 @@ WHERE erased_at IS NULL AND (
 
 def upsert(db: sqlite3.Connection, rows: Many[dict[str, Any]]) -> int:
     """Insert or merge; the number of rows that were new or changed something."""
-    before = db.total_changes
-    db.executemany(UPSERT, rows)
-    changed = db.total_changes - before
-    if changed:
+    changed = db.executemany(UPSERT, rows).rowcount
+    if changed > 0:
         people_changed(db)
-    return changed
+    return max(changed, 0)
+
+
+def _count_up(db: sqlite3.Connection, name: str) -> None:
+    db.execute("INSERT INTO settings VALUES (?, '1') ON CONFLICT (name) DO UPDATE SET value = value + 1", (name,))
+
+
+def _version(db: sqlite3.Connection, name: str) -> int:
+    row = db.execute("SELECT value FROM settings WHERE name = ?", (name,)).fetchone()
+    return int(row["value"]) if row else 0
 
 
 def people_changed(db: sqlite3.Connection) -> None:
     """Count up, so that whoever keeps the people in memory reads them again."""
-    db.execute("INSERT INTO settings VALUES ('people_version', '1') ON CONFLICT (name) DO UPDATE SET value = value + 1")
+    _count_up(db, "people_version")
+    facts_changed(db)
+
+
+def facts_changed(db: sqlite3.Connection) -> None:
+    """The same for lists, labels, consent and suppression."""
+    _count_up(db, "facts_version")
 
 
 def people_version(db: sqlite3.Connection) -> int:
-    row = db.execute("SELECT value FROM settings WHERE name = 'people_version'").fetchone()
-    return int(row["value"]) if row else 0
+    return _version(db, "people_version")
 
 
-def add_members(db: sqlite3.Connection, rows: Many[tuple[int, int, int]]) -> None:
-    db.executemany("INSERT OR IGNORE INTO list_members VALUES (?, ?, ?)", rows)
+def facts_version(db: sqlite3.Connection) -> int:
+    return _version(db, "facts_version")
 
 
-def add_labels(db: sqlite3.Connection, rows: Many[tuple[int, int]]) -> None:
-    db.executemany("INSERT OR IGNORE INTO subscriber_labels VALUES (?, ?)", rows)
+def _added(db: sqlite3.Connection, sql: str, rows: Many[Any]) -> int:
+    """Insert what is not there yet; how many rows that were."""
+    before = db.total_changes
+    db.executemany(sql, rows)
+    new = db.total_changes - before
+    if new:
+        facts_changed(db)
+    return new
+
+
+def add_members(db: sqlite3.Connection, rows: Many[tuple[int, int, int, int | None]]) -> int:
+    """(list, subscriber, at, deed)."""
+    return _added(db, "INSERT OR IGNORE INTO list_members VALUES (?, ?, ?, ?)", rows)
+
+
+def add_labels(db: sqlite3.Connection, rows: Many[tuple[int, int, int | None]]) -> int:
+    """(label, subscriber, deed)."""
+    return _added(db, "INSERT OR IGNORE INTO subscriber_labels VALUES (?, ?, ?)", rows)
 
 
 def add_field_names(db: sqlite3.Connection, fields: Many[str]) -> None:
     db.executemany("INSERT OR IGNORE INTO field_names VALUES (?)", [(f,) for f in fields])
 
 
-def add_suppressions(db: sqlite3.Connection, rows: Many[tuple[int, int, int, str]]) -> None:
-    """(subscriber, reason, at, source); the earliest of a reason stays."""
-    db.executemany("INSERT OR IGNORE INTO suppressions VALUES (?, ?, ?, ?)", rows)
+def add_suppressions(db: sqlite3.Connection, rows: Many[tuple[int, int, int, str, int | None]]) -> int:
+    """(subscriber, reason, at, source, deed); the earliest of a reason stays."""
+    return _added(db, "INSERT OR IGNORE INTO suppressions VALUES (?, ?, ?, ?, ?)", rows)
 
 
-def add_consents(db: sqlite3.Connection, rows: Sequence[tuple[int, int, int, int, str | None, str | None]]) -> None:
-    """(subscriber, purpose, state, at, source, wording). An entry is never altered; a repeat changes nothing.
+Consent = tuple[int, int, str, int, int, str | None, str | None, int | None]
 
-    Given again after a withdrawal marks the moment of rejoining.
+
+def add_consents(db: sqlite3.Connection, rows: Sequence[Consent]) -> int:
+    """(subscriber, purpose, channel, state, at, source, wording, deed). An entry is never altered; a repeat changes
+    nothing. Given again after a withdrawal marks the moment of rejoining.
     """
-    before = db.total_changes
-    db.executemany(
-        "INSERT OR IGNORE INTO consent_entries (subscriber, purpose, state, at, source, wording) "
-        "VALUES (?, ?, ?, ?, ?, ?)",
+    new = _added(
+        db,
+        "INSERT OR IGNORE INTO consent_entries (subscriber, purpose, channel, state, at, source, wording, deed) "
+        "VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
         rows,
     )
-    if db.total_changes == before:
-        return
-    given = [(r[0], r[1], r[3]) for r in rows if r[2] == 1]
-    db.executemany(
-        "UPDATE subscribers SET rejoined_at = max(coalesce(rejoined_at, 0), ?3) WHERE id = ?1 AND EXISTS ("
-        " SELECT 1 FROM consent_entries c WHERE c.subscriber = ?1 AND c.purpose = ?2 AND c.state = 2 AND c.at < ?3)",
-        given,
-    )
+    given = [(r[0], r[1], r[2], r[4]) for r in rows if r[3] == 1] if new else []
     if given:
+        db.executemany(
+            "UPDATE subscribers SET rejoined_at = max(coalesce(rejoined_at, 0), ?4) WHERE id = ?1 AND EXISTS ("
+            " SELECT 1 FROM consent_entries c WHERE c.subscriber = ?1 AND c.purpose = ?2 AND c.channel = ?3 "
+            " AND c.state = 2 AND c.at < ?4)",
+            given,
+        )
         people_changed(db)
+    return new
 
 
 def subscriber(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
@@ -179,3 +209,68 @@ def labels_of(db: sqlite3.Connection, id: int) -> list[str]:
 
 def fields_json(fields: dict[str, str]) -> str:
     return json.dumps(fields, ensure_ascii=False, sort_keys=True, separators=(",", ":")) if fields else "{}"
+
+
+def column_matches(db: sqlite3.Connection, header: str) -> list[str] | None:
+    """What the columns of this heading were taken for the last time."""
+    row = db.execute("SELECT targets FROM column_matches WHERE header = ?", (header,)).fetchone()
+    return list(json.loads(row["targets"])) if row else None
+
+
+def remember_matches(db: sqlite3.Connection, header: str, targets: list[str], now: int) -> None:
+    db.execute("INSERT OR REPLACE INTO column_matches VALUES (?, ?, ?)", (header, json.dumps(targets), now))
+
+
+def in_order_of_address(db: sqlite3.Connection) -> list[int]:
+    """Everybody's id, by address."""
+    cursor = db.cursor()
+    cursor.row_factory = None
+    return [r[0] for r in cursor.execute("SELECT id FROM subscribers ORDER BY email_key")]
+
+
+def field_names(db: sqlite3.Connection) -> list[str]:
+    return [r["name"] for r in db.execute("SELECT name FROM field_names ORDER BY name")]
+
+
+def notes(db: sqlite3.Connection, id: int) -> list[sqlite3.Row]:
+    return db.execute("SELECT * FROM notes WHERE subscriber = ? ORDER BY at DESC, id DESC", (id,)).fetchall()
+
+
+def add_note(db: sqlite3.Connection, id: int, at: int, who: str, text: str) -> int:
+    return int(
+        db.execute("INSERT INTO notes (subscriber, at, who, text) VALUES (?, ?, ?, ?)", (id, at, who, text)).lastrowid
+        or 0
+    )
+
+
+def remove_note(db: sqlite3.Connection, id: int, note: int) -> int:
+    return db.execute("DELETE FROM notes WHERE id = ? AND subscriber = ?", (note, id)).rowcount
+
+
+def sequence_stays(db: sqlite3.Connection, id: int) -> list[sqlite3.Row]:
+    return db.execute(
+        "SELECT q.name, s.* FROM sequence_stays s JOIN sequences q ON q.id = s.sequence WHERE s.subscriber = ? "
+        "ORDER BY s.entered_at DESC",
+        (id,),
+    ).fetchall()
+
+
+def verdict(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute("SELECT * FROM address_verdicts WHERE subscriber = ?", (id,)).fetchone()
+    return row
+
+
+def set_person(db: sqlite3.Connection, id: int, values: dict[str, Any]) -> None:
+    """Own columns of one person: name, time_zone, language, country, fields (as JSON)."""
+    for name in values:
+        if name not in ("name", "time_zone", "language", "country", "fields"):
+            raise ValueError(name)
+    db.execute(f"UPDATE subscribers SET {', '.join(f'{n} = :{n}' for n in values)} WHERE id = :id", {**values, "id": id})
+    people_changed(db)
+
+
+def distinct(db: sqlite3.Connection, column: str) -> list[str]:
+    """The languages or countries there are."""
+    if column not in ("language", "country"):
+        raise ValueError(column)
+    return [r[0] for r in db.execute(f"SELECT DISTINCT {column} FROM subscribers WHERE {column} IS NOT NULL ORDER BY 1")]

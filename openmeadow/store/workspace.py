@@ -23,6 +23,9 @@ DEFAULTS: dict[str, Any] = {
     "demo": False,
     "scored_at": 0,
     "world_url": "",
+    "exports_kept_days": 14,
+    "ready_made_segments": False,
+    "erasure_key": "",
 }
 
 

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from openmeadow.core.columns import DAY, FAR, Kind, Mask
+from openmeadow.core.columns import DAY, FAR, I32, I64, NEVER, Kind, Mask
 from openmeadow.core.engagement.score import BANDS, Cadence, score
 from openmeadow.core.engagement.who import MACHINE
 from openmeadow.core.errors import RuleMistake
@@ -40,15 +40,34 @@ class Known:
     def segment(self, name: str) -> t.Rule:
         return parse("unanswered at least 1")
 
-    permitted = provider_is = came_by = has_label
+    def frozen(self, name: str, day: str) -> Mask:
+        return np.array([day == "2026-03-12", False, True, False])
 
-    def consent_is(self, purpose: str, state: str) -> Mask:
-        return np.array([state == "given"] * PEOPLE)
+    permitted = provider_is = came_by = language_is = country_is = inside_sequence = has_label
+
+    def consent_is(self, purpose: str, channel: str, state: str) -> Mask:
+        return np.array([state == ("given" if channel == "email" else "none")] * PEOPLE)
+
+    def address_is(self, verdicts: tuple[str, ...]) -> Mask:
+        return np.array(["good" in verdicts, "bad" in verdicts, False, False])
+
+    def suppressed_mask(self) -> Mask:
+        return np.array([False, False, True, False])
+
+    def finished_sequence(self, name: str) -> I64:
+        return np.array([NEVER, NOW - 40 * DAY, NOW, NEVER])
+
+    def soft_failures(self) -> tuple[I32, I64]:
+        return np.array([p for p, _ in SOFT], np.int32), np.array([at for _, at in SOFT])
+
+
+SOFT = [(0, NOW - 50 * DAY), (0, NOW - 20 * DAY), (2, NOW - 300 * DAY)]
 
 
 def view_of(events: list[E]) -> t.View:
     c = columns(events)
-    return t.View(c, Streams(c), score(c, NOW, Cadence(7, 60, 90)), Known(), np.ones(PEOPLE, bool), NOW)
+    scores = score(c, NOW, Cadence(7, 60, 90))
+    return t.View(c, Streams(c), lambda: scores, Known(), np.ones(PEOPLE, bool), NOW)
 
 
 names = st.text(st.sampled_from('ab "c'), min_size=1, max_size=5)
@@ -75,9 +94,19 @@ leaves = st.one_of(
             lambda b: tuple(sorted(b, key=BANDS.index))
         ),
     ),
-    *(st.builds(k, names) for k in (t.InList, t.HasLabel, t.Permitted, t.InSegment, t.ProviderIs, t.CameBy)),
+    *(
+        st.builds(k, names)
+        for k in (t.InList, t.HasLabel, t.Permitted, t.InSegment, t.ProviderIs, t.CameBy, t.LanguageIs, t.InsideSequence)
+    ),
+    st.builds(t.CountryIs, names),
+    st.builds(t.FinishedSequence, names),
+    st.builds(t.FinishedSequence, names, st.sampled_from(["more", "less"]), st.sampled_from([10.0, 30.0])),
+    st.builds(t.SoftBounced, side, small, st.none()),
+    st.just(t.Suppressed()),
+    st.builds(t.InFrozen, names, st.sampled_from(["2026-03-12", "2025-01-01"])),
+    st.builds(t.AddressIs, st.sampled_from([("good",), ("good", "bad"), ("risky", "unknown")])),
     st.builds(t.FieldIs, names, st.sampled_from(["Saltmere", "x"])),
-    st.builds(t.ConsentIs, names, st.sampled_from(["given", "none"])),
+    st.builds(t.ConsentIs, names, st.sampled_from(["email", "post"]), st.sampled_from(["given", "none"])),
     st.just(t.Rejoined()),
 )
 rules = st.recursive(
@@ -188,8 +217,21 @@ def holds(rule: t.Rule, p: int, events: list[E]) -> bool:
             return bool(Known().in_list("")[p])
         case t.FieldIs(_, value):
             return bool(Known().field_is("", value)[p])
-        case t.ConsentIs(_, state):
-            return state == "given"
+        case t.ConsentIs(_, channel, state):
+            return state == ("given" if channel == "email" else "none")
+        case t.AddressIs(verdicts):
+            return bool(Known().address_is(verdicts)[p])
+        case t.Suppressed():
+            return p == 2
+        case t.InFrozen(name, day):
+            return bool(Known().frozen(name, day)[p])
+        case t.FinishedSequence(_, which, d):
+            at = {1: NOW - 40 * DAY, 2: NOW}.get(p)
+            edge = NOW - (d or 0) * DAY
+            return at is not None and (which is None or (at < edge if which == "more" else at > edge))
+        case t.SoftBounced():
+            got = [m.first for m in found.values() if m.first <= NOW and (m.failed is None or m.failed > NOW)]
+            return bound(sum(who == p and at > max(got, default=-(2**62)) for who, at in SOFT), rule)
         case t.Rejoined():
             return False
     return bool(Known().has_label("")[p])

@@ -8,9 +8,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from openmeadow.core.columns import DAY, FAR, NEVER, Kind, splice
-from openmeadow.core.engagement.map import DAY_WORDS, LEFT_WORDS, coordinates, grid
 from openmeadow.core.engagement.score import BANDS, Cadence, bring_forward, cadence, score, subset, terms
-from openmeadow.core.engagement.who import WORDS, classify
+from openmeadow.core.engagement.who import BY_OF_REASON, WORDS, reasons
 from tests.core.slow import by_of, judge
 from tests.making import LINKS, NOW, PEOPLE, E, columns, everybody, histories, raw
 
@@ -39,7 +38,7 @@ PACE = Cadence(7, 60, 90)
     ],
 )
 def test_who(why: str, events: list[E], expected: str) -> None:
-    assert WORDS[classify(raw(events), LINKS)[-1]] == expected, why
+    assert WORDS[BY_OF_REASON[reasons(raw(events), LINKS)[-1]]] == expected, why
 
 
 @settings(max_examples=150, deadline=None)
@@ -47,7 +46,7 @@ def test_who(why: str, events: list[E], expected: str) -> None:
 def test_score_and_band_equal_the_obvious_computation(events: list[E]) -> None:
     c = columns(events)
     s = score(c, NOW, PACE)
-    by = classify(raw(events), LINKS)
+    by = BY_OF_REASON[reasons(raw(events), LINKS)]
     assert [int(b) for b in by] == [by_of(e, events) for e in events]
     for p in range(PEOPLE):
         slow = judge(p, events, 60, 90)
@@ -141,19 +140,3 @@ def test_bookings_belong_to_the_last_click_then_the_last_open() -> None:
     assert columns(base, 1).acts.message[-1] == 1, "clicked within 7 days goes first"
     assert columns([e for e in base if e.kind != C], 1).acts.message[-1] == 2, "else opened within 2 days"
     assert columns([E(0, S, 20 * DAY, 1), E(0, O, 3 * DAY, 1), E(0, K, 0, 0)], 1).acts.message[-1] == 0
-
-
-def test_map_places_everybody_once() -> None:
-    events = weekly(0, 9, opened=range(1)) + weekly(1, 9) + weekly(2, 9, opened=range(8, 9))
-    s = score(columns(events, 4), NOW, PACE)
-    column, row = coordinates(s)
-    assert [(DAY_WORDS[a], LEFT_WORDS[b]) for a, b in zip(column, row, strict=True)] == [
-        ("0–7 d", "none"),
-        ("never", "6–10"),
-        ("31–60", "6–10"),
-        ("never", "none"),
-    ]
-    alive = np.array([True, True, True, False])
-    counts = grid(s, alive)
-    assert counts.sum() == 3
-    assert counts.sum(axis=(0, 1)).tolist() == np.bincount(s.band[alive], minlength=6).tolist()

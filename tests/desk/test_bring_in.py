@@ -10,6 +10,7 @@ import pytest
 
 from openmeadow.core.columns import DAY
 from openmeadow.core.errors import MeadowError, Missing, Refused, RuleMistake
+from openmeadow.core.rules.streams import Streams
 from openmeadow.desk import people, segments
 from openmeadow.desk.bring_in import events, subscribers
 from openmeadow.desk.desk import Desk
@@ -142,13 +143,16 @@ def test_columns_follow_and_the_mirror_is_checked(desk: Desk, folder: Path) -> N
     assert desk.count("never answered", as_of=NOW - 9 * DAY)[0] == 2, "as it stood then"
     set_clock(desk, NOW + 200 * DAY)
     assert desk.count("last answer more than 150 days ago")[0] == 2, "rules never have to be re-dated"
-    db = desk.store.read()
-    whole, seen = load(db, everybody_of(db).people)
-    mirror.save(folder, db, whole, seen)
-    found = mirror.load(folder, db)
-    assert found and found[1] == seen and np.array_equal(found[0].rows.first_at, whole.rows.first_at)
+    db, mark = desk.store.read(), desk.machines().mark
+    everybody = everybody_of(db)
+    whole, seen = load(db, everybody.people, desk.machines())
+    mirror.save(folder, db, whole, Streams(whole), everybody, seen, mark)
+    found = mirror.load(folder, db, mark)
+    assert found and found.seen == seen and np.array_equal(found.columns.rows.first_at, whole.rows.first_at)
+    assert found.everybody.version == everybody.version and (found.streams.made["opened"].at == NOW).sum() == 0
+    assert mirror.load(folder, db, "another list of machines") is None
     (folder / "columns" / "whole.json").write_text(json.dumps({"seen": seen, "mark": [1]}))
-    assert mirror.load(folder, db) is None, "a mirror of another database is not believed"
+    assert mirror.load(folder, db, mark) is None, "a mirror of another database is not believed"
 
 
 def test_segments_are_kept_used_and_exported(desk: Desk, folder: Path) -> None:

@@ -11,13 +11,14 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from openmeadow.core.columns import DAY, Kind
-from openmeadow.core.engagement.map import DAY_WORDS, LEFT_WORDS, coordinates
+from openmeadow.core.engagement.map import rule_of
+from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT, SHAPE
 from openmeadow.core.errors import Missing
 from openmeadow.desk import today
+from openmeadow.desk.cutoff import people_map, where
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, events, workspace
 from openmeadow.store.database import Store
-from openmeadow.web.api.subscribers import rule_of_cells
 from tests.conftest import NOW
 
 
@@ -36,7 +37,7 @@ def test_all_or_nothing(folder: Path) -> None:
         campaigns.add_batch(db, 99, 1, 0, 0)
     store.close()
     again = Store(folder)
-    assert len(again.read().execute("SELECT * FROM migrations").fetchall()) == 1
+    assert len(again.read().execute("SELECT * FROM migrations").fetchall()) == 2
     again.close()
 
 
@@ -69,19 +70,19 @@ def fill(desk: Desk, people: int = 300) -> None:
 
 def test_what_the_map_selects_its_rule_selects(desk: Desk) -> None:
     fill(desk)
-    view = desk.view()
-    column, row = coordinates(view.scores)
+    column, row = np.divmod(where(desk.view()), SHAPE[1])
 
-    @settings(max_examples=120, deadline=None, suppress_health_check=list(HealthCheck))
-    @given(*(st.integers(0, n - 1) for n in (len(DAY_WORDS), len(DAY_WORDS), len(LEFT_WORDS), len(LEFT_WORDS))))
+    @settings(max_examples=150, deadline=None, suppress_health_check=list(HealthCheck))
+    @given(*(st.integers(0, n - 1) for n in (SHAPE[0], SHAPE[0], SHAPE[1], SHAPE[1])))
     def check(c1: int, c2: int, r1: int, r2: int) -> None:
-        columns, rows = range(min(c1, c2), max(c1, c2) + 1), range(min(r1, r2), max(r1, r2) + 1)
-        chosen = np.isin(column, columns) & np.isin(row, rows)
-        rule = rule_of_cells([(c, r) for c in columns for r in rows])
+        columns, rows = (min(c1, c2), max(c1, c2)), (min(r1, r2), max(r1, r2))
+        chosen = (column >= columns[0]) & (column <= columns[1]) & (row >= rows[0]) & (row <= rows[1])
+        rule = rule_of(FINE_DAYS, FINE_LEFT, columns, rows)
         assert desk.count(rule)[0] == int(chosen.sum()), rule
 
     check()
-    assert rule_of_cells([(0, 0), (2, 0)]) == "", "cells that are no rectangle have no such rule"
+    seen = people_map(desk)["groups"]["band"]["cells"]
+    assert sum(seen[2::3]) == 300 and seen[:1] == [int(where(desk.view()).min())]
 
 
 def test_today_counts_what_needs_somebody(desk: Desk) -> None:
@@ -91,7 +92,7 @@ def test_today_counts_what_needs_somebody(desk: Desk) -> None:
         campaigns.update(db, id, {"state": "held"})
         batch = campaigns.add_batch(db, campaigns.add_pass(db, id, "first"), 1, NOW + 60, 2)
         campaigns.add_deliveries(db, [(1, batch, 1, 0, 0, "in doubt", None), (1, batch, 2, 0, 0, "waiting", None)])
-        events.put_aside(db, [("x@x.example", "[1]")])
+        events.put_aside(db, [("x@x.example", "[1]", None)])
         with pytest.raises(ValueError, match="no such columns"):
             campaigns.update(db, id, {"shoe": 1})
     view = desk.view()

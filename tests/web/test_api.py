@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import subprocess
 from collections.abc import Iterator
 from io import BytesIO
@@ -43,7 +44,7 @@ def test_nobody_gets_in_without_signing_in(client: FlaskClient) -> None:
     for path, methods in description()["paths"].items():  # type: ignore[attr-defined]
         for method in methods:
             if path != "/api/sign-in":
-                answer = client.open(path.replace("{id}", "1"), method=method.upper(), json={})
+                answer = client.open(re.sub("{.*?}", "1", path), method=method.upper(), json={})
                 assert (answer.status_code, answer.json["error"]) == (401, "Sign in first."), (method, path)
     wrong = client.post("/api/sign-in", json={"name": "analyst", "password": "wrong"})
     nobody = client.post("/api/sign-in", json={"name": "nobody", "password": PASSWORD})
@@ -97,7 +98,12 @@ def test_mistakes_are_sentences(client: FlaskClient) -> None:
         ("GET", "/api/subscribers/99", None, 404, "There is no such subscriber."),
         ("GET", "/api/subscribers?sort=shoe", None, 409, "cannot be sorted by “shoe”"),
         ("POST", "/api/clock", {"by": -5}, 409, "forward only"),
-        ("POST", "/api/subscribers/map/selection", {"cells": [[9, 9]]}, 409, "no such cell"),
+        ("GET", "/api/subscribers/map/rule?columns=0,99&rows=0,1", None, 409, "no such cell"),
+        ("GET", "/api/subscribers/replay?months=99", None, 409, "between 1 and 60 months"),
+        ("POST", "/api/acts", {"act": "dance", "choice": {}}, 409, "is not an act"),
+        ("POST", "/api/acts", {"act": "let go", "choice": {}}, 409, "This needs a reason"),
+        ("POST", "/api/activity/99/undo", {}, 404, "no such entry"),
+        ("GET", "/api/exports/9", None, 404, "make it again"),
         ("GET", "/api/jobs/9/refused.csv", None, 404, "No rows were refused"),
         ("POST", "/api/bring-in", {"upload": "../clock", "kind": "events"}, 404, "choose it again"),
         ("GET", "/api/nothing", None, 404, "no such address"),

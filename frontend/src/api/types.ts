@@ -1,6 +1,9 @@
 // Made by `make types` from the server's description; do not edit.
 
 export interface Models {
+  ActIn: ActIn;
+  ActPreview: ActPreview;
+  Acted: Acted;
   Arm: Arm;
   BasePoint: BasePoint;
   BatchLine: BatchLine;
@@ -10,6 +13,8 @@ export interface Models {
   CampaignLine: CampaignLine;
   CampaignLines: CampaignLines;
   Check: Check;
+  ChoiceIn: ChoiceIn;
+  Clause: Clause;
   ClockMove: ClockMove;
   ConsentEntry: ConsentEntry;
   Decision: Decision;
@@ -18,31 +23,53 @@ export interface Models {
   Domain: Domain;
   Domains: Domains;
   Done: Done;
+  Door: Door;
+  Doors: Doors;
+  ExportColumns: ExportColumns;
+  ExportIn: ExportIn;
   Finds: Finds;
+  Fits: Fits;
   Foot: Foot;
   Found: Found;
   FromAddress: FromAddress;
+  FrozenCopy: FrozenCopy;
+  Grid: Grid;
+  Grids: Grids;
+  GrowthPoint: GrowthPoint;
   Happened: Happened;
+  Ids: Ids;
   Job: Job;
   Jobs: Jobs;
   Lane: Lane;
+  LookAgain: LookAgain;
+  MachineOpens: MachineOpens;
+  MapRule: MapRule;
   MapView: MapView;
   Me: Me;
   Moving: Moving;
   NameIn: NameIn;
   NamedThing: NamedThing;
+  Note: Note;
+  NoteIn: NoteIn;
   Outcome: Outcome;
+  Overlap: Overlap;
+  OverlapIn: OverlapIn;
+  Overlaps: Overlaps;
   Permission: Permission;
   Person: Person;
+  PersonIn: PersonIn;
   PlanIn: PlanIn;
   PlanView: PlanView;
   PlannedBatch: PlannedBatch;
   Preview: Preview;
   Problem: Problem;
   Provider: Provider;
+  ProviderOpens: ProviderOpens;
+  Reason: Reason;
   RecipientsView: RecipientsView;
   Record: Record;
   Refusal: Refusal;
+  ReplayView: ReplayView;
   Results: Results;
   Row: Row;
   Rows: Rows;
@@ -51,21 +78,54 @@ export interface Models {
   SecondFactor: SecondFactor;
   SecondFactorProof: SecondFactorProof;
   Segment: Segment;
+  SegmentAbout: SegmentAbout;
   SegmentIn: SegmentIn;
   Segments: Segments;
-  Selection: Selection;
-  SelectionView: SelectionView;
   Settle: Settle;
+  Shares: Shares;
   SieveRow: SieveRow;
   Sieved: Sieved;
   SignIn: SignIn;
+  Stay: Stay;
+  Sums: Sums1;
   Suppressed: Suppressed;
   Term: Term;
   TestTo: TestTo;
   TodayView: TodayView;
   Token: Token;
+  Undone: Undone;
   Upload: Upload;
+  Verdict: Verdict;
   Why: Why;
+  WinBackIn: WinBackIn;
+}
+export interface ActIn {
+  act: string;
+  argument: string;
+  choice: ChoiceIn;
+}
+/**
+ * People by ids where given, else by rule, text and bands; never those of ``without``.
+ */
+export interface ChoiceIn {
+  rule: string;
+  text: string;
+  bands: string[];
+  ids: number[] | null;
+  /**
+   * @maxItems 10000
+   */
+  without: number[];
+}
+export interface ActPreview {
+  people: number;
+  changes: number;
+  sentence: string;
+}
+export interface Acted {
+  deed: number;
+  job: number;
+  people: number;
 }
 export interface Arm {
   arm: string;
@@ -114,6 +174,10 @@ export interface BringIn {
   };
   list_name: string;
   source: string;
+  encoding: string;
+  dates: {
+    [k: string]: string;
+  };
   dry_run: boolean;
 }
 export interface Campaign {
@@ -186,6 +250,15 @@ export interface CampaignLine {
 export interface CampaignLines {
   campaigns: CampaignLine[];
 }
+/**
+ * One part of the topmost group: its text, and its tree for those who pick instead of writing.
+ */
+export interface Clause {
+  text: string;
+  tree: {
+    [k: string]: unknown;
+  };
+}
 export interface ClockMove {
   /**
    * seconds; none for the next event
@@ -194,6 +267,7 @@ export interface ClockMove {
 }
 export interface ConsentEntry {
   purpose: string;
+  channel: string;
   state: string;
   at: number;
   source: string;
@@ -207,6 +281,9 @@ export interface Decision {
   act: string;
 }
 export interface Deed {
+  id: number;
+  undoable: boolean;
+  undone_at: number | null;
   at: number;
   who: string;
   act: string;
@@ -248,6 +325,36 @@ export interface Done {
   id: number;
   count: number;
 }
+export interface Door {
+  kind: string;
+  name: string;
+  people: number;
+  mailed: number;
+  first: number;
+  last: number;
+  answered: number;
+  bounced: number;
+  complained: number;
+  left: number;
+  silent: number;
+  bands: number[];
+  signs: string[];
+  rule: string;
+}
+export interface Doors {
+  doors: Door[];
+}
+export interface ExportColumns {
+  columns: string[];
+  usual: string[];
+  kept_days: number;
+}
+export interface ExportIn {
+  choice: ChoiceIn;
+  columns: string[];
+  form: "csv" | "ndjson";
+  name: string;
+}
 export interface Finds {
   finds: Found[];
 }
@@ -256,6 +363,10 @@ export interface Found {
   id: number;
   name: string;
   detail: string;
+}
+export interface Fits {
+  place: number;
+  fits: string[];
 }
 export interface Foot {
   now: number;
@@ -275,6 +386,30 @@ export interface Moving {
   target: number | null;
   begun_from: number | null;
 }
+export interface FrozenCopy {
+  id: number;
+  day: string;
+  at: number;
+  people: number;
+}
+export interface Grid {
+  words: string[];
+  /**
+   * flat fine cell, word, people; and so on
+   */
+  cells: number[];
+}
+export interface Grids {
+  band: Grid;
+  provider: Grid;
+  year: Grid;
+  list: Grid;
+  gate: Grid;
+}
+export interface GrowthPoint {
+  at: number;
+  count: number;
+}
 export interface Happened {
   at: number;
   event: string;
@@ -286,6 +421,10 @@ export interface Happened {
   diagnostic: string;
   value: number;
   who: string;
+  because: string;
+}
+export interface Ids {
+  ids: number[];
 }
 export interface Job {
   id: number;
@@ -309,6 +448,8 @@ export interface Outcome {
   refused_rows: Refusal[];
   notes: string[];
   dry_run: boolean;
+  deed: number | null;
+  file: string;
 }
 export interface Refusal {
   line: number;
@@ -328,17 +469,56 @@ export interface Lane {
   people: number;
   handed: number;
 }
+export interface LookAgain {
+  upload: string;
+  encoding: string;
+  corrections: {
+    [k: string]: string;
+  };
+}
+export interface MachineOpens {
+  days: number;
+  as_of: number;
+  listed: number;
+  providers: ProviderOpens[];
+  reasons: Reason[];
+}
+export interface ProviderOpens {
+  name: string;
+  opens: Shares;
+  clicks: Shares;
+  veiled: number;
+  people: number;
+}
+export interface Shares {
+  all: number;
+  machines: number;
+  unsure: number;
+}
+export interface Reason {
+  words: string;
+  opens: number;
+  clicks: number;
+  machine: boolean;
+}
+export interface MapRule {
+  rule: string;
+}
 export interface MapView {
   now: number;
   day_words: string[];
   left_words: string[];
-  bands: string[];
+  day_edges: number[];
+  left_edges: number[];
   /**
-   * [day column][unanswered row][band]
+   * left edges of the fine columns; one more column is never answered
    */
-  grid: number[][][];
-  totals: number[];
+  fine_days: number[];
+  fine_left: number[];
+  groups: Grids;
   subscribers: number;
+  purpose: string;
+  purposes: string[];
   window_days: number;
   gap_days: number;
 }
@@ -355,6 +535,30 @@ export interface Me {
 }
 export interface NameIn {
   name: string;
+}
+export interface Note {
+  id: number;
+  subscriber: number;
+  at: number;
+  who: string;
+  text: string;
+}
+export interface NoteIn {
+  text: string;
+}
+export interface Overlap {
+  id: number;
+  name: string;
+  both: number;
+  only_this: number;
+  only_that: number;
+}
+export interface OverlapIn {
+  rule: string;
+  others: number[];
+}
+export interface Overlaps {
+  overlaps: Overlap[];
 }
 export interface Permission {
   purpose: string;
@@ -382,6 +586,10 @@ export interface Person {
   events: Happened[];
   consent: ConsentEntry[];
   suppressed: Suppressed[];
+  signs: string[];
+  notes: Note[];
+  sequences: Stay[];
+  verdict: Verdict | null;
 }
 export interface Why {
   score: number;
@@ -409,6 +617,28 @@ export interface Suppressed {
   reason: string;
   at: number;
   source: string;
+}
+export interface Stay {
+  name: string;
+  entered_at: number;
+  left_at: number | null;
+  finished: boolean;
+}
+export interface Verdict {
+  verdict: string;
+  reasons: string[];
+  suggestion: string;
+  at: number;
+}
+export interface PersonIn {
+  name: string | null;
+  time_zone: string | null;
+  language: string | null;
+  country: string | null;
+  labels: string[] | null;
+  fields: {
+    [k: string]: string;
+  } | null;
 }
 export interface PlanView {
   batches: PlannedBatch[];
@@ -454,6 +684,27 @@ export interface Sieved {
   words: string;
   count: number;
 }
+export interface ReplayView {
+  months: number;
+  since: number;
+  until: number;
+  messages: number;
+  sums: Sums;
+}
+/**
+ * each: flat fine cell, value; and so on
+ */
+export interface Sums {
+  messages: number[];
+  answers: number[];
+  opens: number[];
+  clicks: number[];
+  bookings: number[];
+  worth: number[];
+  complaints: number[];
+  hard_bounces: number[];
+  unsubscribes: number[];
+}
 export interface Results {
   as_of: number;
   batches: BatchLine[];
@@ -483,6 +734,17 @@ export interface Row {
   last_answer: number | null;
   unanswered: number;
   joined_at: number;
+  provider: string;
+  door: string;
+  lists: string[];
+  labels: string[];
+  language: string;
+  country: string;
+  time_zone: string;
+  verdict: string;
+  fields: {
+    [k: string]: string;
+  };
 }
 export interface Rows {
   total: number;
@@ -491,6 +753,11 @@ export interface Rows {
   now: number;
 }
 export interface RuleCount {
+  /**
+   * and, or, or empty for a lone clause
+   */
+  joined_by: string;
+  clauses: Clause[];
   count: number;
   subscribers: number;
   bands: number[];
@@ -529,6 +796,14 @@ export interface Segment {
   as_of: number;
   changed_at: number;
 }
+export interface SegmentAbout {
+  growth: GrowthPoint[];
+  made_at: number;
+  frozen: FrozenCopy[];
+  used_by: string[];
+  as_of: number;
+  seconds: number;
+}
 export interface SegmentIn {
   name: string;
   rule: string;
@@ -542,22 +817,6 @@ export interface Segments {
     [k: string]: string[];
   };
 }
-export interface Selection {
-  /**
-   * @maxItems 48
-   */
-  cells: unknown[][];
-  purpose: string;
-}
-export interface SelectionView {
-  count: number;
-  bands: number[];
-  sieve: Sieved[];
-  providers: Sieved[];
-  purpose: string;
-  purposes: string[];
-  rule: string;
-}
 export interface Settle {
   arrived: boolean;
 }
@@ -565,6 +824,17 @@ export interface SignIn {
   name: string;
   password: string;
   code: string;
+}
+export interface Sums1 {
+  messages: number[];
+  answers: number[];
+  opens: number[];
+  clicks: number[];
+  bookings: number[];
+  worth: number[];
+  complaints: number[];
+  hard_bounces: number[];
+  unsubscribes: number[];
 }
 export interface TestTo {
   to: string;
@@ -580,6 +850,9 @@ export interface TodayView {
 export interface Token {
   token: string;
 }
+export interface Undone {
+  sentence: string;
+}
 export interface Upload {
   upload: string;
   kind: "subscribers" | "events";
@@ -589,4 +862,20 @@ export interface Upload {
   sample: string[][];
   known: string[];
   bytes: number;
+  encoding: string;
+  separator: string;
+  dates: {
+    [k: string]: string[];
+  };
+  /**
+   * the ways dates are written, each with an example
+   */
+  styles: {
+    [k: string]: string;
+  };
+  remembered: boolean;
+}
+export interface WinBackIn {
+  name: string;
+  rule: string;
 }

@@ -1,27 +1,51 @@
-"""The list of agents and networks that are machines (a data file)."""
+"""The list of agents and networks that are machines (a data file; a workspace may put its own beside the database)."""
 
 from __future__ import annotations
 
+import hashlib
 import ipaddress
 import json
-from functools import cache
-from importlib import resources
+from dataclasses import dataclass
+from functools import cached_property
+
+from openmeadow.core.errors import MeadowError
+
+Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 
 
-@cache
-def _listed() -> tuple[list[str], list[ipaddress.IPv4Network | ipaddress.IPv6Network]]:
-    data = json.loads((resources.files("openmeadow.data") / "machines.json").read_text())
-    return [a.lower() for a in data["agents"]], [ipaddress.ip_network(n) for n in data["networks"]]
+@dataclass(frozen=True)
+class Machines:
+    """Agents by a part of their name (in lower case) and networks."""
 
+    agents: tuple[str, ...]
+    networks: tuple[Network, ...]
 
-def is_listed(agent: str, ip: str) -> bool:
-    """True when agent or network is on the list."""
-    agents, networks = _listed()
-    low = agent.lower()
-    if any(a in low for a in agents):
-        return True
-    try:
-        address = ipaddress.ip_address(ip)
-    except ValueError:
-        return False
-    return any(address in n for n in networks if n.version == address.version)
+    @staticmethod
+    def read(*texts: str) -> Machines:
+        """From JSON documents ``{"agents": [...], "networks": [...]}``, added up."""
+        agents: list[str] = []
+        networks: list[Network] = []
+        for text in texts:
+            try:
+                data = json.loads(text)
+                agents += [str(a).lower() for a in data.get("agents", ())]
+                networks += [ipaddress.ip_network(n) for n in data.get("networks", ())]
+            except (ValueError, AttributeError, TypeError) as e:
+                raise MeadowError(f"The list of machines cannot be read: {e}.") from e
+        return Machines(tuple(dict.fromkeys(agents)), tuple(dict.fromkeys(networks)))
+
+    @cached_property
+    def mark(self) -> str:
+        """Changes when the list does."""
+        return hashlib.sha256(repr((self.agents, self.networks)).encode()).hexdigest()[:16]
+
+    def has(self, agent: str, ip: str) -> bool:
+        """True when agent or network is on the list."""
+        low = agent.lower()
+        if any(a in low for a in self.agents):
+            return True
+        try:
+            address = ipaddress.ip_address(ip)
+        except ValueError:
+            return False
+        return any(address in n for n in self.networks if n.version == address.version)

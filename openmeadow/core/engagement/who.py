@@ -18,6 +18,17 @@ if TYPE_CHECKING:
 
 PERSON, MACHINE, UNSURE = 0, 1, 2
 WORDS = ("person", "machine", "unsure")
+# why: what decided; the first that applies, in this order after "unsure"
+REASONS = (
+    "nothing speaks against a person",
+    "neither agent nor network is known",
+    "its agent or network is on the list",
+    "the link no person sees was fetched",
+    "within 3 seconds of the provider's acceptance",
+    "every link of the message within 10 seconds",
+)
+_NOTHING, _BLIND, _LISTED, _TRAPPED, _INSTANT, _SWEPT = range(6)
+BY_OF_REASON = np.array([PERSON, UNSURE, MACHINE, MACHINE, MACHINE, MACHINE], np.int8)
 AT_ONCE_SECONDS = 3
 SWEEP_SECONDS = 10
 SWEEP_LINKS = 3
@@ -76,19 +87,22 @@ def _sweeps(ev: RawEvents, pair: npt.NDArray[np.int64], link_counts: npt.NDArray
     return hit
 
 
-def classify(ev: RawEvents, link_counts: npt.NDArray[np.int32]) -> npt.NDArray[np.int8]:
-    """PERSON, MACHINE or UNSURE for every event (PERSON for what is neither an open nor a click).
+def reasons(ev: RawEvents, link_counts: npt.NDArray[np.int32]) -> npt.NDArray[np.int8]:
+    """For every event the place in REASONS that decides who it was (0 for what is neither an open nor a click);
+    ``BY_OF_REASON`` turns it into PERSON, MACHINE or UNSURE.
 
     ``link_counts[m]`` is the number of links message m carries.
     """
-    by = np.zeros(len(ev.at), np.int8)
+    why = np.zeros(len(ev.at), np.int8)
     look = (ev.kind == _OPENED) | (ev.kind == _CLICKED)
     if not look.any():
-        return by
-    by[look & ev.blind] = UNSURE
+        return why
+    why[look & ev.blind] = _BLIND
     pair = _pair(ev.person, ev.message)
-    machine = look & (ev.machine_listed | ev.trap | _at_once(ev, pair, look) | _sweeps(ev, pair, link_counts))
+    why[look & _sweeps(ev, pair, link_counts)] = _SWEPT
+    why[look & _at_once(ev, pair, look)] = _INSTANT
     for t in np.flatnonzero(look & ev.trap):
-        machine |= look & (pair == pair[t]) & (np.abs(ev.at - ev.at[t]) <= SWEEP_SECONDS)
-    by[machine] = MACHINE
-    return by
+        why[look & (pair == pair[t]) & (np.abs(ev.at - ev.at[t]) <= SWEEP_SECONDS)] = _TRAPPED
+    why[look & ev.trap] = _TRAPPED
+    why[look & ev.machine_listed] = _LISTED
+    return why

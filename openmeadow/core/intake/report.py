@@ -31,6 +31,7 @@ class Report:
     aside_shown: list[str] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     dry_run: bool = False
+    deed: int | None = None  # by which it can be taken back
 
     def note(self, sentence: str) -> None:
         if sentence not in self.notes and len(self.notes) < SHOWN:
@@ -56,4 +57,5 @@ class Report:
             "refused_rows": [{"line": r.line, "column": r.column, "reason": r.reason} for r in self.refused],
             "notes": self.notes,
             "dry_run": self.dry_run,
+            "deed": self.deed,
         }

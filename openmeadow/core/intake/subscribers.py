@@ -9,7 +9,7 @@ from zoneinfo import ZoneInfo, available_timezones
 from openmeadow.core.addresses.syntax import address_key, syntax_problem
 from openmeadow.core.consent.gate import CONSENT_STATES, SUPPRESSION_REASONS
 from openmeadow.core.errors import MeadowError
-from openmeadow.core.intake.moments import moment
+from openmeadow.core.intake.moments import moment, moment_as
 
 KNOWN = (
     "email",
@@ -24,6 +24,7 @@ KNOWN = (
     "suppressed_at",
 )
 CONSENT = ("consent", "consent_at", "consent_source", "consent_wording")
+CHANNELS = ("email", "post", "phone")
 LONGEST_CELL = 65_536
 MOST_COLUMNS = 2_000
 _GUESSES = {
@@ -35,6 +36,11 @@ _GUESSES = {
     "joined": "joined_at",
     "signed_up": "joined_at",
     "since": "joined_at",
+    "signup_date": "joined_at",
+    "joined_on": "joined_at",
+    "created_at": "joined_at",
+    "tags": "labels",
+    "locale": "language",
     "lists": "list",
     "label": "labels",
     "timezone": "time_zone",
@@ -46,6 +52,7 @@ _ZONES = available_timezones()
 @dataclass(frozen=True)
 class ConsentClaim:
     purpose: str
+    channel: str
     state: int
     at: int | None
     source: str | None
@@ -71,6 +78,14 @@ class Record:
     fields: dict[str, str]
 
 
+def split_channel(target: str) -> tuple[str, str]:
+    """``Season news:post`` as purpose and channel; without a channel it is email."""
+    purpose, colon, channel = target.rpartition(":")
+    if colon and channel.strip().lower() in CHANNELS:
+        return purpose.strip(), channel.strip().lower()
+    return target.strip(), "email"
+
+
 class BadCell(MeadowError):
     """A cell that keeps its row out."""
 
@@ -79,10 +94,16 @@ class BadCell(MeadowError):
         self.column = column
 
 
-def match_columns(header: Sequence[str], corrections: dict[str, str]) -> list[str]:
+def is_date(target: str) -> bool:
+    """True for the columns that hold a moment."""
+    return target in ("joined_at", "suppressed_at") or target.startswith("consent_at:")
+
+
+def match_columns(header: Sequence[str], corrections: dict[str, str], guess: bool = False) -> list[str]:
     """What each column of the file is: a known word, ``consent…:<purpose>``, a field's name, or "" for left out.
 
-    ``corrections`` maps a column's heading to what it is. ``email`` must come out once.
+    ``corrections`` maps a column's heading to what it is; with ``guess``, headings that mean a known word in other
+    words are proposed as that. ``email`` must come out once.
     """
     if len(header) > MOST_COLUMNS:
         raise MeadowError(f"This file has {len(header):,} columns; at most {MOST_COLUMNS:,} are taken.")
@@ -100,11 +121,10 @@ def match_columns(header: Sequence[str], corrections: dict[str, str]) -> list[st
             else:
                 target = clean
         out.append(target)
-    if "email" not in out:
-        for i, heading in enumerate(header):
-            if _GUESSES.get(heading.strip().lower().replace(" ", "_").replace("-", "-")) == "email":
-                out[i] = "email"
-                break
+    for i, heading in enumerate(header):
+        meant = _GUESSES.get(heading.strip().lower().replace(" ", "_"))
+        if meant and meant not in out and (guess or meant == "email") and heading.strip() not in corrections:
+            out[i] = meant
     missing = [c for c in corrections if c not in {h.strip() for h in header}]
     if missing:
         raise MeadowError(f"There is no column “{missing[0]}” in this file; it has {', '.join(header[:8])}.")
@@ -140,33 +160,37 @@ class Reading:
     source: str | None = None
     consent: dict[str, str] = field(default_factory=dict)
     list_name: str | None = None
+    dates: dict[str, str] = field(default_factory=dict)  # column -> one of moments.STYLES, where not RFC 3339
 
     def _time(self, column: str, text: str) -> int | None:
         if not text:
             return None
         try:
-            return moment(text, self.zone)
+            style = self.dates.get(column)
+            return moment_as(text, style, self.zone) if style else moment(text, self.zone)
         except (ValueError, OverflowError):
             raise BadCell(column, f"“{text[:40]}” is not a date; write it like 2026-03-12") from None
 
     def _consents(self, cells: dict[str, str]) -> tuple[ConsentClaim, ...]:
         claims = []
         purposes = {t.partition(":")[2] for t in cells if t.startswith("consent:")} | set(self.consent)
-        for purpose in sorted(purposes):
-            word = (cells.get(f"consent:{purpose}", "").strip() or self.consent.get(purpose, "")).lower()
+        for target in sorted(purposes):
+            purpose, channel = split_channel(target)
+            word = (cells.get(f"consent:{target}", "").strip() or self.consent.get(target, "")).lower()
             if not word:
                 continue
             if word not in CONSENT_STATES:
                 raise BadCell(
-                    f"consent:{purpose}", f"“{word[:40]}” is not a consent; use given, withdrawn, awaiting or none"
+                    f"consent:{target}", f"“{word[:40]}” is not a consent; use given, withdrawn, awaiting or none"
                 )
             claims.append(
                 ConsentClaim(
                     purpose,
+                    channel,
                     CONSENT_STATES.index(word),
-                    self._time(f"consent_at:{purpose}", cells.get(f"consent_at:{purpose}", "").strip()),
-                    cells.get(f"consent_source:{purpose}", "").strip() or self.source,
-                    cells.get(f"consent_wording:{purpose}", "").strip() or None,
+                    self._time(f"consent_at:{target}", cells.get(f"consent_at:{target}", "").strip()),
+                    cells.get(f"consent_source:{target}", "").strip() or self.source,
+                    cells.get(f"consent_wording:{target}", "").strip() or None,
                 )
             )
         return tuple(claims)

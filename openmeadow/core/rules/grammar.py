@@ -26,7 +26,15 @@ any_of: term (_OR term)+
       | _IN _LIST QUOTED                                 -> in_list
       | _HAS _LABEL QUOTED                               -> has_label
       | _IN _SEGMENT QUOTED                              -> in_segment
-      | _CONSENT _TO QUOTED _BY_EMAIL _IS STATE          -> consent
+      | _IN _SEGMENT QUOTED _AS _FROZEN _ON DAY          -> in_frozen
+      | _CONSENT _TO QUOTED CHANNEL _IS STATE            -> consent
+      | _ADDRESS _IS VERDICTS                            -> address
+      | _LANGUAGE _IS QUOTED                             -> language
+      | _COUNTRY _IS QUOTED                              -> country
+      | _SUPPRESSED                                      -> suppressed
+      | _SOFT _BOUNCED bound _IN _A _ROW                 -> soft_bounced
+      | _INSIDE _SEQUENCE QUOTED                         -> inside_sequence
+      | _FINISHED _SEQUENCE QUOTED [AGO_SIDE days _AGO]  -> finished_sequence
       | _FIELD QUOTED _IS QUOTED                         -> field
       | _PROVIDER _IS QUOTED                             -> provider
       | _CAME _BY QUOTED                                 -> came_by
@@ -67,7 +75,19 @@ _LABEL: /label\b/i
 _SEGMENT: /segment\b/i
 _CONSENT: /consent\b/i
 _TO: /to\b/i
-_BY_EMAIL: /by\s+email\b/i
+CHANNEL: /by\s+(email|post|phone)\b/i
+_ADDRESS: /address\b/i
+_LANGUAGE: /language\b/i
+_COUNTRY: /country\b/i
+_SUPPRESSED: /suppressed\b/i
+_SOFT: /soft\b/i
+_BOUNCED: /bounced\b/i
+_A: /a\b/i
+_ROW: /row\b/i
+_INSIDE: /inside\b/i
+_FINISHED: /finished\b/i
+_SEQUENCE: /sequence\b/i
+VERDICTS: /(good|risky|bad|unknown)\b(\s+or\s+(good|risky|bad|unknown)\b)*/i
 _FIELD: /field\b/i
 _PROVIDER: /provider\b/i
 _CAME: /came\b/i
@@ -78,6 +98,10 @@ AGO_SIDE: /(more|less)\s+than\b/i
 SIDE: /at\s+(least|most)\b/i
 STATE: /(given|withdrawn|awaiting|none)\b/i
 BAND_LIST: /(Strong|Steady|Fading|Silent|Unproven|Veiled)\b(\s+or\s+(Strong|Steady|Fading|Silent|Unproven|Veiled)\b)*/i
+_AS: /as\b/i
+_FROZEN: /frozen\b/i
+_ON: /on\b/i
+DAY: /\d{4}-\d{2}-\d{2}/
 NUMBER: /\d+(\.\d+)?/
 QUOTED: /"([^"]|"")*"/
 %import common.WS
@@ -88,11 +112,13 @@ QUOTED: /"([^"]|"")*"/
 NAMES = {
     "QUOTED": "a name in quotes",
     "NUMBER": "a number",
+    "DAY": "a day such as 2026-03-12",
     "SIDE": "at least or at most",
     "ANYONE": "by anyone",
     "AGO_SIDE": "more than or less than",
     "STATE": "given, withdrawn, awaiting or none",
-    "_BY_EMAIL": "by email",
+    "CHANNEL": "by email, by post or by phone",
+    "VERDICTS": "good, risky, bad or unknown",
     "BAND_LIST": "Strong, Steady, Fading, Silent, Unproven or Veiled",
     "LPAR": "(",
     "RPAR": ")",

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from functools import cache
 from typing import Any
 
 from lark import Lark, Token, Transformer, UnexpectedCharacters, UnexpectedEOF, UnexpectedToken, v_args
 from lark.exceptions import LarkError
 
+from openmeadow.core.addresses.verdicts import VERDICTS
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import RuleMistake
 from openmeadow.core.rules import tree as t
@@ -73,9 +75,10 @@ def _named(kind: type[t.Named]) -> Any:
     return _clause(lambda at, name: kind(_name(name), place=at))
 
 
-def _bands(at: int, words: Token) -> t.Rule:
-    chosen = [w.capitalize() for w in re.split(r"\s+or\s+", str(words), flags=re.I)]
-    return t.BandIs(tuple(sorted(dict.fromkeys(chosen), key=BANDS.index)), place=at)
+def _several(words: Token, known: Sequence[str]) -> tuple[str, ...]:
+    """``Strong or Steady`` as the known words, once each, in their usual order."""
+    chosen = {w.lower() for w in re.split(r"\s+or\s+", str(words), flags=re.I)}
+    return tuple(k for k in known if k.lower() in chosen)
 
 
 _MAKERS = {
@@ -99,16 +102,30 @@ _MAKERS = {
     "no_answer": _clause(lambda at, days: t.NoAnswer(days, place=at)),
     "last_answer": _clause(lambda at, side, days: t.LastAnswer(side.split()[0].lower(), days, place=at)),
     "joined": _clause(lambda at, side, days: t.Joined(side.split()[0].lower(), days, place=at)),
-    "band": _clause(_bands),
+    "band": _clause(lambda at, words: t.BandIs(_several(words, BANDS), place=at)),
+    "address": _clause(lambda at, words: t.AddressIs(_several(words, VERDICTS), place=at)),
+    "suppressed": _clause(lambda at: t.Suppressed(place=at)),
+    "soft_bounced": _counted(t.SoftBounced),
+    "language": _named(t.LanguageIs),
+    "country": _named(t.CountryIs),
+    "inside_sequence": _named(t.InsideSequence),
+    "finished_sequence": _clause(
+        lambda at, name, side=None, days=None: t.FinishedSequence(
+            _name(name), None if side is None else side.split()[0].lower(), days, place=at
+        )
+    ),
     "rejoined": _clause(lambda at: t.Rejoined(place=at)),
     "permitted": _named(t.Permitted),
     "in_list": _named(t.InList),
     "has_label": _named(t.HasLabel),
     "in_segment": _named(t.InSegment),
+    "in_frozen": _clause(lambda at, name, day: t.InFrozen(_name(name), str(day), place=at)),
     "provider": _named(t.ProviderIs),
     "came_by": _named(t.CameBy),
     "field": _clause(lambda at, name, value: t.FieldIs(_name(name), _name(value), place=at)),
-    "consent": _clause(lambda at, name, state: t.ConsentIs(_name(name), state.lower(), place=at)),
+    "consent": _clause(
+        lambda at, name, channel, state: t.ConsentIs(_name(name), channel.split()[-1].lower(), state.lower(), place=at)
+    ),
 }
 for _rule_name, _maker in _MAKERS.items():
     setattr(_Tree, _rule_name, _maker)

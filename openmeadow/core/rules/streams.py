@@ -4,6 +4,7 @@ message, so that the distinct messages of any window are counted in one pass ove
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import ClassVar
 
 import numpy as np
 
@@ -45,14 +46,19 @@ def arrange(acts: Acts, name: str) -> Stream:
 class Streams:
     """The streams of some columns, each arranged when first asked for."""
 
+    NAMES: ClassVar[tuple[str, ...]] = tuple(_KINDS)
     columns: Columns
     made: dict[str, Stream] = field(default_factory=dict)
 
-    def messages(self, name: str, since: int, now: int, only: list[int] | None = None) -> I64:
-        """How many different messages each person acted on in (since, now]."""
+    def stream(self, name: str) -> Stream:
+        """One of NAMES, arranged."""
         if name not in self.made:
             self.made[name] = arrange(self.columns.acts, name)
-        s = self.made[name]
+        return self.made[name]
+
+    def messages(self, name: str, since: int, now: int, only: list[int] | None = None) -> I64:
+        """How many different messages each person acted on in (since, now]."""
+        s = self.stream(name)
         a, b = np.searchsorted(s.at, (since, now), side="right")
         new = s.before[a:b] <= since
         if only is not None:

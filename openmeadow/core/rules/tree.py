@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field, fields
+from functools import cached_property
 from typing import Any, ClassVar, Protocol
 
 import numpy as np
 
-from openmeadow.core.columns import DAY, NEVER, Columns, Kind, Mask
-from openmeadow.core.engagement.score import BANDS, Scores
+from openmeadow.core.columns import DAY, I32, I64, NEVER, Columns, Kind, Mask
+from openmeadow.core.engagement.score import BANDS, Scores, last_answers
 from openmeadow.core.rules.streams import Streams
 
 
@@ -21,22 +23,40 @@ class Facts(Protocol):
     def field_is(self, name: str, value: str) -> Mask: ...
     def message_ids(self, name: str) -> list[int]: ...
     def segment(self, name: str) -> Rule: ...
+    def frozen(self, name: str, day: str) -> Mask: ...
     def permitted(self, purpose: str) -> Mask: ...
-    def consent_is(self, purpose: str, state: str) -> Mask: ...
+    def consent_is(self, purpose: str, channel: str, state: str) -> Mask: ...
     def provider_is(self, name: str) -> Mask: ...
     def came_by(self, door: str) -> Mask: ...
+    def language_is(self, name: str) -> Mask: ...
+    def country_is(self, name: str) -> Mask: ...
+    def suppressed_mask(self) -> Mask: ...
+    def address_is(self, verdicts: tuple[str, ...]) -> Mask: ...
+    def inside_sequence(self, name: str) -> Mask: ...
+    def finished_sequence(self, name: str) -> I64: ...
+    def soft_failures(self) -> tuple[I32, I64]: ...
 
 
 @dataclass
 class View:
-    """Columns, scores and facts at one moment; ``alive`` are the people who exist then."""
+    """Columns, scores and facts at one moment; ``alive`` are the people who exist then. ``scored`` makes the
+    scores when they are first asked for: most rules never do."""
 
     columns: Columns
     streams: Streams
-    scores: Scores
+    scored: Callable[[], Scores]
     facts: Facts
     alive: Mask
     now: int
+
+    @cached_property
+    def scores(self) -> Scores:
+        return self.scored()
+
+    @cached_property
+    def last_answer(self) -> I64:
+        """As in ``Scores``, without working out the scores where they are not there yet."""
+        return self.scores.last_answer if "scores" in self.__dict__ else last_answers(self.columns, self.now)
 
 
 def quoted(name: str) -> str:
@@ -228,6 +248,27 @@ class Unanswered(Counted):
         return view.scores.unanswered
 
 
+class SoftBounced(Counted):
+    """Soft failures since the last delivered message."""
+
+    word = "soft bounced"
+
+    def text(self) -> str:
+        return f"{self.word} {self.bound.text()} in a row"
+
+    def counts(self, view: View) -> Any:
+        person, at = view.facts.soft_failures()
+        rows, now = view.columns.rows, view.now
+        affected = np.unique(person)
+        last = np.full(len(view.alive), NEVER, np.int64)
+        for p in affected.tolist():
+            mine = slice(int(view.columns.start[p]), int(view.columns.start[p + 1]))
+            delivered = (rows.first_at[mine] <= now) & (rows.failed_at[mine] > now)
+            if delivered.any():
+                last[p] = rows.first_at[mine][delivered].max()
+        return np.bincount(person[at > last[person]], minlength=len(view.alive))
+
+
 class ScoreIs(Counted):
     word = "score"
 
@@ -258,7 +299,7 @@ class NeverAnswered(Rule):
         return self.word
 
     def mask(self, view: View) -> Mask:
-        return np.asarray(view.alive & (view.scores.last_answer == NEVER))
+        return np.asarray(view.alive & (view.last_answer == NEVER))
 
 
 @dataclass(frozen=True)
@@ -270,7 +311,7 @@ class NoAnswer(Rule):
         return f"no answer in {number(self.days)} days"
 
     def mask(self, view: View) -> Mask:
-        return np.asarray(view.alive & (view.scores.last_answer <= view.now - self.days * DAY))
+        return np.asarray(view.alive & (view.last_answer <= view.now - self.days * DAY))
 
 
 @dataclass(frozen=True)
@@ -295,7 +336,7 @@ class LastAnswer(Ago):
     word = "last answer"
 
     def moments(self, view: View) -> Any:
-        return view.scores.last_answer
+        return view.last_answer
 
 
 class Joined(Ago):
@@ -360,6 +401,18 @@ class ProviderIs(Named):
     word, before, ask = "provider", "provider is", "provider_is"
 
 
+class LanguageIs(Named):
+    word, before, ask = "language", "language is", "language_is"
+
+
+class CountryIs(Named):
+    word, before, ask = "country", "country is", "country_is"
+
+
+class InsideSequence(Named):
+    word, before, ask = "inside sequence", "inside sequence", "inside_sequence"
+
+
 class CameBy(Named):
     word, before, ask = "came by", "came by", "came_by"
 
@@ -369,6 +422,21 @@ class InSegment(Named):
 
     def mask(self, view: View) -> Mask:
         return view.alive & view.facts.segment(self.name).mask(view)
+
+
+@dataclass(frozen=True)
+class InFrozen(Rule):
+    """The people a segment had when it was frozen on a day (``YYYY-MM-DD``, in UTC)."""
+
+    word = "in frozen segment"
+    name: str
+    day: str
+
+    def text(self) -> str:
+        return f"in segment {quoted(self.name)} as frozen on {self.day}"
+
+    def mask(self, view: View) -> Mask:
+        return view.alive & view.facts.frozen(self.name, self.day)
 
 
 @dataclass(frozen=True)
@@ -388,13 +456,59 @@ class FieldIs(Rule):
 class ConsentIs(Rule):
     word = "consent"
     purpose: str
+    channel: str
     state: str
 
     def text(self) -> str:
-        return f"consent to {quoted(self.purpose)} by email is {self.state}"
+        return f"consent to {quoted(self.purpose)} by {self.channel} is {self.state}"
 
     def mask(self, view: View) -> Mask:
-        return view.alive & view.facts.consent_is(self.purpose, self.state)
+        return view.alive & view.facts.consent_is(self.purpose, self.channel, self.state)
+
+
+@dataclass(frozen=True)
+class AddressIs(Rule):
+    word = "address"
+    verdicts: tuple[str, ...]
+
+    def text(self) -> str:
+        return f"address is {' or '.join(self.verdicts)}"
+
+    def mask(self, view: View) -> Mask:
+        return view.alive & view.facts.address_is(self.verdicts)
+
+
+@dataclass(frozen=True)
+class Suppressed(Rule):
+    word = "suppressed"
+
+    def text(self) -> str:
+        return self.word
+
+    def mask(self, view: View) -> Mask:
+        return view.alive & view.facts.suppressed_mask()
+
+
+@dataclass(frozen=True)
+class FinishedSequence(Rule):
+    """``finished sequence "X"``, and when: ``more/less than D days ago``."""
+
+    word = "finished sequence"
+    name: str
+    side: str | None = None
+    days: float | None = None
+
+    def text(self) -> str:
+        tail = "" if self.days is None else f" {self.side} than {number(self.days)} days ago"
+        return f"{self.word} {quoted(self.name)}{tail}"
+
+    def mask(self, view: View) -> Mask:
+        at = view.facts.finished_sequence(self.name)
+        out = view.alive & (at > NEVER)
+        if self.days is not None:
+            edge = view.now - self.days * DAY
+            out &= (at < edge) if self.side == "more" else (at > edge)
+        return np.asarray(out)
 
 
 def walk(rule: Rule) -> list[Rule]:

@@ -14,8 +14,8 @@ from openmeadow.core.intake.events import NAMES, Chunk, Event, places, read_many
 from openmeadow.core.intake.report import Report
 from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.desk.bring_in import reading
+from openmeadow.store import deeds, subscribers, workspace
 from openmeadow.store import events as table
-from openmeadow.store import subscribers, workspace
 from openmeadow.store.database import Many, Store
 
 BYTES_A_ROW = 100
@@ -35,6 +35,7 @@ def bring_in(
     """Take an event log (CSV with header, or NDJSON). Repeats are taken once; unknown addresses wait aside."""
     zone = ZoneInfo(str(workspace.setting(store.read(), "time_zone")))
     report, total = Report(dry_run=dry_run), path.stat().st_size if path.exists() else 0
+    deed: int | None = None
     if reading.is_ndjson(path):
         chunks, where = reading.ndjson_chunks(path, NAMES), list(range(len(NAMES)))
     else:
@@ -45,23 +46,26 @@ def bring_in(
         names.expect(total // BYTES_A_ROW)
         if not dry_run:
             with store.atomic() as db:
+                deed = deeds.begin(db, now, who, "brought in events", path.name, 0, "events")
                 table.expect(db, total // BYTES_A_ROW)
         for rows, bad, reached in chunks:
             taken, refused = read_many(rows, where, zone)
             for r in [*bad, *refused]:
                 report.refuse(r)
             report.rows += len(rows) + len(bad)
-            _take(store, names, taken, report, dry_run)
+            _take(store, names, taken, report, deed)
             if progress:
                 progress(reached, total)
-    if not dry_run:
+    if deed is not None:
         with store.atomic() as db:
             table.indexed(db)
-            workspace.log(db, now, who, "brought in events", path.name, report.taken)
+            deeds.counted(db, deed, report.taken)
+        report.deed = deed
     return report
 
 
-def _take(store: Store, names: table.Names, chunk: Chunk, report: Report, dry_run: bool) -> None:
+def _take(store: Store, names: table.Names, chunk: Chunk, report: Report, deed: int | None) -> None:
+    """One chunk; a deed of None is a dry run."""
     ids = names.people(chunk.email_key)
     aside: list[Event] = []
     if not all(map(ids.__contains__, chunk.email_key)):
@@ -72,20 +76,22 @@ def _take(store: Store, names: table.Names, chunk: Chunk, report: Report, dry_ru
     for e in aside[:50]:
         if e.email_key not in report.aside_shown and len(report.aside_shown) < 50:
             report.aside_shown.append(e.email_key)
-    if dry_run:
+    if deed is None:
         report.taken += len(chunk.at)
         return
     names.made_messages.clear()
     with store.atomic() as db:
-        new = write(db, names, chunk, ids)
-        table.put_aside(db, [(e.email_key, json.dumps(e)) for e in aside])
+        first = table.highest(db) + 1
+        new = write(db, names, chunk, ids, deed)
+        deeds.took_events(db, deed, first, table.highest(db))
+        table.put_aside(db, [(e.email_key, json.dumps(e), deed) for e in aside])
     for name in names.made_messages:
         report.note(f"The message “{name}” was not there and has been made.")
     report.taken += new
     report.repeated += len(chunk.at) - new
 
 
-def write(db: sqlite3.Connection, names: table.Names, c: Chunk, ids: dict[str, int]) -> int:
+def write(db: sqlite3.Connection, names: table.Names, c: Chunk, ids: dict[str, int], deed: int | None = None) -> int:
     """Store events of known people and what follows from them; the number that were new."""
     messages = names.messages(c.message)
     people = [ids[k] for k in c.email_key]
@@ -107,11 +113,13 @@ def write(db: sqlite3.Connection, names: table.Names, c: Chunk, ids: dict[str, i
     )
     if not _CONSEQUENT.isdisjoint(c.kind):
         told = zip(c.at, c.kind, people, messages, c.code, c.diagnostic, strict=True)
-        consequences(db, [row for row in told if row[1] in _CONSEQUENT])
+        consequences(db, [row for row in told if row[1] in _CONSEQUENT], deed)
     return new
 
 
-def consequences(db: sqlite3.Connection, rows: Many[tuple[int, int, int, int, str | None, str | None]]) -> None:
+def consequences(
+    db: sqlite3.Connection, rows: Many[tuple[int, int, int, int, str | None, str | None]], deed: int | None = None
+) -> None:
     """Hard bounces and complaints suppress; an unsubscribe withdraws the message's purpose, else all.
 
     Rows are (at, kind, subscriber, message, code, diagnostic).
@@ -123,14 +131,14 @@ def consequences(db: sqlite3.Connection, rows: Many[tuple[int, int, int, int, st
     suppress, withdraw = [], []
     for at, kind, subscriber, message, code, diagnostic in rows:
         if kind == Kind.COMPLAINED:
-            suppress.append((subscriber, COMPLAINT, at, "complaint"))
+            suppress.append((subscriber, COMPLAINT, at, "complaint", deed))
         elif kind == Kind.BOUNCED and bounce_class(code, diagnostic) == "hard":
-            suppress.append((subscriber, HARD_BOUNCE, at, diagnostic or code or "bounce"))
+            suppress.append((subscriber, HARD_BOUNCE, at, diagnostic or code or "bounce", deed))
         elif kind == Kind.UNSUBSCRIBED:
             if message in purposes:
-                withdraw.append((subscriber, purposes[message], WITHDRAWN, at, "unsubscribe", None))
+                withdraw.append((subscriber, purposes[message], "email", WITHDRAWN, at, "unsubscribe", None, deed))
             else:
-                suppress.append((subscriber, UNSUBSCRIBED_FROM_ALL, at, "unsubscribe"))
+                suppress.append((subscriber, UNSUBSCRIBED_FROM_ALL, at, "unsubscribe", deed))
     subscribers.add_suppressions(db, suppress)
     subscribers.add_consents(db, withdraw)
 

@@ -31,10 +31,32 @@ def no_cycles() -> Iterator[None]:
             gc.enable()
 
 
-def _open(path: Path) -> IO[str]:
+ENCODINGS = {"utf-8": "utf-8-sig", "utf-16": "utf-16", "windows-1252": "cp1252"}  # our word: Python's
+
+
+def encoding_of(path: Path) -> str:
+    """UTF-8 or UTF-16 by their marks; Windows-1252 when the beginning is no UTF-8 but would be that."""
+    try:
+        with path.open("rb") as f:
+            begin = f.read(1 << 20)
+    except OSError as e:
+        raise Missing(f"The file {path} cannot be opened: {(e.strerror or 'unknown reason').lower()}.") from e
+    if begin.startswith((b"\xff\xfe", b"\xfe\xff")):
+        return "utf-16"
+    try:
+        begin.decode("utf-8")
+    except UnicodeDecodeError as e:
+        return "utf-8" if e.start > len(begin) - 4 or b"\0" in begin else "windows-1252"
+    return "utf-8"
+
+
+def _open(path: Path, encoding: str = "utf-8") -> IO[str]:
+    if encoding not in ENCODINGS:
+        raise MeadowError(f"“{encoding}” is not an encoding that can be read; use one of {', '.join(ENCODINGS)}.")
     try:
         # undecodable bytes survive as surrogates, so that one bad cell costs one row
-        return path.open(encoding="utf-8-sig", errors="surrogateescape", newline="")
+        errors = "surrogateescape" if encoding == "utf-8" else "replace"
+        return path.open(encoding=ENCODINGS[encoding], errors=errors, newline="")
     except OSError as e:
         raise Missing(f"The file {path} cannot be opened: {(e.strerror or 'unknown reason').lower()}.") from e
 
@@ -48,9 +70,15 @@ def is_ndjson(path: Path) -> bool:
         return f.read(4096).lstrip().startswith("{")
 
 
-def header(path: Path) -> list[str]:
+def separator_of(path: Path, encoding: str = "utf-8") -> str:
+    """Comma, semicolon or tab, whichever the heading holds most of."""
+    with _open(path, encoding) as f:
+        return {",": "comma", ";": "semicolon", "\t": "tab"}[_delimiter(f.readline(1 << 20))]
+
+
+def header(path: Path, encoding: str = "utf-8") -> list[str]:
     """The heading row, or a sentence when the file is not a table."""
-    with _open(path) as f:
+    with _open(path, encoding) as f:
         first = f.readline(1 << 20)
         if "\0" in first:
             raise MeadowError(f"{path.name} is not a text file; a CSV in UTF-8 is needed.")
@@ -63,9 +91,9 @@ def header(path: Path) -> list[str]:
             raise MeadowError(f"The heading of {path.name} cannot be read: {e}.") from e
 
 
-def csv_chunks(path: Path) -> Iterator[tuple[list[tuple[int, list[str]]], list[Refusal], int]]:
+def csv_chunks(path: Path, encoding: str = "utf-8") -> Iterator[tuple[list[tuple[int, list[str]]], list[Refusal], int]]:
     """Chunks of (line, cells), with the rows the reader itself could not take and the bytes read so far."""
-    with _open(path) as f:
+    with _open(path, encoding) as f:
         first = f.readline()
         f.seek(0)
         reader = csv.reader(f, delimiter=_delimiter(first))

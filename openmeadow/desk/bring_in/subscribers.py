@@ -3,30 +3,72 @@
 from __future__ import annotations
 
 import csv
+import sqlite3
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from openmeadow.core.addresses.providers import provider_of
 from openmeadow.core.consent.gate import CONSENT_STATES, GIVEN, NONE
 from openmeadow.core.errors import MeadowError
+from openmeadow.core.intake.moments import STYLES, styles_of
 from openmeadow.core.intake.report import Refusal, Report
-from openmeadow.core.intake.subscribers import BadCell, Reading, Record, match_columns
+from openmeadow.core.intake.subscribers import BadCell, Reading, Record, is_date, match_columns
+from openmeadow.desk import erasure
 from openmeadow.desk.bring_in import reading
 from openmeadow.desk.bring_in.events import take_aside
+from openmeadow.store import deeds, workspace
 from openmeadow.store import subscribers as table
-from openmeadow.store import workspace
 from openmeadow.store.database import Store
 
 Progress = Callable[[int, int], None]
 SAMPLE = 8
+LOOKED_AT = 2_000  # rows whose dates are tried
 
 
-def look(path: Path) -> tuple[list[str], list[list[str]]]:
-    """What each column of a file seems to be, and its first few rows."""
-    targets = match_columns(reading.header(path), {})
-    rows, _, _ = next(reading.csv_chunks(path), ([], [], 0))
-    return targets, [cells for _, cells in rows[:SAMPLE]]
+@dataclass(frozen=True)
+class Looked:
+    """What a file seems to be: the meaning of each column, its first rows, its encoding and how its dates are written.
+
+    ``dates`` maps a heading to the writings that fit all of the dates looked at, the likeliest first.
+    """
+
+    header: list[str]
+    targets: list[str]
+    sample: list[list[str]]
+    encoding: str
+    separator: str
+    dates: dict[str, list[str]]
+    remembered: bool
+
+
+def _signature(header: list[str]) -> str:
+    return "\x1f".join(h.strip().lower() for h in header)
+
+
+def look(store: Store, path: Path, encoding: str = "", corrections: dict[str, str] | None = None) -> Looked:
+    """A file from its looks, with the matches that were chosen the last time for the same headings."""
+    zone = ZoneInfo(str(workspace.setting(store.read(), "time_zone")))
+    encoding = encoding or reading.encoding_of(path)
+    header = reading.header(path, encoding)
+    found = table.column_matches(store.read(), _signature(header))
+    if corrections is not None:
+        targets = match_columns(header, corrections)
+    elif found is not None and found.count("email") == 1:
+        targets = found
+    else:
+        targets = match_columns(header, {}, guess=True)
+    rows, _, _ = next(reading.csv_chunks(path, encoding), ([], [], 0))
+    dates = {}
+    for i, target in enumerate(targets):
+        if is_date(target):
+            dates[header[i]] = styles_of(
+                [c for _, cells in rows[:LOOKED_AT] if (c := "".join(cells[i : i + 1]).strip())], zone
+            )
+    separator = reading.separator_of(path, encoding)
+    sample = [cells for _, cells in rows[:SAMPLE]]
+    return Looked(header, targets, sample, encoding, separator, dates, found is not None)
 
 
 def bring_in(
@@ -42,19 +84,38 @@ def bring_in(
     dry_run: bool = False,
     progress: Progress | None = None,
     refused_to: Path | None = None,
+    encoding: str = "utf-8",
+    dates: dict[str, str] | None = None,
 ) -> Report:
-    """Take a subscribers CSV. The same file twice changes nothing; refused rows never stop the rest."""
-    head = reading.header(path)
+    """Take a subscribers CSV. The same file twice changes nothing; refused rows never stop the rest.
+
+    ``dates`` maps a heading to one of ``STYLES`` where its dates are not RFC 3339. Columns whose heading is not
+    corrected are what their names say. Undone by the deed in the report.
+    """
+    head = reading.header(path, encoding)
+    for heading, style in (dates or {}).items():
+        if style not in STYLES:
+            raise MeadowError(f"“{style}” is no way to write the dates of “{heading}”; use one of {', '.join(STYLES)}.")
     for state in (consent or {}).values():
         if state not in CONSENT_STATES:
             raise MeadowError(f"“{state}” is not a consent; use given, withdrawn, awaiting or none.")
     zone = ZoneInfo(str(workspace.setting(store.read(), "time_zone")))
-    how = Reading(match_columns(head, corrections or {}), zone, source, consent or {}, list_name)
+    targets = match_columns(head, corrections or {})
+    styles = {t: dates[h] for h, t in zip(head, targets, strict=True) if dates and h in dates}
+    how = Reading(targets, zone, source, consent or {}, list_name, styles)
     report, total = Report(dry_run=dry_run), path.stat().st_size
     refused = _RefusedFile(refused_to, head) if refused_to else None
     seen_in_file: set[str] = set()
+    repeated_before: set[str] = set()
+    twice = 0
+    erased = erasure.Erased(store.read())
+    deed: int | None = None
+    if not dry_run:
+        with store.atomic() as db:
+            deed = deeds.begin(db, now, who, "brought in subscribers", path.name, 0, "subscribers")
+            table.remember_matches(db, _signature(head), targets, now)
     with reading.no_cycles():
-        for rows, bad, reached in reading.csv_chunks(path):
+        for rows, bad, reached in reading.csv_chunks(path, encoding):
             records: list[Record] = []
             report.rows += len(rows) + len(bad)
             for line, cells in rows:
@@ -62,6 +123,9 @@ def bring_in(
                     record = how.record(cells)
                     if not record.email.isascii() or not "".join(cells).isascii():
                         "".join(cells).encode()
+                    if erased and record.key in erased:
+                        bad.append(Refusal(line, "email", "this address was erased on request and stays so", cells))
+                        continue
                     records.append(record)
                 except BadCell as e:
                     bad.append(Refusal(line, e.column, str(e), cells))
@@ -78,19 +142,28 @@ def bring_in(
                 seen_in_file |= fresh if len(seen_in_file) < 2_000_000 else set()
                 report.taken += len(fresh)
                 report.repeated += len(records) - len(fresh)
+                twice += len(records) - len({r.key for r in records} - repeated_before)
+                repeated_before |= {r.key for r in records} if len(repeated_before) < 2_000_000 else set()
             else:
-                with store.atomic() as db:
-                    changed = _Writer(db, how, now, report).write(records)
+                assert deed is not None
+                with store.atomic() as db, deeds.remembering(db, deed):
+                    changed = _Writer(db, how, now, report, deed).write(records)
                 report.taken += changed
                 report.repeated += len(records) - changed
             if progress:
                 progress(reached, total)
     if refused:
         refused.close()
-    if not dry_run:
+    if twice:
+        report.note(
+            f"{twice:,} rows repeat an address of this file. They are one person: a later row's name and fields stand, "
+            "the earliest joined date is kept, lists, labels and consents are added up."
+        )
+    if deed is not None:
         take_aside(store)
         with store.atomic() as db:
-            workspace.log(db, now, who, "brought in subscribers", path.name, report.taken)
+            deeds.counted(db, deed, report.taken)
+        report.deed = deed
     return report
 
 
@@ -123,11 +196,8 @@ class _RefusedFile:
 class _Writer:
     """Writes one chunk of records in the caller's transaction."""
 
-    def __init__(self, db: object, how: Reading, now: int, report: Report) -> None:
-        import sqlite3
-
-        assert isinstance(db, sqlite3.Connection)
-        self.db, self.how, self.now, self.report = db, how, now, report
+    def __init__(self, db: sqlite3.Connection, how: Reading, now: int, report: Report, deed: int) -> None:
+        self.db, self.how, self.now, self.report, self.deed = db, how, now, report, deed
         self._ids: dict[tuple[str, str], int] = {}
 
     def _named(self, kind: str, name: str) -> int:
@@ -139,7 +209,7 @@ class _Writer:
         return self._ids[pair]
 
     def write(self, records: list[Record]) -> int:
-        how, now = self.how, self.now
+        how, now, deed = self.how, self.now, self.deed
         door = how.list_name or how.source
         rows = []
         for r in records:
@@ -157,18 +227,20 @@ class _Writer:
                     "provider": provider_of(r.key),
                     "fields": table.fields_json(r.fields),
                     "door": self._named("doors", opened_by) if opened_by else None,
+                    "deed": deed,
                 }
             )
         changed = table.upsert(self.db, rows)
         ids = table.ids_of(self.db, list({r.key for r in records}))
         table.add_members(
-            self.db, [(self._named("lists", name), ids[r.key], r.joined_at or now) for r in records for name in r.lists]
+            self.db,
+            [(self._named("lists", name), ids[r.key], r.joined_at or now, deed) for r in records for name in r.lists],
         )
-        table.add_labels(self.db, [(self._named("labels", name), ids[r.key]) for r in records for name in r.labels])
+        table.add_labels(self.db, [(self._named("labels", name), ids[r.key], deed) for r in records for name in r.labels])
         table.add_suppressions(
             self.db,
             [
-                (ids[r.key], r.suppressed, r.suppressed_at or r.joined_at or now, "import")
+                (ids[r.key], r.suppressed, r.suppressed_at or r.joined_at or now, "import", deed)
                 for r in records
                 if r.suppressed
             ],
@@ -188,10 +260,12 @@ class _Writer:
                     (
                         ids[r.key],
                         self._named("purposes", c.purpose),
+                        c.channel,
                         state,
                         c.at or r.joined_at or now,
                         c.source,
                         c.wording,
+                        deed,
                     )
                 )
         table.add_consents(self.db, consents)

@@ -78,7 +78,8 @@ def register(api: Described, desk: Desk) -> None:
     def activity() -> m.Deeds:
         """The activity log, newest first: who did what, when, to how many."""
         rows = workspace.activity(desk.store.read())
-        return m.Deeds(deeds=[m.Deed(**{k: r[k] for k in ("at", "who", "act", "what", "people")}) for r in rows])
+        said = ("id", "at", "who", "act", "what", "people", "undone_at")
+        return m.Deeds(deeds=[m.Deed(**{k: r[k] for k in said}, undoable=bool(r["undo"])) for r in rows])
 
     @api.route("POST", "/clock", m.Done, body=m.ClockMove, rights=ANALYSE)
     def move(body: m.ClockMove) -> m.Done:

@@ -1,167 +1,105 @@
-"""Subscribers: map, table, a person, bring in."""
+"""Subscribers: map and replay, table, a person."""
 
 from __future__ import annotations
 
 import json
-import re
-import secrets
-import sqlite3
 import time
-from pathlib import Path
-from typing import Any
+from collections.abc import Sequence
 
 import numpy as np
 from flask import Response, request
 
 from openmeadow.core.addresses.providers import provider_names
-from openmeadow.core.columns import I64, NEVER
-from openmeadow.core.consent.gate import ask
-from openmeadow.core.engagement.map import DAY_EDGES, DAY_WORDS, LEFT_EDGES, LEFT_WORDS, coordinates, grid
-from openmeadow.core.engagement.score import BANDS
-from openmeadow.core.errors import Missing, Refused
-from openmeadow.core.intake.events import NAMES as EVENT_NAMES
-from openmeadow.core.intake.subscribers import KNOWN
+from openmeadow.core.addresses.verdicts import VERDICTS
+from openmeadow.core.columns import I64
+from openmeadow.core.engagement.map import rule_of
+from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT, SHAPE
+from openmeadow.core.errors import Refused
 from openmeadow.core.rules.tree import View
-from openmeadow.desk import people
-from openmeadow.desk.bring_in import reading
-from openmeadow.desk.bring_in import subscribers as intake
+from openmeadow.desk import erasure, people
+from openmeadow.desk.cutoff import Replays, people_map
 from openmeadow.desk.desk import Desk
-from openmeadow.store import subscribers, workspace
-from openmeadow.store.facts import StoreFacts
+from openmeadow.desk.marked import Choice, chosen, last_answer_of, ordered
+from openmeadow.store import doors, people_sets, subscribers
 from openmeadow.web import models as m
-from openmeadow.web.described import ANALYSE, Described, who
+from openmeadow.web.described import ANALYSE, WRITE, Described, who
 
 MOST_ROWS = 200
-_SORTS = {"score", "band", "last_answer", "unanswered", "joined_at", "email"}
+MOST_MONTHS = 60
 
 
 def rows_of(desk: Desk, view: View, index: I64) -> list[m.Row]:
     """Table rows for people by row number."""
-    ids = view.columns.people.id[index].tolist()
-    stored = subscribers.by_ids(desk.store.read(), ids)
-    s, out = view.scores, []
-    score = s.score
-    suppressed = {
-        int(r["subscriber"])
-        for r in desk.store.read().execute(
-            "SELECT subscriber FROM suppressions WHERE subscriber IN (SELECT value FROM json_each(?))", (json.dumps(ids),)
-        )
-    }
+    ids, db = view.columns.people.id[index].tolist(), desk.store.read()
+    stored = subscribers.by_ids(db, ids)
+    lists, labels = people_sets.several(db, ids, "lists"), people_sets.several(db, ids, "labels")
+    suppressed, verdicts = people_sets.suppressed_among(db, ids), people_sets.verdicts_among(db, ids)
+    door_names, s, score = doors.names(db), view.scores, view.scores.score
+    out = []
     for i, id in zip(index.tolist(), ids, strict=True):
-        last = int(s.last_answer[i])
+        row = stored[id]
         out.append(
             m.Row(
                 id=id,
-                email=stored[id]["email"],
-                name=stored[id]["name"] or "",
+                email=row["email"],
+                name=row["name"] or "",
                 band=int(s.band[i]),
                 score=round(float(score[i]), 1),
                 trace=people.trace(view, i),
                 permitted=id not in suppressed,
-                last_answer=None if last == NEVER else last,
+                last_answer=last_answer_of(view, i),
                 unanswered=int(s.unanswered[i]),
-                joined_at=stored[id]["joined_at"],
+                joined_at=row["joined_at"],
+                provider=provider_names()[row["provider"]],
+                door=door_names.get(row["door"] or 0, ""),
+                lists=lists.get(id, []),
+                labels=labels.get(id, []),
+                language=row["language"] or "",
+                country=row["country"] or "",
+                time_zone=row["time_zone"] or "",
+                verdict=VERDICTS[verdicts[id]] if id in verdicts else "",
+                fields=json.loads(row["fields"]),
             )
         )
     return out
 
 
-def job_model(row: sqlite3.Row) -> m.Job:
-    a = json.loads(row["arguments"])
-    outcome = json.loads(row["outcome"]) if row["outcome"] and row["outcome"] != "null" else None
-    return m.Job(
-        id=row["id"],
-        kind=row["kind"],
-        state=row["state"],
-        done=row["done"],
-        total=row["total"],
-        outcome=m.Outcome(**outcome) if outcome else None,
-        made_at=row["made_at"],
-        name=a.get("name", ""),
-        dry_run=bool(a.get("dry_run")),
-    )
-
-
-def rule_of_cells(cells: list[tuple[int, int]]) -> str:
-    """A rule sentence for a rectangle of the map, or "" when the cells are no rectangle."""
-    columns, rows = sorted({c for c, _ in cells}), sorted({r for _, r in cells})
-    whole = len(set(cells)) == len(columns) * len(rows)
-    if (
-        not cells
-        or not whole
-        or columns != list(range(columns[0], columns[-1] + 1))
-        or rows != list(range(rows[0], rows[-1] + 1))
-    ):
-        return ""
-    parts = []
-    never = len(DAY_EDGES)
-    if columns == [never]:
-        parts.append("never answered")
-    else:
-        if columns[0] > 0:
-            parts.append(f"no answer in {DAY_EDGES[columns[0]]} days")
-        if columns[-1] < never:
-            if columns[-1] + 1 < never:
-                parts.append(f"not (no answer in {DAY_EDGES[columns[-1] + 1]} days)")
-            else:
-                parts.append("not (never answered)")
-    if rows[0] > 0:
-        parts.append(f"unanswered at least {LEFT_EDGES[rows[0]]}")
-    if rows[-1] + 1 < len(LEFT_EDGES):
-        parts.append(f"unanswered at most {LEFT_EDGES[rows[-1] + 1] - 1}")
-    return " and ".join(parts) or "joined more than 0 days ago"
+def choice_of(body: m.ChoiceIn) -> Choice:
+    ids = None if body.ids is None else tuple(body.ids)
+    return Choice(body.rule, body.text, tuple(body.bands), ids, tuple(body.without))
 
 
 def register(api: Described, desk: Desk) -> None:
+    replays = Replays(desk)
+
     @api.route("GET", "/subscribers/map", m.MapView)
     def see_map() -> m.MapView:
-        """The grid of everybody, each cell divided by band."""
-        view = desk.view()
-        return m.MapView(
-            now=view.now,
-            day_words=list(DAY_WORDS),
-            left_words=list(LEFT_WORDS),
-            bands=list(BANDS),
-            grid=grid(view.scores, view.alive).tolist(),
-            totals=list(desk.band_counts(view).values()),
-            subscribers=int(view.alive.sum()),
-            window_days=view.scores.cadence.window,
-            gap_days=view.scores.cadence.gap,
-        )
+        """Everybody on the fine grid, divided by band, provider, year, list and the gate for ``purpose``."""
+        return m.MapView(**people_map(desk, request.args.get("purpose", "")))
 
-    @api.route("POST", "/subscribers/map/selection", m.SelectionView, body=m.Selection)
-    def select(body: m.Selection) -> m.SelectionView:
-        """Who stands in some cells: bands, providers, and the sieve to those permitted for a purpose."""
-        view = desk.view()
-        assert isinstance(view.facts, StoreFacts)
-        column, row = coordinates(view.scores)
-        chosen = np.zeros((len(DAY_WORDS), len(LEFT_WORDS)), bool)
-        for c, r in body.cells:
-            if not (0 <= c < len(DAY_WORDS) and 0 <= r < len(LEFT_WORDS)):
-                raise Refused("There is no such cell on the map.")
-            chosen[c, r] = True
-        mask = view.alive & chosen[column, row]
-        purposes = [p["name"] for p in subscribers.names(desk.store.read(), "purposes")]
-        purpose = (
-            body.purpose
-            if body.purpose in purposes
-            else ("Season news" if "Season news" in purposes else purposes[0] if purposes else "")
-        )
-        sieve = [m.Sieved(words="In these cells", count=int(mask.sum()))]
-        if purpose:
-            answer = ask(view.facts.standing(purpose, limits=False), "campaign")
-            sieve += [m.Sieved(words=w.capitalize(), count=-n) for w, n in answer.sieve(mask)]
-            sieve.append(m.Sieved(words=f"Permitted for {purpose}", count=int((mask & answer.permitted).sum())))
-        providers = np.bincount(view.facts.provider[mask], minlength=len(provider_names()))
-        return m.SelectionView(
-            count=int(mask.sum()),
-            bands=np.bincount(view.scores.band[mask], minlength=len(BANDS)).tolist(),
-            sieve=sieve,
-            purpose=purpose,
-            purposes=purposes,
-            rule=rule_of_cells(body.cells),
-            providers=[m.Sieved(words=n, count=int(c)) for n, c in zip(provider_names(), providers, strict=True)],
-        )
+    @api.route("GET", "/subscribers/map/rule", m.MapRule)
+    def map_rule() -> m.MapRule:
+        """The rule of a rectangle of the fine grid: ``columns`` and ``rows`` as "first,last"."""
+        try:
+            spans = [tuple(int(n) for n in request.args[k].split(",")) for k in ("columns", "rows")]
+        except (KeyError, ValueError):
+            spans = []
+        for span, most in zip(spans, SHAPE, strict=False):
+            if len(span) != 2 or not 0 <= span[0] <= span[1] < most:
+                spans = []
+        if not spans:
+            raise Refused("There is no such cell on the map.")
+        return m.MapRule(rule=rule_of(FINE_DAYS, FINE_LEFT, spans[0], spans[1]))  # type: ignore[arg-type]
+
+    @api.route("GET", "/subscribers/replay", m.ReplayView)
+    def see_replay() -> m.ReplayView:
+        """What came of the sends of the last ``months``, each message where its person stood when it went out."""
+        months = request.args.get("months", 12, int)
+        if not 1 <= months <= MOST_MONTHS:
+            raise Refused(f"A replay covers between 1 and {MOST_MONTHS} months.")
+        found = replays.of(months)
+        sums = m.Sums(**{name.replace(" ", "_"): values for name, values in found["sums"].items()})
+        return m.ReplayView(**{**found, "sums": sums})
 
     kept: dict[str, tuple[object, I64]] = {}
     nothing: tuple[object, I64] = (None, np.zeros(0, np.int64))
@@ -171,140 +109,68 @@ def register(api: Described, desk: Desk) -> None:
         """A window of the table: sorted and filtered here, however many there are."""
         a, view = request.args, desk.view()
         sort, falling = a.get("sort", "score").lstrip("-"), a.get("sort", "-score").startswith("-")
-        if sort not in _SORTS:
-            raise Refused(f"The table cannot be sorted by “{sort}”.")
-        offset, limit = a.get("offset", 0, int), min(a.get("limit", 60, int), MOST_ROWS)
-        mark = (
-            view.now,
-            len(view.columns.rows),
-            len(view.columns.acts),
-            len(view.columns.people),
-            int(time.monotonic() / 5),
-            sort,
-            falling,
-            a.get("band", ""),
-            a.get("text", ""),
-            a.get("rule", ""),
-        )
+        offset, limit = max(a.get("offset", 0, int), 0), min(a.get("limit", 60, int), MOST_ROWS)
+        choice = Choice(a.get("rule", ""), a.get("text", ""), tuple(filter(None, a.get("band", "").split(","))))
+        version = (subscribers.facts_version(desk.store.read()), int(time.monotonic() / 5))
+        mark = (view.now, len(view.columns.rows), len(view.columns.acts), version, sort, falling, choice)
         found = kept.get("order", nothing)
         if found[0] != mark:
-            mask = view.alive.copy()
-            if a.get("band"):
-                wanted = [BANDS.index(b) for b in a["band"].split(",") if b in BANDS]
-                mask &= np.isin(view.scores.band, wanted)
-            if a.get("rule"):
-                mask &= desk.checked_rule(a["rule"], view).mask(view)
-            if a.get("text", "").strip():
-                ids = np.array(subscribers.matching(desk.store.read(), a["text"].strip()), np.int64)
-                mask &= np.isin(view.columns.people.id, ids)
-            index = np.flatnonzero(mask)
-            s = view.scores
-            if sort == "email":
-                order = [int(r["id"]) for r in desk.store.read().execute("SELECT id FROM subscribers ORDER BY email_key")]
-                rank = np.empty(len(order), np.int64)
-                rank[np.searchsorted(view.columns.people.id, order)] = np.arange(len(order))
-                key = rank[index]
-            else:
-                by_name: dict[str, Any] = {
-                    "score": s.score,
-                    "band": -s.band.astype(np.int64),
-                    "last_answer": s.last_answer,
-                    "unanswered": s.unanswered,
-                    "joined_at": view.columns.people.joined_at,
-                }
-                key = by_name[sort][index]
-            found = kept["order"] = (mark, index[np.argsort(-key if falling else key, kind="stable")])
+            found = kept["order"] = (mark, ordered(desk, view, chosen(desk, view, choice), sort, falling))
         index = found[1]
         return m.Rows(
             total=len(index), offset=offset, now=view.now, rows=rows_of(desk, view, index[offset : offset + limit])
         )
+
+    @api.route("GET", "/subscribers/ids", m.Ids)
+    def ids() -> m.Ids:
+        """The ids of a stretch of the table in its order, for marking a range."""
+        a, view = request.args, desk.view()
+        sort, falling = a.get("sort", "score").lstrip("-"), a.get("sort", "-score").startswith("-")
+        choice = Choice(a.get("rule", ""), a.get("text", ""), tuple(filter(None, a.get("band", "").split(","))))
+        index = ordered(desk, view, chosen(desk, view, choice), sort, falling)
+        first, last = a.get("first", 0, int), a.get("last", 0, int)
+        if not 0 <= last - first < m.MOST_IDS:
+            raise Refused(f"At most {m.MOST_IDS:,} can be marked one by one; mark everybody who matches instead.")
+        return m.Ids(ids=view.columns.people.id[index[first : last + 1]].tolist())
 
     @api.route("GET", "/subscribers/<int:id>", m.Person)
     def person(id: int) -> m.Person:
         """Everything about one subscriber."""
         return m.Person(**people.page(desk, id))
 
-    @api.route("POST", "/bring-in/upload", m.Upload, rights=ANALYSE)
-    def upload() -> m.Upload:
-        """Take a file (multipart field ``file``) and say what its columns seem to be; nothing is brought in yet."""
-        file = request.files.get("file")
-        if file is None or not file.filename:
-            raise Refused("Choose a file first.")
-        folder = desk.folder / "uploads"
-        folder.mkdir(exist_ok=True)
-        token = secrets.token_hex(8)
-        path = folder / f"{token}-{re.sub(r'[^A-Za-z0-9._-]', '_', file.filename)[-80:]}"
-        file.save(path)
-        return describe(path, request.form.get("kind", ""))
+    @api.route("PATCH", "/subscribers/<int:id>", m.Acted, body=m.PersonIn, rights=WRITE)
+    def edit(id: int, body: m.PersonIn) -> m.Acted:
+        """Change a person's own fields and labels; undone by its deed."""
+        deed = people.edit(desk, id, body.model_dump(exclude_none=True), who())
+        return m.Acted(deed=deed, job=0, people=1)
 
-    def describe(path: Path, kind: str) -> m.Upload:
-        name = path.name.partition("-")[2]
-        if reading.is_ndjson(path):
-            rows, _, _ = next(reading.ndjson_chunks(path, EVENT_NAMES), ([], [], 0))
-            return m.Upload(
-                upload=path.name,
-                kind="events",
-                name=name,
-                header=list(EVENT_NAMES),
-                targets=list(EVENT_NAMES),
-                sample=[c for _, c in rows[:6]],
-                known=list(EVENT_NAMES),
-                bytes=path.stat().st_size,
-            )
-        head = reading.header(path)
-        low = [h.strip().lower() for h in head]
-        if kind == "events" or (not kind and {"at", "event", "email"} <= set(low)):
-            rows, _, _ = next(reading.csv_chunks(path), ([], [], 0))
-            return m.Upload(
-                upload=path.name,
-                kind="events",
-                name=name,
-                header=head,
-                targets=[h if h in EVENT_NAMES else "" for h in low],
-                sample=[c for _, c in rows[:6]],
-                known=list(EVENT_NAMES),
-                bytes=path.stat().st_size,
-            )
-        targets, sample = intake.look(path)
-        purposes = [p["name"] for p in subscribers.names(desk.store.read(), "purposes")]
-        known = [*KNOWN, *(f"{c}:{p}" for p in purposes for c in ("consent", "consent_at", "consent_source"))]
-        return m.Upload(
-            upload=path.name,
-            kind="subscribers",
-            name=name,
-            header=head,
-            known=known,
-            targets=targets,
-            sample=sample,
-            bytes=path.stat().st_size,
-        )
+    @api.route("DELETE", "/subscribers/<int:id>", m.Done, rights=ANALYSE)
+    def erase(id: int) -> m.Done:
+        """Erase a person for good; only a keyed hash of the address stays."""
+        erasure.erase(desk, id, who())
+        return m.Done(id=id)
 
-    @api.route("POST", "/bring-in", m.Done, body=m.BringIn, rights=ANALYSE)
-    def bring_in(body: m.BringIn) -> m.Done:
-        """Look through an uploaded file (dry run) or bring it in, as a job."""
-        path = desk.folder / "uploads" / Path(body.upload).name
-        if not path.is_file():
-            raise Missing("The file is not here any more; choose it again.")
-        arguments = body.model_dump(exclude={"upload", "kind"}) | {"path": str(path), "name": path.name.partition("-")[2]}
-        with desk.store.atomic() as db:
-            return m.Done(id=workspace.add_job(db, body.kind, arguments, who(), desk.now()))
+    @api.route("GET", "/subscribers/<int:id>/everything.json", m.Done)
+    def everything(id: int) -> Response:
+        """All that is known about one person, as one file."""
+        document = json.dumps(people.everything(desk, id), ensure_ascii=False, indent=1)
+        return _file(document, "application/json", f"subscriber-{id}.json")
 
-    @api.route("GET", "/jobs/<int:id>", m.Job)
-    def job(id: int) -> m.Job:
-        """How far a job is, and what came of it."""
-        row = workspace.job(desk.store.read(), id)
-        if row is None:
-            raise Missing("There is no such job.")
-        return job_model(row)
+    @api.route("POST", "/subscribers/<int:id>/notes", m.Done, body=m.NoteIn, rights=WRITE)
+    def note(id: int, body: m.NoteIn) -> m.Done:
+        """Write a note about a person."""
+        return m.Done(id=people.note(desk, id, body.text, who()))
 
-    @api.route("GET", "/jobs/<int:id>/refused.csv", m.Done)
-    def refused(id: int) -> Response:
-        """The refused rows of an import as a CSV of their own."""
-        path = desk.folder / "refused" / f"{id}.csv"
-        if not path.is_file():
-            raise Missing("No rows were refused in this import.")
-        return Response(
-            path.read_bytes(),
-            mimetype="text/csv",
-            headers={"Content-Disposition": f"attachment; filename=refused-{id}.csv"},
-        )
+    @api.route("DELETE", "/subscribers/<int:id>/notes/<int:note>", m.Done, rights=WRITE)
+    def drop_note(id: int, note: int) -> m.Done:
+        """Remove a note."""
+        people.drop_note(desk, id, note)
+        return m.Done(id=note)
+
+
+def _file(text: str | bytes, mimetype: str, name: str) -> Response:
+    return Response(text, mimetype=mimetype, headers={"Content-Disposition": f"attachment; filename={name}"})
+
+
+def columns_of(given: Sequence[str]) -> tuple[str, ...]:
+    return tuple(dict.fromkeys(given))

@@ -103,7 +103,7 @@ def register(api: Described, desk: Desk) -> None:
     @api.route("GET", "/jobs", m.Jobs)
     def jobs() -> m.Jobs:
         """Jobs of late, newest first."""
-        from openmeadow.web.api.subscribers import job_model
+        from openmeadow.web.api.acts import job_model
 
         rows = desk.store.read().execute("SELECT * FROM jobs ORDER BY id DESC LIMIT 20").fetchall()
         return m.Jobs(jobs=[job_model(r) for r in rows])

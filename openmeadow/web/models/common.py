@@ -46,6 +46,15 @@ class Row(Model):
     last_answer: int | None
     unanswered: int
     joined_at: int
+    provider: str
+    door: str
+    lists: list[str]
+    labels: list[str]
+    language: str
+    country: str
+    time_zone: str
+    verdict: str
+    fields: dict[str, str]
 
 
 class Rows(Model):

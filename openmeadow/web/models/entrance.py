@@ -38,6 +38,9 @@ class SecondFactorProof(Model):
 
 
 class Deed(Model):
+    id: int
+    undoable: bool
+    undone_at: int | None
     at: int
     who: str
     act: str

@@ -6,34 +6,162 @@ from typing import Literal
 
 from pydantic import ConfigDict, Field
 
-from openmeadow.web.models.common import Model, Sieved
+from openmeadow.web.models.common import Model
+
+
+class Grid(Model):
+    words: list[str]
+    cells: list[int] = Field(description="flat fine cell, word, people; and so on")
+
+
+class Grids(Model):
+    band: Grid
+    provider: Grid
+    year: Grid
+    list: Grid
+    gate: Grid
 
 
 class MapView(Model):
     now: int
     day_words: list[str]
     left_words: list[str]
-    bands: list[str]
-    grid: list[list[list[int]]] = Field(description="[day column][unanswered row][band]")
-    totals: list[int]
+    day_edges: list[int]
+    left_edges: list[int]
+    fine_days: list[int] = Field(description="left edges of the fine columns; one more column is never answered")
+    fine_left: list[int]
+    groups: Grids
     subscribers: int
+    purpose: str
+    purposes: list[str]
     window_days: int
     gap_days: int
 
 
-class Selection(Model):
-    cells: list[tuple[int, int]] = Field(max_length=48)
-    purpose: str = ""
-
-
-class SelectionView(Model):
-    count: int
-    bands: list[int]
-    sieve: list[Sieved]
-    providers: list[Sieved]
-    purpose: str
-    purposes: list[str]
+class MapRule(Model):
     rule: str
+
+
+class Sums(Model):
+    messages: list[float]
+    answers: list[float]
+    opens: list[float]
+    clicks: list[float]
+    bookings: list[float]
+    worth: list[float]
+    complaints: list[float]
+    hard_bounces: list[float]
+    unsubscribes: list[float]
+
+
+class ReplayView(Model):
+    months: int
+    since: int
+    until: int
+    messages: int
+    sums: Sums = Field(description="each: flat fine cell, value; and so on")
+
+
+MOST_IDS = 10_000
+
+
+class Ids(Model):
+    ids: list[int]
+
+
+class ChoiceIn(Model):
+    """People by ids where given, else by rule, text and bands; never those of ``without``."""
+
+    rule: str = Field("", max_length=200_000)
+    text: str = Field("", max_length=300)
+    bands: list[str] = []
+    ids: list[int] | None = Field(None, max_length=MOST_IDS)
+    without: list[int] = Field([], max_length=MOST_IDS)
+
+
+class ActIn(Model):
+    act: str
+    argument: str = Field("", max_length=300)
+    choice: ChoiceIn
+
+
+class ActPreview(Model):
+    people: int
+    changes: int
+    sentence: str
+
+
+class Acted(Model):
+    deed: int
+    job: int
+    people: int
+
+
+class Undone(Model):
+    sentence: str
+
+
+class ExportIn(Model):
+    choice: ChoiceIn
+    columns: list[str]
+    form: Literal["csv", "ndjson"] = "csv"
+    name: str = Field("", max_length=300)
+
+
+class ExportColumns(Model):
+    columns: list[str]
+    usual: list[str]
+    kept_days: float
+
+
+class Door(Model):
+    kind: str
+    name: str
+    people: int
+    mailed: int
+    first: int
+    last: int
+    answered: int
+    bounced: int
+    complained: int
+    left: int
+    silent: int
+    bands: list[int]
+    signs: list[str]
+    rule: str
+
+
+class Doors(Model):
+    doors: list[Door]
+
+
+class Shares(Model):
+    all: int
+    machines: int
+    unsure: int
+
+
+class ProviderOpens(Model):
+    name: str
+    opens: Shares
+    clicks: Shares
+    veiled: int
+    people: int
+
+
+class Reason(Model):
+    words: str
+    opens: int
+    clicks: int
+    machine: bool
+
+
+class MachineOpens(Model):
+    days: int
+    as_of: int
+    listed: int
+    providers: list[ProviderOpens]
+    reasons: list[Reason]
 
 
 class Term(Model):
@@ -71,6 +199,7 @@ class Happened(Model):
     diagnostic: str
     value: float
     who: str
+    because: str
 
 
 class Permission(Model):
@@ -81,6 +210,7 @@ class Permission(Model):
 
 class ConsentEntry(Model):
     purpose: str
+    channel: str
     state: str
     at: int
     source: str
@@ -91,6 +221,41 @@ class Suppressed(Model):
     reason: str
     at: int
     source: str
+
+
+class Note(Model):
+    id: int
+    subscriber: int
+    at: int
+    who: str
+    text: str
+
+
+class NoteIn(Model):
+    text: str = Field(max_length=5_000)
+
+
+class Stay(Model):
+    name: str
+    entered_at: int
+    left_at: int | None
+    finished: bool
+
+
+class Verdict(Model):
+    verdict: str
+    reasons: list[str]
+    suggestion: str
+    at: int
+
+
+class PersonIn(Model):
+    name: str | None = None
+    time_zone: str | None = None
+    language: str | None = None
+    country: str | None = None
+    labels: list[str] | None = None
+    fields: dict[str, str] | None = None
 
 
 class Person(Model):
@@ -112,6 +277,10 @@ class Person(Model):
     events: list[Happened]
     consent: list[ConsentEntry]
     suppressed: list[Suppressed]
+    signs: list[str]
+    notes: list[Note]
+    sequences: list[Stay]
+    verdict: Verdict | None
 
 
 class Upload(Model):
@@ -123,6 +292,17 @@ class Upload(Model):
     sample: list[list[str]]
     known: list[str]
     bytes: int
+    encoding: str = "utf-8"
+    separator: str = "comma"
+    dates: dict[str, list[str]] = {}
+    styles: dict[str, str] = Field({}, description="the ways dates are written, each with an example")
+    remembered: bool = False
+
+
+class LookAgain(Model):
+    upload: str
+    encoding: str = "utf-8"
+    corrections: dict[str, str] = {}
 
 
 class BringIn(Model):
@@ -131,6 +311,8 @@ class BringIn(Model):
     corrections: dict[str, str] = {}
     list_name: str = ""
     source: str = ""
+    encoding: str = "utf-8"
+    dates: dict[str, str] = {}
     dry_run: bool = True
 
 
@@ -152,6 +334,8 @@ class Outcome(Model):
     refused_rows: list[Refusal] = []
     notes: list[str] = []
     dry_run: bool = False
+    deed: int | None = None
+    file: str = ""
 
 
 class Job(Model):

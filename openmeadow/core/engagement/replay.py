@@ -1,0 +1,183 @@
+"""The cut-off replay: what the sends of a span would have been without the people beyond a cut-off.
+
+Every message of the span is placed by the two coordinates of the map *as they stood when it was first sent*:
+whole days since the last answer before that moment, and messages left unanswered since. A message's own outcome
+never moves its own coordinates. Sums of what came of them stand on a grid finer than the one drawn, so that
+cumulative sums answer any cut-off at once (5-computation: map and cut-off replay).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from openmeadow.core.columns import DAY, F64, FAR, I64, MACHINE, NEVER, Columns, Kind, Mask, Trouble, Troubles
+from openmeadow.core.engagement.map import DAY_EDGES, LEFT_EDGES
+
+FINE_DAYS = tuple(sorted({*range(0, 366, 5), *DAY_EDGES}))  # left edges of the columns; one more stands for "never"
+FINE_LEFT = tuple(range(LEFT_EDGES[-1] + 1))
+SHAPE = (len(FINE_DAYS) + 1, len(FINE_LEFT))
+MEASURES = ("messages", "answers", "opens", "clicks", "bookings", "worth", "complaints", "hard bounces", "unsubscribes")
+
+
+@dataclass(frozen=True)
+class Replay:
+    """``sums[m]`` of shape SHAPE for each of MEASURES; first passes went out in (since, until]."""
+
+    since: int
+    until: int
+    sums: dict[str, F64]
+
+    def without(self, days: int, left: int) -> dict[str, float]:
+        """The totals without the people who, when each message went out, had not answered for ``days`` days
+        (an edge of FINE_DAYS) and had left at least ``left`` unanswered."""
+        column = FINE_DAYS.index(days)
+        return {name: float(s.sum() - s[column:, left:].sum()) for name, s in self.sums.items()}
+
+
+def cells(days: I64, never: Mask, left: I64) -> I64:
+    """The flat place on the fine grid of coordinates in whole days and messages."""
+    column = np.searchsorted(FINE_DAYS, days, side="right") - 1
+    column = np.where(never, len(FINE_DAYS), np.maximum(column, 0))
+    return np.asarray(column * len(FINE_LEFT) + np.minimum(left, FINE_LEFT[-1]), np.int64)
+
+
+def _last_answers(columns: Columns, person: I64, at: I64) -> I64:
+    """The last answer by a person strictly before each (person, moment); NEVER where there is none."""
+    acts = columns.acts
+    good = acts.by != MACHINE
+    acted, when = acts.person[good].astype(np.int64), acts.at[good]
+    if not len(when) or not len(at):
+        return np.full(len(at), NEVER, np.int64)
+    begin = int(min(when.min(), at.min()))
+    span = int(max(when.max(), at.max())) - begin + 2
+    place = np.searchsorted(acted * span + (when - begin), person * span + (at - begin), side="left") - 1
+    found = np.maximum(place, 0)
+    return np.where((place >= 0) & (acted[found] == person), when[found], NEVER)
+
+
+def _position(columns: Columns, person: I64, at: I64, side: str) -> I64:
+    """Where in ``rows`` a moment of a person would stand: before (``left``) or after (``right``) its equals."""
+    rows = columns.rows
+    if not len(rows):
+        return np.zeros(len(at), np.int64)
+    begin = int(rows.first_at.min())
+    span = int(rows.first_at.max()) - begin + 3
+    line = rows.person.astype(np.int64) * span + (rows.first_at - begin + 1)
+    spot = person * span + (np.clip(at, begin - 1, begin + span - 2) - begin + 1)
+    return np.searchsorted(line, spot, side=side)  # type: ignore[call-overload,no-any-return]
+
+
+def _runs(starts: Mask) -> I64:
+    """For each place, the place where its run began; ``starts`` marks the first of each run."""
+    place = np.where(starts, np.arange(len(starts)), 0)
+    return np.asarray(np.maximum.accumulate(place), np.int64)
+
+
+def standing(columns: Columns) -> tuple[I64, I64]:
+    """For every row: the last answer before its first pass (NEVER where none), and how many delivered messages
+    stood unanswered just then."""
+    rows = columns.rows
+    count = len(rows)
+    if not count:
+        return np.zeros(0, np.int64), np.zeros(0, np.int64)
+    person = rows.person.astype(np.int64)
+    last = _last_answers(columns, person, rows.first_at)
+    since = columns.people.since[rows.person]
+    barrier = np.maximum(last, np.where(since < rows.first_at, since, NEVER))
+    fresh_person = np.concatenate(([True], person[1:] != person[:-1]))
+    # rows of one moment stand beside each other: none of them has left the others unanswered
+    here = _runs(fresh_person | np.concatenate(([True], rows.first_at[1:] != rows.first_at[:-1])))
+    # the barrier never goes back within a person, and is constant between answers
+    moved = fresh_person | np.concatenate(([True], barrier[1:] != barrier[:-1]))
+    first_after = np.zeros(count, np.int64)
+    where = np.flatnonzero(moved)
+    first_after[where] = np.where(
+        barrier[where] == NEVER, columns.start[person[where]], _position(columns, person[where], barrier[where], "right")
+    )
+    left = np.maximum(here - first_after[_runs(moved)], 0)
+    failed = np.flatnonzero(rows.failed_at < FAR)
+    if len(failed):
+        # a message that failed stops counting from then on, until the person answers something
+        owner = person[failed]
+        begin = np.maximum(
+            _position(columns, owner, rows.failed_at[failed], "left"),
+            _position(columns, owner, rows.first_at[failed], "right"),
+        )
+        last_row = columns.start[owner + 1]
+        begin = np.minimum(begin, last_row)
+        end = np.maximum(np.minimum(_first_with(barrier, person, owner, rows.first_at[failed]), last_row), begin)
+        change = np.zeros(count + 1, np.int64)
+        np.add.at(change, begin, 1)
+        np.add.at(change, end, -1)
+        left = left - np.cumsum(change[:count])
+    return last, left
+
+
+def _first_with(barrier: I64, person: I64, owner: I64, at: I64) -> I64:
+    """The first row of each owner (or after them) whose barrier is at the moment or later."""
+    known = barrier[barrier > NEVER]
+    if not len(known):
+        return np.full(len(owner), len(person), np.int64)
+    begin = int(known.min())
+    span = int(known.max()) - begin + 3
+    line = person * span + np.where(barrier == NEVER, 0, barrier - begin + 1)
+    return np.searchsorted(line, owner * span + np.clip(at - begin + 1, 1, span - 1), side="left")
+
+
+def _rows_of(columns: Columns, person: I64, message: I64) -> I64:
+    """The row of each (person, message); -1 where there is none."""
+    who = np.unique(person)
+    spans = [np.arange(a, b) for a, b in zip(columns.start[who].tolist(), columns.start[who + 1].tolist(), strict=True)]
+    mine = np.concatenate(spans) if spans else np.zeros(0, np.int64)
+    key = (columns.rows.person[mine].astype(np.int64) << 34) | columns.rows.message[mine]
+    order = np.argsort(key)
+    wanted = (person.astype(np.int64) << 34) | message
+    place = np.minimum(np.searchsorted(key[order], wanted), max(len(mine) - 1, 0))
+    if not len(mine):
+        return np.full(len(wanted), -1, np.int64)
+    return np.where(key[order][place] == wanted, mine[order][place], -1)
+
+
+def replay(columns: Columns, troubles: Troubles, since: int, until: int, stood: tuple[I64, I64] | None = None) -> Replay:
+    """The grid of what came, up to ``until``, of every message whose first pass went out in (since, until].
+    ``stood`` is ``standing(columns)`` where it is known already."""
+    rows, acts = columns.rows, columns.acts
+    last, left = stood or standing(columns)
+    inside = (rows.first_at > since) & (rows.first_at <= until)
+    cell = np.full(len(rows), -1, np.int64)
+    never = last[inside] == NEVER
+    cell[inside] = cells((rows.first_at[inside] - np.where(never, 0, last[inside])) // DAY, never, left[inside])
+    size = SHAPE[0] * SHAPE[1]
+
+    def summed(chosen: I64 | Mask, weights: F64 | None = None) -> F64:
+        return np.bincount(cell[chosen], weights, minlength=size).astype(np.float64).reshape(SHAPE)
+
+    def answered_by(what: Trouble) -> F64:
+        mine = (troubles.what == what) & (troubles.at <= until) & (troubles.message > 0)
+        place = np.unique(
+            _rows_of(columns, troubles.person[mine].astype(np.int64), troubles.message[mine].astype(np.int64))
+        )
+        place = place[place >= 0]
+        return summed(place[cell[place] >= 0])
+
+    booked = (acts.kind == Kind.BOOKED) & (acts.message > 0) & (acts.at <= until)
+    row = _rows_of(columns, acts.person[booked].astype(np.int64), acts.message[booked].astype(np.int64))
+    counts = (row >= 0) & (cell[np.maximum(row, 0)] >= 0) if len(rows) else np.zeros(len(row), bool)
+    opened = inside & ((rows.opened_at <= until) | (rows.clicked_at <= until))
+    return Replay(
+        since,
+        until,
+        {
+            "messages": summed(inside),
+            "answers": summed(inside & ((rows.opened_at <= until) | (rows.reacted_at <= until))),
+            "opens": summed(opened),
+            "clicks": summed(inside & (rows.clicked_at <= until)),
+            "bookings": summed(row[counts]),
+            "worth": summed(row[counts], acts.value[booked][counts]),
+            "complaints": answered_by(Trouble.COMPLAINED),
+            "hard bounces": answered_by(Trouble.HARD),
+            "unsubscribes": answered_by(Trouble.UNSUBSCRIBED),
+        },
+    )

@@ -1,0 +1,137 @@
+"""Exports: people of a rule with chosen columns, as CSV or NDJSON, safe for spreadsheets, removed after a while."""
+
+from __future__ import annotations
+
+import csv
+import json
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from openmeadow.core.addresses.providers import provider_names
+from openmeadow.core.addresses.verdicts import VERDICTS
+from openmeadow.core.engagement.score import BANDS
+from openmeadow.core.errors import Missing, Refused
+from openmeadow.core.intake.moments import rfc3339
+from openmeadow.core.rules.tree import View
+from openmeadow.desk.desk import Desk
+from openmeadow.desk.marked import Choice, chosen, last_answer_of
+from openmeadow.store import deeds, doors, people_sets, subscribers, workspace
+from openmeadow.store.facts import StoreFacts
+
+FOLDER = "exports"
+USUAL = ("email", "name", "joined_at", "score", "band")
+COLUMNS = (*USUAL, "last_answer", "unanswered", "provider", "door", "lists", "labels", "language", "country") + (
+    "time_zone",
+    "verdict",
+)
+CHUNK = 5_000
+Progress = Callable[[int, int], None]
+
+
+def safe(cell: str) -> str:
+    """A cell that a spreadsheet would run as a formula is made text."""
+    return "'" + cell if cell[:1] in "=+-@\t\r" and cell else cell
+
+
+def known_columns(desk: Desk) -> list[str]:
+    """What may be exported: the usual columns and the workspace's own fields."""
+    return [*COLUMNS, *(f"field:{f}" for f in subscribers.field_names(desk.store.read()))]
+
+
+def _rows(desk: Desk, view: View, index: list[int], columns: tuple[str, ...]) -> list[list[str]]:
+    db = desk.store.read()
+    ids = view.columns.people.id[index].tolist()
+    stored = subscribers.by_ids(db, ids)
+    lists = people_sets.several(db, ids, "lists") if "lists" in columns else {}
+    labels = people_sets.several(db, ids, "labels") if "labels" in columns else {}
+    verdicts = people_sets.verdicts_among(db, ids) if "verdict" in columns else {}
+    door_names = doors.names(db) if "door" in columns else {}
+    out = []
+    for i, id in zip(index, ids, strict=True):
+        row = stored[id]
+        fields = json.loads(row["fields"])
+
+        def cell(column: str, i: int = i, id: int = id, row: object = row, fields: dict[str, str] = fields) -> str:
+            match column:
+                case "joined_at":
+                    return rfc3339(row["joined_at"])  # type: ignore[index]
+                case "score":
+                    return f"{view.scores.score[i]:.1f}"
+                case "band":
+                    return BANDS[view.scores.band[i]]
+                case "last_answer":
+                    at = last_answer_of(view, i)
+                    return rfc3339(at) if at is not None else ""
+                case "unanswered":
+                    return str(int(view.scores.unanswered[i]))
+                case "provider":
+                    return provider_names()[row["provider"]]  # type: ignore[index]
+                case "door":
+                    return door_names.get(row["door"] or 0, "")  # type: ignore[index]
+                case "lists" | "labels":
+                    return ";".join((lists if column == "lists" else labels).get(id, ()))
+                case "verdict":
+                    return VERDICTS[verdicts[id]] if id in verdicts else ""
+            if column.startswith("field:"):
+                return str(fields.get(column[6:], ""))
+            return str(row[column] or "")  # type: ignore[index]
+
+        out.append([cell(c) for c in columns])
+    return out
+
+
+def write(desk: Desk, choice: Choice, columns: tuple[str, ...], out: Path, progress: Progress | None = None) -> int:
+    """Write the people of a choice to a file, .csv or .ndjson by its ending; how many."""
+    unknown = [c for c in columns if c not in known_columns(desk)]
+    if unknown or not columns:
+        raise Refused(f"There is no column “{unknown[0]}” to export." if unknown else "Choose at least one column.")
+    view = desk.view()
+    assert isinstance(view.facts, StoreFacts)
+    index = np.flatnonzero(chosen(desk, view, choice)).tolist()
+    try:
+        with out.open("w", encoding="utf-8", newline="") as f:
+            writer = csv.writer(f)
+            if out.suffix != ".ndjson":
+                writer.writerow(columns)
+            for i in range(0, len(index), CHUNK):
+                for row in _rows(desk, view, index[i : i + CHUNK], columns):
+                    if out.suffix == ".ndjson":
+                        f.write(json.dumps(dict(zip(columns, row, strict=True)), ensure_ascii=False) + "\n")
+                    else:
+                        writer.writerow([safe(c) for c in row])
+                if progress:
+                    progress(min(i + CHUNK, len(index)), len(index))
+    except OSError as e:
+        raise Missing(f"The file {out} cannot be opened: {e.strerror}.") from e
+    return len(index)
+
+
+def kept(
+    desk: Desk, job: int, choice: Choice, columns: tuple[str, ...], form: str, what: str, who: str, progress: Progress
+) -> dict[str, Any]:
+    """An export as a job: the file is kept in the data folder and recorded: {"file", "taken"}."""
+    if form not in ("csv", "ndjson"):
+        raise Refused("An export is a csv or an ndjson.")
+    folder = desk.folder / FOLDER
+    folder.mkdir(exist_ok=True)
+    path = folder / f"{job}.{form}"
+    people = write(desk, choice, columns, path, progress)
+    with desk.store.atomic() as db:
+        deeds.begin(db, desk.now(), who, "exported", f"{what} ({', '.join(columns)})", people, None)
+    return {"file": path.name, "taken": people, "rows": people}
+
+
+def clean_up(desk: Desk) -> int:
+    """Remove exports, uploads and lists of refused rows that were kept long enough; how many files went."""
+    days = float(workspace.setting(desk.store.read(), "exports_kept_days"))
+    gone = 0
+    for folder in (FOLDER, "uploads", "refused"):
+        for path in (desk.folder / folder).glob("*"):
+            if time.time() - path.stat().st_mtime > days * 86_400:
+                path.unlink(missing_ok=True)
+                gone += 1
+    return gone

@@ -1,0 +1,55 @@
+"""What erasing removes: everything but anonymous counts and a keyed hash of the address."""
+
+from __future__ import annotations
+
+import secrets
+import sqlite3
+
+from openmeadow.store import workspace
+from openmeadow.store.subscribers import people_changed
+
+KEY = "erasure_key"
+
+
+def key(db: sqlite3.Connection) -> str:
+    """The workspace's secret for hashes of erased addresses; empty while nobody was erased."""
+    return str(workspace.setting(db, KEY) or "")
+
+
+def make_key(db: sqlite3.Connection) -> str:
+    if not (found := key(db)):
+        found = secrets.token_hex(32)
+        workspace.set_setting(db, KEY, found)
+    return found
+
+
+def hashes(db: sqlite3.Connection) -> set[str]:
+    return {r["hash"] for r in db.execute("SELECT hash FROM erased")}
+
+
+def erase(db: sqlite3.Connection, id: int, email_key: str, hash: str, now: int) -> None:
+    """Take out everything that could lead back to the person; their rows in results stay as counts."""
+    db.execute("INSERT OR IGNORE INTO erased VALUES (?, ?)", (hash, now))
+    for table in ("notes", "address_verdicts", "list_members", "subscriber_labels", "suppressions"):
+        db.execute(f"DELETE FROM {table} WHERE subscriber = ?", (id,))
+    db.execute("DELETE FROM deed_before WHERE subscriber = ?", (id,))
+    db.execute("DELETE FROM events_aside WHERE email_key = ?", (email_key,))
+    db.execute(
+        "INSERT OR IGNORE INTO agents (agent, ip) SELECT DISTINCT a.agent, '' FROM events e JOIN agents a "
+        "ON a.id = e.agent WHERE e.subscriber = ?",
+        (id,),
+    )
+    db.execute(
+        "UPDATE events SET code = NULL, diagnostic = NULL, outside_id = NULL, agent = coalesce((SELECT bare.id "
+        "FROM agents a JOIN agents bare ON bare.agent = a.agent AND bare.ip = '' WHERE a.id = events.agent), 0) "
+        "WHERE subscriber = ?",
+        (id,),
+    )
+    db.execute("UPDATE consent_entries SET source = NULL, wording = NULL WHERE subscriber = ?", (id,))
+    db.execute("UPDATE deliveries SET reason = NULL WHERE subscriber = ? AND state = 'failed'", (id,))
+    db.execute(
+        "UPDATE subscribers SET email = '', email_key = ?, name = NULL, time_zone = NULL, language = NULL, "
+        "country = NULL, fields = '{}', erased_at = ? WHERE id = ?",
+        (f"erased:{hash}", now, id),
+    )
+    people_changed(db)

@@ -1,0 +1,115 @@
+"""Questions and changes about many people by their ids: labels, lists, suppressions, verdicts, domains."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Sequence
+
+from openmeadow.store.database import Many
+from openmeadow.store.deeds import put_away
+from openmeadow.store.subscribers import facts_changed
+
+CHUNK = 20_000
+_ALREADY = {
+    "label": "SELECT subscriber FROM subscriber_labels WHERE label = (SELECT id FROM labels WHERE name = ?)",
+    "list": "SELECT subscriber FROM list_members WHERE list = (SELECT id FROM lists WHERE name = ?)",
+    "let go": "SELECT DISTINCT subscriber FROM suppressions WHERE ? IS NOT NULL",
+}
+_ALREADY["unlabel"] = _ALREADY["label"]
+
+
+def already(db: sqlite3.Connection, act: str, argument: str, ids: Sequence[int]) -> set[int]:
+    """Those of the people for whom an act would change nothing (for ``unlabel``: would change something)."""
+    if act not in _ALREADY:
+        return set()
+    mine = set(ids)
+    return {int(r[0]) for r in db.execute(_ALREADY[act], (argument,)) if r[0] in mine}
+
+
+def take_label_off(db: sqlite3.Connection, label: str, ids: Sequence[int], deed: int) -> int:
+    row = db.execute("SELECT id FROM labels WHERE name = ?", (label,)).fetchone()
+    if row is None:
+        return 0
+    mine = set(ids)
+    found = db.execute("SELECT subscriber, deed FROM subscriber_labels WHERE label = ?", (row["id"],))
+    wearing = {int(r["subscriber"]): r["deed"] for r in found if r["subscriber"] in mine}
+    put_away(db, deed, "label", [(id, [row["id"], before]) for id, before in wearing.items()])
+    db.executemany(
+        "DELETE FROM subscriber_labels WHERE label = ? AND subscriber = ?", [(row["id"], id) for id in wearing]
+    )
+    facts_changed(db)
+    return len(wearing)
+
+
+def frequent_domains(db: sqlite3.Connection, most: int = 200, at_least: int = 20) -> list[str]:
+    """The domains most people here have their addresses at, the most frequent first."""
+    return [
+        r["domain"]
+        for r in db.execute(
+            "SELECT substr(email_key, instr(email_key, '@') + 1) AS domain, count(*) AS n FROM subscribers "
+            "WHERE erased_at IS NULL AND id NOT IN (SELECT subscriber FROM suppressions WHERE reason = 1) "
+            "GROUP BY domain HAVING n >= ? ORDER BY n DESC LIMIT ?",
+            (at_least, most),
+        )
+    ]
+
+
+def bounced_keys(db: sqlite3.Connection, ids: Sequence[int]) -> set[str]:
+    """The address keys of those who bounced for good."""
+    marks = ",".join("?" * len(ids))
+    return {
+        r["email_key"]
+        for r in db.execute(
+            "SELECT s.email_key FROM suppressions x JOIN subscribers s ON s.id = x.subscriber "
+            f"WHERE x.reason = 1 AND x.subscriber IN ({marks})",
+            ids,
+        )
+    }
+
+
+def keep_verdicts(db: sqlite3.Connection, rows: Many[tuple[int, int, str, str | None, int]]) -> None:
+    """(subscriber, verdict, reasons as JSON, suggestion, at); the latest stands."""
+    db.executemany("INSERT OR REPLACE INTO address_verdicts VALUES (?, ?, ?, ?, ?)", rows)
+    facts_changed(db)
+
+
+def several(db: sqlite3.Connection, ids: Sequence[int], table: str) -> dict[int, list[str]]:
+    """The lists or labels of each person, by name."""
+    link, column = {"lists": ("list_members", "list"), "labels": ("subscriber_labels", "label")}[table]
+    marks = ",".join("?" * len(ids))
+    out: dict[int, list[str]] = {}
+    for r in db.execute(
+        f"SELECT m.subscriber, t.name FROM {link} m JOIN {table} t ON t.id = m.{column} "
+        f"WHERE m.subscriber IN ({marks}) ORDER BY t.name",
+        ids,
+    ):
+        out.setdefault(int(r["subscriber"]), []).append(r["name"])
+    return out
+
+
+def suppressed_among(db: sqlite3.Connection, ids: Sequence[int]) -> set[int]:
+    marks = ",".join("?" * len(ids))
+    return {int(r[0]) for r in db.execute(f"SELECT subscriber FROM suppressions WHERE subscriber IN ({marks})", ids)}
+
+
+def verdicts_among(db: sqlite3.Connection, ids: Sequence[int]) -> dict[int, int]:
+    marks = ",".join("?" * len(ids))
+    return {
+        int(r["subscriber"]): int(r["verdict"])
+        for r in db.execute(f"SELECT subscriber, verdict FROM address_verdicts WHERE subscriber IN ({marks})", ids)
+    }
+
+
+def members(db: sqlite3.Connection) -> list[tuple[str, list[int]]]:
+    """Every list with the ids of its people."""
+    out = []
+    for row in db.execute("SELECT id, name FROM lists ORDER BY name").fetchall():
+        cursor = db.cursor()
+        cursor.row_factory = None
+        out.append(
+            (
+                row["name"],
+                [r[0] for r in cursor.execute("SELECT subscriber FROM list_members WHERE list = ?", (row["id"],))],
+            )
+        )
+    return out

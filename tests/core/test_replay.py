@@ -1,0 +1,95 @@
+"""The replay against the obvious one: each message placed by what was known when it was first sent."""
+
+from __future__ import annotations
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from openmeadow.core.columns import DAY, Kind, Trouble, Troubles
+from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT, MEASURES, replay
+from openmeadow.core.engagement.who import MACHINE
+from tests.core.slow import messages_of
+from tests.making import NOW, PEOPLE, E, columns, histories
+
+SINCE = NOW - 300 * DAY
+
+
+def troubles_of(told: list[tuple[int, int, int, int]]) -> Troubles:
+    at, person, message, what = (list(c) for c in zip(*told, strict=True)) if told else ([], [], [], [])
+    return Troubles(
+        np.array(at, np.int64), np.array(person, np.int32), np.array(message, np.int32), np.array(what, np.int8)
+    )
+
+
+def brute(
+    events: list[E], told: list[tuple[int, int, int, int]], days: int, left: int, since_of: dict[int, int]
+) -> dict[str, float]:
+    """The totals without the people beyond the cut-off, message by message."""
+    out = dict.fromkeys(MEASURES, 0.0)
+    for p in range(PEOPLE):
+        found, acts = messages_of(p, events)
+        answers = [(a[0], a[2]) for a in acts if a[3] != MACHINE]
+        for number, m in found.items():
+            if not SINCE < m.first <= NOW:
+                continue
+            last = max((at for at, _ in answers if at < m.first), default=None)
+            since = since_of.get(p, NOW)
+            barrier = max((x for x in (last, since if since < m.first else None) if x is not None), default=-(2**62))
+            unanswered = sum(
+                barrier < other.first < m.first and (other.failed is None or other.failed > m.first)
+                for other in found.values()
+            )
+            beyond = (last is None or (m.first - last) // DAY >= days) and unanswered >= left
+            if beyond:
+                continue
+            mine = [a for a in m.acts if a[0] <= NOW and a[2] != MACHINE]
+            kinds = {a[1] for a in mine}
+            out["messages"] += 1
+            out["answers"] += bool(mine)
+            out["opens"] += bool(kinds & {Kind.OPENED, Kind.CLICKED})
+            out["clicks"] += Kind.CLICKED in kinds
+            booked = [a for a in acts if a[1] == Kind.BOOKED and a[2] == number and a[0] <= NOW]
+            out["bookings"] += len(booked)
+            for what, name in ((Trouble.COMPLAINED, "complaints"), (Trouble.HARD, "hard bounces")):
+                out[name] += any(t[1:] == (p, number, what) for t in told)
+    return out
+
+
+told = st.lists(
+    st.tuples(
+        st.just(NOW - DAY),
+        st.integers(0, PEOPLE - 1),
+        st.integers(1, 9),
+        st.sampled_from([int(Trouble.COMPLAINED), int(Trouble.HARD)]),
+    ),
+    max_size=5,
+)
+
+
+@settings(max_examples=300, deadline=None)
+@given(
+    histories(),
+    told,
+    st.sampled_from(FINE_DAYS),
+    st.sampled_from([*FINE_LEFT[:7], 21]),
+    st.dictionaries(st.integers(0, PEOPLE - 1), st.integers(0, 500).map(lambda d: NOW - d * DAY), max_size=2),
+)
+def test_replay_equals_the_obvious_one(
+    events: list[E], told: list[tuple[int, int, int, int]], days: int, left: int, since_of: dict[int, int]
+) -> None:
+    found = replay(columns(events, since=since_of), troubles_of(told), SINCE, NOW).without(days, left)
+    slow = brute(events, told, days, left, since_of)
+    assert {k: v for k, v in found.items() if k not in ("worth", "unsubscribes")} == {
+        k: v for k, v in slow.items() if k not in ("worth", "unsubscribes")
+    }
+
+
+def test_an_outcome_never_moves_its_own_message() -> None:
+    """Opened within the second it was sent, a message still stands where it stood before."""
+    sends = [E(0, Kind.SENT, (200 - 20 * i) * DAY, i + 1) for i in range(6)]
+    quiet = replay(columns(sends), troubles_of([]), SINCE, NOW)
+    answered = replay(columns([*sends, E(0, Kind.OPENED, 100 * DAY, 6)]), troubles_of([]), SINCE, NOW)
+    assert (quiet.sums["messages"] == answered.sums["messages"]).all()
+    assert answered.without(0, 0) == dict.fromkeys(MEASURES, 0.0), "everybody is beyond the nearest cut-off"
+    assert answered.without(365, 5)["messages"] == 5 and answered.without(365, 5)["opens"] == 0

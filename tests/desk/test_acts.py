@@ -1,0 +1,295 @@
+"""Acts on many people and their way back; erasing; imports taken back; doors; what the lists of machines decide."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from openmeadow.core.columns import DAY
+from openmeadow.core.errors import Missing, Refused, RuleMistake
+from openmeadow.core.intake.moments import rfc3339
+from openmeadow.desk import acts, doors, erasure, exports, people, ready_made, segments
+from openmeadow.desk.bring_in import events, subscribers
+from openmeadow.desk.cutoff import Replays
+from openmeadow.desk.desk import Desk
+from openmeadow.desk.marked import Choice
+from openmeadow.store import workspace
+from openmeadow.store.columns import everybody_of, load
+from openmeadow.worker import Worker
+from tests.conftest import NOW, set_clock
+
+PEOPLE = """email,name,joined_at,list,labels,town,consent:Season news,consent_source:Season news
+mira@lanternmail.example,Mira,2025-01-01,Foyer,patron,Saltmere,given,Foyer form
+otto@lanternmail.example,Otto,2025-01-02,Foyer,,Saltmere,given,Foyer form
+selma@postern.example,Selma,2025-02-01,Website,patron,,given,Website
+ines@lanternmial.example,Ines,2025-03-01,Website,,,given,Website
+info@tidewatch.example,Info,2025-03-01,Website,,,awaiting,Website
+"""
+
+
+def put(folder: Path, name: str, text: str) -> Path:
+    path = folder / name
+    path.write_text(text)
+    return path
+
+
+def log_of(*rows: tuple[int, str, str, str]) -> str:
+    lines = [
+        f"{rfc3339(NOW - ago)},{event},{email},{message},Reader/1,198.51.100.7" for ago, event, email, message in rows
+    ]
+    return "at,event,email,message,agent,ip\n" + "\n".join(lines) + "\n"
+
+
+HISTORY = log_of(
+    *(
+        (ago * DAY, "sent", who, f"News {ago}")
+        for who in ("mira@lanternmail.example", "selma@postern.example")
+        for ago in (40, 30, 20, 10)
+    ),
+    (29 * DAY, "opened", "mira@lanternmail.example", "News 30"),
+    (9 * DAY, "clicked", "selma@postern.example", "News 10"),
+    (20 * DAY - 60, "bounced", "selma@postern.example", "News 20"),
+)
+
+
+@pytest.fixture
+def full(desk: Desk, folder: Path) -> Desk:
+    subscribers.bring_in(desk.store, put(folder, "p.csv", PEOPLE), NOW, "t")
+    events.bring_in(desk.store, put(folder, "e.csv", HISTORY), NOW, "t")
+    return desk
+
+
+def state(desk: Desk) -> object:
+    """Everything an undo must restore."""
+    db = desk.store.read()
+    tables = ("subscribers", "list_members", "subscriber_labels", "suppressions", "consent_entries", "events")
+    return {t: [tuple(r) for r in db.execute(f"SELECT * FROM {t} ORDER BY 1, 2")] for t in tables}
+
+
+@pytest.mark.parametrize(
+    ("act", "argument", "rule", "people", "changes", "then"),
+    [
+        ("label", "patron", "", 5, 3, 'has label "patron"'),
+        ("unlabel", "Patron", "", 5, 2, 'not (has label "patron")'),
+        ("list", "Gala", 'in list "Foyer"', 2, 2, 'in list "Gala"'),
+        ("let go", "no answer in years", 'in list "Website"', 3, 3, "suppressed"),
+    ],
+)
+def test_an_act_says_its_numbers_does_them_and_goes_back(
+    full: Desk, act: str, argument: str, rule: str, people: int, changes: int, then: str
+) -> None:
+    before, choice = state(full), Choice(rule=rule)
+    said = acts.preview(full, act, argument, choice)
+    assert (said["people"], said["changes"]) == (people, changes)
+    done = acts.start(full, act, argument, choice, "t")
+    assert done["people"] == changes and full.count(then)[0] == people
+    assert acts.start(full, act, argument, choice, "t")["people"] == 0, "the second time changes nothing"
+    acts.undo(full, done["deed"], "t")
+    assert state(full) == before
+    with pytest.raises(Refused, match="taken back already"):
+        acts.undo(full, done["deed"], "t")
+
+
+def test_marks_choose_exactly(full: Desk) -> None:
+    assert acts.preview(full, "label", "x", Choice(ids=(1, 3, 99)))["people"] == 2
+    assert acts.preview(full, "label", "x", Choice(text="lanternm", without=(1,)))["people"] == 2
+    assert acts.preview(full, "label", "x", Choice(bands=("Unproven",), rule='in list "Foyer"'))["people"] == 1
+    with pytest.raises(RuleMistake, match="nearest is “Foyer”"):
+        acts.preview(full, "label", "x", Choice(rule='in list "Foier"'))
+
+
+def test_a_large_act_is_a_job(full: Desk) -> None:
+    started = acts.start(full, "label", "many", Choice(), "t", large=2)
+    assert started["job"] and not started["deed"] and full.count("never answered")[0] == 3
+    worker = Worker(full)
+    worker.tick()
+    job = workspace.job(full.store.read(), started["job"])
+    assert job and job["state"] == "finished" and full.count('has label "many"')[0] == 5
+    acts.undo(full, json.loads(job["outcome"])["deed"], "t")
+    assert full.count('has label "many"')[0] == 0
+    worker.close()
+
+
+def test_addresses_get_verdicts(full: Desk) -> None:
+    with full.store.atomic() as db:
+        db.executemany(
+            "INSERT INTO subscribers (email, email_key, joined_at) VALUES (?1, ?1, 0)",
+            [(f"p{i}@lanternmail.example",) for i in range(25)],
+        )
+    acts.start(full, "check", "", Choice(rule='in list "Website" or in list "Foyer"'), "t")
+    assert full.count("address is good")[0] == 3
+    assert full.count("address is risky")[0] == 2 and full.count("address is unknown")[0] == 25
+    verdict = people.page(full, 4)["verdict"]
+    assert verdict["suggestion"] == "ines@lanternmail.example" and "slip for lanternmail.example" in verdict["reasons"][0]
+
+
+def test_whole_imports_are_taken_back(desk: Desk, folder: Path) -> None:
+    path = put(folder, "p.csv", PEOPLE)
+    first = subscribers.bring_in(desk.store, path, NOW, "t")
+    events.bring_in(desk.store, put(folder, "e.csv", HISTORY), NOW, "t")
+    before = state(desk)
+    counts = desk.band_counts(desk.view())
+    more = (
+        PEOPLE.replace("Otto,2025-01-02", "Otto Quill,2024-05-01").replace("Saltmere", "Quaymouth")
+        + "new@x.example,New,,,,,,\n"
+    )
+    second = subscribers.bring_in(desk.store, put(folder, "p2.csv", more), NOW, "t")
+    log = log_of(
+        (5 * DAY, "sent", "mira@lanternmail.example", "Late"), (DAY, "complained", "mira@lanternmail.example", "Late")
+    )
+    third = events.bring_in(desk.store, put(folder, "e2.csv", log), NOW, "t")
+    assert desk.count("suppressed")[0] == 1 and desk.count('field "town" is "Quaymouth"')[0] == 2
+    assert desk.count('got at least 1 of "Late"')[0] == 1
+    for report in (third, second):
+        assert report.deed
+        acts.undo(desk, report.deed, "t")
+    assert state(desk) == before and desk.band_counts(desk.view()) == counts
+    fresh, _ = load(desk.store.read(), everybody_of(desk.store.read()).people, desk.machines())
+    assert (desk.view().columns.rows.first_at == fresh.rows.first_at).all()
+    assert first.deed
+    sentence = acts.undo(desk, first.deed, "t")
+    assert "3 people are taken out" in sentence and "2 stay" in sentence, "things have happened to two of them"
+
+
+def test_an_erased_person_stays_erased(full: Desk, folder: Path) -> None:
+    people.note(full, 1, "called about her seat", "t")
+    delivered = full.count("got at least 1")[0]
+    erasure.erase(full, 1, "t")
+    dump = "\n".join(full.store.read().execute("SELECT * FROM subscribers").connection.iterdump())
+    assert "mira" not in dump.lower() and "198.51.100.7" in dump, "the other reader's address stays"
+    assert full.count("got at least 1")[0] == delivered - 1 and full.view().columns.rows.person.tolist().count(0) == 4
+    report = subscribers.bring_in(full.store, put(folder, "again.csv", PEOPLE.replace("mira@", "MIRA@")), NOW, "t")
+    assert [r.reason for r in report.refused] == ["this address was erased on request and stays so"]
+    with pytest.raises(Missing, match="was erased"):
+        people.page(full, 1)
+    with pytest.raises(Refused, match="erased already"):
+        erasure.erase(full, 1, "t")
+
+
+def test_a_person_is_edited_noted_and_exported(full: Desk) -> None:
+    before = state(full)
+    deed = people.edit(
+        full, 1, {"name": "Mira H.", "labels": ["friend"], "fields": {"seat": "B4"}, "language": "en"}, "t"
+    )
+    page = people.page(full, 1)
+    assert (page["name"], page["labels"], page["fields"], page["language"]) == (
+        "Mira H.",
+        ["friend"],
+        {"seat": "B4"},
+        "en",
+    )
+    acts.undo(full, deed, "t")
+    assert state(full) == before
+    with pytest.raises(Refused, match="Europe/Lisbon"):
+        people.edit(full, 1, {"time_zone": "Mars"}, "t")
+    note = people.note(full, 1, " likes the organ ", "t")
+    whole = people.everything(full, 1)
+    assert whole["notes"][0]["text"] == "likes the organ" and len(whole["events"]) == 5
+    assert json.dumps(whole) and whole["consent"][0]["source"] == "Foyer form"
+    people.drop_note(full, 1, note)
+    with pytest.raises(Missing, match="no such note"):
+        people.drop_note(full, 1, note)
+
+
+def test_a_bad_door_shows(desk: Desk, folder: Path) -> None:
+    rows = "".join(f"p{i}@x.example,2025-01-01,{'Paper' if i < 40 else 'Web'}\n" for i in range(400))
+    subscribers.bring_in(desk.store, put(folder, "d.csv", "email,joined_at,list\n" + rows), NOW, "t")
+    log = [(9 * DAY, "sent", f"p{i}@x.example", "News") for i in range(400)]
+    text = log_of(*log, *((9 * DAY - 5, "opened", f"p{i}@x.example", "News") for i in range(100, 200)))
+    text += "".join(f"{rfc3339(NOW - 8 * DAY)},bounced,p{i}@x.example,News,,\n" for i in range(0, 40, 2)).replace(
+        ",,\n", ",,,550 5.1.1\n"
+    )
+    text = text.replace("message,agent,ip", "message,agent,ip,code")
+    events.bring_in(desk.store, put(folder, "d.ndlog", text), NOW, "t")
+    found = {d["name"]: d for d in doors.every(desk) if d["kind"] == "door"}
+    assert (found["Paper"]["people"], found["Paper"]["mailed"], found["Paper"]["bounced"]) == (40, 40, 20)
+    assert found["Paper"]["signs"] == [
+        "They bounce for good more often than people from the other doors: 50.0% of 40 against 0.0% of 360."
+    ]
+    assert not found["Web"]["signs"] and found["Web"]["answered"] == 100
+    assert desk.count(found["Paper"]["rule"])[0] == 40
+    assert [d["people"] for d in doors.every(desk) if d["kind"] == "import"] == [400]
+
+
+def test_a_changed_list_of_machines_reads_history_again(full: Desk, folder: Path) -> None:
+    assert full.count("opened at least 1")[0] == 2
+    (folder / "machines.json").write_text('{"agents": ["reader/1"]}')
+    assert full.count("opened at least 1")[0] == 0 and full.count("opened by anyone at least 1")[0] == 2
+    told = doors.machine_opens(full)
+    lantern = next(p for p in told["providers"] if p["name"] == "Lanternmail")
+    assert lantern["opens"] == {"all": 1, "machines": 1, "unsure": 0}
+    assert [r["opens"] + r["clicks"] for r in told["reasons"]] == [0, 0, 2, 0, 0, 0]
+    assert people.page(full, 1)["events"][2]["because"] == "its agent or network is on the list"
+    (folder / "machines.json").write_text("{")
+    with pytest.raises(Exception, match="list of machines cannot be read"):
+        full.view()
+
+
+def test_exports_are_kept_recorded_and_removed(full: Desk) -> None:
+    worker = Worker(full)
+    with full.store.atomic() as db:
+        arguments = {
+            "choice": {"rule": 'in list "Foyer"'},
+            "columns": ["email", "labels", "field:town"],
+            "form": "csv",
+            "name": "F",
+        }
+        job = workspace.add_job(db, "export", arguments, "t", NOW)
+    worker.tick()
+    file = full.folder / exports.FOLDER / f"{job}.csv"
+    assert file.read_text().splitlines() == [
+        "email,labels,field:town",
+        "mira@lanternmail.example,patron,Saltmere",
+        "otto@lanternmail.example,,Saltmere",
+    ]
+    assert "exported" in [a["act"] for a in workspace.activity(full.store.read())]
+    assert exports.clean_up(full) == 0
+    with full.store.atomic() as db:
+        workspace.set_setting(db, "exports_kept_days", -1)
+    assert exports.clean_up(full) == 1 and not file.exists()
+    with pytest.raises(Refused, match="no column “shoe”"):
+        exports.write(full, Choice(), ("shoe",), file)
+    worker.close()
+
+
+def test_segments_grow_freeze_overlap_and_stand_ready(full: Desk) -> None:
+    made = ready_made.make(full)
+    assert made == 9 and ready_made.make(full) == 0, "once"
+    assert {s["name"] for s in segments.every(full)} >= {"Engaged", "Veiled", "Permitted for Season news"}
+    assert all(s["count"] is not None for s in segments.every(full))
+    id = segments.save(full, "Readers", "opened at least 1 in 100 days", "t")["id"]
+    frozen = segments.freeze(full, id, "t")
+    assert frozen["count"] == 2
+    set_clock(full, NOW + 200 * DAY)
+    assert full.count('in segment "Readers"')[0] == 0
+    assert full.count('in segment "Readers" as frozen on 2026-03-12')[0] == 2
+    with pytest.raises(RuleMistake, match="was not frozen on 2026-03-13; it was on 2026-03-12"):
+        full.count('in segment "Readers" as frozen on 2026-03-13')
+    about = segments.about(full, id)
+    assert [p["count"] for p in about["growth"]][-1] == 0 and 2 in [p["count"] for p in about["growth"]]
+    assert about == {**segments.about(full, id), "seconds": about["seconds"]}, "past moments are kept"
+    over = segments.overlap(full, "never answered", [id])
+    assert over[0] | {"id": 0} == {"id": 0, "name": "Readers", "both": 0, "only_this": 3, "only_that": 0}
+    with pytest.raises(Refused, match="up to four"):
+        segments.overlap(full, "never answered", [1, 2, 3, 4, 5])
+    segments.thaw(full, id, frozen["id"], "t")
+    with pytest.raises(RuleMistake, match="no frozen copy yet"):
+        full.count('in segment "Readers" as frozen on 2026-03-12')
+
+
+def test_a_past_view_from_the_present_columns_is_the_same(full: Desk) -> None:
+    """The quick way back in time equals the careful one where no later pass changed an earlier outcome."""
+    for ago in (5, 15, 25, 35):
+        near, far = full.view(NOW - ago * DAY, nearly=True), full.view(NOW - ago * DAY)
+        assert near.scores.band.tolist() == far.scores.band.tolist()
+        assert pytest.approx(far.scores.E) == near.scores.E
+
+
+def test_replays_are_kept_while_nothing_changes(full: Desk) -> None:
+    replays = Replays(full)
+    found = replays.of(12)
+    assert found["messages"] == 8 and replays.of(12) is found
+    assert sum(found["sums"]["opens"][1::2]) == 2 and sum(found["sums"]["clicks"][1::2]) == 1
+    assert replays.of(1)["messages"] == 6
