@@ -15,6 +15,8 @@ import { SenderPlace } from "./places/senders/senders";
 import { SequencesPlace } from "./places/sequences/sequences";
 import { SignIn } from "./places/sign-in";
 import { BringIn } from "./places/subscribers/bring-in";
+import { DoorsPage } from "./places/subscribers/doors";
+import { MachineOpensPage } from "./places/subscribers/machine-opens";
 import { MapPage } from "./places/subscribers/map";
 import { PersonPage } from "./places/subscribers/person";
 import { TablePage } from "./places/subscribers/table";
@@ -49,6 +51,8 @@ export function App() {
           <Route path="/subscribers/map" element={<MapPage />} />
           <Route path="/subscribers/table" element={<TablePage />} />
           <Route path="/subscribers/bring-in" element={<BringIn />} />
+          <Route path="/subscribers/doors" element={<DoorsPage />} />
+          <Route path="/subscribers/machine-opens" element={<MachineOpensPage />} />
           <Route path="/subscribers/:id" element={<PersonPage />} />
           <Route path="/segments" element={<SegmentList />} />
           <Route path="/segments/:id" element={<SegmentEditor />} />

@@ -51,7 +51,7 @@ def people_map(desk: Desk, purpose: str = "") -> dict[str, Any]:
     first, last = (int(years[alive].min()), int(years[alive].max())) if alive.any() else (1970, 1970)
     purposes = [p["name"] for p in subscribers.names(db, "purposes")]
     if purpose not in purposes:
-        purpose = purposes[0] if purposes else ""
+        purpose = subscribers.usual_purpose(db)
     groups = {
         "band": _sparse(cell, view.scores.band.astype(np.int64), list(BANDS), alive),
         "provider": _sparse(cell, view.facts.provider.astype(np.int64), provider_names(), alive),

@@ -274,3 +274,12 @@ def distinct(db: sqlite3.Connection, column: str) -> list[str]:
     if column not in ("language", "country"):
         raise ValueError(column)
     return [r[0] for r in db.execute(f"SELECT DISTINCT {column} FROM subscribers WHERE {column} IS NOT NULL ORDER BY 1")]
+
+
+def usual_purpose(db: sqlite3.Connection) -> str:
+    """The purpose most messages were about; "" without any purpose."""
+    row = db.execute(
+        "SELECT p.name FROM purposes p LEFT JOIN messages m ON m.purpose = p.id GROUP BY p.id "
+        "ORDER BY count(m.id) DESC, p.id LIMIT 1"
+    ).fetchone()
+    return str(row["name"]) if row else ""

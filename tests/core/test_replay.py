@@ -46,6 +46,7 @@ def brute(
             mine = [a for a in m.acts if a[0] <= NOW and a[2] != MACHINE]
             kinds = {a[1] for a in mine}
             out["messages"] += 1
+            out["delivered"] += m.failed is None or m.failed > NOW
             out["answers"] += bool(mine)
             out["opens"] += bool(kinds & {Kind.OPENED, Kind.CLICKED})
             out["clicks"] += Kind.CLICKED in kinds

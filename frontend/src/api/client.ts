@@ -49,4 +49,5 @@ async function ask<T>(method: string, path: string, body?: unknown, signal?: Abo
 export const get = <T>(path: string, signal?: AbortSignal) => ask<T>("GET", path, undefined, signal);
 export const post = <T>(path: string, body: unknown = {}, signal?: AbortSignal) => ask<T>("POST", path, body, signal);
 export const put = <T>(path: string, body: unknown) => ask<T>("PUT", path, body);
+export const patch = <T>(path: string, body: unknown) => ask<T>("PATCH", path, body);
 export const remove = <T>(path: string) => ask<T>("DELETE", path);

@@ -696,6 +696,7 @@ export interface ReplayView {
  */
 export interface Sums {
   messages: number[];
+  delivered: number[];
   answers: number[];
   opens: number[];
   clicks: number[];
@@ -827,6 +828,7 @@ export interface SignIn {
 }
 export interface Sums1 {
   messages: number[];
+  delivered: number[];
   answers: number[];
   opens: number[];
   clicks: number[];

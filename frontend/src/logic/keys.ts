@@ -20,5 +20,8 @@ export function typing(target: EventTarget | null): boolean {
 export interface KeyAct {
   key: string;
   words: string;
-  act: () => void;
+  act: (e?: KeyboardEvent) => void;
 }
+
+/** How a key is written in the list of keys. */
+export const keyName = (key: string): string => ({ " ": "Space", Escape: "Esc" })[key] ?? key.replace("Arrow", "");

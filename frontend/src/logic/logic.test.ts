@@ -1,7 +1,8 @@
 import { describe, expect, test } from "vitest";
 import { traceInWords } from "./bands";
+import { bend, beyond, byWord, columnAt, drawnOf, nearest, rectOf, rowAt, total, without } from "./cutoff";
 import { ago, count, duration, fromLocalInput, localInput, moment, points, setZone, share } from "./format";
-import { cellKey, rectangle, side, strips } from "./map";
+import { side, strips } from "./map";
 import { completions, starters, withClause } from "./rules";
 import { atShare, type Slot, span, spread } from "./timeline";
 
@@ -50,10 +51,60 @@ describe("moments in the workspace's zone", () => {
 });
 
 describe("the map", () => {
-  test("a rectangle whichever way it is drawn", () => {
-    const a = rectangle([1, 2], [3, 4]).map(cellKey);
-    expect(a).toHaveLength(9);
-    expect(new Set(rectangle([3, 4], [1, 2]).map(cellKey))).toEqual(new Set(a));
+  const shape = {
+    days: [0, 5, 8, 30, 31, 60, 61, 90, 91, 180, 181, 365, 366],
+    left: Array.from({ length: 22 }, (_, i) => i),
+    dayEdges: [0, 8, 31, 61, 91, 181, 366],
+    leftEdges: [0, 1, 3, 6, 11, 21],
+  };
+  const rows = 22;
+  const cell = (days: number, left: number) => (days < 0 ? shape.days.length : shape.days.indexOf(days)) * rows + left;
+  test("every fine cell lies in exactly the drawn cell whose rectangle holds it", () => {
+    for (let c = 0; c <= shape.days.length; c++)
+      for (let r = 0; r < rows; r++) {
+        const [dc, dr] = drawnOf(shape, c, r);
+        for (let x = 0; x < 8; x++)
+          for (let y = 0; y < 6; y++) {
+            const box = rectOf(shape, [x, y], [x, y]);
+            const holds = c >= box.c0 && c <= box.c1 && r >= box.r0 && r <= box.r1;
+            expect(holds).toBe(x === dc && y === dr);
+          }
+      }
+    expect(rectOf(shape, [3, 4], [1, 2])).toEqual(rectOf(shape, [1, 2], [3, 4]));
+  });
+  test("a handle stands on its edge and finds its way back", () => {
+    expect(columnAt(shape, shape.days.indexOf(91))).toBe(4);
+    expect(columnAt(shape, shape.days.length)).toBe(7);
+    expect(rowAt(shape, 21)).toBe(5);
+    for (let i = 0; i <= shape.days.length; i++)
+      expect(nearest((n) => columnAt(shape, n), shape.days.length + 1, columnAt(shape, i))).toBe(i);
+  });
+  test("sums in and beyond a cut-off", () => {
+    const group = { words: ["a", "b"], cells: [cell(5, 0), 0, 7, cell(90, 6), 1, 2, cell(-1, 21), 1, 1] };
+    expect(byWord(group, rows, null)).toEqual([7, 3]);
+    expect(byWord(group, rows, beyond(shape, shape.days.indexOf(90), 5))).toEqual([0, 3]);
+    expect(byWord(group, rows, beyond(shape, shape.days.indexOf(90), 7))).toEqual([0, 1]);
+  });
+  test("the replay without them", () => {
+    const none: number[] = [];
+    const sums = {
+      messages: [cell(5, 0), 100, cell(90, 6), 100],
+      delivered: [cell(5, 0), 100, cell(90, 6), 80],
+      opens: [cell(5, 0), 50, cell(90, 6), 4],
+      clicks: none,
+      bookings: none,
+      worth: none,
+      complaints: [cell(90, 6), 2],
+      hard_bounces: [cell(90, 6), 20],
+      unsubscribes: none,
+    };
+    expect(total(sums.messages, rows, null)).toBe(200);
+    const rest = without(sums, rows, beyond(shape, shape.days.indexOf(60), 3));
+    expect([rest.openRate, rest.complaints, rest.hardBounces, rest.opens]).toEqual([0.5, 0, 0, 50]);
+    expect(without(sums, rows, null).openRate).toBeCloseTo(0.3);
+    const line = bend(sums, shape, 3);
+    expect(line.map((p) => p.days)).toEqual([30, 60, 90, 180, 365]);
+    expect(line.map((p) => p.opensLost)).toEqual([4 / 54, 4 / 54, 4 / 54, 0, 0].map((x) => expect.closeTo(x)));
   });
   test("squares are by area, and one person is seen", () => {
     expect(side(0, 100)).toBe(0);

@@ -1,15 +1,3 @@
-export type Cell = readonly [column: number, row: number];
-
-/** All cells of the rectangle between two corners. */
-export function rectangle(a: Cell, b: Cell): Cell[] {
-  const out: Cell[] = [];
-  for (let c = Math.min(a[0], b[0]); c <= Math.max(a[0], b[0]); c++)
-    for (let r = Math.min(a[1], b[1]); r <= Math.max(a[1], b[1]); r++) out.push([c, r]);
-  return out;
-}
-
-export const cellKey = ([c, r]: Cell) => `${c}:${r}`;
-
 /** The side of a cell's square in 0..1, by area against the fullest cell; visible as soon as anybody is there. */
 export function side(count: number, fullest: number): number {
   return count ? Math.max(0.1, Math.sqrt(count / Math.max(fullest, 1))) : 0;

@@ -37,6 +37,9 @@ const NAMED: [RegExp, string][] = [
   [/provider\s+is\s+"([^"]*)$/i, "provider"],
   [/came\s+by\s+"([^"]*)$/i, "door"],
   [/in\s+segment\s+"([^"]*)$/i, "segment"],
+  [/sequence\s+"([^"]*)$/i, "sequence"],
+  [/language\s+is\s+"([^"]*)$/i, "language"],
+  [/country\s+is\s+"([^"]*)$/i, "country"],
 ];
 
 /** Names that would complete the quote the caret stands in. */
@@ -52,6 +55,23 @@ export function completions(before: string, words: Record<string, string[]>): { 
     }
   }
   return null;
+}
+
+/** Words of the grammar that fit next, by what is typed of them already. */
+export function nextWords(
+  before: string,
+  fits: { place: number; fits: string[] },
+): { from: number; names: string[] } | null {
+  const typed = /[a-z]*$/i.exec(before)?.[0] ?? "";
+  const from = before.length - typed.length;
+  if (fits.place < from) return null; // the mistake lies further back
+  const names = fits.fits.filter(
+    (w) =>
+      w.toLowerCase().startsWith(typed.toLowerCase()) &&
+      w.toLowerCase() !== typed.toLowerCase() &&
+      !/^(the end|a number)/.test(w),
+  );
+  return names.length ? { from, names } : null;
 }
 
 /** Adds a clause to a rule, with "and" where the rule has something already. */

@@ -212,7 +212,7 @@ export function Sieve({ rows }: { rows: { words: string; count: number }[] }) {
         if (!total) left += r.count;
         else left = r.count;
         return (
-          <li key={i} className="mb-2.5">
+          <li key={i} className="mb-1.5">
             <div className="flex justify-between gap-3">
               <span className={total ? "" : "text-ink-2"}>{r.words}</span>
               <span className={total ? "font-semibold" : "text-ink-2"}>{count(r.count)}</span>
@@ -239,6 +239,7 @@ export function Ask({
   words,
   grave,
   disabled,
+  opened,
 }: {
   trigger: ReactNode;
   title: string;
@@ -247,6 +248,7 @@ export function Ask({
   words: string;
   grave?: boolean;
   disabled?: boolean;
+  opened?: (open: boolean) => void;
 }) {
   const [open, setOpen] = useState(false);
   const [error, setError] = useState<Error | null>(null);
@@ -256,6 +258,7 @@ export function Ask({
       open={open}
       onOpenChange={(o) => {
         setOpen(o);
+        opened?.(o);
         setError(null);
       }}
     >

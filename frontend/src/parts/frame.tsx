@@ -4,7 +4,7 @@ import { type ReactNode, useEffect, useState } from "react";
 import { NavLink, useNavigate } from "react-router";
 import { get, type M } from "../api/client";
 import { ago, clockTime, count, moment, share } from "../logic/format";
-import { PLACE_WORDS, PLACES, typing } from "../logic/keys";
+import { keyName, PLACE_WORDS, PLACES, typing } from "../logic/keys";
 import { ClockMenu } from "./clock";
 import { Find } from "./find";
 import { pageKeys, type Undo, useMe } from "./me";
@@ -58,7 +58,7 @@ export function Frame({ children }: { children: ReactNode }) {
       if (document.querySelector('[role="dialog"]')) return;
       const place = PLACES[Number(e.key) - 1];
       const own = pageKeys.current.findLast((a) => a.key === e.key);
-      if (own) own.act();
+      if (own) own.act(e);
       else if (place) go(`/${place}`);
       else if (e.key === "f" || e.key === "F") setFinding(true);
       else if (e.key === "?") setListing(true);
@@ -141,16 +141,22 @@ function Foot({ data, list }: { data: M["Foot"] | undefined; list: () => void })
       {undo ? (
         <span role="status" className="text-ink">
           {undo.words}{" "}
-          <button
-            type="button"
-            className="font-semibold text-cornflower underline"
-            onClick={async () => {
-              await undo.undo();
-              setUndo(null);
-            }}
-          >
-            Undo
-          </button>
+          {undo.undo && (
+            <button
+              type="button"
+              className="font-semibold text-cornflower underline"
+              onClick={async () => {
+                try {
+                  await undo.undo?.();
+                  setUndo(null);
+                } catch (e) {
+                  setUndo({ words: (e as Error).message, undo: null });
+                }
+              }}
+            >
+              Undo
+            </button>
+          )}
         </span>
       ) : (
         <>
@@ -205,7 +211,7 @@ function KeyList({ open, close }: { open: boolean; close: () => void }) {
     ["F", "find"],
     ["Esc", "back"],
     ["?", "this list"],
-    ...pageKeys.current.filter((a) => a.words).map((a): [string, string] => [a.key === " " ? "Space" : a.key, a.words]),
+    ...pageKeys.current.filter((a) => a.words).map((a): [string, string] => [keyName(a.key), a.words]),
   ];
   return (
     <Dialog.Root open={open} onOpenChange={(o) => !o && close()}>

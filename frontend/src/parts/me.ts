@@ -19,7 +19,7 @@ export function useKeys(acts: KeyAct[]) {
   useEffect(() => {
     const mine = latest.current.map((a) => ({
       ...a,
-      act: () => latest.current.find((l) => l.key === a.key)?.act(),
+      act: (e?: KeyboardEvent) => latest.current.find((l) => l.key === a.key)?.act(e),
     }));
     pageKeys.current = [...pageKeys.current, ...mine];
     return () => {
@@ -30,7 +30,8 @@ export function useKeys(acts: KeyAct[]) {
 
 export interface Undo {
   words: string;
-  undo: () => Promise<unknown>;
+  /** null where nothing is left to take back */
+  undo: (() => Promise<unknown>) | null;
 }
 
 /** Offer an undo in the foot line for 20 seconds. */

@@ -7,19 +7,36 @@ export interface RowAct {
   act: () => void;
 }
 
-/** A list walked by keyboard: arrows move, Enter opens, F2 edits, `=` shows the acts of the row at hand. */
+interface Hooks {
+  /** the row at hand has changed, by which key and from where */
+  moved?: (to: number, e: KeyboardEvent | undefined, from: number) => void;
+  marked?: (at: number) => void;
+}
+
+const PAGE = 15;
+
+/** A list walked by keyboard: arrows move, Space marks, Enter opens, F2 edits, `=` shows the acts of the row at hand. */
 export function useRows(
   count: number,
   acts: (at: number) => RowAct[],
   edit?: (at: number) => void,
+  { moved, marked }: Hooks = {},
 ): { at: number; menu: ReactNode } {
   const [wanted, setAt] = useState(0);
   const [open, setOpen] = useState(false);
   const at = Math.max(0, Math.min(wanted, count - 1));
   const mine = count ? acts(at) : [];
+  const step = (by: number) => (e?: KeyboardEvent) => {
+    const to = Math.max(0, Math.min(at + by, count - 1));
+    setAt(to);
+    moved?.(to, e, at);
+  };
   useKeys([
-    { key: "ArrowDown", words: "next row", act: () => setAt(Math.min(at + 1, count - 1)) },
-    { key: "ArrowUp", words: "row before", act: () => setAt(Math.max(at - 1, 0)) },
+    { key: "ArrowDown", words: marked ? "next row; with Shift, mark on the way" : "next row", act: step(1) },
+    { key: "ArrowUp", words: "row before", act: step(-1) },
+    { key: "PageDown", words: "a page down", act: step(PAGE) },
+    { key: "PageUp", words: "a page up", act: step(-PAGE) },
+    ...(marked ? [{ key: " ", words: "mark the row, or take the mark off", act: () => marked(at) }] : []),
     { key: "Enter", words: "open the row", act: () => mine[0]?.act() },
     { key: "F2", words: "edit the row", act: () => (edit ? edit(at) : mine[0]?.act()) },
     { key: "=", words: "this row's acts", act: () => mine.length && setOpen(true) },

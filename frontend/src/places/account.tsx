@@ -4,6 +4,7 @@ import { get, type M, post, put, remove } from "../api/client";
 import { count, moment } from "../logic/format";
 import { Page, Sentence } from "../parts/basics";
 import { useMe } from "../parts/me";
+import { TakeBack } from "../parts/take-back";
 
 /** One's own account: second factor, token for scripts, sign out. */
 export function Account() {
@@ -115,16 +116,22 @@ export function Account() {
             <th>Did</th>
             <th>What</th>
             <th className="n">People</th>
+            <th>
+              <span className="sr-only">Way back</span>
+            </th>
           </tr>
         </thead>
         <tbody>
-          {(log.data?.deeds ?? []).map((d, i) => (
-            <tr key={i}>
+          {(log.data?.deeds ?? []).map((d) => (
+            <tr key={d.id}>
               <td className="whitespace-nowrap text-ink-2">{moment(d.at)}</td>
               <td>{d.who}</td>
               <td>{d.act}</td>
               <td className="text-ink-2">{d.what}</td>
               <td className="n">{d.people ? count(d.people) : ""}</td>
+              <td className="n w-[110px]">
+                <TakeBack d={d} />
+              </td>
             </tr>
           ))}
         </tbody>

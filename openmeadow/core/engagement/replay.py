@@ -18,7 +18,18 @@ from openmeadow.core.engagement.map import DAY_EDGES, LEFT_EDGES
 FINE_DAYS = tuple(sorted({*range(0, 366, 5), *DAY_EDGES}))  # left edges of the columns; one more stands for "never"
 FINE_LEFT = tuple(range(LEFT_EDGES[-1] + 1))
 SHAPE = (len(FINE_DAYS) + 1, len(FINE_LEFT))
-MEASURES = ("messages", "answers", "opens", "clicks", "bookings", "worth", "complaints", "hard bounces", "unsubscribes")
+MEASURES = (
+    "messages",
+    "delivered",
+    "answers",
+    "opens",
+    "clicks",
+    "bookings",
+    "worth",
+    "complaints",
+    "hard bounces",
+    "unsubscribes",
+)
 
 
 @dataclass(frozen=True)
@@ -171,6 +182,7 @@ def replay(columns: Columns, troubles: Troubles, since: int, until: int, stood: 
         until,
         {
             "messages": summed(inside),
+            "delivered": summed(inside & (rows.failed_at > until)),
             "answers": summed(inside & ((rows.opened_at <= until) | (rows.reacted_at <= until))),
             "opens": summed(opened),
             "clicks": summed(inside & (rows.clicked_at <= until)),

@@ -41,10 +41,7 @@ def register(api: Described, desk: Desk) -> None:
         """How fresh the data is, how many are permitted, what goes out next, the 30-day complaint rate."""
         under_way = moving(desk)  # before the moment is read, so that "finished" never comes with an earlier one
         view, db = desk.view(), desk.store.read()
-        named = subscribers.names(db, "purposes")
-        purpose = named[0]["name"] if named else ""
-        if any(p["name"] == "Season news" for p in named):
-            purpose = "Season news"
+        purpose = subscribers.usual_purpose(db)
         fresh = counted.get(purpose)
         if fresh is None or time.monotonic() - fresh[0] > 5:
             fresh = (time.monotonic(), int((view.facts.permitted(purpose) & view.alive).sum()) if purpose else 0)

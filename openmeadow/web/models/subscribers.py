@@ -44,6 +44,7 @@ class MapRule(Model):
 
 class Sums(Model):
     messages: list[float]
+    delivered: list[float]
     answers: list[float]
     opens: list[float]
     clicks: list[float]

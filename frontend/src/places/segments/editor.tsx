@@ -1,10 +1,15 @@
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { type M, Problem, post } from "../../api/client";
+import { type Clause, joined } from "../../logic/clauses";
 import { count, moment, share } from "../../logic/format";
-import { completions, starters, withClause } from "../../logic/rules";
+import { starters, withClause } from "../../logic/rules";
 import { BandList, BandWord, Page, Sentence, Trace, Waiting } from "../../parts/basics";
+import { ExportButton } from "../../parts/export";
+import { RuleField } from "../../parts/rule-field";
+import { About, OverlapTable } from "./about";
+import { ClauseRows } from "./clause-rows";
 import { useSegments } from "./list";
 
 export function SegmentEditor() {
@@ -35,6 +40,7 @@ export function SegmentEditor() {
       name={known?.name ?? ""}
       rule={known?.rule ?? params.get("rule") ?? ""}
       words={all.data.words}
+      segments={all.data.segments}
       saved={known}
     />
   );
@@ -44,11 +50,13 @@ function Editor({
   name: firstName,
   rule: firstRule,
   words,
+  segments,
   saved,
 }: {
   name: string;
   rule: string;
   words: Record<string, string[]>;
+  segments: M["Segment"][];
   saved: M["Segment"] | undefined;
 }) {
   const go = useNavigate();
@@ -56,31 +64,28 @@ function Editor({
   const [name, setName] = useState(firstName);
   const [rule, setRule] = useState(firstRule);
   const [settled, setSettled] = useState(firstRule);
-  const [caret, setCaret] = useState(firstRule.length);
   const [lot, setLot] = useState(0);
   const [error, setError] = useState<Error | null>(null);
-  const field = useRef<HTMLTextAreaElement>(null);
+  const [off, setOff] = useState<Set<number>>(new Set());
   useEffect(() => {
     const t = setTimeout(() => setSettled(rule), 160);
     return () => clearTimeout(t);
   }, [rule]);
-  const q = useQuery({
-    queryKey: ["count", settled, saved?.name ?? "", lot],
-    queryFn: ({ signal }) =>
-      post<M["RuleCount"]>("/segments/count", { rule: settled, own_name: saved?.name ?? "" }, signal),
+  const counting = (text: string) => ({
+    queryKey: ["count", text, saved?.name ?? "", lot],
+    queryFn: ({ signal }: { signal: AbortSignal }) =>
+      post<M["RuleCount"]>("/segments/count", { rule: text, own_name: saved?.name ?? "" }, signal),
     placeholderData: keepPreviousData,
-    enabled: settled.trim() !== "",
   });
+  const q = useQuery({ ...counting(settled), enabled: settled.trim() !== "" });
   const mistake = q.error instanceof Problem && rule.trim() && settled === rule ? q.error : null;
-  const offer = completions(rule.slice(0, caret), words);
-  const complete = (n: string) => {
-    if (!offer) return;
-    const tail = rule.slice(caret).replace(/^[^"]*"?/, "");
-    const next = `${rule.slice(0, offer.from)}${n.replaceAll('"', '""')}"${tail}`;
-    setRule(next);
-    setCaret(offer.from + n.length + 1);
-    field.current?.focus();
-  };
+  const clauses = (q.data?.clauses ?? []) as Clause[];
+  const by = q.data?.joined_by ?? "";
+  const looked = joined(
+    clauses.filter((_, i) => !off.has(i)),
+    by,
+  );
+  const part = useQuery({ ...counting(looked), enabled: off.size > 0 && looked !== "" });
   const save = async () => {
     setError(null);
     try {
@@ -91,7 +96,7 @@ function Editor({
       setError(e as Error);
     }
   };
-  const d = rule.trim() ? q.data : undefined;
+  const d = rule.trim() ? (off.size ? (part.data ?? q.data) : q.data) : undefined;
   const stale = q.isPlaceholderData || q.isFetching || !!mistake;
   const dirty = rule !== firstRule || name !== firstName;
   return (
@@ -107,6 +112,13 @@ function Editor({
           <Link className="btn" to="/segments">
             {dirty ? "Leave it as it was" : "All segments"}
           </Link>
+          {d && (
+            <ExportButton
+              choice={{ rule, text: "", bands: [], ids: null, without: [] }}
+              people={d.count}
+              name={name || rule}
+            />
+          )}
           <button
             type="button"
             className="btn btn-main"
@@ -124,7 +136,8 @@ function Editor({
               {count(d.count)} people, {share(d.count, d.subscribers)}
             </h2>
             <p className="mb-2 text-[13px] text-ink-2">
-              of {count(d.subscribers)}, as of {moment(d.as_of)}, worked out in {(d.seconds * 1000).toFixed(0)} ms
+              {off.size > 0 && <b className="text-wheat">with {off.size} switched off, </b>}of {count(d.subscribers)},
+              as of {moment(d.as_of)}, worked out in {(d.seconds * 1000).toFixed(0)} ms
             </p>
             <BandList bands={d.bands} />
             <div className="mt-5 flex items-baseline justify-between">
@@ -154,13 +167,7 @@ function Editor({
             </table>
           </div>
         ) : (
-          <Starters
-            words={words}
-            add={(c) => {
-              setRule(withClause(rule, c));
-              field.current?.focus();
-            }}
-          />
+          <Starters words={words} add={(c) => setRule(withClause(rule, c))} />
         )
       }
     >
@@ -174,43 +181,19 @@ function Editor({
           placeholder="for example: Regulars"
         />
       </label>
-      <label className="label" htmlFor="rule">
-        Rule
-      </label>
-      <div className="relative">
-        <textarea
-          id="rule"
-          ref={field}
-          className="field font-sans text-[16px] leading-6"
-          rows={Math.min(10, Math.max(2, Math.ceil(rule.length / 85)))}
-          spellCheck={false}
-          value={rule}
-          aria-invalid={!!mistake}
-          placeholder='opened at least 4 in 120 days and permitted for "Season news"'
-          onChange={(e) => {
-            setRule(e.target.value);
-            setCaret(e.target.selectionStart);
-          }}
-          onSelect={(e) => setCaret(e.currentTarget.selectionStart)}
-        />
-        {offer && (
-          <div className="absolute z-10 mt-1 rounded border border-rule-strong bg-panel py-1 shadow-lg">
-            {offer.names.map((n) => (
-              <button
-                key={n}
-                type="button"
-                className="block w-full px-4 py-1 text-left hover:bg-cornflower-pale"
-                onMouseDown={(e) => {
-                  e.preventDefault();
-                  complete(n);
-                }}
-              >
-                {n}
-              </button>
-            ))}
-          </div>
-        )}
-      </div>
+      <span className="label">Rule</span>
+      <RuleField
+        value={rule}
+        set={(r) => {
+          setRule(r);
+          setOff(new Set());
+        }}
+        words={words}
+        label="Rule"
+        rows={Math.min(10, Math.max(2, Math.ceil(rule.length / 85)))}
+        invalid={!!mistake}
+        placeholder='opened at least 4 in 120 days and permitted for "Season news"'
+      />
       {mistake && (
         <div role="alert" className="mt-2">
           {mistake.place !== null && (
@@ -226,78 +209,46 @@ function Editor({
         </div>
       )}
       <Sentence error={error} />
-      {d && (
+      {d && clauses.length > 0 && (
         <>
-          <h2 className="mt-6 mb-1">The sieve</h2>
-          <table className={`lined ${stale ? "opacity-50" : ""}`}>
-            <thead>
-              <tr>
-                <th>{d.sieve[1]?.arm ? "Arm" : "Clause"}</th>
-                <th className="w-[34%]">
-                  <span className="sr-only">Share left</span>
-                </th>
-                <th className="n w-[90px]">{d.sieve[1]?.arm ? "Lets in" : "Left"}</th>
-                <th className="n w-[130px]">{d.sieve[1]?.arm ? "It alone lets in" : "It alone removes"}</th>
-              </tr>
-            </thead>
-            <tbody>
-              {d.sieve.map((r, i) => (
-                <tr key={i}>
-                  <td>{r.text}</td>
-                  <td className="pt-3!">
-                    <div className="h-[6px] bg-wash" aria-hidden>
-                      <div
-                        className="h-full bg-ink-2"
-                        style={{ width: `${(100 * r.left) / Math.max(d.subscribers, 1)}%` }}
-                      />
-                    </div>
-                  </td>
-                  <td className="n font-semibold">{count(r.left)}</td>
-                  <td className="n text-ink-2">{r.alone === null ? "" : count(r.alone)}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-          <div className="mt-6">
-            <Starters
-              words={words}
-              inline
-              add={(c) => {
-                setRule(withClause(rule, c));
-                field.current?.focus();
-              }}
-            />
-          </div>
+          <h2 className="mt-5 mb-1">The sieve</h2>
+          <ClauseRows
+            clauses={clauses}
+            by={by}
+            sieve={d.sieve}
+            people={d.subscribers}
+            off={off}
+            setOff={setOff}
+            set={(r) => {
+              setRule(r);
+              setSettled(r);
+            }}
+            words={words}
+            stale={stale}
+          />
+          <OverlapTable rule={settled} people={d.count} segments={segments.filter((x) => x.id !== saved?.id)} />
+          {saved && <About id={saved.id} name={saved.name} />}
         </>
       )}
     </Page>
   );
 }
 
-function Starters({
-  words,
-  add,
-  inline,
-}: {
-  words: Record<string, string[]>;
-  add: (clause: string) => void;
-  inline?: boolean;
-}) {
+function Starters({ words, add }: { words: Record<string, string[]>; add: (clause: string) => void }) {
   return (
     <>
-      <h2 className="mb-1">{inline ? "Add a clause" : "Begin with a clause"}</h2>
-      <ul className={inline ? "flex flex-wrap gap-x-5" : ""}>
+      <h2 className="mb-1">Begin with a clause</h2>
+      <ul>
         {starters(words).map((s) => (
-          <li key={s.text} className={inline ? "" : "border-b border-rule"}>
+          <li key={s.text} className="border-b border-rule">
             <button
               type="button"
               className="py-1 text-left text-cornflower hover:underline"
               onClick={() => add(s.text)}
-              title={s.means}
             >
               {s.text}
             </button>
-            {!inline && s.means && <span className="ml-2 text-[13px] text-ink-3">{s.means}</span>}
+            {s.means && <span className="ml-2 text-[13px] text-ink-3">{s.means}</span>}
           </li>
         ))}
       </ul>

@@ -5,7 +5,8 @@ import { get, type M, post } from "../../api/client";
 import { ago, moment } from "../../logic/format";
 import { Ask, Page, Quiet, Sentence, StateTag, Waiting } from "../../parts/basics";
 import { useFoot } from "../../parts/frame";
-import { useMe } from "../../parts/me";
+import { useKeys, useMe } from "../../parts/me";
+import { useRows } from "../../parts/rows";
 
 const COLOUR = { holds: "text-clover", mend: "text-wheat", broken: "text-poppy", unknown: "text-ink-2" };
 const WORDS = {
@@ -97,6 +98,23 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
     setBusy(false);
     await client.invalidateQueries({ queryKey: ["senders"] });
   };
+  const go = useNavigate();
+  const list = useRows(all.length, (i) => {
+    const x = all[i];
+    return x
+      ? [
+          { words: `Open ${x.name}`, act: () => go(`/senders/${x.id}`) },
+          { words: "Look its records up again", act: act(() => post(`/senders/${x.id}/check`)) },
+        ]
+      : [];
+  });
+  useKeys([
+    {
+      key: "+",
+      words: "add a domain",
+      act: () => document.querySelector<HTMLInputElement>('input[aria-label="Domain to add"]')?.focus(),
+    },
+  ]);
   const missing = d.records.filter((r) => r.publish && r.state !== "holds");
   const record = d.records.find((r) => r.record === shown && r.publish);
   return (
@@ -287,8 +305,11 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
       <h2 className="mt-8 mb-1">All senders</h2>
       <table className="lined max-w-[720px]">
         <tbody>
-          {all.map((x) => (
-            <tr key={x.id} className={x.id === d.id ? "font-semibold" : ""}>
+          {all.map((x, i) => (
+            <tr
+              key={x.id}
+              className={`${x.id === d.id ? "font-semibold" : ""} ${i === list.at ? "bg-cornflower-pale" : ""}`}
+            >
               <td>
                 <Link className="hover:underline" to={`/senders/${x.id}`}>
                   {x.name}
@@ -303,6 +324,7 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
         </tbody>
       </table>
       <AddDomain />
+      {list.menu}
     </Page>
   );
 }

@@ -1,14 +1,9 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
-import { get, type M, post } from "../../api/client";
-import { count, moment } from "../../logic/format";
-import { Page, Sentence, StateTag } from "../../parts/basics";
+import { useState } from "react";
+import { type M, post } from "../../api/client";
+import { count } from "../../logic/format";
+import { Page, Sentence } from "../../parts/basics";
+import { Before, type Step, Work } from "./bring-in-work";
 import { SubscriberTabs } from "./tabs";
-
-type Step =
-  | { at: "choose" }
-  | { at: "match"; upload: M["Upload"] }
-  | { at: "work"; upload: M["Upload"]; job: number; dry: boolean };
 
 export function BringIn() {
   const [step, setStep] = useState<Step>({ at: "choose" });
@@ -17,6 +12,25 @@ export function BringIn() {
   const [source, setSource] = useState("");
   const [error, setError] = useState<Error | null>(null);
   const [busy, setBusy] = useState(false);
+  const [dates, setDates] = useState<Record<string, string>>({});
+  /** The same file read anew, after its encoding or the meaning of a column was changed. */
+  const again = async (upload: M["Upload"], encoding: string, chosen: string[]) => {
+    setError(null);
+    const corrections = Object.fromEntries(upload.header.map((h, i) => [h.trim(), chosen[i] ?? ""]));
+    try {
+      const other = encoding !== upload.encoding;
+      const next = await post<M["Upload"]>("/bring-in/look", {
+        upload: upload.upload,
+        encoding,
+        corrections: other ? {} : corrections,
+      });
+      setTargets(other ? next.targets : chosen);
+      setStep({ at: "match", upload: next });
+    } catch (e) {
+      setTargets(chosen);
+      setError(e as Error);
+    }
+  };
   const begin = async (file: File, kind: string) => {
     setBusy(true);
     setError(null);
@@ -38,8 +52,13 @@ export function BringIn() {
     const corrections: Record<string, string> = {};
     if (upload.kind === "subscribers")
       upload.header.forEach((h, i) => {
-        if ((targets[i] ?? "") !== (upload.targets[i] ?? "")) corrections[h.trim()] = targets[i] ?? "";
+        corrections[h.trim()] = targets[i] ?? "";
       });
+    const written: Record<string, string> = {};
+    for (const h of Object.keys(upload.dates)) {
+      const style = dates[h] ?? upload.dates[h]?.[0];
+      if (style && style !== "year first") written[h] = style;
+    }
     try {
       const done = await post<M["Done"]>("/bring-in", {
         upload: upload.upload,
@@ -47,6 +66,8 @@ export function BringIn() {
         corrections,
         list_name: list,
         source,
+        encoding: upload.encoding,
+        dates: written,
         dry_run: dry,
       });
       setStep({ at: "work", upload, job: done.id, dry });
@@ -107,6 +128,22 @@ export function BringIn() {
               <p className="text-ink-2">
                 {step.upload.kind === "subscribers" ? "Subscribers" : "Event log"} ·{" "}
                 {count(Math.ceil(step.upload.bytes / 1024))} kB · {step.upload.header.length} columns
+                {step.upload.kind === "subscribers" && (
+                  <>
+                    , divided by {step.upload.separator} · read as{" "}
+                    <select
+                      className="field inline-block w-auto py-0 text-[13px]"
+                      aria-label="Encoding"
+                      value={step.upload.encoding}
+                      onChange={(e) => again(step.upload, e.target.value, targets)}
+                    >
+                      {["utf-8", "windows-1252", "utf-16"].map((e) => (
+                        <option key={e}>{e}</option>
+                      ))}
+                    </select>
+                    {step.upload.remembered && " · columns matched as the last time"}
+                  </>
+                )}
               </p>
             </div>
             <div className="flex gap-2">
@@ -134,7 +171,13 @@ export function BringIn() {
                           className="field min-w-[120px] py-0.5 font-normal"
                           aria-label={`Column ${h} is`}
                           value={targets[i]}
-                          onChange={(e) => setTargets(targets.map((t, k) => (k === i ? e.target.value : t)))}
+                          onChange={(e) =>
+                            again(
+                              step.upload,
+                              step.upload.encoding,
+                              targets.map((t, k) => (k === i ? e.target.value : t)),
+                            )
+                          }
                         >
                           {[...new Set([...step.upload.known, step.upload.targets[i] ?? "", h.trim()])]
                             .filter(Boolean)
@@ -180,6 +223,29 @@ export function BringIn() {
                   onChange={(e) => setSource(e.target.value)}
                 />
               </label>
+              {Object.entries(step.upload.dates).map(([heading, fits]) => (
+                <label key={heading}>
+                  <span className="label">Dates in “{heading}” are written</span>
+                  <select
+                    className="field"
+                    value={dates[heading] ?? fits[0] ?? ""}
+                    onChange={(e) => setDates({ ...dates, [heading]: e.target.value })}
+                  >
+                    {!fits.length && <option value="">in no one way; rows that are not RFC 3339 are refused</option>}
+                    {Object.entries(step.upload.styles).map(([style, example]) => (
+                      <option key={style} value={style}>
+                        {style}, as in {example}
+                        {fits.includes(style) ? "" : " (does not fit)"}
+                      </option>
+                    ))}
+                  </select>
+                  {fits.length > 1 && (
+                    <span className="text-[13px] text-wheat">
+                      {fits.join(" or ")} would both fit; look at the sample and choose.
+                    </span>
+                  )}
+                </label>
+              ))}
               <p className="col-span-2 text-[13px] text-ink-2">
                 Consent that is claimed without a source is brought in as none, so nobody is mailed on a claim that
                 cannot be shown.
@@ -199,184 +265,5 @@ export function BringIn() {
         />
       )}
     </Page>
-  );
-}
-
-function Work({
-  step,
-  run,
-  again,
-  restart,
-  error,
-}: {
-  step: Extract<Step, { at: "work" }>;
-  run: (u: M["Upload"], dry: boolean) => void;
-  again: () => void;
-  restart: () => void;
-  error: Error | null;
-}) {
-  const client = useQueryClient();
-  const q = useQuery({
-    queryKey: ["job", step.job],
-    queryFn: () => get<M["Job"]>(`/jobs/${step.job}`),
-    refetchInterval: (x) => (x.state.data && ["finished", "failed"].includes(x.state.data.state) ? false : 400),
-  });
-  const job = q.data,
-    o = job?.outcome;
-  const over = job?.state === "finished" || job?.state === "failed";
-  useEffect(() => {
-    if (over) client.invalidateQueries({ predicate: (x) => x.queryKey[0] !== "job" });
-  }, [over, client]);
-  const what = step.upload.kind === "subscribers" ? "people" : "events";
-  if (!job || !over)
-    return (
-      <div className="max-w-[640px]" role="status">
-        <h2>
-          {step.dry ? "Looking through" : "Bringing in"} {step.upload.name}
-        </h2>
-        <div className="mt-3 h-2 bg-wash">
-          <div
-            className="h-full bg-cornflower"
-            style={{ width: `${job?.total ? (100 * job.done) / job.total : 2}%` }}
-          />
-        </div>
-        <p className="mt-2 text-ink-2">
-          {job?.state === "waiting" || !job
-            ? "Waiting for the worker…"
-            : `${((100 * job.done) / Math.max(job.total, 1)).toFixed(0)}% of the file read.`}{" "}
-          You may leave this page; it goes on.
-        </p>
-      </div>
-    );
-  if (job.state === "failed" || !o)
-    return (
-      <div className="max-w-[640px]">
-        <p role="alert" className="text-poppy">
-          {o?.error ?? "It did not work."}
-        </p>
-        <button type="button" className="btn mt-3" onClick={again}>
-          Back to the columns
-        </button>
-      </div>
-    );
-  return (
-    <div className="max-w-[860px]">
-      <div className="mb-3 flex items-end justify-between gap-4">
-        <div>
-          <h2>{step.dry ? "What would happen" : "Done"}</h2>
-          <p className="text-ink-2">
-            {count(o.rows)} rows of {step.upload.name}
-          </p>
-        </div>
-        {step.dry ? (
-          <div className="flex gap-2">
-            <button type="button" className="btn" onClick={again}>
-              Correct the columns
-            </button>
-            <button type="button" className="btn btn-main" disabled={!o.rows} onClick={() => run(step.upload, false)}>
-              Bring in {count(o.rows - o.refused - o.aside)} rows
-            </button>
-          </div>
-        ) : (
-          <button type="button" className="btn btn-main" onClick={restart}>
-            Bring in another file
-          </button>
-        )}
-      </div>
-      <table className="lined max-w-[560px]">
-        <tbody>
-          <tr>
-            <td>{step.dry ? `New ${what}` : `${what === "people" ? "People" : "Events"} new or changed`}</td>
-            <td className="n font-semibold">{count(o.taken)}</td>
-          </tr>
-          <tr>
-            <td>Already here, nothing changes</td>
-            <td className="n">{count(o.repeated)}</td>
-          </tr>
-          {o.aside > 0 && (
-            <tr>
-              <td>For addresses nobody has; kept aside until they are brought in</td>
-              <td className="n text-wheat">{count(o.aside)}</td>
-            </tr>
-          )}
-          <tr>
-            <td>Refused</td>
-            <td className={`n ${o.refused ? "text-poppy" : ""}`}>{count(o.refused)}</td>
-          </tr>
-        </tbody>
-      </table>
-      {o.notes
-        .map((n) => (
-          <p key={n} className="mt-2 text-ink-2">
-            {n}
-          </p>
-        ))
-        .slice(0, 6)}
-      {o.notes.length > 6 && (
-        <p className="mt-2 text-ink-2">and {count(o.notes.length - 6)} more notes of this kind.</p>
-      )}
-      {o.refused > 0 && (
-        <>
-          <div className="mt-5 flex items-baseline justify-between">
-            <h2>Rows that cannot be taken</h2>
-            {step.upload.kind === "subscribers" && !step.dry && (
-              <a className="btn" href={`/api/jobs/${step.job}/refused.csv`}>
-                Save them as CSV
-              </a>
-            )}
-          </div>
-          <table className="lined">
-            <thead>
-              <tr>
-                <th className="w-20">Line</th>
-                <th className="w-40">Column</th>
-                <th>Why</th>
-              </tr>
-            </thead>
-            <tbody>
-              {o.refused_rows.map((r, i) => (
-                <tr key={i}>
-                  <td>{count(r.line)}</td>
-                  <td>{r.column || "the row"}</td>
-                  <td>{r.reason}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-          {o.refused > o.refused_rows.length && (
-            <p className="mt-2 text-ink-2">
-              The first {count(o.refused_rows.length)} of {count(o.refused)}.
-            </p>
-          )}
-        </>
-      )}
-      <Sentence error={error} />
-    </div>
-  );
-}
-
-function Before() {
-  const q = useQuery({ queryKey: ["jobs"], queryFn: () => get<M["Jobs"]>("/jobs") });
-  const jobs = (q.data?.jobs ?? []).filter((j) => !j.dry_run);
-  return (
-    <>
-      <h2 className="mb-1">Brought in before</h2>
-      {!jobs.length && <p className="text-ink-2">Nothing yet through this page.</p>}
-      {jobs.map((j) => (
-        <div key={j.id} className="border-b border-rule py-2">
-          <div className="flex justify-between gap-2">
-            <b className="truncate">{j.name}</b>
-            <StateTag
-              state={j.state === "failed" ? "stopped" : j.state === "finished" ? "finished" : "sending"}
-              words={j.state}
-            />
-          </div>
-          <p className="text-[13px] text-ink-2">
-            {moment(j.made_at)} ·{" "}
-            {j.outcome ? `${count(j.outcome.taken)} new or changed, ${count(j.outcome.refused)} refused` : "under way"}
-          </p>
-        </div>
-      ))}
-    </>
   );
 }

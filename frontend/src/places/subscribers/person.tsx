@@ -5,6 +5,7 @@ import { get, type M } from "../../api/client";
 import { BAND_MEANS, BANDS } from "../../logic/bands";
 import { count, day, duration, when } from "../../logic/format";
 import { BandWord, Page, StateTag, Trace, Waiting } from "../../parts/basics";
+import { ConsentHistory, Details, Notes, PersonActs } from "./person-edit";
 
 export function PersonPage() {
   const { id } = useParams();
@@ -32,10 +33,10 @@ export function PersonPage() {
         <>
           {p.email} · joined {day(p.joined_at)}
           {p.door && ` by ${p.door}`} · {p.provider}
-          {p.labels.length > 0 && ` · ${p.labels.join(", ")}`}
-          {Object.entries(p.fields).map(([k, v]) => ` · ${k}: ${v}`)}
+          {p.verdict && ` · address ${p.verdict.verdict}, checked ${day(p.verdict.at)}`}
         </>
       }
+      acts={<PersonActs p={p} />}
       side={<Why p={p} band={band} />}
     >
       <div className="mb-5 flex items-center gap-5 border-y border-rule py-3">
@@ -44,6 +45,15 @@ export function PersonPage() {
           the last {Math.min(60, p.trace.length)} messages, newest on the right
         </span>
       </div>
+      <Details p={p} />
+      {p.signs.length > 0 && (
+        <ul className="mb-5 border-l-2 border-wheat pl-3">
+          {p.signs.map((s) => (
+            <li key={s}>{s}</li>
+          ))}
+          {p.verdict?.suggestion && <li className="text-ink-2">Probably meant: {p.verdict.suggestion}</li>}
+        </ul>
+      )}
       <h2 className="mb-1">May we mail them?</h2>
       <table className="lined mb-6">
         <thead>
@@ -78,6 +88,18 @@ export function PersonPage() {
           ))}
         </p>
       )}
+      <ConsentHistory p={p} />
+      {p.sequences.length > 0 && (
+        <p className="mb-5 text-ink-2">
+          {p.sequences
+            .map(
+              (q) =>
+                `${q.left_at ? (q.finished ? "finished" : "left") : "inside"} ${q.name}, since ${day(q.entered_at)}`,
+            )
+            .join(" · ")}
+        </p>
+      )}
+      <Notes p={p} now={now} />
       <h2 className="mb-1">Everything that happened</h2>
       <table className="lined">
         <thead>
@@ -104,12 +126,18 @@ export function PersonPage() {
                 >
                   {e.event}
                 </span>
-                {e.who && <span className="text-ink-2">, {e.who}</span>}
+                {e.who && (
+                  <span className="text-ink-2" title={e.because}>
+                    , {e.who}
+                  </span>
+                )}
               </td>
               <td>{e.message || <span className="text-ink-3">no message</span>}</td>
               <td
                 className="max-w-[260px] truncate text-[13px] text-ink-2"
-                title={[e.link, e.code, e.diagnostic, e.agent].filter(Boolean).join(" · ")}
+                title={[e.link, e.code, e.diagnostic, e.agent, e.who && `${e.who}: ${e.because}`]
+                  .filter(Boolean)
+                  .join(" · ")}
               >
                 {e.value
                   ? `worth ${count(e.value)}`

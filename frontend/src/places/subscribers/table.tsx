@@ -4,32 +4,36 @@ import { useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { get, type M } from "../../api/client";
 import { BANDS } from "../../logic/bands";
-import { count, day, duration } from "../../logic/format";
-import { BandMark, BandWord, Page, Quiet, Trace, Waiting } from "../../parts/basics";
-import { useKeys } from "../../parts/me";
+import { count } from "../../logic/format";
+import { ALL_MARKS, choiceOf, isMarked, type Marks, mark, marked, NO_MARKS } from "../../logic/marks";
+import { ActButton } from "../../parts/act";
+import { BandMark, Page, Quiet, Sentence, Waiting } from "../../parts/basics";
+import { ExportButton } from "../../parts/export";
+import { useKeys, useMe } from "../../parts/me";
+import { useRows } from "../../parts/rows";
+import { RuleField } from "../../parts/rule-field";
+import { useSegments } from "../segments/list";
+import { ChooseColumns, COLUMNS, fieldColumn, Heading, useLayout } from "./table-columns";
 import { SubscriberTabs } from "./tabs";
 
 const WINDOW = 60,
   ROW = 31;
-const COLUMNS = [
-  { sort: "email", words: "Subscriber", className: "min-w-[260px] flex-1" },
-  { sort: "", words: "Last 24 messages", className: "w-[136px]" },
-  { sort: "score", words: "Score", className: "w-[58px] text-right" },
-  { sort: "band", words: "Band", className: "w-[100px] pl-4" },
-  { sort: "last_answer", words: "Last answer", className: "w-[112px] text-right" },
-  { sort: "unanswered", words: "Unanswered", className: "w-[96px] text-right" },
-  { sort: "joined_at", words: "Joined", className: "w-[108px] text-right" },
-] as const;
+const MOST_MARKED = 10_000;
 
 export function TablePage() {
   const [params, setParams] = useSearchParams();
   const go = useNavigate();
+  const me = useMe();
+  const words = useSegments().data?.words ?? {};
+  const [layout, setLayout] = useLayout();
   const sort = params.get("sort") ?? "-score";
   const band = params.get("band") ?? "";
   const rule = params.get("rule") ?? "";
   const text = params.get("text") ?? "";
   const [typed, setTyped] = useState(text);
-  const [at, setAt] = useState(0);
+  const [written, setWritten] = useState(rule);
+  const [marks, setMarks] = useState<Marks>(NO_MARKS);
+  const anchor = useRef(0);
   const scroller = useRef<HTMLDivElement>(null);
   const search = useRef<HTMLInputElement>(null);
   const set = (name: string, value: string) => {
@@ -38,13 +42,18 @@ export function TablePage() {
     else next.delete(name);
     setParams(next, { replace: true });
     scroller.current?.scrollTo({ top: 0 });
-    setAt(0);
+    if (name !== "sort") setMarks(NO_MARKS);
   };
   // biome-ignore lint/correctness/useExhaustiveDependencies: only what is typed starts the wait
   useEffect(() => {
     const timer = setTimeout(() => typed !== text && set("text", typed), 180);
     return () => clearTimeout(timer);
   }, [typed]);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: only what is written starts the wait
+  useEffect(() => {
+    const timer = setTimeout(() => written.trim() !== rule && set("rule", written.trim()), 400);
+    return () => clearTimeout(timer);
+  }, [written]);
   const query = useMemo(() => new URLSearchParams({ sort, band, rule, text }).toString(), [sort, band, rule, text]);
   const ask = (offset: number) => ({
     queryKey: ["table", query, offset],
@@ -64,48 +73,121 @@ export function TablePage() {
   const windows = [...new Set(shown.map((r) => Math.floor(r.index / WINDOW)))];
   const parts = useQueries({ queries: windows.map((w) => ({ ...ask(w * WINDOW), placeholderData: undefined })) });
   const rowAt = (i: number) => parts[windows.indexOf(Math.floor(i / WINDOW))]?.data?.rows[i % WINDOW];
-  const step = (by: number) => {
-    const next = Math.max(0, Math.min(total - 1, at + by));
-    setAt(next);
-    rows.scrollToIndex(next);
+  /** Marks or unmarks a stretch of the table, also where it has not been loaded. */
+  const markRange = async (a: number, b: number, on: boolean) => {
+    const [low, high] = [Math.min(a, b), Math.min(Math.max(a, b), Math.min(a, b) + MOST_MARKED - 1)];
+    const loaded = Array.from({ length: high - low + 1 }, (_, i) => rowAt(low + i)?.id);
+    const ids = loaded.every((id) => id !== undefined)
+      ? (loaded as number[])
+      : (await get<M["Ids"]>(`/subscribers/ids?${query}&first=${low}&last=${high}`)).ids;
+    setMarks((m) => mark(m, ids, on));
   };
-  useKeys([
-    { key: "ArrowDown", words: "next row", act: () => step(1) },
-    { key: "ArrowUp", words: "row before", act: () => step(-1) },
-    { key: "PageDown", words: "a page down", act: () => step(15) },
-    { key: "PageUp", words: "a page up", act: () => step(-15) },
-    {
-      key: "Enter",
-      words: "open the person",
-      act: () => {
-        const r = rowAt(at);
-        if (r) go(`/subscribers/${r.id}`);
-      },
+  const toggle = (i: number) => {
+    const r = rowAt(i);
+    if (r) setMarks(mark(marks, [r.id], !isMarked(marks, r.id)));
+    anchor.current = i;
+  };
+  const list = useRows(
+    total,
+    (i) => {
+      const r = rowAt(i);
+      if (!r) return [];
+      return [
+        { words: `Open ${r.name || r.email}`, act: () => go(`/subscribers/${r.id}`) },
+        { words: isMarked(marks, r.id) ? "Take the mark off" : "Mark", act: () => toggle(i) },
+        { words: `Everybody at ${r.provider}`, act: () => setWritten(`provider is "${r.provider}"`) },
+        ...(r.door ? [{ words: `Everybody who came by ${r.door}`, act: () => setWritten(`came by "${r.door}"`) }] : []),
+      ];
     },
-    { key: "/", words: "", act: () => search.current?.focus() },
-  ]);
+    undefined,
+    {
+      moved: (to, e, from) => {
+        rows.scrollToIndex(to);
+        if (e?.shiftKey) markRange(from, to, true);
+        else anchor.current = to;
+      },
+      marked: toggle,
+    },
+  );
+  const { at } = list;
+  useKeys([{ key: "/", words: "search by name or address", act: () => search.current?.focus() }]);
   const bands = band ? band.split(",") : [];
   const now = first.data?.now ?? 0;
+  const n = marked(marks, total);
+  const choice = choiceOf(marks, { rule, text, bands });
+  const every = [...COLUMNS, ...(words.field ?? []).map(fieldColumn)];
+  const columns = layout.shown.flatMap((id) => every.find((c) => c.id === id) ?? []);
+  const width = (id: string, usual: number) => layout.widths[id] ?? usual;
+  const done = () => setMarks(NO_MARKS);
   return (
     <Page
       title="Subscribers"
       tabs={<SubscriberTabs />}
       lead={
         first.data
-          ? `${count(total)} ${rule || band || text ? "match" : "people"}, sorted by the server; scroll as far as you like.`
+          ? n
+            ? `${count(n)} of ${count(total)} marked.`
+            : `${count(total)} ${rule || band || text ? "match" : "people"}. Space marks a row, Shift a range; = shows its acts.`
           : " "
       }
+      acts={
+        n ? (
+          <>
+            {me.role === "analyst" && (
+              <>
+                <ActButton act="label" choice={choice} names={words.label} after={done}>
+                  Label…
+                </ActButton>
+                <ActButton act="unlabel" choice={choice} names={words.label} after={done}>
+                  Take a label off…
+                </ActButton>
+                <ActButton act="list" choice={choice} names={words.list} after={done}>
+                  Add to a list…
+                </ActButton>
+                <ActButton act="check" choice={choice} after={done}>
+                  Check addresses…
+                </ActButton>
+                <ActButton act="let go" choice={choice} after={done}>
+                  Let them go…
+                </ActButton>
+              </>
+            )}
+            <ExportButton choice={choice} people={n} name={rule || "marked people"} />
+            <button type="button" className="btn btn-bare" onClick={done}>
+              Clear
+            </button>
+          </>
+        ) : (
+          <>
+            <ChooseColumns layout={layout} set={setLayout} fields={words.field ?? []} />
+            <ExportButton
+              choice={{ rule, text, bands, ids: null, without: [] }}
+              people={total}
+              name={rule || "everybody"}
+              words="Export all…"
+            />
+          </>
+        )
+      }
     >
-      <div className="mb-2 flex flex-wrap items-center gap-x-4 gap-y-2">
+      <div className="mb-2 flex flex-wrap items-start gap-x-4 gap-y-2">
         <input
           ref={search}
-          className="field w-[230px]"
+          className="field w-[210px]"
           placeholder="Part of a name or address"
           aria-label="Part of a name or address"
           value={typed}
           onChange={(e) => setTyped(e.target.value)}
         />
-        <fieldset className="flex flex-wrap gap-x-3" aria-label="Bands">
+        <RuleField
+          value={written}
+          set={setWritten}
+          words={words}
+          label="Filter by a rule"
+          placeholder="any rule, such as: joined less than 21 days ago"
+          className="min-w-[260px] flex-1"
+        />
+        <fieldset className="flex flex-wrap gap-x-3 pt-1" aria-label="Bands">
           {BANDS.map((b, i) => (
             <label key={b} className="flex cursor-pointer items-center gap-1.5">
               <input
@@ -120,105 +202,120 @@ export function TablePage() {
             </label>
           ))}
         </fieldset>
-        {rule && (
-          <span className="tag tag-go max-w-full truncate">
-            {rule}{" "}
-            <button type="button" aria-label="Take this rule off" onClick={() => set("rule", "")} className="ml-1">
-              ×
+      </div>
+      {first.error && rule ? <Sentence error={first.error} /> : null}
+      <div className="overflow-x-auto">
+        <div className="flex min-w-full border-b border-rule-strong text-[13px] font-semibold text-ink-2">
+          <label className="w-7 shrink-0 py-1.5">
+            <input
+              type="checkbox"
+              aria-label={`Mark all ${count(total)} that match`}
+              checked={n > 0 && n === total}
+              ref={(e) => {
+                if (e) e.indeterminate = n > 0 && n < total;
+              }}
+              onChange={(e) => setMarks(e.target.checked ? ALL_MARKS : NO_MARKS)}
+            />
+          </label>
+          <div className="min-w-[230px] flex-1 py-1.5">
+            <button
+              type="button"
+              className="font-semibold hover:text-ink"
+              aria-label="Sort by Subscriber"
+              onClick={() => set("sort", sort === "email" ? "-email" : "email")}
+            >
+              Subscriber{sort === "email" ? " ↑" : sort === "-email" ? " ↓" : ""}
             </button>
-          </span>
+          </div>
+          {columns.map((c) => (
+            <Heading
+              key={c.id}
+              column={c}
+              width={width(c.id, c.width)}
+              sort={sort}
+              onSort={(s) => set("sort", s)}
+              onWidth={(px) => setLayout({ ...layout, widths: { ...layout.widths, [c.id]: px } })}
+            />
+          ))}
+        </div>
+        {first.error && !rule ? (
+          <Waiting error={first.error} what="the table" />
+        ) : first.data && !total ? (
+          <Quiet>Nobody matches. Take a band, the rule or a part of the text off.</Quiet>
+        ) : (
+          <div
+            ref={scroller}
+            className={`overflow-x-hidden overflow-y-auto ${first.isPlaceholderData ? "opacity-60" : ""}`}
+            style={{
+              height: "calc(100vh - 322px)",
+              minHeight: 260,
+              minWidth: 260 + columns.reduce((sum, c) => sum + width(c.id, c.width), 0),
+            }}
+            // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reachable by keyboard
+            tabIndex={0}
+          >
+            <div style={{ height: rows.getTotalSize(), position: "relative" }}>
+              {shown.map((v) => {
+                const r = rowAt(v.index);
+                const on = r ? isMarked(marks, r.id) : false;
+                return (
+                  // biome-ignore lint/a11y/useKeyWithClickEvents: Enter opens through the page's keys
+                  // biome-ignore lint/a11y/noStaticElementInteractions: the row as a whole leads to the person
+                  <div
+                    key={v.key}
+                    className={`absolute right-0 left-0 flex cursor-pointer items-center border-b border-rule ${on ? "bg-[#eef1e2]" : v.index === at ? "bg-cornflower-pale" : "hover:bg-wash"} ${v.index === at ? "shadow-[inset_2px_0_0_var(--color-cornflower)]" : ""}`}
+                    style={{ height: ROW, transform: `translateY(${v.start}px)` }}
+                    onClick={(e) => {
+                      if (!r) return;
+                      if (e.shiftKey) markRange(anchor.current, v.index, true);
+                      else go(`/subscribers/${r.id}`);
+                    }}
+                  >
+                    {r ? (
+                      <>
+                        {/* biome-ignore lint/a11y/useKeyWithClickEvents: the checkbox inside takes the keys */}
+                        <label
+                          className="flex h-full w-7 shrink-0 items-center pl-1"
+                          onClick={(e) => e.stopPropagation()}
+                        >
+                          <input
+                            type="checkbox"
+                            tabIndex={-1}
+                            aria-label={`Mark ${r.name || r.email}`}
+                            checked={on}
+                            onChange={(e) => {
+                              if ((e.nativeEvent as MouseEvent).shiftKey) markRange(anchor.current, v.index, !on);
+                              else toggle(v.index);
+                            }}
+                          />
+                        </label>
+                        <div className="min-w-[230px] flex-1 truncate pr-3">
+                          <span className="font-semibold">{r.name}</span> <span className="text-ink-2">{r.email}</span>
+                          {!r.permitted && <span className="tag tag-stop ml-2 py-0">suppressed</span>}
+                        </div>
+                        {columns.map((c) => (
+                          <div
+                            key={c.id}
+                            className={`shrink-0 truncate ${c.right ? "pr-3 text-right" : "pr-2"}`}
+                            style={{ width: width(c.id, c.width) }}
+                          >
+                            {c.cell(r, now)}
+                          </div>
+                        ))}
+                      </>
+                    ) : (
+                      <span className="text-ink-3">…</span>
+                    )}
+                  </div>
+                );
+              })}
+            </div>
+          </div>
         )}
       </div>
-      <div className="flex border-b border-rule-strong text-[13px] font-semibold text-ink-2">
-        {COLUMNS.map((c) => (
-          <div key={c.words} className={`py-1.5 ${c.className}`}>
-            {c.sort ? (
-              <button
-                type="button"
-                className="font-semibold hover:text-ink"
-                aria-label={`Sort by ${c.words}`}
-                onClick={() =>
-                  set(
-                    "sort",
-                    sort === `-${c.sort}`
-                      ? c.sort
-                      : sort === c.sort
-                        ? `-${c.sort}`
-                        : c.sort === "email"
-                          ? "email"
-                          : `-${c.sort}`,
-                  )
-                }
-              >
-                {c.words}
-                {sort === c.sort ? " ↑" : sort === `-${c.sort}` ? " ↓" : ""}
-              </button>
-            ) : (
-              c.words
-            )}
-          </div>
-        ))}
-      </div>
-      {first.error ? (
-        <Waiting error={first.error} what="the table" />
-      ) : first.data && !total ? (
-        <Quiet>Nobody matches. Take a band or a part of the text off.</Quiet>
-      ) : (
-        <div
-          ref={scroller}
-          className={`overflow-auto ${first.isPlaceholderData ? "opacity-60" : ""}`}
-          style={{ height: "calc(100vh - 322px)", minHeight: 260 }}
-          // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reachable by keyboard
-          tabIndex={0}
-        >
-          <div style={{ height: rows.getTotalSize(), position: "relative" }}>
-            {shown.map((v) => {
-              const r = rowAt(v.index);
-              return (
-                // biome-ignore lint/a11y/useKeyWithClickEvents: Enter opens through the page's keys
-                // biome-ignore lint/a11y/noStaticElementInteractions: the row as a whole leads to the person
-                <div
-                  key={v.key}
-                  className={`absolute right-0 left-0 flex cursor-pointer items-center border-b border-rule ${v.index === at ? "bg-cornflower-pale" : "hover:bg-wash"}`}
-                  style={{ height: ROW, transform: `translateY(${v.start}px)` }}
-                  onClick={() => r && go(`/subscribers/${r.id}`)}
-                >
-                  {r ? (
-                    <>
-                      <div className={`truncate pr-3 ${COLUMNS[0].className}`}>
-                        <span className="font-semibold">{r.name}</span> <span className="text-ink-2">{r.email}</span>
-                        {!r.permitted && <span className="tag tag-stop ml-2 py-0">suppressed</span>}
-                      </div>
-                      <div className={COLUMNS[1].className}>
-                        <Trace trace={r.trace} />
-                      </div>
-                      <div className={COLUMNS[2].className}>
-                        {r.band >= 4 ? (
-                          <span className="text-ink-3">{r.score.toFixed(0)}</span>
-                        ) : (
-                          <b>{r.score.toFixed(0)}</b>
-                        )}
-                      </div>
-                      <div className={COLUMNS[3].className}>
-                        <BandWord band={r.band} />
-                      </div>
-                      <div className={COLUMNS[4].className}>
-                        {r.last_answer ? duration(now - r.last_answer) : "never"}
-                      </div>
-                      <div className={COLUMNS[5].className}>{r.unanswered}</div>
-                      <div className={COLUMNS[6].className}>{day(r.joined_at)}</div>
-                    </>
-                  ) : (
-                    <span className="text-ink-3">…</span>
-                  )}
-                </div>
-              );
-            })}
-          </div>
-        </div>
-      )}
+      {list.menu}
       <p className="pt-2 text-[13px] text-ink-3">
-        Marks, oldest first: tall clicked, middle opened, outlined machine only, low left unanswered, × bounced. A score
+        Trace, oldest first: tall clicked, middle opened, outlined machine only, low left unanswered, × bounced. A score
         says nothing about Unproven and Veiled.
       </p>
     </Page>

@@ -1,0 +1,76 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { get, type M, post } from "../api/client";
+import { count, duration } from "../logic/format";
+import { finished } from "./act";
+import { Ask } from "./basics";
+
+/** People to a file with chosen columns: a job, recorded, and removed after some days. */
+export function ExportButton({
+  choice,
+  people,
+  name,
+  words = "Export…",
+}: {
+  choice: M["ChoiceIn"];
+  people: number;
+  name: string;
+  words?: string;
+}) {
+  const [open, setOpen] = useState(false);
+  const q = useQuery({
+    queryKey: ["export-columns"],
+    queryFn: () => get<M["ExportColumns"]>("/exports/columns"),
+    enabled: open,
+  });
+  const [chosen, setChosen] = useState<string[] | null>(null);
+  const [form, setForm] = useState<"csv" | "ndjson">("csv");
+  const columns = chosen ?? q.data?.usual ?? [];
+  const run = async () => {
+    const job = await post<M["Done"]>("/exports", { choice, columns, form, name });
+    await finished(job.id);
+    const a = document.createElement("a");
+    a.href = `/api/exports/${job.id}`;
+    a.download = "";
+    a.click();
+  };
+  return (
+    <Ask
+      trigger={
+        <button type="button" className="btn">
+          {words}
+        </button>
+      }
+      title={`Export ${count(people)} people`}
+      words="Write the file"
+      disabled={!columns.length || !people}
+      act={run}
+      opened={setOpen}
+    >
+      <fieldset className="mb-3 grid grid-cols-3 gap-x-4 text-ink">
+        <legend className="label">Columns</legend>
+        {(q.data?.columns ?? []).map((c) => (
+          <label key={c} className="flex items-center gap-1.5 truncate">
+            <input
+              type="checkbox"
+              checked={columns.includes(c)}
+              onChange={() => setChosen(columns.includes(c) ? columns.filter((x) => x !== c) : [...columns, c])}
+            />
+            {c.replace("field:", "").replaceAll("_", " ")}
+          </label>
+        ))}
+      </fieldset>
+      <fieldset className="mb-3 flex gap-4 text-ink">
+        <legend className="label">Written as</legend>
+        {(["csv", "ndjson"] as const).map((f) => (
+          <label key={f} className="flex items-center gap-1.5">
+            <input type="radio" name="form" checked={form === f} onChange={() => setForm(f)} />
+            {f === "csv" ? "CSV, safe for spreadsheets" : "NDJSON"}
+          </label>
+        ))}
+      </fieldset>
+      The export is recorded in the activity log, and its file removed from the server after{" "}
+      {duration((q.data?.kept_days ?? 14) * 86400)}.
+    </Ask>
+  );
+}

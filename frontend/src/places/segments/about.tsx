@@ -1,0 +1,209 @@
+import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { get, type M, post, remove } from "../../api/client";
+import { count, day, moment, month } from "../../logic/format";
+import { Sentence } from "../../parts/basics";
+import { useMe } from "../../parts/me";
+
+/** What a saved segment has been: growth, frozen copies, where it is used. */
+export function About({ id, name }: { id: number; name: string }) {
+  const client = useQueryClient();
+  const me = useMe();
+  const [error, setError] = useState<Error | null>(null);
+  const q = useQuery({ queryKey: ["about", id], queryFn: () => get<M["SegmentAbout"]>(`/segments/${id}/about`) });
+  const d = q.data;
+  if (!d)
+    return <p className="text-[13px] text-ink-2">{q.error ? q.error.message : "Looking back over twelve months…"}</p>;
+  const act = async (f: () => Promise<unknown>) => {
+    setError(null);
+    try {
+      await f();
+      await client.invalidateQueries({ queryKey: ["about", id] });
+    } catch (e) {
+      setError(e as Error);
+    }
+  };
+  return (
+    <section className="mt-6 grid grid-cols-[1fr_1fr] gap-x-10" aria-label="What it has been">
+      <div>
+        <h2 className="mb-1">Growth, by today's rule</h2>
+        <Growth points={d.growth} made={d.made_at} />
+      </div>
+      <div>
+        <div className="mb-1 flex items-baseline justify-between">
+          <h2>Frozen copies</h2>
+          {me.role !== "observer" && (
+            <button
+              type="button"
+              className="btn btn-bare py-0"
+              onClick={() => act(() => post(`/segments/${id}/freeze`))}
+            >
+              Freeze now
+            </button>
+          )}
+        </div>
+        {!d.frozen.length && (
+          <p className="text-[13px] text-ink-2">None. A frozen copy keeps its people as they are at a moment.</p>
+        )}
+        {d.frozen.map((f) => (
+          <p key={f.id} className="flex justify-between border-b border-rule py-1">
+            <Link
+              className="hover:underline"
+              to={`/subscribers/table?rule=${encodeURIComponent(`in segment "${name.replaceAll('"', '""')}" as frozen on ${f.day}`)}`}
+            >
+              {day(f.at)}
+            </Link>
+            <span>
+              {count(f.people)} people
+              {me.role !== "observer" && (
+                <button
+                  type="button"
+                  className="ml-2 text-ink-3 hover:text-poppy"
+                  aria-label={`Remove the copy of ${day(f.at)}`}
+                  onClick={() => act(() => remove(`/segments/${id}/frozen/${f.id}`))}
+                >
+                  ×
+                </button>
+              )}
+            </span>
+          </p>
+        ))}
+        <Sentence error={error} />
+        <p className="mt-4 text-[13px] text-ink-2">
+          {d.used_by.length ? `Used by ${d.used_by.join(", ")}.` : "Used by no campaign and no other segment."} Worked
+          out {moment(d.as_of)}, in {(d.seconds * 1000).toFixed(0)} ms; again whenever it is used.
+        </p>
+      </div>
+    </section>
+  );
+}
+
+function Growth({ points, made }: { points: M["GrowthPoint"][]; made: number }) {
+  if (points.length < 2) return <p className="text-[13px] text-ink-2">There is no past to look back on yet.</p>;
+  const most = Math.max(...points.map((p) => p.count), 1);
+  const first = points[0] as M["GrowthPoint"],
+    last = points.at(-1) as M["GrowthPoint"];
+  const x = (at: number) => ((at - first.at) / Math.max(last.at - first.at, 1)) * 285;
+  const y = (n: number) => 58 - (n / most) * 52;
+  return (
+    <>
+      <svg
+        viewBox="0 0 285 74"
+        className="block w-full"
+        role="img"
+        aria-label={points.map((p) => `${day(p.at)}: ${count(p.count)}`).join(", ")}
+      >
+        <line x1="0" x2="285" y1="58" y2="58" stroke="var(--color-rule-strong)" />
+        <polyline
+          points={points.map((p) => `${x(p.at)},${y(p.count)}`).join(" ")}
+          fill="none"
+          stroke="var(--color-ink)"
+          strokeWidth="1.6"
+        />
+        {made > first.at && (
+          <line x1={x(made)} x2={x(made)} y1="2" y2="58" stroke="var(--color-cornflower)" strokeDasharray="3 3" />
+        )}
+        {points.map((p, i) => (
+          <text
+            key={p.at}
+            x={x(p.at)}
+            y="71"
+            fontSize="10.5"
+            fill="var(--color-ink-3)"
+            textAnchor={i ? (i === points.length - 1 ? "end" : "middle") : "start"}
+          >
+            {i % 3 === 0 || i === points.length - 1 ? (i === points.length - 1 ? "now" : month(p.at)) : ""}
+          </text>
+        ))}
+      </svg>
+      <p className="text-[13px] text-ink-2">
+        {count(first.count)} on {day(first.at)}, {count(last.count)} now.
+      </p>
+    </>
+  );
+}
+
+/** How many of these people are in up to four other segments. */
+export function OverlapTable({ rule, people, segments }: { rule: string; people: number; segments: M["Segment"][] }) {
+  const [others, setOthers] = useState<number[]>([]);
+  const q = useQuery({
+    queryKey: ["overlap", rule, others],
+    queryFn: ({ signal }) => post<M["Overlaps"]>("/segments/overlap", { rule, others }, signal),
+    enabled: others.length > 0 && rule.trim() !== "",
+    placeholderData: keepPreviousData,
+  });
+  const rest = segments.filter((s) => !others.includes(s.id));
+  return (
+    <section className="mt-6">
+      <div className="mb-1 flex items-baseline justify-between gap-3">
+        <h2>Overlap with other segments</h2>
+        {others.length < 4 && rest.length > 0 && (
+          <select
+            className="field w-auto py-0"
+            aria-label="Compare with a segment"
+            value=""
+            onChange={(e) => setOthers([...others, Number(e.target.value)])}
+          >
+            <option value="">Compare with…</option>
+            {rest.map((s) => (
+              <option key={s.id} value={s.id}>
+                {s.name}
+              </option>
+            ))}
+          </select>
+        )}
+      </div>
+      {others.length === 0 ? (
+        <p className="text-[13px] text-ink-2">Choose up to four.</p>
+      ) : (
+        <table className="lined">
+          <thead>
+            <tr>
+              <th>Segment</th>
+              <th className="w-[28%]">
+                <span className="sr-only">Share of these people</span>
+              </th>
+              <th className="n">In both</th>
+              <th className="n">Only here</th>
+              <th className="n">Only there</th>
+              <th className="w-6" />
+            </tr>
+          </thead>
+          <tbody>
+            {(q.data?.overlaps ?? []).map((o) => (
+              <tr key={o.id}>
+                <td>
+                  <Link className="hover:underline" to={`/segments/${o.id}`}>
+                    {o.name}
+                  </Link>
+                </td>
+                <td className="pt-3!">
+                  <div className="h-[6px] bg-wash" aria-hidden>
+                    <div
+                      className="h-full bg-cornflower"
+                      style={{ width: `${(100 * o.both) / Math.max(people, 1)}%` }}
+                    />
+                  </div>
+                </td>
+                <td className="n font-semibold">{count(o.both)}</td>
+                <td className="n">{count(o.only_this)}</td>
+                <td className="n">{count(o.only_that)}</td>
+                <td>
+                  <button
+                    type="button"
+                    className="text-ink-3 hover:text-poppy"
+                    aria-label={`Compare without ${o.name}`}
+                    onClick={() => setOthers(others.filter((x) => x !== o.id))}
+                  >
+                    ×
+                  </button>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </section>
+  );
+}

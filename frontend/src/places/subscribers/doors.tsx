@@ -1,0 +1,171 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { get, type M } from "../../api/client";
+import { count, day, share } from "../../logic/format";
+import { BandBar, BandList, Page, Quiet, Waiting } from "../../parts/basics";
+import { useRows } from "../../parts/rows";
+import { SubscriberTabs } from "./tabs";
+
+/** Every door beside the others: what became of the people who came by it. */
+export function DoorsPage() {
+  const go = useNavigate();
+  const q = useQuery({ queryKey: ["doors"], queryFn: () => get<M["Doors"]>("/subscribers/doors") });
+  const [kind, setKind] = useState("door");
+  const listed = (q.data?.doors ?? []).filter((d) => d.kind === kind);
+  const imports = (q.data?.doors ?? []).some((d) => d.kind === "import");
+  const rows = useRows(listed.length, (i) => {
+    const d = listed[i];
+    return d?.rule
+      ? [
+          {
+            words: "See its people in the table",
+            act: () => go(`/subscribers/table?rule=${encodeURIComponent(d.rule)}`),
+          },
+        ]
+      : [];
+  });
+  const one = listed[rows.at];
+  return (
+    <Page
+      title="Subscribers"
+      tabs={<SubscriberTabs />}
+      lead="By which list, form or import people came, and what became of them. A door whose people bounce, complain or stay silent more than the others' is a bad source."
+      side={one && <Side d={one} />}
+    >
+      {!q.data ? (
+        <Waiting error={q.error} what="the doors" />
+      ) : !q.data.doors.length ? (
+        <Quiet>Nobody came by a door yet. A list, a form or the stated source of an import is one.</Quiet>
+      ) : (
+        <>
+          {imports && (
+            <div className="mb-2 flex gap-4" role="tablist">
+              {[
+                ["door", "Lists and forms"],
+                ["import", "Imports"],
+              ].map(([k, words]) => (
+                <button
+                  key={k}
+                  type="button"
+                  role="tab"
+                  aria-selected={kind === k}
+                  className="tab"
+                  data-on={kind === k}
+                  onClick={() => setKind(k as string)}
+                >
+                  {words}
+                </button>
+              ))}
+            </div>
+          )}
+          <table className="lined">
+            <thead>
+              <tr>
+                <th>{kind === "door" ? "Door" : "Import"}</th>
+                <th className="n">People</th>
+                <th className="w-[130px]">By band</th>
+                <th className="n">Mailed</th>
+                <th className="n">Answered</th>
+                <th className="n">Silent from the start</th>
+                <th className="n">Bounced</th>
+                <th className="n">Complained</th>
+                <th className="n">Left</th>
+              </tr>
+            </thead>
+            <tbody>
+              {listed.map((d, i) => (
+                <tr key={d.name} className={i === rows.at ? "bg-cornflower-pale" : ""}>
+                  <td className="max-w-[210px]">
+                    {d.rule ? (
+                      <Link
+                        className="block truncate font-semibold hover:underline"
+                        title={d.name}
+                        to={`/subscribers/table?rule=${encodeURIComponent(d.rule)}`}
+                      >
+                        {d.name}
+                      </Link>
+                    ) : (
+                      <span className="block truncate font-semibold" title={d.name}>
+                        {d.name}
+                      </span>
+                    )}
+                    {d.signs.length > 0 && <span className="text-[13px] text-poppy">stands out, see right</span>}
+                  </td>
+                  <td className="n">{count(d.people)}</td>
+                  <td className="pt-3!">
+                    <BandBar bands={d.bands} height={9} />
+                  </td>
+                  <td className="n">{count(d.mailed)}</td>
+                  {(["answered", "silent", "bounced", "complained", "left"] as const).map((k) => (
+                    <td key={k} className={`n ${d.signs.length && d[k] && k !== "answered" ? "" : "text-ink-2"}`}>
+                      {d.mailed ? share(d[k], d.mailed) : "–"}
+                    </td>
+                  ))}
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          {rows.menu}
+          <p className="mt-2 text-[13px] text-ink-3">
+            Shares are of the people mailed at least once. “Stands out” is said only where the difference to all other
+            doors is beyond chance (95% interval). Arrows choose a door, = shows its acts.
+          </p>
+        </>
+      )}
+    </Page>
+  );
+}
+
+function Side({ d }: { d: M["Door"] }) {
+  return (
+    <>
+      <h2>{d.name}</h2>
+      <p className="mb-3 text-ink-2">
+        {count(d.people)} people,{" "}
+        {day(d.first) === day(d.last) ? `on ${day(d.first)}` : `${day(d.first)} to ${day(d.last)}`}.
+      </p>
+      {d.signs.map((s) => (
+        <p key={s} className="mb-2 border-l-2 border-poppy pl-3">
+          {s}
+        </p>
+      ))}
+      {!d.signs.length && (
+        <p className="mb-2 text-ink-2">
+          {d.mailed
+            ? "Nothing sets its people apart from the others to their disadvantage."
+            : "Nobody of them was mailed yet."}
+        </p>
+      )}
+      <div className="mt-4">
+        <BandList bands={d.bands} />
+      </div>
+      {d.mailed > 0 && (
+        <table className="lined mt-4">
+          <tbody>
+            {(
+              [
+                ["Mailed at least once", d.mailed],
+                ["Answered something", d.answered],
+                ["Five or more, never an answer", d.silent],
+                ["Bounced for good", d.bounced],
+                ["Complained", d.complained],
+                ["Unsubscribed", d.left],
+              ] as const
+            ).map(([words, n]) => (
+              <tr key={words}>
+                <td>{words}</td>
+                <td className="n">{count(n)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {d.rule && (
+        <Link className="btn mt-4" to={`/subscribers/table?rule=${encodeURIComponent(d.rule)}`}>
+          See them in the table
+        </Link>
+      )}
+    </>
+  );
+}

@@ -1,0 +1,294 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { type M, patch, post, remove } from "../../api/client";
+import { day, when } from "../../logic/format";
+import { Ask, Sentence } from "../../parts/basics";
+import { offerUndo, useMe } from "../../parts/me";
+import { useSegments } from "../segments/list";
+
+/** Name, labels and fields, changed in place; each change can be undone. */
+export function Details({ p }: { p: M["Person"] }) {
+  const client = useQueryClient();
+  const me = useMe();
+  const words = useSegments().data?.words ?? {};
+  const [error, setError] = useState<Error | null>(null);
+  const refresh = () => client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "me" });
+  const save = async (what: string, body: Partial<M["PersonIn"]>) => {
+    setError(null);
+    try {
+      const acted = await patch<M["Acted"]>(`/subscribers/${p.id}`, body);
+      await refresh();
+      offerUndo({
+        words: `${what} of ${p.name || p.email} is changed.`,
+        undo: async () => {
+          await post(`/activity/${acted.deed}/undo`);
+          await refresh();
+        },
+      });
+    } catch (e) {
+      setError(e as Error);
+    }
+  };
+  const may = me.role !== "observer";
+  const fields = { ...Object.fromEntries((words.field ?? []).map((f) => [f, ""])), ...p.fields };
+  return (
+    <section className="mb-6" aria-label="Details">
+      <div className="grid grid-cols-[repeat(auto-fill,minmax(150px,1fr))] gap-x-5 gap-y-2">
+        {(["name", "language", "country", "time_zone"] as const).map((k) => (
+          <Cell
+            key={k}
+            words={k.replace("_", " ")}
+            value={p[k]}
+            may={may}
+            save={(v) => save(k.replace("_", " "), { [k]: v })}
+          />
+        ))}
+        {Object.entries(fields).map(([k, v]) => (
+          <Cell
+            key={`field:${k}`}
+            words={k}
+            value={String(v)}
+            may={may}
+            save={(x) => save(k, { fields: { ...p.fields, [k]: x } })}
+          />
+        ))}
+      </div>
+      <div className="mt-3 flex flex-wrap items-center gap-2">
+        {p.labels.map((l) => (
+          <span key={l} className="tag tag-plain">
+            {l}
+            {may && (
+              <button
+                type="button"
+                className="ml-1.5"
+                aria-label={`Take the label ${l} off`}
+                onClick={() => save("The label", { labels: p.labels.filter((x) => x !== l) })}
+              >
+                ×
+              </button>
+            )}
+          </span>
+        ))}
+        {may && <AddLabel names={words.label ?? []} add={(l) => save("The label", { labels: [...p.labels, l] })} />}
+        <span className="text-[13px] text-ink-2">{p.lists.length > 0 && `in ${p.lists.join(", ")}`}</span>
+      </div>
+      <Sentence error={error} />
+    </section>
+  );
+}
+
+function AddLabel({ names, add }: { names: string[]; add: (l: string) => void }) {
+  const [value, setValue] = useState("");
+  return (
+    <form
+      onSubmit={(e) => {
+        e.preventDefault();
+        if (value.trim()) add(value.trim());
+        setValue("");
+      }}
+    >
+      <input
+        className="field w-[130px] py-0"
+        style={{ height: 25 }}
+        list="labels-there"
+        aria-label="Label to add"
+        placeholder="add a label"
+        value={value}
+        onChange={(e) => setValue(e.target.value)}
+      />
+      <datalist id="labels-there">
+        {names.map((n) => (
+          <option key={n} value={n} />
+        ))}
+      </datalist>
+    </form>
+  );
+}
+
+/** One value that turns into a field when pressed; Enter keeps it, Esc leaves it as it was. */
+function Cell({ words, value, may, save }: { words: string; value: string; may: boolean; save: (v: string) => void }) {
+  const [editing, setEditing] = useState(false);
+  const [text, setText] = useState(value);
+  const keep = () => {
+    setEditing(false);
+    if (text.trim() !== value) save(text.trim());
+  };
+  return (
+    <div className="min-w-0">
+      <span className="label mb-0!">{words}</span>
+      {editing ? (
+        <input
+          // biome-ignore lint/a11y/noAutofocus: it was pressed to be typed into
+          autoFocus
+          className="field"
+          aria-label={words}
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+          onBlur={keep}
+          onKeyDown={(e) => {
+            if (e.key === "Enter") keep();
+            if (e.key === "Escape") {
+              setText(value);
+              setEditing(false);
+              e.stopPropagation();
+            }
+          }}
+        />
+      ) : (
+        <button
+          type="button"
+          className="block w-full truncate border-b border-dashed border-rule-strong py-1 text-left disabled:border-transparent"
+          disabled={!may}
+          aria-label={`Change ${words}, now ${value || "empty"}`}
+          onClick={() => {
+            setText(value);
+            setEditing(true);
+          }}
+        >
+          {value || <span className="text-ink-3">empty</span>}
+        </button>
+      )}
+    </div>
+  );
+}
+
+export function Notes({ p, now }: { p: M["Person"]; now: number }) {
+  const client = useQueryClient();
+  const me = useMe();
+  const [text, setText] = useState("");
+  const [error, setError] = useState<Error | null>(null);
+  const act = async (f: () => Promise<unknown>) => {
+    setError(null);
+    try {
+      await f();
+      await client.invalidateQueries({ queryKey: ["person"] });
+    } catch (e) {
+      setError(e as Error);
+    }
+  };
+  if (me.role === "observer" && !p.notes.length) return null;
+  return (
+    <section className="mb-6" aria-label="Notes">
+      <h2 className="mb-1">Notes</h2>
+      {p.notes.map((n) => (
+        <p key={n.id} className="flex gap-4 border-b border-rule py-1.5">
+          <span className="flex-1 whitespace-pre-wrap">{n.text}</span>
+          <span className="text-[13px] text-ink-2">
+            {n.who}, {when(n.at, now)}
+          </span>
+          {me.role !== "observer" && (
+            <button
+              type="button"
+              className="text-ink-3 hover:text-ink"
+              aria-label="Remove this note"
+              onClick={() => act(() => remove(`/subscribers/${p.id}/notes/${n.id}`))}
+            >
+              ×
+            </button>
+          )}
+        </p>
+      ))}
+      {me.role !== "observer" && (
+        <form
+          className="mt-2 flex gap-2"
+          onSubmit={(e) => {
+            e.preventDefault();
+            if (text.trim()) act(() => post(`/subscribers/${p.id}/notes`, { text })).then(() => setText(""));
+          }}
+        >
+          <input
+            className="field"
+            aria-label="A note"
+            placeholder="Write a note for your colleagues"
+            value={text}
+            onChange={(e) => setText(e.target.value)}
+          />
+          <button type="submit" className="btn" disabled={!text.trim()}>
+            Add
+          </button>
+        </form>
+      )}
+      <Sentence error={error} />
+    </section>
+  );
+}
+
+/** Export everything about them, and erase. */
+export function PersonActs({ p }: { p: M["Person"] }) {
+  const go = useNavigate();
+  const me = useMe();
+  const client = useQueryClient();
+  const [typed, setTyped] = useState("");
+  return (
+    <>
+      <a className="btn" href={`/api/subscribers/${p.id}/everything.json`} download>
+        Export everything
+      </a>
+      {me.role === "analyst" && (
+        <Ask
+          trigger={
+            <button type="button" className="btn btn-grave">
+              Erase…
+            </button>
+          }
+          title={`Erase ${p.name || p.email}?`}
+          words="Erase for good"
+          grave
+          disabled={typed.trim().toLowerCase() !== p.email.toLowerCase()}
+          act={async () => {
+            await remove(`/subscribers/${p.id}`);
+            await client.invalidateQueries();
+            go("/subscribers/table");
+          }}
+        >
+          <p className="mb-3">
+            Name, address, fields, labels, notes, {p.consent.length} consent{" "}
+            {p.consent.length === 1 ? "source" : "sources"} and the network addresses of {p.events.length} events go for
+            good. Counts in results stay, without a name. A keyed hash of the address stays, so that no import brings
+            them back. This cannot be undone.
+          </p>
+          <label className="block text-ink">
+            <span className="label">Write their address to confirm: {p.email}</span>
+            <input className="field" value={typed} onChange={(e) => setTyped(e.target.value)} />
+          </label>
+        </Ask>
+      )}
+    </>
+  );
+}
+
+export function ConsentHistory({ p }: { p: M["Person"] }) {
+  if (!p.consent.length) return null;
+  return (
+    <details className="mb-6">
+      <summary className="cursor-pointer text-cornflower">
+        Consent history, {p.consent.length} {p.consent.length === 1 ? "entry" : "entries"}
+      </summary>
+      <table className="lined mt-1">
+        <thead>
+          <tr>
+            <th>When</th>
+            <th>Purpose</th>
+            <th>By</th>
+            <th>State</th>
+            <th>Source</th>
+            <th>Wording</th>
+          </tr>
+        </thead>
+        <tbody>
+          {p.consent.map((c, i) => (
+            <tr key={i}>
+              <td className="whitespace-nowrap text-ink-2">{day(c.at)}</td>
+              <td>{c.purpose}</td>
+              <td>{c.channel}</td>
+              <td className="font-semibold">{c.state}</td>
+              <td>{c.source || <span className="text-ink-3">none stated</span>}</td>
+              <td>{c.wording || <span className="text-ink-3">not kept</span>}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </details>
+  );
+}
