@@ -5,41 +5,25 @@ from __future__ import annotations
 import csv
 import resource
 import sqlite3
-import statistics
 import subprocess
 import sys
 import tempfile
 import time
 import urllib.request
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from bench import world
+from bench import cold, questions, truth, world
 from bench.peers import Duck, frames, polars_count, polars_score
+from bench.timing import in_turn
 from openmeadow.core.engagement.score import cadence, score
 from openmeadow.core.rules.streams import Streams
 from openmeadow.desk.bring_in import events, reading, subscribers
 from openmeadow.desk.desk import Desk
 
-ROUNDS = 5
 DAY = 86_400
-
-
-def in_turn(contests: dict[str, Callable[[], Any]], rounds: int = ROUNDS) -> dict[str, tuple[float, Any]]:
-    """Each contestant once a round, in turn; the median seconds and the last answer of each."""
-    times: dict[str, list[float]] = {name: [] for name in contests}
-    answers: dict[str, Any] = {}
-    for name, run in contests.items():
-        answers[name] = run()  # a first run that is not counted
-    for _ in range(rounds):
-        for name, run in contests.items():
-            begun = time.perf_counter()
-            answers[name] = run()
-            times[name].append(time.perf_counter() - begun)
-    return {name: (statistics.median(t), answers[name]) for name, t in times.items()}
 
 
 def told(title: str, found: dict[str, tuple[float, Any]]) -> None:
@@ -89,7 +73,7 @@ def _bare(path: Path, folder: Path, columns: int) -> int:
     marks, n = ",".join("?" * columns), 0
     for rows, _, _ in reading.csv_chunks(path):
         db.execute("BEGIN")
-        db.executemany(f"INSERT INTO t VALUES ({marks})", [r for _, r in rows])  # noqa: S608
+        db.executemany(f"INSERT INTO t VALUES ({marks})", [r for _, r in rows])
         db.execute("COMMIT")
         n += len(rows)
     db.close()
@@ -175,9 +159,12 @@ def main() -> None:
     people = int(sys.argv[1]) if len(sys.argv) > 1 else 1_000_000
     deliveries = int(sys.argv[2]) if len(sys.argv) > 2 else 20 * people
     first_page()
+    truth.main()
     bringing_in(people, people)
     bringing_in(people // 10, people)
     scoring(people, deliveries)
+    questions.main((people // 10, people * 3 // 10, people), deliveries // people)
+    cold.main(people, deliveries)
 
 
 if __name__ == "__main__":

@@ -58,7 +58,7 @@ class Duck:
         self.db.execute("SET enable_progress_bar = false")
         for name, frame in data.items():
             self.db.register("given", frame.to_arrow())
-            self.db.execute(f"CREATE TABLE {name} AS SELECT * FROM given")  # noqa: S608
+            self.db.execute(f"CREATE TABLE {name} AS SELECT * FROM given")
             self.db.unregister("given")
 
     def score(self, pace: Cadence) -> Any:

@@ -33,6 +33,7 @@ def make(people: int, deliveries: int, seed: int = 1) -> Columns:
         np.where(r.random(len(person)) < 0.02, first + 5, FAR),
         opened_at,
         np.where(clicked, opened_at + 30, FAR),
+        np.where(clicked, opened_at + 30, FAR),
         np.where(machine, first + 2, FAR),
     )
     at = np.concatenate((opened_at[opened], opened_at[clicked] + 30, first[machine] + 2))

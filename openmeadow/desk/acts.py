@@ -75,7 +75,8 @@ def preview(desk: Desk, name: str, argument: str, choice: Choice) -> dict[str, A
 
 
 def start(desk: Desk, name: str, argument: str, choice: Choice, who: str, large: int = LARGE) -> dict[str, Any]:
-    """Do it now, or as a job when it concerns more than ``large`` people: {"deed", "job", "people"}; one of the first two is 0."""
+    """Do it now, or as a job when it concerns more than ``large`` people: {"deed", "job", "people"}, one of the
+    first two being 0."""
     _act(name, argument)
     people = len(_people(desk, choice))
     if people > large:

@@ -50,6 +50,7 @@ export function completions(before: string, words: Record<string, string[]>): { 
       const typed = (m[1] ?? "").toLowerCase();
       const names = (words[kind] ?? [])
         .filter((n) => n.toLowerCase().includes(typed) && n.toLowerCase() !== typed)
+        .sort((a, b) => Number(b.toLowerCase().startsWith(typed)) - Number(a.toLowerCase().startsWith(typed)))
         .slice(0, 8);
       return names.length ? { from: before.length - (m[1] ?? "").length, names } : null;
     }

@@ -11,7 +11,7 @@ import itertools
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, fields
-from functools import partial
+from functools import cached_property, partial
 from typing import Any
 
 import numpy as np
@@ -55,7 +55,7 @@ class Scores:
     machine_in_window: I32
     band: I8
 
-    @property
+    @cached_property
     def score(self) -> F64:
         return 100.0 * self.E / (self.N + 1.0)
 

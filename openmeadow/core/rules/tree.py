@@ -218,11 +218,8 @@ class Got(OfMessages):
     word = "got"
 
     def counts(self, view: View) -> Any:
-        rows, since = view.columns.rows, self.window(view.now)
-        hit = (rows.first_at > since) & (rows.first_at <= view.now) & (rows.failed_at > view.now)
-        if self.of is not None:
-            hit &= np.isin(rows.message, view.facts.message_ids(self.of))
-        return np.bincount(rows.person[hit], minlength=len(view.alive))
+        only = None if self.of is None else view.facts.message_ids(self.of)
+        return view.streams.delivered(self.window(view.now), view.now, only)
 
 
 class Booked(Counted):
@@ -355,7 +352,8 @@ class BandIs(Rule):
         return f"band is {' or '.join(self.bands)}"
 
     def mask(self, view: View) -> Mask:
-        return view.alive & np.isin(view.scores.band, [BANDS.index(b) for b in self.bands])
+        wanted = np.isin(np.arange(len(BANDS)), [BANDS.index(b) for b in self.bands])
+        return np.asarray(view.alive & wanted[view.scores.band])
 
 
 @dataclass(frozen=True)

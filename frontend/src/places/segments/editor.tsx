@@ -1,5 +1,5 @@
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { type M, Problem, post } from "../../api/client";
 import { type Clause, joined } from "../../logic/clauses";
@@ -79,8 +79,12 @@ function Editor({
   });
   const q = useQuery({ ...counting(settled), enabled: settled.trim() !== "" });
   const mistake = q.error instanceof Problem && rule.trim() && settled === rule ? q.error : null;
-  const clauses = (q.data?.clauses ?? []) as Clause[];
-  const by = q.data?.joined_by ?? "";
+  // while a mistake is being typed, the last figures stay, dimmed
+  const good = useRef<M["RuleCount"] | undefined>(undefined);
+  if (q.data && !q.error) good.current = q.data;
+  const whole = q.data ?? good.current;
+  const clauses = (whole?.clauses ?? []) as Clause[];
+  const by = whole?.joined_by ?? "";
   const looked = joined(
     clauses.filter((_, i) => !off.has(i)),
     by,
@@ -96,7 +100,7 @@ function Editor({
       setError(e as Error);
     }
   };
-  const d = rule.trim() ? (off.size ? (part.data ?? q.data) : q.data) : undefined;
+  const d = rule.trim() ? (off.size ? (part.data ?? whole) : whole) : undefined;
   const stale = q.isPlaceholderData || q.isFetching || !!mistake;
   const dirty = rule !== firstRule || name !== firstName;
   return (
