@@ -58,7 +58,7 @@ class Desk:
         self.folder = folder
         self.clock = clock or clock_of(folder)
         self._kept: _Kept | None = None
-        self._facts = FactsKept()
+        self._facts = FactsKept(folder / "columns.facts")
         self._guard = threading.RLock()
         self._machines: tuple[float, Machines] = (-1.0, Machines((), ()))
 
@@ -218,7 +218,7 @@ class Desk:
             if type(part).__name__ in ("AllOf", "AnyOf", "Negated"):
                 continue
             try:
-                part.mask(view)
+                view.mask(part)
             except Missing as e:
                 raise RuleMistake(f"At character {part.place + 1}: {e}", part.place) from e
         return rule
@@ -228,7 +228,7 @@ class Desk:
     ) -> tuple[int, View, Rule, list[SieveRow]]:
         view = self.view(as_of)
         rule = self.checked_rule(text, view, own_name)
-        return int(rule.mask(view).sum()), view, rule, sieve(rule, view) if with_sieve else []
+        return int(view.mask(rule).sum()), view, rule, sieve(rule, view) if with_sieve else []
 
     def index_of(self, view: View, subscriber: int) -> int:
         at = int(np.searchsorted(view.columns.people.id, subscriber))

@@ -39,7 +39,7 @@ def chosen(desk: Desk, view: View, choice: Choice) -> Mask:
         if choice.bands:
             mask &= np.isin(view.scores.band, [BANDS.index(b) for b in choice.bands if b in BANDS])
         if choice.rule.strip():
-            mask &= desk.checked_rule(choice.rule, view).mask(view)
+            mask &= view.mask(desk.checked_rule(choice.rule, view))
         if choice.text.strip():
             mask &= np.isin(ids, np.array(subscribers.matching(desk.store.read(), choice.text.strip()), np.int64))
     if choice.without:

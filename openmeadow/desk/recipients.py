@@ -35,7 +35,7 @@ def chosen(desk: Desk, view: View, ids: list[int]) -> Mask:
         row = segments.one(desk.store.read(), id)
         if row is None:
             raise Refused("A chosen segment is not there any more; choose again.")
-        mask |= desk.checked_rule(row["rule"], view, row["name"]).mask(view)
+        mask |= view.mask(desk.checked_rule(row["rule"], view, row["name"]))
     return mask
 
 

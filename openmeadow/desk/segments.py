@@ -66,7 +66,7 @@ def every(desk: Desk) -> list[dict[str, Any]]:
             "bands": [],
         }
         try:
-            mask = desk.checked_rule(row["rule"], view, row["name"]).mask(view)
+            mask = view.mask(desk.checked_rule(row["rule"], view, row["name"]))
             item["count"] = int(mask.sum())
             item["bands"] = np.bincount(view.scores.band[mask], minlength=len(BANDS)).tolist()
         except (RuleMistake, Missing) as e:
@@ -101,7 +101,7 @@ def about(desk: Desk, id: int) -> dict[str, Any]:
     begun = time.perf_counter()
     view = desk.view()
     rule = desk.checked_rule(row["rule"], view, row["name"])
-    count = int(rule.mask(view).sum())
+    count = int(view.mask(rule).sum())
     seconds = time.perf_counter() - begun
     day = view.now - view.now % 86_400
     wanted = [day - i * GROWTH_STEP for i in range(1, GROWTH_POINTS + 1)]
@@ -112,7 +112,7 @@ def about(desk: Desk, id: int) -> dict[str, Any]:
         if near is None:
             past = desk.view(at, nearly=True)
             if past.alive.any():
-                new[at] = int(rule.mask(past).sum())
+                new[at] = int(past.mask(rule).sum())
     if new:
         with desk.store.atomic() as db:
             for at, n in new.items():
@@ -148,7 +148,7 @@ def freeze(desk: Desk, id: int, who: str) -> dict[str, Any]:
     """Keep the people of a segment as they are now."""
     row = _one(desk, id)
     _, view, rule, _ = desk.count(row["rule"], own_name=row["name"])
-    people: list[int] = view.columns.people.id[rule.mask(view)].tolist()
+    people: list[int] = view.columns.people.id[view.mask(rule)].tolist()
     with desk.store.atomic() as db:
         copy = segments.freeze(db, id, row["rule"], view.now, people)
         facts_changed(db)
@@ -174,11 +174,11 @@ def overlap(desk: Desk, text: str, others: list[int]) -> list[dict[str, Any]]:
     if len(others) > MOST_OVERLAPS:
         raise Refused("Compare with up to four other segments at a time.")
     view = desk.view()
-    mine = desk.checked_rule(text, view).mask(view)
+    mine = view.mask(desk.checked_rule(text, view))
     out = []
     for id in others:
         row = _one(desk, id)
-        theirs = desk.checked_rule(row["rule"], view, row["name"]).mask(view)
+        theirs = view.mask(desk.checked_rule(row["rule"], view, row["name"]))
         out.append(
             {
                 "id": id,

@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
 import difflib
+import hashlib
+import json
+import os
 import sqlite3
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from pathlib import Path
 
 import numpy as np
 
@@ -28,12 +33,54 @@ def nearest(kind: str, name: str, known: list[str]) -> Missing:
     return Missing(f"There is no {kind} “{name}”{tail}")
 
 
+WORTH_KEEPING = 50_000  # people; answers about fewer are quicker asked again than read from disk
+
+
 @dataclass
 class Kept:
-    """Answers about everybody, kept while ``version`` of the store stands and their moment has not passed."""
+    """Answers about everybody, kept while ``version`` of the store stands and their moment has not passed.
 
+    Those about many people are also kept in ``folder``, disposable like the columns' mirror, so that the next
+    process need not ask again.
+    """
+
+    folder: Path | None = None
     version: int = -1
     answers: dict[tuple[object, ...], tuple[int, int, np.ndarray]] = field(default_factory=dict)
+
+    def at(self, version: int) -> None:
+        """What was kept of another version is forgotten."""
+        if self.version != version:
+            self.version = version
+            self.answers.clear()
+
+    def _file(self, key: tuple[object, ...]) -> Path | None:
+        name = hashlib.sha256(repr(key).encode()).hexdigest()[:24]
+        return None if self.folder is None else self.folder / f"{name}.npy"
+
+    def get(self, key: tuple[object, ...], now: int, people: int) -> np.ndarray | None:
+        found = self.answers.get(key)
+        if found is None and people >= WORTH_KEEPING and (path := self._file(key)) is not None:
+            try:
+                said = json.loads(path.with_suffix(".json").read_text())
+                if said["version"] == self.version:
+                    found = self.answers[key] = (said["since"], said["until"], np.load(path, mmap_mode="r"))
+            except (OSError, ValueError, KeyError):
+                pass
+        return found[2] if found and found[0] <= now < found[1] and len(found[2]) == people else None
+
+    def put(self, key: tuple[object, ...], since: int, until: int, answer: np.ndarray) -> None:
+        self.answers[key] = (since, until, answer)
+        path = self._file(key)
+        if len(answer) < WORTH_KEEPING or path is None:
+            return
+        with contextlib.suppress(OSError):
+            path.parent.mkdir(exist_ok=True)
+            path.with_suffix(".json").unlink(missing_ok=True)
+            fresh = path.with_suffix(f".{os.getpid()}.new.npy")
+            np.save(fresh, answer)
+            fresh.replace(path)
+            path.with_suffix(".json").write_text(json.dumps({"version": self.version, "since": since, "until": until}))
 
 
 @dataclass
@@ -58,16 +105,14 @@ class StoreFacts:
         moment at which it changes by itself ("" when it never does)."""
         if self.kept is None or self.some:
             return compute()
-        version = facts_version(self.db)
-        if self.kept.version != version:
-            self.kept.version = version
-            self.kept.answers.clear()
-        found = self.kept.answers.get(key)
-        if found is None or not found[0] <= self.now < found[1] or len(found[2]) != len(self.ids):
+        self.kept.at(facts_version(self.db))
+        found = self.kept.get(key, self.now, len(self.ids))
+        if found is None:
             row = self.db.execute(timed, {"now": self.now}).fetchone() if timed else None
             until = int(row[0]) if row and row[0] is not None else 2**62
-            found = self.kept.answers[key] = (self.now, until, compute())
-        return found[2]
+            found = compute()
+            self.kept.put(key, self.now, until, found)
+        return found
 
     def _mask(self, sql: str, arguments: tuple[object, ...], timed: str = "") -> Mask:
         def compute() -> Mask:
@@ -180,13 +225,14 @@ class StoreFacts:
         return np.asarray(self.provider == low.index(name.lower()))
 
     def _latest(self, sql: str, arguments: tuple[object, ...], timed: str) -> I8:
-        """A small number a person from (subscriber, number) rows, the last row of each standing."""
+        """A small number a person from (subscriber, number, order) rows, the last one in order standing."""
 
         def compute() -> I8:
-            subscriber, value = _table(self.db, sql, arguments, "qb")
+            subscriber, value, order = _table(self.db, sql, arguments, "qbq")
+            by_order = np.argsort(order, kind="stable")
             out = np.zeros(len(self.ids), np.int8)
-            place, here = self._of(subscriber)
-            out[place[here]] = value[here]
+            place, here = self._of(subscriber[by_order])
+            out[place[here]] = value[by_order][here]
             return out
 
         return self._remembered((sql, *(a for a in arguments if a != self.now)), timed, compute)
@@ -194,8 +240,8 @@ class StoreFacts:
     def consent(self, purpose: str, channel: str = "email") -> I8:
         """Each person's latest word about the purpose, by a channel, up to now."""
         return self._latest(
-            "SELECT subscriber, state FROM consent_entries WHERE purpose = ? AND channel = ? "
-            f"AND at <= ?{self._among()} ORDER BY at, state = 1, state = 2",
+            "SELECT subscriber, state, at * 4 + (state = 1) + 2 * (state = 2) FROM consent_entries "
+            f"WHERE purpose = ? AND channel = ? AND at <= ?{self._among()}",
             (self._id("purposes", "purpose", purpose), channel, self.now),
             "SELECT min(at) FROM consent_entries WHERE at > :now",
         )
@@ -205,7 +251,7 @@ class StoreFacts:
 
     def suppressed(self) -> I8:
         return self._latest(
-            f"SELECT subscriber, reason FROM suppressions WHERE at <= ?{self._among()} ORDER BY reason DESC",
+            f"SELECT subscriber, reason, -reason FROM suppressions WHERE at <= ?{self._among()}",
             (self.now,),
             "SELECT min(at) FROM suppressions WHERE at > :now",
         )
@@ -231,7 +277,7 @@ class StoreFacts:
 
     def verdicts(self) -> I8:
         """1 + the place in VERDICTS; 0 where the address was never checked."""
-        return self._latest("SELECT subscriber, verdict + 1 FROM address_verdicts", (), "")
+        return self._latest("SELECT subscriber, verdict + 1, 0 FROM address_verdicts", (), "")
 
     def address_is(self, verdicts: tuple[str, ...]) -> Mask:
         known = self.verdicts()

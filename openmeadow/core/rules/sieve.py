@@ -23,14 +23,14 @@ def sieve(rule: Rule, view: View) -> list[SieveRow]:
     """First row everyone, then one a clause of the topmost group (a lone clause is a group of one)."""
     rows = [SieveRow("everyone", int(view.alive.sum()), None)]
     if isinstance(rule, AnyOf):
-        masks = [p.mask(view) for p in rule.parts]
+        masks = [view.mask(p) for p in rule.parts]
         hits = np.sum(masks, axis=0, dtype=np.int32)
         return rows + [
             SieveRow(bracketed(p), int(m.sum()), int((m & (hits == 1)).sum()), True)
             for p, m in zip(rule.parts, masks, strict=True)
         ]
     parts = rule.parts if isinstance(rule, AllOf) else (rule,)
-    masks = [p.mask(view) for p in parts]
+    masks = [view.mask(p) for p in parts]
     fails = np.sum([~m for m in masks], axis=0, dtype=np.int32)
     left = view.alive.copy()
     for part, mask in zip(parts, masks, strict=True):

@@ -37,6 +37,9 @@ class Facts(Protocol):
     def soft_failures(self) -> tuple[I32, I64]: ...
 
 
+MOST_KEPT = 100  # masks of clauses a view remembers
+
+
 @dataclass
 class View:
     """Columns, scores and facts at one moment; ``alive`` are the people who exist then. ``scored`` makes the
@@ -48,6 +51,16 @@ class View:
     facts: Facts
     alive: Mask
     now: int
+    known: dict[Rule, Mask] = field(default_factory=dict, repr=False)
+
+    def mask(self, rule: Rule) -> Mask:
+        """Whom a rule holds for; worked out once a view, as sieves and counts ask for the same clauses."""
+        found = self.known.get(rule)
+        if found is None:
+            found = rule.mask(self)
+            if len(self.known) < MOST_KEPT:
+                self.known[rule] = found
+        return found
 
     @cached_property
     def scores(self) -> Scores:
@@ -105,7 +118,7 @@ class AllOf(Rule):
     def mask(self, view: View) -> Mask:
         out = view.alive.copy()
         for part in self.parts:
-            out &= part.mask(view)
+            out &= view.mask(part)
         return out
 
 
@@ -120,7 +133,7 @@ class AnyOf(Rule):
     def mask(self, view: View) -> Mask:
         out = np.zeros(len(view.alive), bool)
         for part in self.parts:
-            out |= part.mask(view)
+            out |= view.mask(part)
         return out
 
 
@@ -133,7 +146,7 @@ class Negated(Rule):
         return f"not ({self.part.text()})"
 
     def mask(self, view: View) -> Mask:
-        return view.alive & ~self.part.mask(view)
+        return view.alive & ~view.mask(self.part)
 
 
 def bracketed(rule: Rule) -> str:
@@ -419,7 +432,7 @@ class InSegment(Named):
     word, before = "in segment", "in segment"
 
     def mask(self, view: View) -> Mask:
-        return view.alive & view.facts.segment(self.name).mask(view)
+        return view.alive & view.mask(view.facts.segment(self.name))
 
 
 @dataclass(frozen=True)

@@ -59,7 +59,7 @@ def register(api: Described, desk: Desk) -> None:
         begun = time.perf_counter()
         view = desk.view()
         rule = desk.checked_rule(body.rule, view, body.own_name or None)
-        mask = rule.mask(view)
+        mask = view.mask(rule)
         seconds = time.perf_counter() - begun
         index = np.flatnonzero(mask)
         lot = np.argsort(draw(secrets.randbits(32), view.columns.people.id[index]))[:A_DOZEN]
