@@ -88,13 +88,12 @@ class Nothing:
 
 
 def _grid(s: Scores, alive: Mask) -> Any:
-    never = s.last_answer == NEVER
-    cell = cells((s.now - np.where(never, 0, s.last_answer)) // DAY, never, s.unanswered.astype(np.int64))
+    cell = cells(s.now - s.last_answer, s.last_answer == NEVER, s.unanswered)
     return np.bincount((cell * len(BANDS) + s.band)[alive], minlength=SHAPE[0] * SHAPE[1] * len(BANDS))
 
 
 def _on_grid(days: Any, lefts: Any, counts: Any) -> Any:
-    cell = cells(days, days < 0, lefts.astype(np.int64))
+    cell = cells(days.astype(np.int64) * DAY, days < 0, lefts.astype(np.int64))
     return np.bincount(cell, counts, minlength=SHAPE[0] * SHAPE[1])
 
 
@@ -123,7 +122,7 @@ def one_size(people: int, deliveries: int) -> dict[str, tuple[float, float]]:
         rule = parse(text)
         sql = f"SELECT count(*) FROM people WHERE {where}"
         assert int(rule.mask(view).sum()) == duck.db.execute(sql).fetchall()[0][0], text
-        contest(text, lambda r=rule: int(r.mask(view).sum()), lambda q=sql: duck.db.execute(q).fetchall())
+        contest(text, lambda r=rule: (view.known.clear(), int(r.mask(view).sum())), lambda q=sql: duck.db.execute(q).fetchall())
     contest("the map", lambda: _grid(scores, alive), lambda: duck.db.execute(MAP).fetchnumpy())
     none = Troubles(*(np.zeros(0, t) for t in (np.int64, np.int32, np.int32, np.int8)))
     ours, theirs = replay(c, none, SINCE, NOW), duck.db.execute(REPLAY).fetchnumpy()

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from openmeadow.core.addresses.providers import provider_names
-from openmeadow.core.columns import DAY, I64, NEVER, Columns, Mask
+from openmeadow.core.columns import DAY, I32, I64, NEVER, Columns, Mask
 from openmeadow.core.consent.gate import REASONS, ask
 from openmeadow.core.engagement.map import DAY_EDGES, DAY_WORDS, LEFT_EDGES, LEFT_WORDS
 from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT, MEASURES, SHAPE, cells, replay, standing
@@ -26,7 +26,7 @@ MONTH = 365.25 / 12 * DAY
 MOST_LISTS = 10
 
 
-def _sparse(cell: I64, group: I64, words: list[str], mask: Mask) -> dict[str, Any]:
+def _sparse(cell: I32, group: I64, words: list[str], mask: Mask) -> dict[str, Any]:
     """{"words", "cells": [flat cell, word, people, …]} without the zeros."""
     key = cell[mask] * len(words) + group[mask]
     counts = np.bincount(key, minlength=SHAPE[0] * SHAPE[1] * len(words))
@@ -35,11 +35,10 @@ def _sparse(cell: I64, group: I64, words: list[str], mask: Mask) -> dict[str, An
     return {"words": words, "cells": table.ravel().tolist()}
 
 
-def where(view: View) -> I64:
+def where(view: View) -> I32:
     """Each person's flat cell on the fine grid, now."""
     last = view.last_answer
-    never = last == NEVER
-    return cells((view.now - np.where(never, 0, last)) // DAY, never, view.scores.unanswered.astype(np.int64))
+    return cells(view.now - last, last == NEVER, view.scores.unanswered)
 
 
 def people_map(desk: Desk, purpose: str = "") -> dict[str, Any]:
@@ -83,7 +82,7 @@ def people_map(desk: Desk, purpose: str = "") -> dict[str, Any]:
     }
 
 
-def _lists(db: Any, view: View, cell: I64) -> dict[str, Any]:
+def _lists(db: Any, view: View, cell: I32) -> dict[str, Any]:
     """By list: somebody in two lists counts in both, so these do not add up to everybody."""
     lists = sorted(people_sets.members(db), key=lambda m: -len(m[1]))[:MOST_LISTS]
     ids = view.columns.people.id

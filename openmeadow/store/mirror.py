@@ -19,7 +19,7 @@ from openmeadow.store.columns import Everybody
 from openmeadow.store.deeds import events_version
 
 FOLDER = "columns"
-FORM = 2  # of the files; another number is another form
+FORM = 3  # of the files; another number is another form
 _EVERYBODY = ("erased", "provider", "door")
 
 

@@ -1,9 +1,11 @@
 import { describe, expect, test } from "vitest";
 import { traceInWords } from "./bands";
+import { type Clause, freshOf, joined, SHAPES, textOf } from "./clauses";
 import { bend, beyond, byWord, columnAt, drawnOf, nearest, rectOf, rowAt, total, without } from "./cutoff";
 import { ago, count, duration, fromLocalInput, localInput, moment, points, setZone, share } from "./format";
 import { side, strips } from "./map";
-import { completions, starters, withClause } from "./rules";
+import { ALL_MARKS, choiceOf, isMarked, mark, marked, NO_MARKS } from "./marks";
+import { completions, nextWords, starters, withClause } from "./rules";
 import { atShare, type Slot, span, spread } from "./timeline";
 
 const NOW = 1_773_308_520; // Thu 12 Mar 2026, 09:42 UTC
@@ -169,4 +171,51 @@ describe("the timeline", () => {
 test("a trace in words", () => {
   expect(traceInWords("oonc")).toBe("opened 2, left unanswered 1, clicked 1");
   expect(traceInWords("")).toBe("nothing sent yet");
+});
+
+describe("clauses as rows", () => {
+  const words = { purpose: ["Season news"], list: ['The "late" list'], segment: ["Engaged"], message: ["N"] };
+  test("every shape writes a sentence, and quotes are doubled", () => {
+    const texts = SHAPES.map((s) => textOf(freshOf(s, words)));
+    expect(new Set(texts).size).toBe(texts.length);
+    expect(texts).toContain("opened at least 1 in 90 days");
+    expect(texts).toContain('in list "The ""late"" list"');
+    expect(texts).toContain('consent to "Season news" by email is given');
+    expect(textOf({ clause: "opened", side: "most", value: 2, of: "N" })).toBe('opened at most 2 of "N"');
+    expect(textOf({ clause: "not", part: { clause: "band", bands: ["Strong", "Steady"] } })).toBe(
+      "not (band is Strong or Steady)",
+    );
+  });
+  test("groups keep their brackets", () => {
+    const clause = (clauseWord: string, text: string): Clause => ({ text, tree: { clause: clauseWord } });
+    const parts = [clause("rejoined", "rejoined"), clause("or", "(rejoined or suppressed)")];
+    expect(joined(parts, "and")).toBe("rejoined and (rejoined or suppressed)");
+    expect(joined(parts.slice(0, 1), "")).toBe("rejoined");
+  });
+  test("words that fit next", () => {
+    expect(nextWords("band is Ste", { place: 8, fits: ["Strong, Steady or Fading"] })).toEqual({
+      from: 8,
+      names: ["Steady"],
+    });
+    expect(nextWords("opened ", { place: 7, fits: ["at least or at most", "by anyone"] })?.names).toEqual([
+      "at least",
+      "at most",
+      "by anyone",
+    ]);
+    expect(nextWords("foo and ", { place: 0, fits: ["band"] })).toBeNull();
+    expect(nextWords("joined less than ", { place: 17, fits: ["a number", "the end of the rule"] })).toBeNull();
+  });
+});
+
+describe("marks", () => {
+  test("some, and all but some", () => {
+    const some = mark(mark(NO_MARKS, [1, 2, 3], true), [2], false);
+    expect([isMarked(some, 1), isMarked(some, 2), marked(some, 10)]).toEqual([true, false, 2]);
+    const but = mark(ALL_MARKS, [4], false);
+    expect([isMarked(but, 4), isMarked(but, 5), marked(but, 10)]).toEqual([false, true, 9]);
+    const filter = { rule: "rejoined", text: "", bands: ["Silent"] };
+    expect(choiceOf(but, filter)).toEqual({ ...filter, ids: null, without: [4] });
+    expect(choiceOf(some, filter)).toEqual({ rule: "", text: "", bands: [], ids: [1, 3], without: [] });
+    expect(marked(mark(but, [4], true), 10)).toBe(10);
+  });
 });

@@ -66,11 +66,11 @@ export function nextWords(
   const typed = /[a-z]*$/i.exec(before)?.[0] ?? "";
   const from = before.length - typed.length;
   if (fits.place < from) return null; // the mistake lies further back
-  const names = fits.fits.filter(
-    (w) =>
-      w.toLowerCase().startsWith(typed.toLowerCase()) &&
-      w.toLowerCase() !== typed.toLowerCase() &&
-      !/^(the end|a number)/.test(w),
+  const single = fits.fits.flatMap((w) =>
+    w === "a name in quotes" ? [w] : /^(the|a) /.test(w) ? [] : w.split(/, | or /),
+  );
+  const names = single.filter(
+    (w) => w.toLowerCase().startsWith(typed.toLowerCase()) && w.toLowerCase() !== typed.toLowerCase(),
   );
   return names.length ? { from, names } : null;
 }

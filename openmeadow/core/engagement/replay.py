@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from openmeadow.core.columns import DAY, F64, FAR, I64, MACHINE, NEVER, Columns, Kind, Mask, Trouble, Troubles
+from openmeadow.core.columns import DAY, F64, FAR, I32, I64, MACHINE, NEVER, Columns, Kind, Mask, Trouble, Troubles
 from openmeadow.core.engagement.map import DAY_EDGES, LEFT_EDGES
 
 FINE_DAYS = tuple(sorted({*range(0, 366, 5), *DAY_EDGES}))  # left edges of the columns; one more stands for "never"
@@ -47,11 +47,16 @@ class Replay:
         return {name: float(s.sum() - s[column:, left:].sum()) for name, s in self.sums.items()}
 
 
-def cells(days: I64, never: Mask, left: I64) -> I64:
-    """The flat place on the fine grid of coordinates in whole days and messages."""
-    column = np.searchsorted(FINE_DAYS, days, side="right") - 1
-    column = np.where(never, len(FINE_DAYS), np.maximum(column, 0))
-    return np.asarray(column * len(FINE_LEFT) + np.minimum(left, FINE_LEFT[-1]), np.int64)
+_COLUMN_OF_DAY = (np.searchsorted(FINE_DAYS, np.arange(FINE_DAYS[-1] + 1), side="right") - 1).astype(np.int16)
+
+
+def cells(age: I64, never: Mask, left: I64 | I32) -> I32:
+    """The flat place on the fine grid of an age in seconds (any, where ``never``) and a number of messages."""
+    days = np.minimum(np.maximum(age, 0), FINE_DAYS[-1] * DAY).astype(np.uint32) // np.uint32(DAY)
+    column = _COLUMN_OF_DAY[days]
+    column[never] = len(FINE_DAYS)
+    row = np.minimum(left, FINE_LEFT[-1]).astype(np.int32)
+    return np.asarray(column.astype(np.int32) * len(FINE_LEFT) + row, np.int32)
 
 
 def _last_answers(columns: Columns, person: I64, at: I64) -> I64:
@@ -157,9 +162,9 @@ def replay(columns: Columns, troubles: Troubles, since: int, until: int, stood: 
     rows, acts = columns.rows, columns.acts
     last, left = stood or standing(columns)
     inside = (rows.first_at > since) & (rows.first_at <= until)
-    cell = np.full(len(rows), -1, np.int64)
-    never = last[inside] == NEVER
-    cell[inside] = cells((rows.first_at[inside] - np.where(never, 0, last[inside])) // DAY, never, left[inside])
+    cell = np.full(len(rows), -1, np.int32)
+    mine = last[inside]
+    cell[inside] = cells(rows.first_at[inside] - mine, mine == NEVER, left[inside])
     size = SHAPE[0] * SHAPE[1]
 
     def summed(chosen: I64 | Mask, weights: F64 | None = None) -> F64:

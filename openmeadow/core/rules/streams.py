@@ -1,5 +1,6 @@
-"""Acts arranged for counting: each stream sorted by time, every act knowing the one before it on the same
-message, so that the distinct messages of any window are counted in one pass over that window alone."""
+"""Acts arranged for counting: each stream sorted by day and, within a day, by person; every act knows the one before
+it on the same message. So the distinct messages of any window are counted in one pass over that window alone, and
+the pass walks through the people in order, which is kind to the processor's cache."""
 
 from __future__ import annotations
 
@@ -8,7 +9,7 @@ from typing import ClassVar
 
 import numpy as np
 
-from openmeadow.core.columns import I32, I64, MACHINE, NEVER, Acts, Columns, Kind, Rows
+from openmeadow.core.columns import DAY, I32, I64, MACHINE, NEVER, Acts, Columns, Kind, Mask, Rows
 
 _KINDS = {
     "opened": ((Kind.OPENED, Kind.CLICKED), False),
@@ -26,16 +27,32 @@ class Stream:
     """``before`` is the moment of the previous act of the same person on the same message, or NEVER; for the
     stream of first passes (GOT) it is when the message failed, or FAR."""
 
+    day: I32
     at: I64
     person: I32
     message: I32
     before: I64
 
+    def window(self, since: int, now: int) -> tuple[slice, Mask]:
+        """The stretch that holds all of (since, now], and which of it lies inside."""
+        low, high = (int(np.clip(m // DAY, -(2**31), 2**31 - 1)) for m in (since, now))
+        part = slice(
+            int(np.searchsorted(self.day, np.int32(low), side="left")),
+            int(np.searchsorted(self.day, np.int32(high), side="right")),
+        )
+        at = self.at[part]
+        return part, (at > since) & (at <= now)
+
+
+def _by_day(at: I64, person: I32, message: I32, before: I64) -> Stream:
+    day = (at // DAY).astype(np.int32)
+    order = np.lexsort((person, day))
+    return Stream(day[order], at[order], person[order], message[order], before[order])
+
 
 def arrange_rows(rows: Rows) -> Stream:
-    """First passes by time, so that a window costs what lies in it and not what lies there."""
-    by_time = np.argsort(rows.first_at, kind="stable")
-    return Stream(rows.first_at[by_time], rows.person[by_time], rows.message[by_time], rows.failed_at[by_time])
+    """First passes, so that a window costs what lies in it and not what lies there."""
+    return _by_day(rows.first_at, rows.person, rows.message, rows.failed_at)
 
 
 def arrange(acts: Acts, name: str) -> Stream:
@@ -49,8 +66,7 @@ def arrange(acts: Acts, name: str) -> Stream:
     same = (person[order][1:] == person[order][:-1]) & (message[order][1:] == message[order][:-1])
     before = np.full(len(at), NEVER, np.int64)
     before[order[1:][same]] = at[order[:-1][same]]
-    by_time = np.argsort(at, kind="stable")
-    return Stream(at[by_time], person[by_time], message[by_time], before[by_time])
+    return _by_day(at, person, message, before)
 
 
 @dataclass
@@ -70,17 +86,17 @@ class Streams:
     def delivered(self, since: int, now: int, only: list[int] | None = None) -> I64:
         """How many messages, first sent in (since, now] and not failed by now, each person got."""
         s = self.stream(GOT)
-        a, b = np.searchsorted(s.at, (since, now), side="right")
-        hit = s.before[a:b] > now
+        part, hit = s.window(since, now)
+        hit &= s.before[part] > now
         if only is not None:
-            hit &= np.isin(s.message[a:b], only)
-        return np.bincount(s.person[a:b][hit], minlength=len(self.columns.people))
+            hit &= np.isin(s.message[part], only)
+        return np.bincount(s.person[part][hit], minlength=len(self.columns.people))
 
     def messages(self, name: str, since: int, now: int, only: list[int] | None = None) -> I64:
         """How many different messages each person acted on in (since, now]."""
         s = self.stream(name)
-        a, b = np.searchsorted(s.at, (since, now), side="right")
-        new = s.before[a:b] <= since
+        part, new = s.window(since, now)
+        new &= s.before[part] <= since
         if only is not None:
-            new &= np.isin(s.message[a:b], only)
-        return np.bincount(s.person[a:b][new], minlength=len(self.columns.people))
+            new &= np.isin(s.message[part], only)
+        return np.bincount(s.person[part][new], minlength=len(self.columns.people))
