@@ -53,17 +53,24 @@ class Camera:
 
 def take(camera: Camera) -> None:
     page = camera.page
-    camera.shoot("subscribers-table", "/subscribers/table?sort=-last_answer&band=Steady,Fading,Silent,Veiled", "match")
+    page.goto(camera.running.url + "/subscribers/table?sort=-last_answer&band=Steady,Fading,Silent,Veiled")
+    page.get_by_text("match.").wait_for()
+    for key in ("ArrowDown", "ArrowDown", "Space", "Shift+ArrowDown", "Shift+ArrowDown"):
+        page.keyboard.press(key)
+    camera.shoot("subscribers-table", wait="marked")
     camera.shoot("person", "/subscribers/8", "Everything that happened")
-    camera.shoot("segment", "/segments/2", "The sieve")
+    page.goto(camera.running.url + "/segments")
+    page.get_by_role("link", name="Season news regulars").click()
+    page.get_by_label("Compare with a segment").select_option(label="Engaged")
+    camera.shoot("segment", wait="Growth, by today's rule")
+    camera.shoot("doors", "/subscribers/doors", "Foyer form")
+    camera.shoot("machine-opens", "/subscribers/machine-opens", "Lanternmail")
     camera.shoot("sender", "/senders/2", "Publish this")
     camera.shoot("campaign-message", "/campaigns/1/message", "Send a test")
     page.goto(camera.running.url + "/subscribers/map")
-    page.locator("[data-cell='4:4']").hover()
-    page.mouse.down()
-    page.locator("[data-cell='6:5']").hover()
-    page.mouse.up()
-    camera.shoot("subscribers-map", wait="May be mailed")
+    page.get_by_text("Stopping earlier, replayed").wait_for()
+    page.get_by_role("button", name="Show who is beyond it").click()
+    camera.shoot("subscribers-map", wait="Without them, replayed")
     page.goto(camera.running.url + "/subscribers/bring-in")
     page.locator("input[type=file]").set_input_files(
         {"name": "spring-fair.csv", "mimeType": "text/csv", "buffer": CSV.encode()}

@@ -122,7 +122,11 @@ def one_size(people: int, deliveries: int) -> dict[str, tuple[float, float]]:
         rule = parse(text)
         sql = f"SELECT count(*) FROM people WHERE {where}"
         assert int(rule.mask(view).sum()) == duck.db.execute(sql).fetchall()[0][0], text
-        contest(text, lambda r=rule: (view.known.clear(), int(r.mask(view).sum())), lambda q=sql: duck.db.execute(q).fetchall())
+        contest(
+            text,
+            lambda r=rule: (view.known.clear(), int(r.mask(view).sum())),
+            lambda q=sql: duck.db.execute(q).fetchall(),
+        )
     contest("the map", lambda: _grid(scores, alive), lambda: duck.db.execute(MAP).fetchnumpy())
     none = Troubles(*(np.zeros(0, t) for t in (np.int64, np.int32, np.int32, np.int8)))
     ours, theirs = replay(c, none, SINCE, NOW), duck.db.execute(REPLAY).fetchnumpy()

@@ -89,19 +89,19 @@ class Desk:
             return kept
         everybody = loader.everybody_of(db, kept.everybody)
         if everybody is not kept.everybody or events.highest(db) != kept.seen:
-            known = len(kept.columns.people)
             columns, seen, touched = loader.refresh(db, everybody.people, machines, kept.columns, kept.seen)
-            if len(touched) and len(columns.people) == known:
-                touched = np.union1d(kept.touched, touched)
-            same = touched is not None and len(touched) == 0 and len(columns.people) == known
+            before, now = kept.columns.people.id, columns.people.id
+            stands = len(now) >= len(before) and bool((now[: len(before)] == before).all())  # row numbers still hold
+            nothing_new = stands and not len(touched)
             kept = self._kept = replace(
                 kept,
                 columns=columns,
                 seen=seen,
                 everybody=everybody,
-                streams=Streams(columns, kept.streams.made if same else {}),
-                touched=kept.touched if same else touched,
-                troubles=kept.troubles if len(columns.people) >= known and same else None,
+                streams=Streams(columns, kept.streams.made if nothing_new else {}),
+                scores=kept.scores if stands else None,
+                touched=np.union1d(kept.touched, touched),
+                troubles=kept.troubles if stands else None,
             )
         return kept
 
@@ -136,8 +136,10 @@ class Desk:
 
     def _troubles(self, kept: _Kept) -> Troubles:
         with self._guard:
-            if kept.troubles is None:
-                kept.troubles = (kept.seen, loader.troubles(self.store.read(), kept.everybody.people))
+            if kept.troubles is None or kept.troubles[0] < kept.seen:
+                seen, old = kept.troubles or (0, None)
+                found = loader.troubles(self.store.read(), kept.everybody.people, old, seen, kept.seen)
+                kept.troubles = (kept.seen, found)
             return kept.troubles[1]
 
     def troubles(self) -> Troubles:

@@ -149,12 +149,14 @@ def refresh(
 _TROUBLE_OF_CLASS = {"hard": Trouble.HARD, "soft": Trouble.SOFT, "blocked": Trouble.BLOCKED, "unknown": Trouble.UNKNOWN}
 
 
-def troubles(db: sqlite3.Connection, everybody: People, old: Troubles | None = None, seen: int = 0) -> Troubles:
-    """Bounces by class, complaints and unsubscribes; with ``old``, only events after ``seen`` are read and added."""
+def troubles(
+    db: sqlite3.Connection, everybody: People, old: Troubles | None = None, seen: int = 0, upto: int = 1 << 62
+) -> Troubles:
+    """Bounces by class, complaints and unsubscribes up to event ``upto``; with ``old``, those after ``seen`` are added."""
     at, person, message, what = [], [], [], []
     for row in db.execute(
-        "SELECT at, subscriber, message, kind, code, diagnostic FROM events WHERE (kind = 4 OR kind >= 9) AND id > ?",
-        (seen,),
+        "SELECT at, subscriber, message, kind, code, diagnostic FROM events WHERE (kind = 4 OR kind >= 9) AND id > ? AND id <= ?",
+        (seen, upto),
     ):
         at.append(row["at"])
         person.append(row["subscriber"])

@@ -168,7 +168,10 @@ def by_ids(db: sqlite3.Connection, ids: Sequence[int]) -> dict[int, sqlite3.Row]
 def matching(db: sqlite3.Connection, text: str, limit: int = 0) -> list[int]:
     """Ids of people whose address or name holds the text; by address prefix first when limited."""
     like = "%" + text.lower().replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
-    sql = "SELECT id FROM subscribers WHERE email_key LIKE ? ESCAPE '\\' OR name LIKE ? ESCAPE '\\' ORDER BY id"
+    sql = (
+        "SELECT id FROM subscribers WHERE erased_at IS NULL "
+        "AND (email_key LIKE ? ESCAPE '\\' OR name LIKE ? ESCAPE '\\') ORDER BY id"
+    )
     return [
         int(r["id"]) for r in db.execute(sql + (" LIMIT ?" if limit else ""), (like, like, *([limit] if limit else [])))
     ]

@@ -167,10 +167,10 @@ def test_the_map_the_table_and_a_person_by_keyboard(visit: Visit) -> None:
     page.get_by_role("dialog").get_by_role("button", name="Checks").click()
     expect(page.get_by_text("Every check holds.").or_(page.get_by_text("What was found"))).to_be_visible()
     page.keyboard.press("3")
-    page.get_by_role("cell", name="Engaged", exact=True).wait_for()
+    page.get_by_role("cell", name="Answered lately", exact=True).wait_for()
     page.keyboard.press("ArrowDown")
     page.keyboard.press("F2")
-    expect(page.get_by_role("heading", name="Engaged")).to_be_visible()
+    expect(page.get_by_role("heading", name="Answered lately")).to_be_visible()
     page.locator("body").click(position={"x": 5, "y": 400})
     for key, words in (("1", "Today"), ("6", "Sequences"), ("7", "Health")):
         page.keyboard.press(key)

@@ -1,0 +1,181 @@
+"""Each place through the API, as the browser asks it: a campaign's whole life, senders, Today, people, segments."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from flask.testing import FlaskClient
+
+from openmeadow.core.columns import DAY
+from openmeadow.desk import accounts, answers, sending
+from openmeadow.store import campaigns as ledger
+from openmeadow.web.app import make_app
+from openmeadow.worker import Worker
+from tests.conftest import NOW, set_clock
+from tests.desk.mailing import DOMAIN, Mailing, mailing
+from tests.web.test_api import PASSWORD, sign_in
+
+
+class Caller:
+    """A signed-in client; every answer must be what was expected of it."""
+
+    def __init__(self, client: FlaskClient, name: str) -> None:
+        self.client = client
+        self.headers = sign_in(client, name)
+
+    def __call__(self, method: str, path: str, body: object = None, status: int = 200) -> Any:
+        answer = self.client.open(f"/api{path}", method=method, json=body, headers=self.headers)
+        assert answer.status_code == status, (method, path, answer.status_code, answer.data[:300])
+        return answer.json if answer.is_json else answer.data
+
+
+@pytest.fixture
+def running(folder: Path) -> Iterator[tuple[Mailing, Caller]]:
+    with mailing(folder, 40) as m:
+        for role in accounts.ROLES:
+            accounts.add(m.desk, role, role, PASSWORD)
+        with make_app(m.desk).test_client() as client:
+            yield m, Caller(client, "analyst")
+
+
+def test_a_campaign_s_whole_life(running: tuple[Mailing, Caller]) -> None:
+    m, call = running
+    other = call("POST", "/campaigns", {"name": "Late hours"})
+    assert {"stop"} <= {c["level"] for c in other["checks"]}, "a new draft cannot start"
+    assert "already a campaign" in call("POST", "/campaigns", {"name": "late hours"}, 409)["error"]
+    call("DELETE", f"/campaigns/{other['id']}")
+    path = f"/campaigns/{m.campaign}"
+    draft = call("PUT", path, {"subject": "Harbour nights, again", "preview": "Two evenings"})
+    assert (draft["state"], draft["subject"]) == ("draft", "Harbour nights, again")
+    assert "stop" not in {c["level"] for c in draft["checks"]}
+    whom = call("GET", f"{path}/recipients")
+    assert whom["count"] == 40 and sum(p["count"] for p in whom["providers"]) == 40
+    planned = call("GET", f"{path}/plan")["batches"]
+    assert [b["people"] for b in planned] == [4, 18, 18]
+    seen = call("GET", f"{path}/preview?subscriber=3")
+    assert seen["person"] == "p2@saltmere.example" and "Dear P2" in seen["html"] and "Dear P2" in seen["plain"]
+    call("POST", f"{path}/test", {"to": "p1@postern.example"})
+    assert m.world.mailboxes["p1@postern.example"][-1]["subject"].endswith("Harbour nights, again")
+    assert call("POST", f"{path}/start", {})["count"] == 40
+    assert "can no longer be changed" in call("PUT", path, {"subject": "x"}, 409)["error"]
+    assert "Only a draft" in call("DELETE", path, None, 409)["error"]
+    sending.send_due(m.desk, m.tokens)
+    foot = call("GET", "/foot")
+    assert (foot["handed_over"], foot["next_name"], foot["permitted"]) == (4, "Harbour nights, batch 2", 40)
+    call("POST", f"{path}/hold", {})
+    today = call("GET", "/today")
+    assert today["decisions"][0]["title"] == "Harbour nights is held." and len(today["lanes"]) == 3
+    call("POST", f"{path}/go-on", {})
+    set_clock(m.desk, NOW + 2 * 3600)
+    sending.send_due(m.desk, m.tokens)
+    set_clock(m.desk, NOW + 3 * 3600)
+    for d in ledger.of_campaign(m.desk.store.read(), m.campaign, "first")[:10]:
+        answers.opened(m.desk, d["id"], "Reader", "198.51.100.1")
+    told = call("GET", f"{path}/results")
+    assert (told["handed"], told["opened"]) == (40, 10)
+    assert call("GET", f"{path}/results.csv").startswith(b"pass,batch,people,handed_over,delivered")
+    assert call("POST", f"{path}/stop", {})["ok"]
+    assert call("GET", "/campaigns")["campaigns"][0]["state"] == "stopped"
+    acts = [d["act"] for d in call("GET", "/activity")["deeds"]]
+    assert acts.index("held plan") > 0 and {"began campaign", "held plan"} <= set(acts)
+
+
+def test_senders_by_the_api(running: tuple[Mailing, Caller]) -> None:
+    m, call = running
+    one = call("GET", "/senders")["domains"][0]
+    assert (one["name"], one["addresses"][0]["usable"]) == (DOMAIN, True)
+    new = call("POST", f"/senders/{one['id']}/key", {})
+    assert new["state"] == "broken" and new["selector"] != one["selector"], "mail signed with it proves nothing yet"
+    assert "from_address" not in call("GET", f"/campaigns/{m.campaign}")["checks"] and any(
+        c["level"] == "stop" for c in call("GET", f"/campaigns/{m.campaign}")["checks"]
+    )
+    assert call("POST", f"/senders/{one['id']}/publish", {})["state"] == "holds"
+    added = call("POST", f"/senders/{one['id']}/addresses", {"name": "box"})
+    waiting = next(a for a in added["addresses"] if a["address"] == f"box@{DOMAIN}")
+    assert waiting["confirmed_at"] is None
+    call("POST", f"/from-addresses/{waiting['id']}/ask", {})
+    assert len(m.world.mailboxes[f"box@{DOMAIN}"]) == 2, "the link is mailed, and mailed again"
+    assert call("GET", f"/senders/{one['id']}")["name"] == DOMAIN
+    assert "no such domain" in call("GET", "/senders/99", None, 404)["error"]
+    assert "freemail" in call("POST", "/senders", {"name": "postern.example"}, 409)["error"]
+
+
+def test_people_and_segments_by_the_api(running: tuple[Mailing, Caller]) -> None:
+    m, call = running
+    sending_day(m)
+    seen = call("GET", "/subscribers/map")
+    assert seen["purpose"] == "News" and sum(seen["groups"]["band"]["cells"][2::3]) == 40
+    assert sum(seen["groups"]["gate"]["cells"][2::3]) == sum(seen["groups"]["year"]["cells"][2::3]) == 40
+    replay = call("GET", "/subscribers/replay?months=3")
+    assert replay["messages"] == 40 and sum(replay["sums"]["opens"][1::2]) == 12
+    assert call("GET", "/subscribers/map/rule?columns=0,80&rows=5,21")["rule"] == "unanswered at least 5"
+    rows = call("GET", "/subscribers?sort=email&limit=3&text=postern")
+    assert rows["total"] == 20 and [r["email"] for r in rows["rows"]] == [f"p{n}@postern.example" for n in (11, 13, 15)]
+    assert call("GET", "/subscribers/ids?sort=email&text=postern&first=1&last=2")["ids"] == [
+        r["id"] for r in rows["rows"][1:]
+    ]
+    assert "everybody who matches" in call("GET", "/subscribers/ids?first=0&last=20000", None, 409)["error"]
+    choice = {"rule": "", "text": "", "bands": [], "ids": [1, 2], "without": []}
+    assert call("POST", "/acts/preview", {"act": "label", "argument": "x", "choice": choice})["changes"] == 2
+    deed = call("POST", "/acts", {"act": "label", "argument": "x", "choice": choice})["deed"]
+    assert call("GET", "/subscribers/1")["labels"] == ["x"]
+    assert call("POST", f"/activity/{deed}/undo", {})["sentence"] == "2 entries are taken back."
+    deed = call("PATCH", "/subscribers/1", {"fields": {"seat": "A1"}})["deed"]
+    assert call("GET", "/exports/columns")["columns"][-1] == "field:seat"
+    job = call("POST", "/exports", {"choice": choice, "columns": ["email", "field:seat"], "form": "ndjson"})["id"]
+    worker = Worker(m.desk)
+    worker.tick()
+    assert call("GET", f"/jobs/{job}")["outcome"]["taken"] == 2 and call("GET", "/jobs")["jobs"][0]["kind"] == "export"
+    lines = call("GET", f"/exports/{job}").decode().splitlines()
+    assert json.loads(lines[0]) == {"email": "p0@saltmere.example", "field:seat": "A1"}
+    worker.close()
+    counted = call("POST", "/segments/count", {"rule": 'in list "Foyer" or rejoined'})
+    assert (counted["count"], counted["joined_by"], len(counted["clauses"])) == (40, "or", 2)
+    assert counted["clauses"][1]["tree"] == {"clause": "rejoined"} and counted["sieve"][1]["alone"] == 40
+    assert call("POST", "/segments/fits", {"rule": "band is "})["fits"][0].startswith("Strong")
+    assert call("POST", "/segments/fits", {"rule": "rejoined"})["fits"] == ["and", "or"]
+    draft = call("POST", "/segments/win-back", {"name": "Far away", "rule": "unanswered at least 1"})["id"]
+    assert call("GET", f"/campaigns/{draft}")["name"] == "Win back: Far away"
+    segment = next(s for s in call("GET", "/segments")["segments"] if s["name"] == "Far away")
+    assert segment["used_by"] == ["Win back: Far away"]
+    assert "take it out there first" in call("DELETE", f"/segments/{segment['id']}", None, 409)["error"]
+    copy = call("POST", f"/segments/{segment['id']}/freeze", {})
+    assert call("GET", f"/segments/{segment['id']}/about")["frozen"][0]["people"] == copy["count"] == 28
+    call("DELETE", f"/segments/{segment['id']}/frozen/{copy['id']}")
+    assert (
+        call("POST", "/segments/overlap", {"rule": "rejoined", "others": [segment["id"]]})["overlaps"][0]["only_that"]
+        == 28
+    )
+    assert {f["kind"] for f in call("GET", "/find?text=p1")["finds"]} == {"subscriber"}
+    assert call("GET", "/find?text=far")["finds"][0]["kind"] == "campaign" and call("GET", "/find?text= ")["finds"] == []
+    assert call("GET", "/subscribers/doors")["doors"][0]["name"] == "Foyer"
+    assert call("GET", "/subscribers/machine-opens")["providers"][1]["opens"]["all"] >= 0
+    note = call("POST", "/subscribers/2/notes", {"text": "hello"})["id"]
+    call("DELETE", f"/subscribers/2/notes/{note}")
+    assert json.loads(json.dumps(call("GET", "/subscribers/2/everything.json")))["email"] == "p1@postern.example"
+    call("DELETE", "/subscribers/2")
+    assert call("GET", "/find?text=erased")["finds"] == [] and call("GET", "/foot")["subscribers"] == 39
+    observer = Caller(call.client, "observer")
+    for method, path in (
+        ("PATCH", "/subscribers/1"),
+        ("DELETE", "/subscribers/1"),
+        ("POST", "/acts"),
+        ("POST", "/activity/1/undo"),
+    ):
+        assert "you may look at this" in observer(method, path, {"act": "x", "choice": {}}, 403)["error"]
+
+
+def sending_day(m: Mailing) -> None:
+    """Everybody got the campaign; twelve opened it."""
+    from openmeadow.desk import campaigns
+
+    campaigns.write(m.desk, m.campaign, {"plan": {"lead_share": 0.0, "batches": 1, "resend": False}})
+    campaigns.start(m.desk, m.campaign, "test")
+    sending.send_due(m.desk, m.tokens)
+    set_clock(m.desk, NOW + DAY)
+    for d in ledger.of_campaign(m.desk.store.read(), m.campaign, "first")[:12]:
+        answers.opened(m.desk, d["id"], "Reader", "198.51.100.1")
