@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from importlib import resources
 from zoneinfo import ZoneInfo
 
@@ -15,9 +16,9 @@ from openmeadow.core.addresses.syntax import address_key, is_plain, syntax_probl
 from openmeadow.core.engagement.machines import Machines
 from openmeadow.core.errors import MeadowError
 from openmeadow.core.intake.events import Chunk, Event, places, read, read_many
-from openmeadow.core.intake.moments import moment
+from openmeadow.core.intake.moments import STYLES, moment, moment_as, styles_of
 from openmeadow.core.intake.report import Refusal
-from openmeadow.core.intake.subscribers import BadCell, Reading, match_columns
+from openmeadow.core.intake.subscribers import BadCell, Reading, match_columns, split_channel
 
 UTC = ZoneInfo("UTC")
 atoms = st.text(st.sampled_from("aZ0.-_+'\"@ é~"), min_size=1, max_size=12)
@@ -216,3 +217,49 @@ def test_columns_at_once_equal_row_by_row(rows: list[tuple[str, ...]]) -> None:
 def test_a_log_without_its_columns_is_refused() -> None:
     with pytest.raises(MeadowError, match="no column “event”"):
         places(["at", "email", "message"])
+
+
+@pytest.mark.parametrize(
+    ("samples", "styles"),
+    [
+        (["2026-03-12", "2026-03-12T14:10:00+00:00"], ["year first"]),
+        (["12.03.2026", "31.12.2025 14:10"], ["day first"]),
+        (["03/12/2026", "12/31/2025"], ["month first"]),
+        (["03/04/2026", "05/06/2026"], ["day first", "month first"]),
+        (["12 Mar 2026", "1 January 2025"], ["month in words"]),
+        (["1773308520", "1773308520000"], ["seconds since 1970"]),
+        (["12.03.2026", "2026-03-12"], []),
+        (["soon"], []),
+        ([], []),
+    ],
+)
+def test_the_writing_of_dates_is_found_by_looking(samples: list[str], styles: list[str]) -> None:
+    assert styles_of(samples) == styles
+
+
+@given(st.datetimes(datetime(1990, 1, 1), datetime(2060, 1, 1)), st.sampled_from(sorted(STYLES)))
+def test_a_date_in_any_writing_is_the_same_day(when: datetime, style: str) -> None:
+    written = {
+        "year first": f"{when:%Y-%m-%d}",
+        "day first": f"{when:%d/%m/%Y}",
+        "month first": f"{when:%m/%d/%Y}",
+        "month in words": f"{when:%d %b %Y}",
+        "seconds since 1970": str(int(when.replace(hour=0, minute=0, second=0, tzinfo=UTC).timestamp())),
+    }[style]
+    zone = ZoneInfo("Europe/Lisbon") if style != "seconds since 1970" else ZoneInfo("UTC")
+    midnight = datetime(when.year, when.month, when.day, tzinfo=zone)
+    assert moment_as(written, style, zone) == int(midnight.timestamp())
+
+
+def test_headings_in_other_words_are_proposed_and_channels_read() -> None:
+    head = ["Mail", "Signed up", "Since", "Tags", "Shoe"]
+    assert match_columns(head, {}, guess=True) == ["email", "joined_at", "Since", "labels", "Shoe"], "never twice"
+    assert match_columns(head, {}) == ["email", "Signed up", "Since", "Tags", "Shoe"], "a script gets what it names"
+    assert match_columns(head, {"Since": "joined_at"}, guess=True)[1:3] == ["Signed up", "joined_at"]
+    assert split_channel("News: late: post") == ("News: late", "post") and split_channel("News: late") == (
+        "News: late",
+        "email",
+    )
+    reading = Reading(["email", "consent:News:post", "consent:News"], ZoneInfo("UTC"), source="form")
+    claims = reading.record(["a@x.example", "given", "withdrawn"]).consents
+    assert [(c.purpose, c.channel, c.state) for c in claims] == [("News", "email", 2), ("News", "post", 1)]
