@@ -56,7 +56,13 @@ def _subscribers(desk: Desk, job: sqlite3.Row, a: dict[str, Any], progress: Prog
 
 def _events(desk: Desk, job: sqlite3.Row, a: dict[str, Any], progress: Progress) -> dict[str, Any]:
     return event_intake.bring_in(
-        desk.store, Path(a["path"]), desk.now(), job["who"], dry_run=bool(a.get("dry_run")), progress=progress
+        desk.store,
+        Path(a["path"]),
+        desk.now(),
+        job["who"],
+        dry_run=bool(a.get("dry_run")),
+        progress=progress,
+        refused_to=desk.folder / "refused" / f"{job['id']}.csv",
     ).json()
 
 

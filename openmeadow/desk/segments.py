@@ -166,6 +166,12 @@ def thaw(desk: Desk, id: int, copy: int, who: str) -> None:
         workspace.log(db, desk.now(), who, "removed a frozen copy", row["name"])
 
 
+def rule_of(desk: Desk, id: int) -> dict[str, Any]:
+    """A segment's rule itself: {"name", "rule", "tree"}."""
+    row = _one(desk, id)
+    return {"name": row["name"], "rule": row["rule"], "tree": parse(row["rule"]).tree()}
+
+
 MOST_OVERLAPS = 4
 
 

@@ -6,10 +6,11 @@ decides (5-computation: permission gate).
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
-import numpy.typing as npt
 
 from openmeadow.core.columns import I8, I32, Mask
 
@@ -25,12 +26,13 @@ REASONS: dict[str, tuple[str, ...]] = {
     "suppressed": ("campaign", "sequence", "confirmation", "consent request"),
     "bounced for good": ("service",),
     "consent withdrawn": ("campaign", "sequence", "confirmation", "consent request"),
-    "consent none": _MARKETING,
+    "consent none": (*_MARKETING, "confirmation"),
     "awaiting confirmation": (*_MARKETING, "consent request"),
     "paused by the subscriber": _MARKETING,
     "inside a sequence that keeps campaigns away": ("campaign",),
     "too many messages": _MARKETING,
 }
+HARD_BOUNCE, BAD_ADDRESS = (1 + SUPPRESSION_REASONS.index(r) for r in ("hard bounce", "bad address"))
 MOST_A_DAY, MOST_IN_7_DAYS = 1, 3
 
 
@@ -51,14 +53,27 @@ class Standing:
 
 @dataclass(frozen=True)
 class Answer:
-    """``reasons`` maps each reason to its mask; ``first`` is -1 where permitted, else the place in REASONS."""
+    """``reasons`` maps each reason that this kind of message asks for to its mask, in the order in which the first
+    decides."""
 
-    first: I8
+    people: int
     reasons: dict[str, Mask] = field(repr=False)
 
-    @property
+    @cached_property
     def permitted(self) -> Mask:
-        return self.first < 0
+        against = np.zeros(self.people, bool)
+        for mask in self.reasons.values():
+            against |= mask
+        return ~against
+
+    @cached_property
+    def first(self) -> I8:
+        """The place in REASONS of the first reason that applies; -1 where permitted."""
+        out = np.full(self.people, -1, np.int8)
+        for i, name in reversed(list(enumerate(REASONS))):
+            if name in self.reasons:
+                out[self.reasons[name]] = i
+        return out
 
     def sieve(self, among: Mask) -> list[tuple[str, int]]:
         """How many of ``among`` each reason decided against, in order, leaving out the zeros."""
@@ -72,24 +87,15 @@ class Answer:
 def ask(standing: Standing, kind: str) -> Answer:
     """The gate. ``kind`` is one of KINDS."""
     s = standing
-    hard = np.isin(s.suppressed, (1, 5))  # hard bounce, bad address
-    masks: dict[str, npt.NDArray[np.bool_]] = {
-        "erased": s.erased,
-        "suppressed": s.suppressed > 0,
-        "bounced for good": hard,
-        "consent withdrawn": s.consent == WITHDRAWN,
-        "consent none": s.consent == NONE,
-        "awaiting confirmation": s.consent == AWAITING,
-        "paused by the subscriber": s.paused,
-        "inside a sequence that keeps campaigns away": s.inside,
-        "too many messages": (s.day >= MOST_A_DAY) | (s.week >= MOST_IN_7_DAYS),
+    masks: dict[str, Callable[[], Mask]] = {
+        "erased": lambda: s.erased,
+        "suppressed": lambda: s.suppressed > 0,
+        "bounced for good": lambda: (s.suppressed == HARD_BOUNCE) | (s.suppressed == BAD_ADDRESS),
+        "consent withdrawn": lambda: s.consent == WITHDRAWN,
+        "consent none": lambda: s.consent == NONE,
+        "awaiting confirmation": lambda: s.consent == AWAITING,
+        "paused by the subscriber": lambda: s.paused,
+        "inside a sequence that keeps campaigns away": lambda: s.inside,
+        "too many messages": lambda: (s.day >= MOST_A_DAY) | (s.week >= MOST_IN_7_DAYS),
     }
-    nobody = np.zeros(len(s.erased), bool)
-    asked = {name: (masks[name] if kind in kinds else nobody) for name, kinds in REASONS.items()}
-    if kind == "confirmation":
-        asked["consent none"] = s.consent == NONE
-        asked["too many messages"] = nobody
-    first = np.full(len(s.erased), -1, np.int8)
-    for i, name in reversed(list(enumerate(REASONS))):
-        first[asked[name]] = i
-    return Answer(first, asked)
+    return Answer(len(s.erased), {name: masks[name]() for name, kinds in REASONS.items() if kind in kinds})

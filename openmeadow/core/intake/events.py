@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from itertools import repeat
 from operator import contains
 from typing import NamedTuple
@@ -77,8 +78,16 @@ def read_many(
     """A chunk at once. The columns of a clean chunk are read whole; one with anything odd, row by row."""
     if rows and (clean := _read_columns([cells for _, cells in rows], where, zone)) is not None:
         return clean, []
-    read_rows = [read([cells[i] if 0 <= i < len(cells) else "" for i in where], line, zone) for line, cells in rows]
-    return (Chunk.of([r for r in read_rows if isinstance(r, Event)]), [r for r in read_rows if isinstance(r, Refusal)])
+    found: list[Event] = []
+    refused: list[Refusal] = []
+    for line, cells in rows:
+        mine = [cells[i] if 0 <= i < len(cells) else "" for i in where]
+        one = read(mine, line, zone)
+        if isinstance(one, Event):
+            found.append(one)
+        else:
+            refused.append(replace(one, cells=mine))
+    return Chunk.of(found), refused
 
 
 def _or_none(column: Sequence[str]) -> list[str | None]:

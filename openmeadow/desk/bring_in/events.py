@@ -31,6 +31,7 @@ def bring_in(
     *,
     dry_run: bool = False,
     progress: Callable[[int, int], None] | None = None,
+    refused_to: Path | None = None,
 ) -> Report:
     """Take an event log (CSV with header, or NDJSON). Repeats are taken once; unknown addresses wait aside."""
     zone = ZoneInfo(str(workspace.setting(store.read(), "time_zone")))
@@ -42,6 +43,7 @@ def bring_in(
         where = places(reading.header(path))
         chunks = reading.csv_chunks(path)
     names = table.Names(store.writer)
+    file = reading.RefusedFile(refused_to, list(NAMES)) if refused_to else None
     with reading.no_cycles():
         names.expect(total // BYTES_A_ROW)
         if not dry_run:
@@ -52,10 +54,14 @@ def bring_in(
             taken, refused = read_many(rows, where, zone)
             for r in [*bad, *refused]:
                 report.refuse(r)
+                if file:
+                    file.write(r)
             report.rows += len(rows) + len(bad)
             _take(store, names, taken, report, deed)
             if progress:
                 progress(reached, total)
+    if file:
+        file.close()
     if deed is not None:
         with store.atomic() as db:
             table.indexed(db)

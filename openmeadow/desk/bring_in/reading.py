@@ -142,3 +142,21 @@ def ndjson_chunks(path: Path, names: tuple[str, ...]) -> Iterator[tuple[list[tup
                     (line, ["" if (v := thing.get(n)) is None else v if isinstance(v, str) else str(v) for n in names])
                 )
             yield rows, bad, f.buffer.tell()  # type: ignore[attr-defined]
+
+
+class RefusedFile:
+    """The refused rows as a CSV of their own: the cells as they were, the line and the reason."""
+
+    def __init__(self, path: Path, head: list[str]) -> None:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        self._file = path.open("w", encoding="utf-8", errors="surrogateescape", newline="")
+        self._csv = csv.writer(self._file)
+        self._csv.writerow([*head, "refused_line", "refused_reason"])
+        self._width = len(head)
+
+    def write(self, r: Refusal) -> None:
+        cells = (r.cells + [""] * self._width)[: self._width]
+        self._csv.writerow([*cells, r.line, f"{r.column}: {r.reason}" if r.column else r.reason])
+
+    def close(self) -> None:
+        self._file.close()

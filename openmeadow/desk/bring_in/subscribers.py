@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import sqlite3
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -104,7 +103,7 @@ def bring_in(
     styles = {t: dates[h] for h, t in zip(head, targets, strict=True) if dates and h in dates}
     how = Reading(targets, zone, source, consent or {}, list_name, styles)
     report, total = Report(dry_run=dry_run), path.stat().st_size
-    refused = _RefusedFile(refused_to, head) if refused_to else None
+    refused = reading.RefusedFile(refused_to, head) if refused_to else None
     seen_in_file: set[str] = set()
     repeated_before: set[str] = set()
     twice = 0
@@ -173,24 +172,6 @@ def _decodes(text: str) -> bool:
     except UnicodeEncodeError:
         return False
     return True
-
-
-class _RefusedFile:
-    """The refused rows as a CSV of their own: the cells as they were, the line and the reason."""
-
-    def __init__(self, path: Path, head: list[str]) -> None:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        self._file = path.open("w", encoding="utf-8", errors="surrogateescape", newline="")
-        self._csv = csv.writer(self._file)
-        self._csv.writerow([*head, "refused_line", "refused_reason"])
-        self._width = len(head)
-
-    def write(self, r: Refusal) -> None:
-        cells = (r.cells + [""] * self._width)[: self._width]
-        self._csv.writerow([*cells, r.line, f"{r.column}: {r.reason}" if r.column else r.reason])
-
-    def close(self) -> None:
-        self._file.close()
 
 
 class _Writer:

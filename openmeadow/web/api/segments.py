@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import json
 import secrets
 import time
 
 import numpy as np
+from flask import Response
 
 from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.engagement.score import BANDS
@@ -109,6 +111,13 @@ def register(api: Described, desk: Desk) -> None:
     def about(id: int) -> m.SegmentAbout:
         """Growth, frozen copies, where it is used, when worked out."""
         return m.SegmentAbout(**segments.about(desk, id))
+
+    @api.route("GET", "/segments/<int:id>/rule.json", m.Done)
+    def rule_itself(id: int) -> Response:
+        """The rule as a file: its sentence and its tree."""
+        document = json.dumps(segments.rule_of(desk, id), ensure_ascii=False, indent=1)
+        headers = {"Content-Disposition": f"attachment; filename=segment-{id}.json"}
+        return Response(document, mimetype="application/json", headers=headers)
 
     @api.route("POST", "/segments/<int:id>/freeze", m.Done, rights=WRITE)
     def freeze(id: int) -> m.Done:

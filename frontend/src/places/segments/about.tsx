@@ -72,29 +72,34 @@ export function About({ id, name }: { id: number; name: string }) {
         <Sentence error={error} />
         <p className="mt-4 text-[13px] text-ink-2">
           {d.used_by.length ? `Used by ${d.used_by.join(", ")}.` : "Used by no campaign and no other segment."} Worked
-          out {moment(d.as_of)}, in {(d.seconds * 1000).toFixed(0)} ms; again whenever it is used.
+          out {moment(d.as_of)}, in {(d.seconds * 1000).toFixed(0)} ms; again whenever it is used.{" "}
+          <a className="text-cornflower underline" href={`/api/segments/${id}/rule.json`} download>
+            Save the rule itself
+          </a>
         </p>
       </div>
     </section>
   );
 }
 
+const WIDE = 440;
+
 function Growth({ points, made }: { points: M["GrowthPoint"][]; made: number }) {
   if (points.length < 2) return <p className="text-[13px] text-ink-2">There is no past to look back on yet.</p>;
   const most = Math.max(...points.map((p) => p.count), 1);
   const first = points[0] as M["GrowthPoint"],
     last = points.at(-1) as M["GrowthPoint"];
-  const x = (at: number) => ((at - first.at) / Math.max(last.at - first.at, 1)) * 285;
+  const x = (at: number) => ((at - first.at) / Math.max(last.at - first.at, 1)) * WIDE;
   const y = (n: number) => 58 - (n / most) * 52;
   return (
     <>
       <svg
-        viewBox="0 0 285 74"
+        viewBox={`0 0 ${WIDE} 74`}
         className="block w-full"
         role="img"
         aria-label={points.map((p) => `${day(p.at)}: ${count(p.count)}`).join(", ")}
       >
-        <line x1="0" x2="285" y1="58" y2="58" stroke="var(--color-rule-strong)" />
+        <line x1="0" x2={WIDE} y1="58" y2="58" stroke="var(--color-rule-strong)" />
         <polyline
           points={points.map((p) => `${x(p.at)},${y(p.count)}`).join(" ")}
           fill="none"

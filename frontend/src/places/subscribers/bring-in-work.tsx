@@ -128,7 +128,7 @@ export function Work({
         <>
           <div className="mt-5 flex items-baseline justify-between">
             <h2>Rows that cannot be taken</h2>
-            {step.upload.kind === "subscribers" && !step.dry && (
+            {!step.dry && (
               <a className="btn" href={`/api/jobs/${step.job}/refused.csv`}>
                 Save them as CSV
               </a>

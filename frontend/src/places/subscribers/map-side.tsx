@@ -39,6 +39,7 @@ export function SelectionSide({
   const gate = byWord(d.groups.gate, rows, rect);
   const permitted = gate.at(-1) ?? 0;
   const sieve = [
+    { words: "Everybody", count: d.subscribers },
     { words: "In the selection", count: people },
     ...d.groups.gate.words.slice(0, -1).flatMap((words, i) => (gate[i] ? [{ words, count: -(gate[i] ?? 0) }] : [])),
     { words: d.groups.gate.words.at(-1) ?? "", count: permitted },

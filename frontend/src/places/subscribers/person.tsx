@@ -40,7 +40,7 @@ export function PersonPage() {
       side={<Why p={p} band={band} />}
     >
       <div className="mb-5 flex items-center gap-5 border-y border-rule py-3">
-        <Trace trace={p.trace} length={60} />
+        <Trace trace={p.trace} length={Math.min(60, p.trace.length)} />
         <span className="text-[13px] text-ink-2">
           the last {Math.min(60, p.trace.length)} messages, newest on the right
         </span>
