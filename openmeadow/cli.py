@@ -329,6 +329,42 @@ def segment_export(what: str, out: Path) -> None:
     click.echo(f"{segments.export(d, rule_text(what), out):,} people written to {out}.")
 
 
+@main.group("consent", cls=MeadowGroup)
+def consent_() -> None:
+    """The evidence of consent."""
+
+
+@consent_.command("verify")
+@json_option
+def consent_verify(as_json: bool) -> None:
+    """Check that no entry was changed, taken out or slipped in."""
+    from openmeadow.desk import consent
+
+    found = consent.check_evidence(desk())
+
+    def plain() -> None:
+        if found["holds"]:
+            click.echo(f"The chain of {found['entries']:,} entries holds.")
+        else:
+            click.echo(f"The chain breaks at entry {found['broken_at']:,}: {found['what']}.")
+
+    show(as_json, found, plain)
+    if not found["holds"]:
+        raise SystemExit(1)
+
+
+@consent_.command("export")
+@click.argument("email", required=False)
+@click.option("-o", "out", required=True, type=click.Path(path_type=Path), metavar="FILE.csv|.ndjson")
+def consent_export(email: str | None, out: Path) -> None:
+    """Write the evidence of one person or of everybody."""
+    from openmeadow.desk import consent, people
+
+    d = desk()
+    n = consent.export(d, out, people.find(d, email) if email else None, "command line")
+    click.echo(f"{n:,} entries written to {out}.")
+
+
 @main.command("set")
 @click.argument("name", required=False)
 @click.argument("value", required=False)

@@ -16,7 +16,7 @@ import structlog
 
 from openmeadow.clock import DemoClock
 from openmeadow.core.errors import MeadowError, Refused
-from openmeadow.desk import acts, answers, exports, ready_made, senders, sending
+from openmeadow.desk import acts, answers, consent, exports, ready_made, senders, sending
 from openmeadow.desk.bring_in import events as event_intake
 from openmeadow.desk.bring_in import subscribers as subscriber_intake
 from openmeadow.desk.desk import Desk
@@ -141,6 +141,7 @@ class Worker:
         self._house_at = time.monotonic() + KEEP_HOUSE_EVERY
         ready_made.make(self.desk)
         exports.clean_up(self.desk)
+        consent.suppress_repeated_soft(self.desk)
 
     def _check_senders(self) -> None:
         now = self.desk.now()

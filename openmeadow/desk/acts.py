@@ -186,10 +186,16 @@ def _events_back(db: Any, deed: int) -> str:
     return f"{gone:,} events are taken out again; scores follow."
 
 
+def _lifted_back(db: Any, deed: int) -> str:
+    rows = [(id, reason, at, source, None) for id, (reason, at, source) in deeds.before(db, deed, "suppression")]
+    return f"{subscribers.add_suppressions(db, rows):,} people are suppressed again."
+
+
 _WAYS_BACK: dict[str, Callable[[Any, int], str]] = {
     "rows": _rows_back,
     "labels": _labels_back,
     "person": _person_back,
     "subscribers": _subscribers_back,
     "events": _events_back,
+    "lifted": _lifted_back,
 }

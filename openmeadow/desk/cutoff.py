@@ -13,7 +13,7 @@ import numpy as np
 
 from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.columns import DAY, I32, I64, NEVER, Columns, Mask
-from openmeadow.core.consent.gate import REASONS, ask
+from openmeadow.core.consent.gate import REASONS
 from openmeadow.core.engagement.map import DAY_EDGES, DAY_WORDS, LEFT_EDGES, LEFT_WORDS
 from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT, MEASURES, SHAPE, cells, replay, standing
 from openmeadow.core.engagement.score import BANDS
@@ -58,7 +58,7 @@ def people_map(desk: Desk, purpose: str = "") -> dict[str, Any]:
         "list": _lists(db, view, cell),
     }
     if purpose:
-        answer = ask(view.facts.standing(purpose, limits=False), "campaign")
+        answer = view.facts.may(purpose, limits=False)
         words = [w.capitalize() for w in REASONS] + [f"Permitted for {purpose}"]
         decided = np.where(answer.first < 0, len(REASONS), answer.first).astype(np.int64)
         groups["gate"] = _sparse(cell, decided, words, alive)

@@ -13,7 +13,7 @@ from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.addresses.syntax import address_key
 from openmeadow.core.addresses.verdicts import VERDICTS
 from openmeadow.core.columns import NEVER, Kind
-from openmeadow.core.consent.gate import CONSENT_STATES, SUPPRESSION_REASONS, ask
+from openmeadow.core.consent.gate import CONSENT_STATES, SUPPRESSION_REASONS
 from openmeadow.core.engagement.score import BANDS, terms
 from openmeadow.core.engagement.who import BY_OF_REASON, REASONS, WORDS
 from openmeadow.core.errors import Missing, Refused
@@ -98,7 +98,7 @@ def page(desk: Desk, subscriber: int, most: int = 2_000) -> dict[str, Any]:
     assert isinstance(view.facts, StoreFacts)
     gates = []
     for purpose in subscribers.names(db, "purposes"):
-        answer = ask(view.facts.standing(purpose["name"], limits=True), "campaign")
+        answer = view.facts.may(purpose["name"], limits=True)
         gates.append({"purpose": purpose["name"], "permitted": bool(answer.permitted[p]), "reasons": answer.why_not(p)})
     why = _why(view, p)
     happened = [

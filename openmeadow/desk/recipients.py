@@ -8,7 +8,6 @@ from dataclasses import dataclass
 import numpy as np
 
 from openmeadow.core.columns import I64, Mask
-from openmeadow.core.consent.gate import ask
 from openmeadow.core.errors import Refused
 from openmeadow.core.rules.tree import View
 from openmeadow.desk.desk import Desk
@@ -50,7 +49,7 @@ def work_out(desk: Desk, segments_in: str, segments_out: str, purpose: str | Non
         sieve.append(("In a segment left out", -int(without.sum())))
     left = within & ~without
     if purpose:
-        answer = ask(view.facts.standing(purpose, limits=limits), "campaign")
+        answer = view.facts.may(purpose, limits=limits)
         sieve += [(reason.capitalize(), -count) for reason, count in answer.sieve(left)]
         left &= answer.permitted
     sieve.append(("Permitted", int(left.sum())))

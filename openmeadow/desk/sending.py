@@ -10,7 +10,6 @@ import numpy as np
 
 from openmeadow.core.authentication.dkim import Signer
 from openmeadow.core.columns import Kind
-from openmeadow.core.consent.gate import ask
 from openmeadow.core.errors import Refused
 from openmeadow.core.message.assembly import Envelope, assemble
 from openmeadow.core.message.body import Body, FieldMistake, links
@@ -173,7 +172,7 @@ def _allowed(desk: Desk, row: Any, batch: Any, waiting: list[Any]) -> dict[int, 
     assert isinstance(view.facts, StoreFacts)
     subscribers = np.array([d["subscriber"] for d in waiting], np.int64)
     index = np.searchsorted(view.columns.people.id, subscribers)
-    answer = ask(view.facts.only(index).standing(row["purpose_name"], limits=True), "campaign")
+    answer = view.facts.only(index).may(row["purpose_name"], limits=True)
     out = {int(s): answer.why_not(i)[0] for i, s in enumerate(subscribers) if not answer.permitted[i]}
     if batch["kind"] == "resend":
         rows = view.columns.rows

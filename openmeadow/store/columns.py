@@ -182,9 +182,9 @@ def people_as_of(db: sqlite3.Connection, people: People, now: int) -> People:
     since = np.where(people.since > now, NEVER, people.since)
     subscriber, at = _table(
         db,
-        "SELECT g.subscriber, max(g.at) FROM consent_entries g WHERE g.state = 1 AND g.at <= ? AND EXISTS (SELECT 1 "
-        "FROM consent_entries w WHERE w.subscriber = g.subscriber AND w.purpose = g.purpose AND w.channel = g.channel "
-        "AND w.state = 2 AND w.at < g.at) GROUP BY g.subscriber",
+        "SELECT g.subscriber, max(g.at) FROM consent_entries g WHERE NOT g.void AND g.state = 1 AND g.at <= ? "
+        "AND EXISTS (SELECT 1 FROM consent_entries w WHERE NOT w.void AND w.subscriber = g.subscriber "
+        "AND w.purpose = g.purpose AND w.channel = g.channel AND w.state = 2 AND w.at < g.at) GROUP BY g.subscriber",
         (now,),
         "qq",
     )

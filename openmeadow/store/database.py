@@ -66,6 +66,10 @@ class Store:
 
         # a large import leaves this index out while it runs; one that was cut off leaves it missing
         db.execute("CREATE INDEX IF NOT EXISTS events_of_subscriber ON events (subscriber)")
+        from openmeadow.store.consent import seal_the_unsealed
+
+        with self.atomic() as inner:
+            seal_the_unsealed(inner)
 
     def read(self) -> sqlite3.Connection:
         """This thread's read-only connection."""

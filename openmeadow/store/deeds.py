@@ -12,7 +12,7 @@ from openmeadow.store.database import Many
 from openmeadow.store.subscribers import facts_changed, people_changed
 
 PERSON = ("name", "joined_at", "time_zone", "language", "country", "fields", "rejoined_at")
-_MADE_BY = ("list_members", "subscriber_labels", "suppressions", "consent_entries")
+_MADE_BY = ("list_members", "subscriber_labels", "suppressions")
 
 
 def begin(db: sqlite3.Connection, at: int, who: str, act: str, what: str, people: int, undo: str | None) -> int:
@@ -82,6 +82,8 @@ def take_back_rows(db: sqlite3.Connection, deed: int) -> int:
     gone = 0
     for table in _MADE_BY:
         gone += db.execute(f"DELETE FROM {table} WHERE deed = ?", (deed,)).rowcount
+    # evidence stays; it is only marked as of an import that was taken back
+    gone += db.execute("UPDATE consent_entries SET void = 1 WHERE deed = ? AND NOT void", (deed,)).rowcount
     facts_changed(db)
     return gone
 

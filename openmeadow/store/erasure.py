@@ -30,7 +30,7 @@ def hashes(db: sqlite3.Connection) -> set[str]:
 def erase(db: sqlite3.Connection, id: int, email_key: str, hash: str, now: int) -> None:
     """Take out everything that could lead back to the person; their rows in results stay as counts."""
     db.execute("INSERT OR IGNORE INTO erased VALUES (?, ?)", (hash, now))
-    for table in ("notes", "address_verdicts", "list_members", "subscriber_labels", "suppressions"):
+    for table in ("notes", "address_verdicts", "list_members", "subscriber_labels", "suppressions", "preferences"):
         db.execute(f"DELETE FROM {table} WHERE subscriber = ?", (id,))
     db.execute("DELETE FROM deed_before WHERE subscriber = ?", (id,))
     db.execute("DELETE FROM events_aside WHERE email_key = ?", (email_key,))
@@ -45,7 +45,7 @@ def erase(db: sqlite3.Connection, id: int, email_key: str, hash: str, now: int) 
         "WHERE subscriber = ?",
         (id,),
     )
-    db.execute("UPDATE consent_entries SET source = NULL, wording = NULL WHERE subscriber = ?", (id,))
+    db.execute("UPDATE consent_entries SET source = NULL, wording = NULL, reason = NULL WHERE subscriber = ?", (id,))
     db.execute("UPDATE deliveries SET reason = NULL WHERE subscriber = ? AND state = 'failed'", (id,))
     db.execute(
         "UPDATE subscribers SET email = '', email_key = ?, name = NULL, time_zone = NULL, language = NULL, "

@@ -17,7 +17,7 @@ import numpy as np
 from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.addresses.verdicts import VERDICTS
 from openmeadow.core.columns import I8, I32, I64, NEVER, Mask, Trouble, Troubles
-from openmeadow.core.consent.gate import CONSENT_STATES, Standing, ask
+from openmeadow.core.consent.gate import CONSENT_STATES, Answer, Standing, ask
 from openmeadow.core.errors import Missing
 from openmeadow.core.rules.sentence import parse
 from openmeadow.core.rules.tree import InSegment, Rule, walk
@@ -241,7 +241,7 @@ class StoreFacts:
         """Each person's latest word about the purpose, by a channel, up to now."""
         return self._latest(
             "SELECT subscriber, state, at * 4 + (state = 1) + 2 * (state = 2) FROM consent_entries "
-            f"WHERE purpose = ? AND channel = ? AND at <= ?{self._among()}",
+            f"WHERE NOT void AND purpose = ? AND channel = ? AND at <= ?{self._among()}",
             (self._id("purposes", "purpose", purpose), channel, self.now),
             "SELECT min(at) FROM consent_entries WHERE at > :now",
         )
@@ -331,14 +331,43 @@ class StoreFacts:
             self.erased,
             self.suppressed(),
             self.consent(purpose),
-            nobody,
+            self.paused(),
             nobody,
             self.sent_since(DAY) if limits else none,
             self.sent_since(7 * DAY) if limits else none,
+            self.had_their_fill() if limits else nobody,
         )
 
+    def paused(self) -> Mask:
+        """Who has asked for a pause that still lasts."""
+        return self._mask(
+            f"SELECT subscriber FROM preferences WHERE paused_until > ?{self._among()}",
+            (self.now,),
+            "SELECT min(paused_until) FROM preferences WHERE paused_until > :now",
+        )
+
+    def had_their_fill(self) -> Mask:
+        """Who asked for at most one message a week or a month, and has had it."""
+        out = np.zeros(len(self.ids), bool)
+        for word, seconds in (("week", 7 * DAY), ("month", 30 * DAY)):
+            wants = self._mask(f"SELECT subscriber FROM preferences WHERE at_most = ?{self._among()}", (word,))
+            if wants.any():
+                out |= wants & (self.sent_since(seconds) > 0)
+        return out
+
+    def kind_of(self, purpose: str) -> str:
+        """What kind of message the gate is asked about: a transactional purpose is service, every other a campaign."""
+        row = self.db.execute(
+            "SELECT transactional FROM purposes WHERE id = ?", (self._id("purposes", "purpose", purpose),)
+        )
+        return "service" if row.fetchone()["transactional"] else "campaign"
+
+    def may(self, purpose: str, *, limits: bool) -> Answer:
+        """The gate's answer for a message about a purpose."""
+        return ask(self.standing(purpose, limits=limits), self.kind_of(purpose))
+
     def permitted(self, purpose: str) -> Mask:
-        return ask(self.standing(purpose, limits=False), "campaign").permitted
+        return self.may(purpose, limits=False).permitted
 
 
 __all__ = ["NEVER", "StoreFacts", "nearest"]

@@ -123,31 +123,6 @@ def add_suppressions(db: sqlite3.Connection, rows: Many[tuple[int, int, int, str
     return _added(db, "INSERT OR IGNORE INTO suppressions VALUES (?, ?, ?, ?, ?)", rows)
 
 
-Consent = tuple[int, int, str, int, int, str | None, str | None, int | None]
-
-
-def add_consents(db: sqlite3.Connection, rows: Sequence[Consent]) -> int:
-    """(subscriber, purpose, channel, state, at, source, wording, deed). An entry is never altered; a repeat changes
-    nothing. Given again after a withdrawal marks the moment of rejoining.
-    """
-    new = _added(
-        db,
-        "INSERT OR IGNORE INTO consent_entries (subscriber, purpose, channel, state, at, source, wording, deed) "
-        "VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-        rows,
-    )
-    given = [(r[0], r[1], r[2], r[4]) for r in rows if r[3] == 1] if new else []
-    if given:
-        db.executemany(
-            "UPDATE subscribers SET rejoined_at = max(coalesce(rejoined_at, 0), ?4) WHERE id = ?1 AND EXISTS ("
-            " SELECT 1 FROM consent_entries c WHERE c.subscriber = ?1 AND c.purpose = ?2 AND c.channel = ?3 "
-            " AND c.state = 2 AND c.at < ?4)",
-            given,
-        )
-        people_changed(db)
-    return new
-
-
 def subscriber(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
     row: sqlite3.Row | None = db.execute(
         "SELECT s.*, d.name AS door_name FROM subscribers s LEFT JOIN doors d ON d.id = s.door WHERE s.id = ?", (id,)
@@ -180,7 +155,7 @@ def matching(db: sqlite3.Connection, text: str, limit: int = 0) -> list[int]:
 def consent_history(db: sqlite3.Connection, id: int) -> list[sqlite3.Row]:
     return db.execute(
         "SELECT c.*, p.name AS purpose_name FROM consent_entries c JOIN purposes p ON p.id = c.purpose "
-        "WHERE subscriber = ? ORDER BY at DESC, c.id DESC",
+        "WHERE subscriber = ? AND NOT c.void ORDER BY at DESC, c.id DESC",
         (id,),
     ).fetchall()
 

@@ -97,6 +97,7 @@ def test_the_verdict_in_words(answered: int, held_people: int, held: int, begins
 
 def standing(**given: object) -> Standing:
     base: dict[str, object] = dict(erased=False, suppressed=0, consent=GIVEN, paused=False, inside=False, day=0, week=0)
+    base |= {"filled": False}
     base |= given
     return Standing(**{k: np.array([v]) for k, v in base.items()})  # type: ignore[arg-type]
 

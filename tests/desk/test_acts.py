@@ -64,7 +64,14 @@ def full(desk: Desk, folder: Path) -> Desk:
 def state(desk: Desk) -> object:
     """Everything an undo must restore."""
     db = desk.store.read()
-    tables = ("subscribers", "list_members", "subscriber_labels", "suppressions", "consent_entries", "events")
+    tables = (
+        "subscribers",
+        "list_members",
+        "subscriber_labels",
+        "suppressions",
+        "consent_entries WHERE NOT void",
+        "events",
+    )
     return {t: [tuple(r) for r in db.execute(f"SELECT * FROM {t} ORDER BY 1, 2")] for t in tables}
 
 

@@ -11,7 +11,7 @@ from openmeadow.core.columns import DAY, NEVER
 from openmeadow.core.consent.gate import CONSENT_STATES
 from openmeadow.core.errors import Missing
 from openmeadow.desk.desk import Desk
-from openmeadow.store import subscribers
+from openmeadow.store import consent, subscribers
 from openmeadow.store.facts import WORTH_KEEPING, Kept, StoreFacts
 from tests.conftest import NOW
 
@@ -42,22 +42,11 @@ def full(desk: Desk) -> Desk:
         subscribers.add_members(db, [(int(r.integers(1, 3)), someone(), sometime(), None) for _ in range(60)])
         subscribers.add_labels(db, [(int(r.integers(1, 3)), someone(), None) for _ in range(30)])
         subscribers.add_suppressions(db, [(someone(), int(r.integers(1, 6)), sometime(), "t", None) for _ in range(20)])
-        subscribers.add_consents(
-            db,
-            [
-                (
-                    someone(),
-                    int(r.integers(1, 3)),
-                    ("email", "post")[i % 2],
-                    int(r.integers(0, 4)),
-                    sometime(),
-                    None,
-                    None,
-                    None,
-                )
-                for i in range(300)
-            ],
-        )
+        random_claims = [
+            consent.Claim(someone(), int(r.integers(1, 3)), int(r.integers(0, 4)), sometime(), ("email", "post")[i % 2])
+            for i in range(300)
+        ]
+        consent.add(db, random_claims)
         db.executemany(
             "INSERT OR REPLACE INTO address_verdicts VALUES (?, ?, '[]', NULL, 0)",
             [(someone(), int(r.integers(0, 4))) for _ in range(20)],
@@ -84,7 +73,8 @@ def slow(desk: Desk, now: int) -> dict[str, list[int]]:
     members = {s for s, at in rows("SELECT subscriber, at FROM list_members WHERE list = 1") if at <= now}
     suppressed = {s for s, at in rows("SELECT subscriber, at FROM suppressions") if at <= now}
     latest: dict[int, tuple[int, int, int]] = {}
-    for s, state, at in rows("SELECT subscriber, state, at FROM consent_entries WHERE purpose = 1 AND channel = 'email'"):
+    by_email = "SELECT subscriber, state, at FROM consent_entries WHERE purpose = 1 AND channel = 'email' AND NOT void"
+    for s, state, at in rows(by_email):
         weight = {2: 2, 1: 1}.get(state, 0)  # of one moment a withdrawal stands over a yes, a yes over the rest
         if at <= now:
             latest[s] = max(latest.get(s, (0, 0, 0)), (at, weight, state))
@@ -169,7 +159,7 @@ def test_kept_answers_are_believed_only_when_current(tmp_path: Path) -> None:
 
 def test_a_consent_that_lies_ahead_begins_at_its_moment(full: Desk) -> None:
     with full.store.atomic() as db:
-        subscribers.add_consents(db, [(40, 1, "email", 1, NOW + 500 * DAY, None, None, None)])
+        consent.add(db, [consent.Claim(40, 1, 1, NOW + 500 * DAY)])
     before = full.count('consent to "A" by email is given', as_of=NOW + 499 * DAY)[0]
     assert full.count('consent to "A" by email is given', as_of=NOW + 500 * DAY)[0] in (before, before + 1)
     assert full.view(NOW + 500 * DAY).facts.consent_is("A", "email", "given")[39]

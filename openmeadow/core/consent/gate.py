@@ -40,7 +40,8 @@ MOST_A_DAY, MOST_IN_7_DAYS = 1, 3
 class Standing:
     """Where each person stands; arrays of one length. ``suppressed`` is 0 or 1 + an index into
     SUPPRESSION_REASONS; ``consent`` the state for the purpose asked about; ``day``/``week`` count messages
-    sent in the last 1 and 7 days (zeros leave the limit out)."""
+    sent in the last 1 and 7 days (zeros leave the limit out); ``filled`` marks who asked for fewer messages and has
+    had theirs."""
 
     erased: Mask
     suppressed: I8
@@ -49,6 +50,7 @@ class Standing:
     inside: Mask
     day: I32
     week: I32
+    filled: Mask
 
 
 @dataclass(frozen=True)
@@ -96,6 +98,6 @@ def ask(standing: Standing, kind: str) -> Answer:
         "awaiting confirmation": lambda: s.consent == AWAITING,
         "paused by the subscriber": lambda: s.paused,
         "inside a sequence that keeps campaigns away": lambda: s.inside,
-        "too many messages": lambda: (s.day >= MOST_A_DAY) | (s.week >= MOST_IN_7_DAYS),
+        "too many messages": lambda: (s.day >= MOST_A_DAY) | (s.week >= MOST_IN_7_DAYS) | s.filled,
     }
     return Answer(len(s.erased), {name: masks[name]() for name, kinds in REASONS.items() if kind in kinds})

@@ -14,7 +14,7 @@ from openmeadow.core.intake.events import NAMES, Chunk, Event, places, read_many
 from openmeadow.core.intake.report import Report
 from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.desk.bring_in import reading
-from openmeadow.store import deeds, subscribers, workspace
+from openmeadow.store import consent, deeds, subscribers, workspace
 from openmeadow.store import events as table
 from openmeadow.store.database import Many, Store
 
@@ -142,11 +142,13 @@ def consequences(
             suppress.append((subscriber, HARD_BOUNCE, at, diagnostic or code or "bounce", deed))
         elif kind == Kind.UNSUBSCRIBED:
             if message in purposes:
-                withdraw.append((subscriber, purposes[message], "email", WITHDRAWN, at, "unsubscribe", None, deed))
+                withdraw.append(
+                    consent.Claim(subscriber, purposes[message], WITHDRAWN, at, door="unsubscribe", deed=deed)
+                )
             else:
                 suppress.append((subscriber, UNSUBSCRIBED_FROM_ALL, at, "unsubscribe", deed))
     subscribers.add_suppressions(db, suppress)
-    subscribers.add_consents(db, withdraw)
+    consent.add(db, withdraw)
 
 
 def take_aside(store: Store) -> int:

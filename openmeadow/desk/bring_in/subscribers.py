@@ -19,6 +19,8 @@ from openmeadow.desk.bring_in import reading
 from openmeadow.desk.bring_in.events import take_aside
 from openmeadow.store import deeds, workspace
 from openmeadow.store import subscribers as table
+from openmeadow.store.consent import Claim
+from openmeadow.store.consent import add as add_consents
 from openmeadow.store.database import Store
 
 Progress = Callable[[int, int], None]
@@ -238,16 +240,17 @@ class _Writer:
                         "was brought in as none. Name the source with a column or --source."
                     )
                 consents.append(
-                    (
+                    Claim(
                         ids[r.key],
                         self._named("purposes", c.purpose),
-                        c.channel,
                         state,
                         c.at or r.joined_at or now,
+                        c.channel,
+                        "import",
                         c.source,
                         c.wording,
-                        deed,
+                        deed=deed,
                     )
                 )
-        table.add_consents(self.db, consents)
+        add_consents(self.db, consents)
         return changed

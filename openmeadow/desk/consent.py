@@ -1,0 +1,285 @@
+"""Consent as a whole: purposes and their wordings, words by hand and by the person, evidence checked and exported,
+suppressions looked at and lifted."""
+
+from __future__ import annotations
+
+import csv
+import json
+from pathlib import Path
+from typing import Any
+
+from openmeadow.core.consent.evidence import verify
+from openmeadow.core.consent.gate import AWAITING, CONSENT_STATES, GIVEN, SUPPRESSION_REASONS, WITHDRAWN
+from openmeadow.core.errors import Missing, Refused
+from openmeadow.core.intake.moments import rfc3339
+from openmeadow.desk.desk import Desk
+from openmeadow.desk.exports import safe
+from openmeadow.store import consent, deeds, subscribers, workspace
+from openmeadow.store.consent import Claim
+
+BASES = ("consent", "contract", "legitimate interest")
+LIFTABLE = ("hard bounce", "bad address", "other")
+BY_NEW_CONSENT = ("complaint", "unsubscribed from all", "let go")
+EXPORTED = ("at", "email", "purpose", "channel", "state", "door", "source", "wording", "reason", "list", "void", "before")
+MONTH = 30 * 86_400
+SOFT_IN_A_ROW, SOFT_OVER = 5, 30 * 86_400
+
+
+def codes(reasons: tuple[str, ...]) -> list[int]:
+    return [1 + SUPPRESSION_REASONS.index(r) for r in reasons]
+
+
+def check_evidence(desk: Desk) -> dict[str, Any]:
+    """Goes through the whole chain: {"entries", "holds", "broken_at", "what"}."""
+    db = desk.store.read()
+    entries, broken = verify(consent.key(db), consent.chain(db), *consent.head(db))
+    return {
+        "entries": entries,
+        "holds": broken is None,
+        "broken_at": broken.number if broken else None,
+        "what": broken.what if broken else "",
+    }
+
+
+def _line(r: Any) -> list[str]:
+    return [
+        rfc3339(r["at"]),
+        r["email"] or "",
+        r["purpose_name"],
+        r["channel"],
+        CONSENT_STATES[r["state"]],
+        r["door"],
+        r["source"] or "",
+        r["wording"] or "",
+        r["reason"] or "",
+        r["list_name"] or "",
+        "of an import taken back" if r["void"] else "",
+        r["before"],
+    ]
+
+
+def export(desk: Desk, out: Path, subscriber: int | None, who: str) -> int:
+    """The evidence of one person or of everybody, as .csv or .ndjson; how many entries."""
+    n = 0
+    try:
+        with out.open("w", encoding="utf-8", newline="") as f:
+            writer = csv.writer(f)
+            if out.suffix != ".ndjson":
+                writer.writerow(EXPORTED)
+            for n, r in enumerate(consent.entries(desk.store.read(), subscriber), start=1):  # noqa: B007
+                line = _line(r)
+                if out.suffix == ".ndjson":
+                    f.write(json.dumps(dict(zip(EXPORTED, line, strict=True)), ensure_ascii=False) + "\n")
+                else:
+                    writer.writerow([safe(c) for c in line])
+    except OSError as e:
+        raise Missing(f"The file {out} cannot be opened: {(e.strerror or 'unknown reason').lower()}.") from e
+    with desk.store.atomic() as db:
+        whose = "everybody" if subscriber is None else f"subscriber {subscriber}"
+        workspace.log(db, desk.now(), who, "exported consent", whose, n)
+    return n
+
+
+def purposes(desk: Desk) -> list[dict[str, Any]]:
+    """Every purpose with its wording, and how many people stand where, by email."""
+    view, out = desk.view(), []
+    for p in consent.purposes(desk.store.read()):
+        states = view.facts.consent(p["name"])  # type: ignore[attr-defined]
+        out.append(
+            {
+                "id": p["id"],
+                "name": p["name"],
+                "basis": p["basis"],
+                "transactional": bool(p["transactional"]),
+                "left_out": bool(p["left_out"]),
+                "version": p["version"] or 0,
+                "text": p["text"] or "",
+                "counts": {word: int((view.alive & (states == i)).sum()) for i, word in enumerate(CONSENT_STATES)},
+                "permitted": int((view.alive & view.facts.permitted(p["name"])).sum()),
+            }
+        )
+    return out
+
+
+def write_purpose(desk: Desk, id: int | None, values: dict[str, Any], who: str) -> int:
+    """Make or change a purpose. A wording somebody agreed to is never edited: a new version begins."""
+    name = str(values.get("name", "")).strip()
+    if id is None and not name:
+        raise Refused("A purpose needs a name, such as: Season news.")
+    if values.get("basis", BASES[0]) not in BASES:
+        raise Refused(f"A legal basis is one of {', '.join(BASES)}.")
+    with desk.store.atomic() as db:
+        if id is None:
+            id, made = subscribers.named(db, "purposes", name)
+            if not made:
+                raise Refused(f"There is already a purpose “{name}”.")
+        row = consent.purpose(db, id)
+        if row is None:
+            raise Missing("There is no such purpose.")
+        taken = name and any(p["name"].lower() == name.lower() and p["id"] != id for p in consent.purposes(db))
+        if taken:
+            raise Refused(f"There is already a purpose “{name}”.")
+        changes: dict[str, Any] = {k: int(bool(values[k])) for k in ("transactional", "left_out") if k in values}
+        changes |= {k: values[k] for k in ("basis",) if k in values} | ({"name": name} if name else {})
+        consent.set_purpose(db, id, changes)
+        text = values.get("text")
+        if text is not None and text.strip() != (row["text"] or ""):
+            version = row["version"] or 1
+            if row["version"] and consent.agreed_to(db, id, wording_name(name or row["name"], version)):
+                version += 1
+            consent.set_wording(db, id, version, text.strip(), desk.now())
+        workspace.log(db, desk.now(), who, "changed purpose", name or row["name"])
+    return id
+
+
+def wording_name(purpose: str, version: int) -> str:
+    """How entries name a wording."""
+    return f"{purpose}, version {version}"
+
+
+def current_wording(desk: Desk, purpose: int) -> str | None:
+    row = consent.purpose(desk.store.read(), purpose)
+    return wording_name(row["name"], row["version"]) if row and row["version"] else None
+
+
+def by_hand(desk: Desk, subscriber: int, purpose: int, state: str, reason: str, who: str) -> None:
+    """Write down what somebody said in person. Needs the reason; a yes also lifts what only a new consent lifts."""
+    if state not in ("given", "withdrawn"):
+        raise Refused("By hand, consent is given or withdrawn.")
+    if not reason.strip():
+        raise Refused("Say how you know, for the record: for example, said so at the box office on 3 March.")
+    _said(desk, subscriber, purpose, CONSENT_STATES.index(state), "by hand", who, reason=reason.strip())
+
+
+def said(desk: Desk, subscriber: int, purpose: int, state: int, door: str, list_id: int | None = None) -> None:
+    """The person's own word, by the confirmation link, the preference page or a form."""
+    _said(desk, subscriber, purpose, state, door, "the subscriber", list_id=list_id)
+
+
+def _said(
+    desk: Desk,
+    subscriber: int,
+    purpose: int,
+    state: int,
+    door: str,
+    who: str,
+    *,
+    reason: str | None = None,
+    list_id: int | None = None,
+) -> None:
+    row = subscribers.subscriber(desk.store.read(), subscriber)
+    if row is None or row["erased_at"]:
+        raise Missing("There is no such subscriber.")
+    wording = current_wording(desk, purpose) if state in (GIVEN, AWAITING) else None
+    with desk.store.atomic() as db:
+        now = desk.now()
+        new = consent.add(
+            db,
+            [
+                Claim(
+                    subscriber, purpose, state, now, door=door, source=door, wording=wording, reason=reason, list=list_id
+                )
+            ],
+        )
+        if new and state == GIVEN:
+            consent.lift(db, subscriber, codes(BY_NEW_CONSENT))
+        if new:
+            word = CONSENT_STATES[state]
+            workspace.log(db, now, who, f"consent {word} by {door}", f"subscriber {subscriber}", 1)
+
+
+def stop_everything(desk: Desk, subscriber: int, door: str) -> None:
+    """All off: every purpose is withdrawn and nothing is mailed any more."""
+    db = desk.store.read()
+    names = {p["id"]: p["name"] for p in consent.purposes(db)}
+    for id in names:
+        said(desk, subscriber, id, WITHDRAWN, door)
+    with desk.store.atomic() as w:
+        subscribers.add_suppressions(
+            w, [(subscriber, 1 + SUPPRESSION_REASONS.index("unsubscribed from all"), desk.now(), door, None)]
+        )
+
+
+def prefer(desk: Desk, subscriber: int, at_most: str | None, pause_days: int) -> None:
+    """Fewer messages (at most one a week or month) or a pause of so many days; None and 0 take it back."""
+    if at_most not in (None, "week", "month"):
+        raise Refused("Fewer messages means at most one a week or one a month.")
+    until = desk.now() + pause_days * 86_400 if pause_days else None
+    with desk.store.atomic() as db:
+        consent.prefer(db, subscriber, at_most, until)
+
+
+def suppression_list(desk: Desk, offset: int = 0, limit: int = 100) -> dict[str, Any]:
+    """{"counts": by reason, "rows": a page of them, the newest first}."""
+    db = desk.store.read()
+    counts = consent.suppression_counts(db)
+    return {
+        "counts": [{"words": r, "count": counts.get(i + 1, 0)} for i, r in enumerate(SUPPRESSION_REASONS)],
+        "rows": [
+            {
+                "subscriber": r["subscriber"],
+                "email": r["email"],
+                "reason": SUPPRESSION_REASONS[r["reason"] - 1],
+                "at": r["at"],
+                "source": r["source"],
+                "liftable": SUPPRESSION_REASONS[r["reason"] - 1] in LIFTABLE,
+            }
+            for r in consent.suppressed(db, limit, offset)
+        ],
+        "total": sum(counts.values()),
+    }
+
+
+def lift(desk: Desk, subscriber: int, reason: str, why: str, who: str) -> int:
+    """Lift a suppression by hand, with a reason. Complaints, unsubscribes and who was let go come back by a new consent
+    only."""
+    if reason in BY_NEW_CONSENT:
+        raise Refused(f"“{reason}” is lifted by a new consent of the person only, not by hand.")
+    if reason not in LIFTABLE:
+        raise Refused(f"“{reason}” is not a reason of the suppression list.")
+    if not why.strip():
+        raise Refused("Say why, for the record: for example, the mailbox works again.")
+    with desk.store.atomic() as db:
+        taken = consent.lift(db, subscriber, codes((reason,)))
+        if not taken:
+            raise Missing("This person is not suppressed for that reason.")
+        deed = deeds.begin(db, desk.now(), who, f"lifted {reason}", why.strip(), 1, "lifted")
+        deeds.put_away(db, deed, "suppression", [(subscriber, list(t)) for t in taken])
+    return deed
+
+
+def suppress_repeated_soft(desk: Desk) -> int:
+    """Suppress who bounced softly five times in a row over at least 30 days (7-standards); how many were new."""
+    view = desk.view()
+    person, at = view.facts.soft_failures()
+    counts = view.mask(desk.checked_rule(f"soft bounced at least {SOFT_IN_A_ROW} in a row", view))
+    rows, new = [], 0
+    for p in set(person[counts[person]].tolist()):
+        mine = sorted(at[person == p].tolist())[-SOFT_IN_A_ROW:]
+        if mine[-1] - mine[0] >= SOFT_OVER:
+            id = int(view.columns.people.id[p])
+            rows.append((id, 1 + SUPPRESSION_REASONS.index("bad address"), view.now, "five soft bounces in a row", None))
+    if rows:
+        with desk.store.atomic() as db:
+            new = subscribers.add_suppressions(db, rows)
+            if new:
+                workspace.log(db, view.now, "worker", "suppressed after soft bounces", "", new)
+    return new
+
+
+def why_not(desk: Desk, email: str, campaign: int) -> dict[str, Any]:
+    """Why an address will not get a campaign: every reason that applies, and whether its segments choose it."""
+    from openmeadow.desk import people, recipients
+    from openmeadow.desk.campaigns import row_of
+
+    row, id = row_of(desk, campaign), people.find(desk, email)
+    view = desk.view()
+    at = desk.index_of(view, id)
+    chosen = bool(recipients.chosen(desk, view, json.loads(row["segments_in"]))[at])
+    out = bool(recipients.chosen(desk, view, json.loads(row["segments_out"]))[at])
+    reasons = [] if chosen else ["in none of the campaign's segments"]
+    if out:
+        reasons.append("in a segment that is left out")
+    if row["purpose_name"]:
+        reasons += view.facts.may(row["purpose_name"], limits=True).why_not(at)  # type: ignore[attr-defined]
+    return {"subscriber": id, "permitted": not reasons, "reasons": reasons}

@@ -1,0 +1,219 @@
+"""Consent: purposes with their wordings, the chain of evidence, preferences, suppressions."""
+
+from __future__ import annotations
+
+import secrets
+import sqlite3
+from collections.abc import Iterator, Sequence
+from functools import cache
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from openmeadow.core.consent.evidence import START, Entry, digest, sealed
+from openmeadow.store.subscribers import facts_changed, people_changed
+
+KEY_FILE = "consent.key"
+_ENTRY = "subscriber, purpose, channel, state, at, door, said, before"
+
+
+class Claim(NamedTuple):
+    """A change of consent to be written down."""
+
+    subscriber: int
+    purpose: int
+    state: int
+    at: int
+    channel: str = "email"
+    door: str = "import"
+    source: str | None = None
+    wording: str | None = None
+    reason: str | None = None
+    list: int | None = None
+    deed: int | None = None
+
+
+@cache
+def _key(folder: str) -> bytes:
+    path = Path(folder) / KEY_FILE
+    if not path.exists():
+        path.touch(0o600)
+        path.write_bytes(secrets.token_bytes(32))
+    return path.read_bytes()
+
+
+def key(db: sqlite3.Connection) -> bytes:
+    """The workspace's key for its chain: a file beside the database, not in it."""
+    where = next(r["file"] for r in db.execute("PRAGMA database_list") if r["name"] == "main")
+    return _key(str(Path(where).parent))
+
+
+def head(db: sqlite3.Connection) -> tuple[str, int]:
+    """The hash and the number of entries the chain ends with."""
+    found = {
+        r["name"]: r["value"]
+        for r in db.execute("SELECT * FROM settings WHERE name IN ('consent_head', 'consent_count')")
+    }
+    return str(found.get("consent_head", START)).strip('"'), int(found.get("consent_count", 0))
+
+
+def _set_head(db: sqlite3.Connection, hash: str, count: int) -> None:
+    for name, value in (("consent_head", f'"{hash}"'), ("consent_count", str(count))):
+        db.execute("INSERT OR REPLACE INTO settings VALUES (?, ?)", (name, value))
+
+
+def add(db: sqlite3.Connection, claims: Sequence[Claim]) -> int:
+    """Write changes of consent; how many were new. A repeat (same person, purpose, channel, state and moment) changes
+    nothing. Given again after a withdrawal marks the moment of rejoining."""
+    if not claims:
+        return 0
+    ids = sorted({c.subscriber for c in claims})
+    there: set[tuple[Any, ...]] = set()
+    for i in range(0, len(ids), 20_000):
+        part = ids[i : i + 20_000]
+        there.update(
+            tuple(r)
+            for r in db.execute(
+                "SELECT subscriber, purpose, channel, state, at FROM consent_entries WHERE NOT void "
+                f"AND subscriber IN ({','.join('?' * len(part))})",
+                part,
+            )
+        )
+    secret, (before, count) = key(db), head(db)
+    rows = []
+    for c in claims:
+        mark = (c.subscriber, c.purpose, c.channel, c.state, c.at)
+        if mark in there:
+            continue
+        there.add(mark)
+        entry = Entry(*mark, c.door, digest(c.source, c.wording, c.reason), before)
+        rows.append((*entry, c.source, c.wording, c.reason, c.list, c.deed))
+        before = sealed(secret, entry)
+    if not rows:
+        return 0
+    db.executemany(
+        f"INSERT INTO consent_entries ({_ENTRY}, source, wording, reason, list, deed) VALUES ({','.join('?' * 13)})", rows
+    )
+    _set_head(db, before, count + len(rows))
+    facts_changed(db)
+    given = [(r[0], r[1], r[2], r[4]) for r in rows if r[3] == 1]
+    if given:
+        changed = db.executemany(
+            "UPDATE subscribers SET rejoined_at = max(coalesce(rejoined_at, 0), ?4) WHERE id = ?1 AND EXISTS ("
+            " SELECT 1 FROM consent_entries c WHERE NOT c.void AND c.subscriber = ?1 AND c.purpose = ?2 "
+            " AND c.channel = ?3 AND c.state = 2 AND c.at < ?4)",
+            given,
+        ).rowcount
+        if changed > 0:
+            people_changed(db)
+    return len(rows)
+
+
+def chain(db: sqlite3.Connection) -> Iterator[tuple[Entry, str | None]]:
+    """All entries in their order, each with the digest of its words as they stand; None where they were erased."""
+    for r in db.execute(
+        f"SELECT {_ENTRY}, source, wording, reason, (SELECT erased_at FROM subscribers s WHERE s.id = c.subscriber) AS gone "
+        "FROM consent_entries c ORDER BY id"
+    ):
+        words = None if r["gone"] else digest(r["source"], r["wording"], r["reason"])
+        yield Entry(*tuple(r)[:8]), words
+
+
+def seal_the_unsealed(db: sqlite3.Connection) -> None:
+    """Entries of before the chain are taken into it, once, in their order."""
+    if db.execute("SELECT 1 FROM consent_entries WHERE before IS NULL LIMIT 1").fetchone() is None:
+        return
+    secret, before, rows = key(db), START, []
+    for r in db.execute(f"SELECT id, {_ENTRY}, source, wording, reason FROM consent_entries ORDER BY id").fetchall():
+        said = digest(r["source"], r["wording"], r["reason"])
+        entry = Entry(r["subscriber"], r["purpose"], r["channel"], r["state"], r["at"], r["door"], said, before)
+        rows.append((entry.said, before, r["id"]))
+        before = sealed(secret, entry)
+    db.executemany("UPDATE consent_entries SET said = ?, before = ? WHERE id = ?", rows)
+    _set_head(db, before, len(rows))
+
+
+def entries(db: sqlite3.Connection, subscriber: int | None = None) -> Iterator[sqlite3.Row]:
+    """Entries with purpose and address in words, oldest first; of one person or of everybody."""
+    where, arguments = ("WHERE c.subscriber = ?", (subscriber,)) if subscriber is not None else ("", ())
+    yield from db.execute(
+        "SELECT c.*, p.name AS purpose_name, s.email, l.name AS list_name FROM consent_entries c "
+        "JOIN purposes p ON p.id = c.purpose LEFT JOIN subscribers s ON s.id = c.subscriber "
+        f"LEFT JOIN lists l ON l.id = c.list {where} ORDER BY c.id",
+        arguments,
+    )
+
+
+def purposes(db: sqlite3.Connection) -> list[sqlite3.Row]:
+    """Every purpose with its latest wording."""
+    return db.execute(
+        "SELECT p.*, w.version, w.text FROM purposes p LEFT JOIN wordings w ON w.purpose = p.id AND w.version = "
+        "(SELECT max(version) FROM wordings x WHERE x.purpose = p.id) ORDER BY p.left_out, p.name"
+    ).fetchall()
+
+
+def purpose(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
+    return next((r for r in purposes(db) if r["id"] == id), None)
+
+
+def set_purpose(db: sqlite3.Connection, id: int, values: dict[str, Any]) -> None:
+    for name, value in values.items():
+        if name not in ("name", "basis", "transactional", "left_out"):
+            raise ValueError(name)
+        db.execute(f"UPDATE purposes SET {name} = ? WHERE id = ?", (value, id))
+    facts_changed(db)
+
+
+def agreed_to(db: sqlite3.Connection, purpose: int, wording: str) -> int:
+    """How many entries name this wording."""
+    row = db.execute("SELECT count(*) AS n FROM consent_entries WHERE purpose = ? AND wording = ?", (purpose, wording))
+    return int(row.fetchone()["n"])
+
+
+def set_wording(db: sqlite3.Connection, purpose: int, version: int, text: str, now: int) -> None:
+    db.execute(
+        "INSERT INTO wordings (purpose, version, text, made_at) VALUES (?, ?, ?, ?) "
+        "ON CONFLICT (purpose, version) DO UPDATE SET text = excluded.text",
+        (purpose, version, text, now),
+    )
+
+
+def wordings(db: sqlite3.Connection, purpose: int) -> list[sqlite3.Row]:
+    return db.execute("SELECT * FROM wordings WHERE purpose = ? ORDER BY version DESC", (purpose,)).fetchall()
+
+
+def preferences(db: sqlite3.Connection, subscriber: int) -> tuple[str | None, int | None]:
+    """(at most one a week or month, paused until)."""
+    row = db.execute("SELECT at_most, paused_until FROM preferences WHERE subscriber = ?", (subscriber,)).fetchone()
+    return (row["at_most"], row["paused_until"]) if row else (None, None)
+
+
+def prefer(db: sqlite3.Connection, subscriber: int, at_most: str | None, paused_until: int | None) -> None:
+    db.execute("INSERT OR REPLACE INTO preferences VALUES (?, ?, ?)", (subscriber, at_most, paused_until))
+    facts_changed(db)
+
+
+def suppressed(db: sqlite3.Connection, limit: int, offset: int = 0) -> list[sqlite3.Row]:
+    """The suppression list, the newest first."""
+    return db.execute(
+        "SELECT x.*, s.email, s.name FROM suppressions x JOIN subscribers s ON s.id = x.subscriber "
+        "ORDER BY x.at DESC, x.subscriber LIMIT ? OFFSET ?",
+        (limit, offset),
+    ).fetchall()
+
+
+def suppression_counts(db: sqlite3.Connection) -> dict[int, int]:
+    return {
+        int(r["reason"]): int(r["n"])
+        for r in db.execute("SELECT reason, count(*) AS n FROM suppressions GROUP BY reason")
+    }
+
+
+def lift(db: sqlite3.Connection, subscriber: int, reasons: Sequence[int]) -> list[tuple[int, int, str]]:
+    """Take suppressions off; what stood there: (reason, at, source)."""
+    marks = ",".join("?" * len(reasons))
+    rows = db.execute(
+        f"DELETE FROM suppressions WHERE subscriber = ? AND reason IN ({marks}) RETURNING reason, at, source",
+        (subscriber, *reasons),
+    ).fetchall()
+    facts_changed(db)
+    return [(int(r["reason"]), int(r["at"]), str(r["source"])) for r in rows]
