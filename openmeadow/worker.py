@@ -16,12 +16,12 @@ import structlog
 
 from openmeadow.clock import DemoClock
 from openmeadow.core.errors import MeadowError, Refused
-from openmeadow.desk import acts, answers, consent, exports, ready_made, senders, sending
+from openmeadow.desk import acts, answers, consent, exports, joining, ready_made, senders, sending
 from openmeadow.desk.bring_in import events as event_intake
 from openmeadow.desk.bring_in import subscribers as subscriber_intake
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.marked import Choice
-from openmeadow.store import campaigns, workspace
+from openmeadow.store import campaigns, signups, workspace
 from openmeadow.store import senders as sender_table
 from openmeadow.wire import smtp_in
 from openmeadow.wire.tokens import Tokens
@@ -121,6 +121,8 @@ class Worker:
             busy |= sending.send_due(self.desk, self.tokens) > 0
         except MeadowError as e:
             log.warning("hand-over waits", reason=str(e))
+        with contextlib.suppress(MeadowError):
+            busy |= joining.tend(self.desk) > 0
         self._check_senders()
         return busy
 
@@ -179,7 +181,8 @@ class Worker:
 
     def next_due(self) -> int | None:
         """The next moment something of ours happens."""
-        return campaigns.next_due(self.desk.store.read())
+        db = self.desk.store.read()
+        return min((m for m in (campaigns.next_due(db), signups.next_due(db)) if m is not None), default=None)
 
     def _move_clock(self) -> bool:
         """A wished move of the demo clock: everything that falls due on the way happens in its order."""
@@ -195,6 +198,7 @@ class Worker:
         busy_until = clock.now()
         while True:
             with contextlib.suppress(MeadowError):
+                joining.tend(self.desk)
                 if sending.send_due(self.desk, self.tokens):
                     busy_until = clock.now() + 3600
             people = self._world("/play", post=True).get("next") if self.world else None

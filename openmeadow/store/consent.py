@@ -16,6 +16,11 @@ KEY_FILE = "consent.key"
 _ENTRY = "subscriber, purpose, channel, state, at, door, said, before"
 
 
+# which entry is the latest word: by its moment; of one moment, what people said themselves in the order they said it,
+# before that a withdrawal over a yes over the rest
+ORDER = "at * (1 << 30) + iif(door <> 'import', (1 << 29) + id, (state = 1) + 2 * (state = 2))"
+
+
 class Claim(NamedTuple):
     """A change of consent to be written down."""
 
@@ -179,6 +184,16 @@ def set_wording(db: sqlite3.Connection, purpose: int, version: int, text: str, n
 
 def wordings(db: sqlite3.Connection, purpose: int) -> list[sqlite3.Row]:
     return db.execute("SELECT * FROM wordings WHERE purpose = ? ORDER BY version DESC", (purpose,)).fetchall()
+
+
+def latest(db: sqlite3.Connection, subscriber: int, purpose: int) -> int:
+    """Somebody's latest word about a purpose by email, whenever it takes effect; 0 for none."""
+    row = db.execute(
+        "SELECT state FROM consent_entries WHERE subscriber = ? AND purpose = ? AND channel = 'email' AND NOT void "
+        f"ORDER BY {ORDER} DESC LIMIT 1",
+        (subscriber, purpose),
+    ).fetchone()
+    return int(row["state"]) if row else 0
 
 
 def preferences(db: sqlite3.Connection, subscriber: int) -> tuple[str | None, int | None]:

@@ -27,6 +27,11 @@ def hashes(db: sqlite3.Connection) -> set[str]:
     return {r["hash"] for r in db.execute("SELECT hash FROM erased")}
 
 
+def forget_hash(db: sqlite3.Connection, hash: str) -> None:
+    """Somebody erased comes back by themselves: the hash stops them no longer, and their old row keeps none of it."""
+    db.execute("DELETE FROM erased WHERE hash = ?", (hash,))
+
+
 def erase(db: sqlite3.Connection, id: int, email_key: str, hash: str, now: int) -> None:
     """Take out everything that could lead back to the person; their rows in results stay as counts."""
     db.execute("INSERT OR IGNORE INTO erased VALUES (?, ?)", (hash, now))

@@ -21,6 +21,7 @@ from openmeadow.core.consent.gate import CONSENT_STATES, Answer, Standing, ask
 from openmeadow.core.errors import Missing
 from openmeadow.core.rules.sentence import parse
 from openmeadow.core.rules.tree import InSegment, Rule, walk
+from openmeadow.store import consent as consent_table
 from openmeadow.store.columns import _table
 from openmeadow.store.subscribers import facts_version
 
@@ -240,7 +241,7 @@ class StoreFacts:
     def consent(self, purpose: str, channel: str = "email") -> I8:
         """Each person's latest word about the purpose, by a channel, up to now."""
         return self._latest(
-            "SELECT subscriber, state, at * 4 + (state = 1) + 2 * (state = 2) FROM consent_entries "
+            f"SELECT subscriber, state, {consent_table.ORDER} FROM consent_entries "
             f"WHERE NOT void AND purpose = ? AND channel = ? AND at <= ?{self._among()}",
             (self._id("purposes", "purpose", purpose), channel, self.now),
             "SELECT min(at) FROM consent_entries WHERE at > :now",

@@ -15,7 +15,7 @@ from openmeadow.desk import accounts
 from openmeadow.desk.desk import Desk
 from openmeadow.web import api
 from openmeadow.web.described import Described
-from openmeadow.web.public import pages
+from openmeadow.web.public import forms, pages
 from openmeadow.wire.tokens import Tokens
 
 DIST = Path(__file__).parent / "dist"
@@ -47,6 +47,8 @@ def make_app(desk: Desk) -> Flask:
     door = "api.POST /sign-in"
     app.view_functions[door] = limiter.limit("20 per minute")(app.view_functions[door])
     app.register_blueprint(pages.make(desk, tokens))
+    app.register_blueprint(forms.make(desk, tokens))
+    app.view_functions["forms.join"] = limiter.limit("12 per minute", methods=["POST"])(app.view_functions["forms.join"])
     description = described.openapi()
 
     @app.get("/api/openapi.json")

@@ -37,7 +37,7 @@ def test_all_or_nothing(folder: Path) -> None:
         campaigns.add_batch(db, 99, 1, 0, 0)
     store.close()
     again = Store(folder)
-    assert len(again.read().execute("SELECT * FROM migrations").fetchall()) == 3
+    assert len(again.read().execute("SELECT * FROM migrations").fetchall()) == 4
     again.close()
 
 

@@ -239,12 +239,14 @@ class _Writer:
                         f"Consent to “{c.purpose}” is claimed without a source in some rows; there it "
                         "was brought in as none. Name the source with a column or --source."
                     )
+                if c.at is not None and c.at > now:
+                    self.report.note("Consent dated later than now counts from now; nobody agrees ahead of time.")
                 consents.append(
                     Claim(
                         ids[r.key],
                         self._named("purposes", c.purpose),
                         state,
-                        c.at or r.joined_at or now,
+                        min(c.at or r.joined_at or now, now),
                         c.channel,
                         "import",
                         c.source,

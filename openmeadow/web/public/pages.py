@@ -3,28 +3,44 @@
 from __future__ import annotations
 
 import base64
-import html
 from typing import Any
 
 from flask import Blueprint, Response, abort, redirect, request
 
-from openmeadow.core.errors import Missing
-from openmeadow.desk import answers, senders
+from openmeadow.core.errors import Missing, Refused
+from openmeadow.desk import answers, joining, senders
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns
+from openmeadow.web.public.paper import message
 from openmeadow.wire.tokens import Meant, Tokens
 
 PICTURE = base64.b64decode("R0lGODlhAQABAIAAAAAAAP///yH5BAEAAAAALAAAAAABAAEAAAIBRAA7")
-_PAGE = """<!doctype html><html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width">
-<title>{title}</title><style>body{{font:17px/1.55 "Source Sans 3",sans-serif;background:#FAF8F2;color:#1E2B33;
-margin:12vh auto;max-width:34em;padding:0 24px}}h1{{font-size:26px;line-height:1.2}}button{{font:inherit;font-weight:600;
-background:#3A55A4;color:#fff;border:0;border-radius:4px;padding:10px 18px;cursor:pointer}}</style>
-<main><h1>{title}</h1><p>{text}</p>{rest}</main></html>"""
 
 
-def page(title: str, text: str, button: str = "") -> Response:
-    rest = f'<form method="post"><button>{html.escape(button)}</button></form>' if button else ""
-    return Response(_PAGE.format(title=html.escape(title), text=html.escape(text), rest=rest), mimetype="text/html")
+# by the kind of token: what the page asks, explains, its button, and what it says afterwards
+KINDS = {
+    "k": (
+        "Is this address yours?",
+        "Press the button to let this workspace send mail from it.",
+        "Yes, confirm it",
+        "{} may now be used as a from-address.",
+    ),
+    "s": (
+        "Was it you?",
+        "Press the button and you are on the list. If you did not ask for this, close the page; nothing will come.",
+        "Yes, I want to join",
+        "You are on the list {}. Every message has a link to leave it.",
+    ),
+    "a": (
+        "Is this your new address?",
+        "Press the button and our mail goes here from now on.",
+        "Yes, use it",
+        "Our mail goes to {}.",
+    ),
+}
+
+
+DOES = {"k": senders.confirm, "s": joining.confirm, "a": joining.change_address}
 
 
 def make(desk: Desk, tokens: Tokens) -> Blueprint:
@@ -59,25 +75,37 @@ def make(desk: Desk, tokens: Tokens) -> Blueprint:
             abort(404)
         if request.method == "POST":
             answers.unsubscribed(desk, found.number)
-            return page("You are unsubscribed", "No more of this mail will come to you. It took effect at once.")
+            return message("You are unsubscribed", "No more of this mail will come to you. It took effect at once.")
         purpose = desk.store.read().execute("SELECT name FROM purposes WHERE id = ?", (d["purpose"],)).fetchone()
-        return page(
+        return message(
             f"Stop {purpose['name'] if purpose else 'this mail'}?",
             "Press the button and no more of it will come to you.",
             "Unsubscribe",
+            f'<p><a href="/p/{tokens.make("p", d["subscriber"])}">Or choose what we write to you, and how often</a></p>',
         )
 
     @bp.route("/k/<token>", methods=["GET", "POST"])
     def confirm(token: str) -> Any:
-        found = meant(token, "k")
+        """Only the POST confirms, so that machines that follow links confirm nobody."""
+        what = next((f for kind in KINDS if (f := tokens.read(token, kind)) is not None), None)
+        if what is None:
+            abort(404)
+        question, text, button, done = KINDS[what.kind]
+        if request.method != "POST":
+            return message(question, text, button)
         try:
-            if request.method == "POST":
-                return page("Confirmed", f"{senders.confirm(desk, found.number)} may now be used as a from-address.")
+            return message(
+                "Confirmed",
+                done.format(
+                    {"k": senders.confirm, "s": joining.confirm, "a": joining.change_address}[what.kind](
+                        desk, what.number
+                    )
+                ),
+            )
         except Missing:
             abort(404)
-        return page(
-            "Is this address yours?", "Press the button to let this workspace send mail from it.", "Yes, confirm it"
-        )
+        except Refused as e:
+            return message("Not changed", str(e))
 
     @bp.get("/trap")
     def trap() -> Any:

@@ -1,0 +1,278 @@
+"""Joining by a form: asked twice, mailed only to be asked, forgotten when nobody confirms; and changing an address."""
+
+from __future__ import annotations
+
+import ipaddress
+import json
+import secrets
+from typing import Any
+
+from openmeadow.core.addresses.providers import provider_of
+from openmeadow.core.addresses.syntax import address_key, syntax_problem
+from openmeadow.core.authentication import dkim
+from openmeadow.core.consent.gate import AWAITING, GIVEN, NONE, ask
+from openmeadow.core.errors import Missing, Refused
+from openmeadow.core.message.assembly import Envelope, assemble
+from openmeadow.core.message.body import Said
+from openmeadow.desk import consent, erasure
+from openmeadow.desk.desk import Desk
+from openmeadow.desk.senders import relay, return_domain
+from openmeadow.store import consent as evidence
+from openmeadow.store import erasure as erased_table
+from openmeadow.store import senders, signups, subscribers, workspace
+from openmeadow.wire.tokens import Tokens
+
+DAY = 86_400
+LAPSE_DAYS = 21
+SLOW_WINDOW, SLOW_AFTER = 3600, 8  # from one network, unconfirmed
+BURST = 5
+LATER = 1800  # a mail that the relay did not take is tried again
+
+
+def network_of(ip: str) -> str:
+    """The neighbourhood of an address: /24 of IPv4, /56 of IPv6; "" for none."""
+    try:
+        address = ipaddress.ip_address(ip)
+    except ValueError:
+        return ""
+    return str(ipaddress.ip_network(f"{ip}/{24 if address.version == 4 else 56}", strict=False))
+
+
+def write_form(desk: Desk, list_name: str, values: dict[str, Any], who: str) -> int:
+    """Make or change the form of a list."""
+    if not list_name.strip():
+        raise Refused("A form needs the name of its list.")
+    if not values["purposes"]:
+        raise Refused("Choose at least one purpose people can agree to.")
+    if any(not 0 < d < LAPSE_DAYS for d in values["reminders"]) or sorted(values["reminders"]) != values["reminders"]:
+        raise Refused(f"Reminders come in order, between one and {LAPSE_DAYS - 1} days after the sign-up.")
+    with desk.store.atomic() as db:
+        list_id, _ = subscribers.named(db, "lists", list_name.strip())
+        known = {p["id"] for p in evidence.purposes(db)}
+        if not set(values["purposes"]) <= known:
+            raise Refused("There is no such purpose.")
+        id = signups.save_form(db, list_id, values)
+        workspace.log(db, desk.now(), who, "wrote sign-up form", list_name.strip())
+    return id
+
+
+def form(desk: Desk, list_name: str) -> dict[str, Any]:
+    """What the page of a list's form shows."""
+    db = desk.store.read()
+    row = signups.form_of_list(db, list_name)
+    if row is None or not row["is_open"]:
+        raise Missing("There is no open sign-up for this list.")
+    chosen = json.loads(row["purposes"])
+    shown = [p for p in evidence.purposes(db) if p["id"] in chosen and not p["left_out"]]
+    return {
+        "id": row["id"],
+        "list": row["list_name"],
+        "intro": row["intro"],
+        "ask_name": bool(row["ask_name"]),
+        "confirm": bool(row["confirm"]),
+        "purposes": [{"id": p["id"], "name": p["name"], "text": p["text"] or ""} for p in shown],
+        "who": str(desk.setting("name")),
+    }
+
+
+def join(desk: Desk, list_name: str, email: str, name: str, purposes: list[int], ip: str) -> None:
+    """Take a sign-up. Whoever is there already and whoever is new get the same answer; nothing is mailed but the
+    question whether it was them."""
+    f, email = form(desk, list_name), email.strip()
+    if (problem := syntax_problem(email)) is not None:
+        raise Refused(f"“{email[:80]}” is not an address: {problem}. Look at it again.")
+    wanted = [p["id"] for p in f["purposes"] if p["id"] in purposes]
+    if not wanted:
+        raise Refused("Choose at least one thing you would like to hear about.")
+    now, network = desk.now(), network_of(ip)
+    if network and signups.from_network(desk.store.read(), network, now - SLOW_WINDOW) >= SLOW_AFTER:
+        raise Refused("Many sign-ups came from your network within the hour. Try again in an hour.")
+    key = address_key(email)
+    with desk.store.atomic() as db:
+        hash_key = erased_table.key(db)
+        if hash_key:  # somebody erased who comes back by themselves
+            erased_table.forget_hash(db, erasure.hashed(hash_key, key))
+        subscribers.upsert(
+            db,
+            [
+                {"email": email, "key": key, "name": name.strip()[:200] or None, "joined_at": None, "now": now}
+                | {"time_zone": None, "language": None, "country": None, "provider": provider_of(key), "fields": "{}"}
+                | {"door": subscribers.named(db, "doors", f["list"])[0], "deed": None}
+            ],
+        )
+        id = subscribers.ids_of(db, [key])[key]
+        there = signups.awaiting_of(db, f["id"], id)
+        if there is not None:
+            return
+        signup = signups.add(db, f["id"], id, wanted, now, network, now if f["confirm"] else None)
+    if f["confirm"]:
+        for purpose in wanted:
+            if not _has_given(desk, id, purpose):
+                consent.said(desk, id, purpose, AWAITING, "form", _list_id(desk, f["list"]))
+    else:
+        _confirmed(desk, signup, "form")
+
+
+def _list_id(desk: Desk, name: str) -> int:
+    row = desk.store.read().execute("SELECT id FROM lists WHERE name = ?", (name,)).fetchone()
+    return int(row["id"])
+
+
+def _has_given(desk: Desk, subscriber: int, purpose: int) -> bool:
+    return evidence.latest(desk.store.read(), subscriber, purpose) == GIVEN
+
+
+def confirm(desk: Desk, signup: int) -> str:
+    """What pressing the button does; again does no harm. The list's name."""
+    row = signups.one(desk.store.read(), signup)
+    if row is None:
+        raise Missing("This sign-up is not there any more.")
+    if row["state"] != "confirmed":
+        _confirmed(desk, signup, "confirmation link")
+    return str(row["list_name"])
+
+
+def _confirmed(desk: Desk, signup: int, door: str) -> None:
+    row = signups.one(desk.store.read(), signup)
+    assert row is not None
+    for purpose in json.loads(row["purposes"]):
+        consent.said(desk, row["subscriber"], purpose, GIVEN, door, row["list"])
+    with desk.store.atomic() as db:
+        signups.confirmed(db, signup, desk.now())
+        subscribers.add_members(db, [(row["list"], row["subscriber"], desk.now(), None)])
+
+
+def tend(desk: Desk) -> int:
+    """Mail what is due to those who await, and let lapse who never confirmed; how many mails went out."""
+    db, now, sent = desk.store.read(), desk.now(), 0
+    with desk.store.atomic() as w:
+        lapsed = signups.lapse(w, now - LAPSE_DAYS * DAY)
+    for row in lapsed:
+        for purpose in json.loads(row["purposes"]):
+            if not _has_given(desk, row["subscriber"], purpose):
+                consent.said(desk, row["subscriber"], purpose, NONE, "form")
+    for id in signups.due(db, now):
+        signup = signups.one(db, id)
+        assert signup is not None
+        days = [0, *json.loads(signup["reminders"])]
+        n = signup["mails"]
+        ahead = [signup["at"] + d * DAY for d in days[n + 1 :]]
+        if _may_be_asked(desk, signup) and not _mail(desk, signup, n):
+            with desk.store.atomic() as w:
+                signups.put_off(w, id, now + LATER)
+            continue
+        sent += 1
+        with desk.store.atomic() as w:
+            signups.mailed(w, id, ahead[0] if ahead else None)
+    return sent
+
+
+def _may_be_asked(desk: Desk, signup: Any) -> bool:
+    """The gate, for a confirmation."""
+    view = desk.view()
+    at = desk.index_of(view, signup["subscriber"])
+    names = {p["id"]: p["name"] for p in evidence.purposes(desk.store.read())}
+    facts = view.facts
+    return any(
+        bool(ask(facts.standing(names[p], limits=False), "confirmation").permitted[at])  # type: ignore[attr-defined]
+        for p in json.loads(signup["purposes"])
+    )
+
+
+def _mail(desk: Desk, signup: Any, n: int) -> bool:
+    person = subscribers.subscriber(desk.store.read(), signup["subscriber"])
+    if person is None or person["erased_at"]:
+        return True
+    who = str(desk.setting("name"))
+    link = f"{desk.setting('public_url')}/k/{Tokens(desk.folder).make('s', signup['id'])}"
+    opening = (
+        f"Somebody, probably you, asked to join {signup['list_name']} of {who} with this address."
+        if n == 0
+        else f"You asked to join {signup['list_name']} of {who} and have not confirmed it yet."
+    )
+    last = "\nThis is the last time we ask." if n and n == len(json.loads(signup["reminders"])) else ""
+    text = (
+        f"{opening}\n\nTo confirm, open this page and press the button:\n{link}\n\nIf it was not you, do nothing.{last}\n"
+    )
+    subject = f"Please confirm: {signup['list_name']}" if n == 0 else f"Still to confirm: {signup['list_name']}"
+    return send_text(desk, str(person["email"]), subject, text)
+
+
+def send_text(desk: Desk, to: str, subject: str, text: str) -> bool:
+    """A plain message from the first confirmed from-address that can sign; False when it could not be handed over."""
+    db = desk.store.read()
+    confirmed = (senders.address(db, a["id"]) for a in senders.addresses(db) if a["confirmed_at"])
+    row = next((a for a in confirmed if a is not None and a["private_key"]), None)
+    if row is None:
+        return False
+    now, domain = desk.now(), str(row["domain_name"])
+    mark = f"<ask.{secrets.token_hex(8)}@{domain}>"
+    postal = str(desk.setting("postal_address"))
+    said = Said(subject, "", f"{text}\n{postal}\n" if postal else text)
+    message = assemble(said, Envelope(str(desk.setting("name")), str(row["address"]), to, mark, now))
+    message = dkim.Signer(domain, row["selector"], row["private_key"]).header(message, now) + message
+    out = relay(desk)
+    try:
+        return out.hand_over(f"ask@{return_domain(domain)}", to, message).outcome == "taken"
+    finally:
+        out.close()
+
+
+def ask_new_address(desk: Desk, subscriber: int, email: str) -> None:
+    """Somebody wants their mail at another address: it is asked there, and changes once confirmed there."""
+    email = email.strip()
+    if (problem := syntax_problem(email)) is not None:
+        raise Refused(f"“{email[:80]}” is not an address: {problem}.")
+    with desk.store.atomic() as db:
+        id = signups.ask_change(db, subscriber, email, desk.now())
+    link = f"{desk.setting('public_url')}/k/{Tokens(desk.folder).make('a', id)}"
+    who = desk.setting("name")
+    text = f"Mail of {who} is to come to this address from now on. If that is right, press the button here:\n{link}\n"
+    if not send_text(desk, email, f"Confirm your new address for {who}", text):
+        raise Refused("The confirming mail could not be sent just now. Try again in a while.")
+
+
+def change_address(desk: Desk, id: int) -> str:
+    """The button at the new address; again does no harm. The new address."""
+    row = signups.change(desk.store.read(), id)
+    if row is None:
+        raise Missing("This change is not there any more.")
+    if row["done_at"]:
+        return str(row["email"])
+    key = address_key(row["email"])
+    with desk.store.atomic() as db:
+        if subscribers.ids_of(db, [key]):
+            raise Refused("Somebody is here by this address already; write to us and we will put that right.")
+        signups.change_done(db, id, row["email"], key, provider_of(key), desk.now())
+        subscribers.people_changed(db)
+        workspace.log(db, desk.now(), "the subscriber", "changed address", f"subscriber {row['subscriber']}", 1)
+    return str(row["email"])
+
+
+def every(desk: Desk) -> dict[str, Any]:
+    """All forms with their counts, joined and confirmed by day, and bursts that look made."""
+    db, now = desk.store.read(), desk.now()
+    days: dict[int, list[dict[str, Any]]] = {}
+    for r in signups.by_day(db, now - 30 * DAY):
+        days.setdefault(r["form"], []).append({"day": r["day"], "joined": r["joined"], "confirmed": r["confirmed"]})
+    return {
+        "forms": [
+            {
+                "id": f["id"],
+                "list": f["list_name"],
+                "purposes": json.loads(f["purposes"]),
+                "intro": f["intro"],
+                "ask_name": bool(f["ask_name"]),
+                "confirm": bool(f["confirm"]),
+                "reminders": json.loads(f["reminders"]),
+                "is_open": bool(f["is_open"]),
+                "joined": f["joined"],
+                "awaiting": f["awaiting"],
+                "confirmed": f["confirmed"],
+                "lapsed": f["lapsed"],
+                "days": days.get(f["id"], []),
+            }
+            for f in signups.forms(db)
+        ],
+        "bursts": [dict(r) for r in signups.bursts(db, now - DAY, BURST)],
+    }

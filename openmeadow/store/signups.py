@@ -1,0 +1,160 @@
+"""Sign-up forms, who came by them, and what became of that."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from typing import Any
+
+
+def forms(db: sqlite3.Connection) -> list[sqlite3.Row]:
+    """Every form with its list and its counts by state."""
+    return db.execute(
+        "SELECT f.*, l.name AS list_name, count(s.id) AS joined, count(s.id) FILTER (WHERE s.state = 'awaiting') AS awaiting, "
+        "count(s.id) FILTER (WHERE s.state = 'confirmed') AS confirmed, count(s.id) FILTER (WHERE s.state = 'lapsed') "
+        "AS lapsed FROM forms f JOIN lists l ON l.id = f.list LEFT JOIN signups s ON s.form = f.id GROUP BY f.id ORDER BY 9"
+    ).fetchall()
+
+
+def form_of_list(db: sqlite3.Connection, name: str) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute(
+        "SELECT f.*, l.name AS list_name FROM forms f JOIN lists l ON l.id = f.list WHERE l.name = ?", (name,)
+    ).fetchone()
+    return row
+
+
+def save_form(db: sqlite3.Connection, list_id: int, values: dict[str, Any]) -> int:
+    row = db.execute(
+        "INSERT INTO forms (list, purposes, intro, ask_name, confirm, reminders, is_open) VALUES (?, ?, ?, ?, ?, ?, ?) "
+        "ON CONFLICT (list) DO UPDATE SET purposes = excluded.purposes, intro = excluded.intro, "
+        "ask_name = excluded.ask_name, confirm = excluded.confirm, reminders = excluded.reminders, "
+        "is_open = excluded.is_open RETURNING id",
+        (
+            list_id,
+            json.dumps(values["purposes"]),
+            values["intro"],
+            int(values["ask_name"]),
+            int(values["confirm"]),
+            json.dumps(values["reminders"]),
+            int(values["is_open"]),
+        ),
+    ).fetchone()
+    return int(row["id"])
+
+
+def add(
+    db: sqlite3.Connection, form: int, subscriber: int, purposes: list[int], at: int, network: str, first_mail: int | None
+) -> int:
+    return int(
+        db.execute(
+            "INSERT INTO signups (form, subscriber, purposes, at, network, next_mail_at) VALUES (?, ?, ?, ?, ?, ?)",
+            (form, subscriber, json.dumps(purposes), at, network, first_mail),
+        ).lastrowid
+        or 0
+    )
+
+
+def one(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute(
+        "SELECT s.*, f.list, f.reminders, l.name AS list_name FROM signups s JOIN forms f ON f.id = s.form "
+        "JOIN lists l ON l.id = f.list WHERE s.id = ?",
+        (id,),
+    ).fetchone()
+    return row
+
+
+def awaiting_of(db: sqlite3.Connection, form: int, subscriber: int) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute(
+        "SELECT * FROM signups WHERE form = ? AND subscriber = ? AND state = 'awaiting'", (form, subscriber)
+    ).fetchone()
+    return row
+
+
+def from_network(db: sqlite3.Connection, network: str, since: int) -> int:
+    """How many not yet confirmed sign-ups came from a network since a moment."""
+    row = db.execute(
+        "SELECT count(*) AS n FROM signups WHERE network = ? AND at > ? AND state <> 'confirmed'", (network, since)
+    )
+    return int(row.fetchone()["n"])
+
+
+def bursts(db: sqlite3.Connection, since: int, at_least: int) -> list[sqlite3.Row]:
+    """Networks from which many sign-ups came that nobody confirmed."""
+    return db.execute(
+        "SELECT network, count(*) AS n, min(at) AS first, max(at) AS last FROM signups WHERE at > ? "
+        "AND state <> 'confirmed' GROUP BY network HAVING n >= ? ORDER BY n DESC",
+        (since, at_least),
+    ).fetchall()
+
+
+def by_day(db: sqlite3.Connection, since: int) -> list[sqlite3.Row]:
+    """(form, day, joined, confirmed) since a moment."""
+    return db.execute(
+        "SELECT form, date(at, 'unixepoch') AS day, count(*) AS joined, count(*) FILTER (WHERE state = 'confirmed') AS "
+        "confirmed FROM signups WHERE at > ? GROUP BY form, day ORDER BY day",
+        (since,),
+    ).fetchall()
+
+
+def due(db: sqlite3.Connection, now: int, limit: int = 200) -> list[int]:
+    return [
+        int(r["id"])
+        for r in db.execute(
+            "SELECT id FROM signups WHERE state = 'awaiting' AND next_mail_at <= ? ORDER BY next_mail_at LIMIT ?",
+            (now, limit),
+        )
+    ]
+
+
+def mailed(db: sqlite3.Connection, id: int, next_at: int | None) -> None:
+    db.execute("UPDATE signups SET mails = mails + 1, next_mail_at = ? WHERE id = ?", (next_at, id))
+
+
+def put_off(db: sqlite3.Connection, id: int, until: int) -> None:
+    db.execute("UPDATE signups SET next_mail_at = ? WHERE id = ?", (until, id))
+
+
+def confirmed(db: sqlite3.Connection, id: int, now: int) -> bool:
+    return (
+        db.execute(
+            "UPDATE signups SET state = 'confirmed', confirmed_at = ?, next_mail_at = NULL WHERE id = ? AND state <> 'confirmed'",
+            (now, id),
+        ).rowcount
+        > 0
+    )
+
+
+def lapse(db: sqlite3.Connection, before: int) -> list[sqlite3.Row]:
+    """Sign-ups older than a moment that nobody confirmed; they have lapsed now."""
+    return db.execute(
+        "UPDATE signups SET state = 'lapsed', next_mail_at = NULL WHERE state = 'awaiting' AND at <= ? RETURNING *",
+        (before,),
+    ).fetchall()
+
+
+def next_due(db: sqlite3.Connection) -> int | None:
+    row = db.execute("SELECT min(next_mail_at) AS at FROM signups WHERE state = 'awaiting'").fetchone()
+    return None if row["at"] is None else int(row["at"])
+
+
+def ask_change(db: sqlite3.Connection, subscriber: int, email: str, now: int) -> int:
+    return int(
+        db.execute(
+            "INSERT INTO address_changes (subscriber, email, asked_at) VALUES (?, ?, ?)", (subscriber, email, now)
+        ).lastrowid
+        or 0
+    )
+
+
+def change(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute("SELECT * FROM address_changes WHERE id = ?", (id,)).fetchone()
+    return row
+
+
+def change_done(db: sqlite3.Connection, id: int, email: str, key: str, provider: int, now: int) -> None:
+    db.execute("UPDATE address_changes SET done_at = ? WHERE id = ?", (now, id))
+    db.execute(
+        "UPDATE subscribers SET email = ?, email_key = ?, provider = ? WHERE id = "
+        "(SELECT subscriber FROM address_changes WHERE id = ?)",
+        (email, key, provider, id),
+    )

@@ -1,0 +1,184 @@
+"""Joining, confirming, preferring and leaving, by the public pages and the mail that leads to them."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from flask.testing import FlaskClient
+
+from openmeadow.core.columns import DAY
+from openmeadow.core.errors import Refused
+from openmeadow.desk import consent, erasure, joining
+from openmeadow.store import consent as evidence
+from openmeadow.web.app import make_app
+from openmeadow.web.public.forms import snippet
+from tests.conftest import NOW, set_clock
+from tests.desk.mailing import Mailing, mailing
+
+FORM = {"purposes": [1], "intro": "Evenings.", "ask_name": True, "confirm": True, "reminders": [2, 6], "is_open": True}
+
+
+@pytest.fixture
+def running(folder: Path) -> Iterator[tuple[Mailing, FlaskClient]]:
+    with mailing(folder, 6) as m:
+        consent.write_purpose(m.desk, 1, {"text": "We write about evenings."}, "t")
+        joining.write_form(m.desk, "Harbour list", FORM, "t")
+        with make_app(m.desk).test_client() as client:
+            yield m, client
+
+
+def join(client: FlaskClient, email: str = "new@postern.example", ip: str = "198.51.100.9", **more: Any) -> Any:
+    data = {"email": email, "name": "Ada", "purpose": "1"} | more
+    return client.post("/join/Harbour list", data=data, environ_base={"REMOTE_ADDR": ip})
+
+
+def button(m: Mailing, email: str) -> str:
+    """The path of the confirming page in the latest mail."""
+    found = re.search(r"http://\S+?(/k/\S+)", m.world.mailboxes[email][-1]["plain"])
+    assert found
+    return found.group(1)
+
+
+def permitted(m: Mailing) -> int:
+    return m.desk.count('permitted for "News"')[0]
+
+
+def test_from_the_form_to_one_click(running: tuple[Mailing, FlaskClient]) -> None:
+    m, client = running
+    shown = client.get("/join/harbour list").data.decode()
+    assert "We write about evenings." in shown and " checked" not in shown, "nothing is ticked beforehand"
+    assert b"Look into your mailbox" in join(client).data
+    assert m.desk.count('consent to "News" by email is awaiting')[0] == 1 and permitted(m) == 6
+    assert joining.tend(m.desk) == 1 and joining.tend(m.desk) == 0
+    path = button(m, "new@postern.example")
+    for _ in range(3):
+        assert b"Yes, I want to join" in client.get(path).data
+    assert m.desk.count('in list "Harbour list"')[0] == 0, "a machine that follows links confirms nobody"
+    for _ in range(2):
+        assert b"You are on the list Harbour list" in client.post(path).data
+    assert permitted(m) == 7 and m.desk.count('in list "Harbour list" and came by "Harbour list"')[0] == 1
+    told = [(e["state"], e["door"], e["wording"]) for e in evidence.entries(m.desk.store.read(), 7)]
+    assert told == [(3, "form", "News, version 1"), (1, "confirmation link", "News, version 1")]
+    set_clock(m.desk, NOW + 30 * DAY)
+    assert joining.tend(m.desk) == 0, "no reminder after the confirmation"
+    # preferences: fewer, a pause, all off; again and again does no harm
+    page = "/p/" + m.tokens.make("p", 7)
+    assert b"new@postern.example" in client.get(page).data
+    assert b"Kept." in client.post(page, data={"purpose": "1", "at_most": "week", "pause": "30"}).data
+    assert evidence.preferences(m.desk.store.read(), 7) == ("week", NOW + 60 * DAY) and permitted(m) == 6
+    assert b"the pause I am in goes on" in client.get(page).data
+    client.post(page, data={"purpose": "1", "at_most": "", "pause": "keep"})
+    assert evidence.preferences(m.desk.store.read(), 7) == (None, NOW + 60 * DAY)
+    client.post(page, data={"purpose": "1", "pause": "0"})
+    assert permitted(m) == 7
+    client.post(page, data={"pause": "keep"})
+    assert m.desk.count('consent to "News" by email is withdrawn')[0] == 1
+    client.post(page, data={"purpose": "1", "pause": "keep"})
+    assert permitted(m) == 7, "as easy to give again as to withdraw"
+    for _ in range(2):
+        assert b"Nothing more will come" in client.post(page, data={"act": "stop"}).data
+    assert permitted(m) == 6 and m.desk.count("suppressed")[0] == 1
+    assert consent.check_evidence(m.desk)["holds"]
+
+
+def test_reminders_then_silence_then_lapsed(running: tuple[Mailing, FlaskClient]) -> None:
+    m, client = running
+    join(client)
+    box = m.world.mailboxes
+    subjects = []
+    for day in range(25):
+        set_clock(m.desk, NOW + day * DAY + 60)
+        joining.tend(m.desk)
+        subjects.append(len(box.get("new@postern.example", [])))
+    assert [subjects.index(n) for n in (1, 2, 3)] == [0, 2, 6] and subjects[-1] == 3
+    assert "last time we ask" in box["new@postern.example"][-1]["plain"]
+    assert m.desk.count('consent to "News" by email is none')[0] == 1
+    form = joining.every(m.desk)["forms"][0]
+    assert (form["joined"], form["awaiting"], form["confirmed"], form["lapsed"]) == (1, 0, 0, 1)
+    assert b"You are on the list" in client.post(button(m, "new@postern.example")).data, "late, and still their own word"
+    assert permitted(m) == 7
+
+
+def test_what_a_form_refuses(running: tuple[Mailing, FlaskClient]) -> None:
+    m, client = running
+    for data, words in (
+        ({"email": "new@"}, "is not an address"),
+        ({"purpose": "9"}, "Choose at least one"),
+        ({"email": "<b>@x.example"}, "is not an address"),
+    ):
+        answer = join(client, **data)  # type: ignore[arg-type]
+        assert answer.status_code == 422 and words in answer.data.decode() and b"<b>@" not in answer.data
+        assert 'value="Ada"' in answer.data.decode(), "what was typed is not lost"
+    assert b"Look into your mailbox" in join(client, website="http://x.example").data
+    assert len(m.desk.view().alive) == 6, "what fills in the hidden field is told the same and kept nowhere"
+    assert join(client, email="p1@postern.example").data == join(client, email="other@x.example").data
+    assert client.get("/join/Nothing").status_code == 404
+    joining.write_form(m.desk, "Harbour list", {**FORM, "is_open": False}, "t")
+    assert client.get("/join/Harbour list").status_code == 404
+    for values, words in (
+        ({"purposes": []}, "at least one purpose"),
+        ({"reminders": [6, 2]}, "in order"),
+        ({"purposes": [9]}, "no such"),
+    ):
+        with pytest.raises(Refused, match=words):
+            joining.write_form(m.desk, "Harbour list", {**FORM, **values}, "t")
+    page = snippet("https://mail.kestrelquay.example", {**FORM, "list": "A b", "purposes": []})
+    assert 'action="https://mail.kestrelquay.example/join/A%20b"' in page
+
+
+def test_a_burst_is_slowed_and_shown(running: tuple[Mailing, FlaskClient]) -> None:
+    m, client = running
+    answers = [join(client, f"bot{i}@x.example", f"203.0.113.{i}").status_code for i in range(11)]
+    assert answers[:8] == [200] * 8 and set(answers[8:]) == {422}
+    assert join(client, "calm@x.example", "198.51.100.77").status_code == 200, "others are not slowed"
+    (burst,) = joining.every(m.desk)["bursts"]
+    assert (burst["network"], burst["n"]) == ("203.0.113.0/24", 8)
+    assert joining.network_of("2001:db8::1") == "2001:db8::/56" and joining.network_of("nonsense") == ""
+
+
+def test_without_a_second_step_and_for_who_comes_back(running: tuple[Mailing, FlaskClient]) -> None:
+    m, client = running
+    joining.write_form(m.desk, "Harbour list", {**FORM, "confirm": False}, "t")
+    assert b"You are on the list." in join(client).data and permitted(m) == 7
+    erasure.erase(m.desk, 7, "t")
+    assert b"You are on the list." in join(client).data
+    assert permitted(m) == 7 and len(m.desk.view().alive) == 8, "erased people may come back by themselves"
+    consent.stop_everything(m.desk, 1, "preference page")
+    set_clock(m.desk, NOW + 60)
+    join(client, "p0@saltmere.example")
+    assert permitted(m) == 7, "a new yes lifts an old no"
+
+
+def test_a_new_address_is_confirmed_where_it_is(running: tuple[Mailing, FlaskClient]) -> None:
+    m, client = running
+    page = "/p/" + m.tokens.make("p", 1)
+    assert (
+        b"We have written to elsewhere@postern.example"
+        in client.post(page, data={"purpose": "1", "new_email": "elsewhere@postern.example"}).data
+    )
+    path = button(m, "elsewhere@postern.example")
+    assert b"Is this your new address?" in client.get(path).data and m.desk.view().alive.all()
+    for _ in range(2):
+        assert b"Our mail goes to elsewhere@postern.example" in client.post(path).data
+    rows = m.desk.store.read().execute("SELECT email FROM subscribers WHERE id = 1").fetchone()
+    assert rows["email"] == "elsewhere@postern.example"
+    client.post(page, data={"purpose": "1", "new_email": "p1@postern.example"})
+    taken = client.post(button(m, "p1@postern.example"))
+    assert b"already" in taken.data
+    assert client.get("/p/tampered").status_code == 404 and client.get("/p/" + m.tokens.make("u", 1)).status_code == 404
+
+
+def test_why_not(running: tuple[Mailing, FlaskClient]) -> None:
+    m, _ = running
+    assert consent.why_not(m.desk, "p1@postern.example", m.campaign) == {
+        "subscriber": 2,
+        "permitted": True,
+        "reasons": [],
+    }
+    consent.stop_everything(m.desk, 2, "preference page")
+    told = consent.why_not(m.desk, "P1@postern.example", m.campaign)
+    assert told["reasons"] == ["in none of the campaign's segments", "suppressed", "consent withdrawn"]
