@@ -20,7 +20,7 @@ import click
 from openmeadow.clock import DemoClock
 from openmeadow.core.authentication.dkim import record_text
 from openmeadow.core.authentication.records import zone_line
-from openmeadow.desk import accounts, campaigns, ready_made, segments
+from openmeadow.desk import accounts, campaigns, consent, joining, ready_made, segments
 from openmeadow.desk.bring_in import events, subscribers
 from openmeadow.desk.desk import Desk
 from openmeadow.standins import history
@@ -67,6 +67,7 @@ def build(folder: Path, people: int = PEOPLE, now: int = NOW) -> None:
     accounts.add(desk, DEMO_USER, "analyst", secrets.token_urlsafe(24), DEMO_EMAIL)
     _senders(desk, standins / "zones", now)
     desk.view()
+    _consent(desk)
     ready_made.make(desk)
     for name, rule in SEGMENTS:
         segments.save(desk, name, rule, "demo")
@@ -74,6 +75,24 @@ def build(folder: Path, people: int = PEOPLE, now: int = NOW) -> None:
     desk.close()
     for name in ("events.csv", "subscribers.csv"):
         (standins / name).unlink()
+
+
+WORDINGS = {
+    "Season news": "Once a week: what is on, what is new on sale, and now and then a look behind the stage.",
+    "Family concerts": "Once a month: concerts for children and whoever brings them.",
+    "Patron appeals": "A few times a year: what the hall needs, and what became of what was given.",
+}
+
+
+def _consent(desk: Desk) -> None:
+    """What people agree to, in words; tickets are a service; one form to join by."""
+    ids = {p["name"]: p["id"] for p in consent.purposes(desk)}
+    for name, text in WORDINGS.items():
+        consent.write_purpose(desk, ids[name], {"text": text}, "demo")
+    consent.write_purpose(desk, ids["Ticket service messages"], {"transactional": True, "basis": "contract"}, "demo")
+    asked = [ids["Season news"], ids["Family concerts"]]
+    form = {"purposes": asked, "intro": "Evenings by the water, in your mailbox.", "ask_name": True, "confirm": True}
+    joining.write_form(desk, "Website", {**form, "reminders": [2, 6], "is_open": True}, "demo")
 
 
 def _senders(desk: Desk, zones: Path, now: int) -> None:

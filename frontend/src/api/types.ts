@@ -8,6 +8,7 @@ export interface Models {
   BasePoint: BasePoint;
   BatchLine: BatchLine;
   BringIn: BringIn;
+  Burst: Burst;
   Campaign: Campaign;
   CampaignIn: CampaignIn;
   CampaignLine: CampaignLine;
@@ -17,6 +18,7 @@ export interface Models {
   Clause: Clause;
   ClockMove: ClockMove;
   ConsentEntry: ConsentEntry;
+  ConsentView: ConsentView;
   Decision: Decision;
   Deed: Deed;
   Deeds: Deeds;
@@ -25,11 +27,14 @@ export interface Models {
   Done: Done;
   Door: Door;
   Doors: Doors;
+  Evidence: Evidence;
   ExportColumns: ExportColumns;
   ExportIn: ExportIn;
   Finds: Finds;
   Fits: Fits;
   Foot: Foot;
+  FormDay: FormDay;
+  FormIn: FormIn;
   Found: Found;
   FromAddress: FromAddress;
   FrozenCopy: FrozenCopy;
@@ -41,6 +46,7 @@ export interface Models {
   Job: Job;
   Jobs: Jobs;
   Lane: Lane;
+  LiftIn: LiftIn;
   LookAgain: LookAgain;
   MachineOpens: MachineOpens;
   MapRule: MapRule;
@@ -65,6 +71,8 @@ export interface Models {
   Problem: Problem;
   Provider: Provider;
   ProviderOpens: ProviderOpens;
+  Purpose: Purpose;
+  PurposeIn: PurposeIn;
   Reason: Reason;
   RecipientsView: RecipientsView;
   Record: Record;
@@ -86,9 +94,13 @@ export interface Models {
   SieveRow: SieveRow;
   Sieved: Sieved;
   SignIn: SignIn;
+  SignUpForm: SignUpForm;
+  StateCounts: StateCounts;
   Stay: Stay;
   Sums: Sums1;
   Suppressed: Suppressed;
+  SuppressedRow: SuppressedRow;
+  SuppressionList: SuppressionList;
   Term: Term;
   TestTo: TestTo;
   TodayView: TodayView;
@@ -97,7 +109,9 @@ export interface Models {
   Upload: Upload;
   Verdict: Verdict;
   Why: Why;
+  WhyNot: WhyNot;
   WinBackIn: WinBackIn;
+  WordIn: WordIn;
 }
 export interface ActIn {
   act: string;
@@ -179,6 +193,12 @@ export interface BringIn {
     [k: string]: string;
   };
   dry_run: boolean;
+}
+export interface Burst {
+  network: string;
+  n: number;
+  first: number;
+  last: number;
 }
 export interface Campaign {
   id: number;
@@ -272,6 +292,58 @@ export interface ConsentEntry {
   at: number;
   source: string;
   wording: string;
+}
+export interface ConsentView {
+  purposes: Purpose[];
+  bases: string[];
+  forms: SignUpForm[];
+  bursts: Burst[];
+  evidence: Evidence;
+}
+export interface Purpose {
+  id: number;
+  name: string;
+  basis: string;
+  transactional: boolean;
+  left_out: boolean;
+  version: number;
+  text: string;
+  counts: StateCounts;
+  permitted: number;
+}
+export interface StateCounts {
+  none: number;
+  given: number;
+  withdrawn: number;
+  awaiting: number;
+}
+export interface SignUpForm {
+  id: number;
+  list_name: string;
+  purposes: number[];
+  intro: string;
+  ask_name: boolean;
+  confirm: boolean;
+  reminders: number[];
+  is_open: boolean;
+  joined: number;
+  awaiting: number;
+  confirmed: number;
+  lapsed: number;
+  days: FormDay[];
+  address: string;
+  snippet: string;
+}
+export interface FormDay {
+  day: string;
+  joined: number;
+  confirmed: number;
+}
+export interface Evidence {
+  entries: number;
+  holds: boolean;
+  broken_at: number | null;
+  what: string;
 }
 export interface Decision {
   kind: string;
@@ -386,6 +458,15 @@ export interface Moving {
   target: number | null;
   begun_from: number | null;
 }
+export interface FormIn {
+  list_name: string;
+  purposes: number[];
+  intro: string;
+  ask_name: boolean;
+  confirm: boolean;
+  reminders: number[];
+  is_open: boolean;
+}
 export interface FrozenCopy {
   id: number;
   day: string;
@@ -468,6 +549,11 @@ export interface Lane {
   state: string;
   people: number;
   handed: number;
+}
+export interface LiftIn {
+  subscriber: number;
+  reason: string;
+  why: string;
 }
 export interface LookAgain {
   upload: string;
@@ -674,6 +760,13 @@ export interface Provider {
    */
   weeks: number[];
 }
+export interface PurposeIn {
+  name: string | null;
+  basis: string | null;
+  transactional: boolean | null;
+  left_out: boolean | null;
+  text: string | null;
+}
 export interface RecipientsView {
   sieve: Sieved[];
   bands: number[];
@@ -838,6 +931,19 @@ export interface Sums1 {
   hard_bounces: number[];
   unsubscribes: number[];
 }
+export interface SuppressedRow {
+  subscriber: number;
+  email: string;
+  reason: string;
+  at: number;
+  source: string;
+  liftable: boolean;
+}
+export interface SuppressionList {
+  counts: Sieved[];
+  rows: SuppressedRow[];
+  total: number;
+}
 export interface TestTo {
   to: string;
 }
@@ -877,7 +983,17 @@ export interface Upload {
   };
   remembered: boolean;
 }
+export interface WhyNot {
+  subscriber: number;
+  permitted: boolean;
+  reasons: string[];
+}
 export interface WinBackIn {
   name: string;
   rule: string;
+}
+export interface WordIn {
+  purpose: number;
+  state: "given" | "withdrawn";
+  reason: string;
 }

@@ -10,6 +10,7 @@ from __future__ import annotations
 import hashlib
 import hmac
 from collections.abc import Iterator
+from functools import lru_cache
 from typing import NamedTuple
 
 START = "0" * 64
@@ -37,6 +38,7 @@ class Broken(NamedTuple):
     what: str
 
 
+@lru_cache(maxsize=4096)
 def digest(*words: str | None) -> str:
     """One hash for the words of an entry; None and "" differ."""
     text = "\x1e".join("\x00" if w is None else w for w in words)
@@ -45,8 +47,8 @@ def digest(*words: str | None) -> str:
 
 def sealed(key: bytes, e: Entry) -> str:
     """The keyed hash of an entry: what the next one carries."""
-    text = "\x1f".join((e.before, str(e.subscriber), str(e.purpose), e.channel, str(e.state), str(e.at), e.door, e.said))
-    return hmac.new(key, text.encode(), hashlib.sha256).hexdigest()
+    text = f"{e.before}\x1f{e.subscriber}\x1f{e.purpose}\x1f{e.channel}\x1f{e.state}\x1f{e.at}\x1f{e.door}\x1f{e.said}"
+    return hmac.digest(key, text.encode(), "sha256").hex()
 
 
 def verify(key: bytes, entries: Iterator[tuple[Entry, str | None]], head: str, count: int) -> tuple[int, Broken | None]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from zoneinfo import ZoneInfo, available_timezones
 
 from openmeadow.core.addresses.syntax import address_key, syntax_problem
@@ -162,6 +163,17 @@ class Reading:
     list_name: str | None = None
     dates: dict[str, str] = field(default_factory=dict)  # column -> one of moments.STYLES, where not RFC 3339
 
+    @cached_property
+    def _asked(self) -> list[tuple[str, str, str, str, str, str, str]]:
+        """Every purpose the file or its reader speaks of: target, purpose, channel, and the columns of its consent."""
+        spoken = {t.partition(":")[2] for t in self.targets if t.startswith("consent:")} | set(self.consent)
+        columns = ((t, *split_channel(t), *(f"{c}:{t}" for c in CONSENT)) for t in sorted(spoken))
+        return [(t, p, c, state, at, source, wording) for t, p, c, state, at, source, wording in columns]
+
+    @cached_property
+    def _own_fields(self) -> frozenset[str]:
+        return frozenset(t for t in self.targets if t and t not in KNOWN and t.partition(":")[0] not in CONSENT)
+
     def _time(self, column: str, text: str) -> int | None:
         if not text:
             return None
@@ -173,24 +185,20 @@ class Reading:
 
     def _consents(self, cells: dict[str, str]) -> tuple[ConsentClaim, ...]:
         claims = []
-        purposes = {t.partition(":")[2] for t in cells if t.startswith("consent:")} | set(self.consent)
-        for target in sorted(purposes):
-            purpose, channel = split_channel(target)
-            word = (cells.get(f"consent:{target}", "").strip() or self.consent.get(target, "")).lower()
+        for target, purpose, channel, state, at, source, wording in self._asked:
+            word = (cells.get(state, "").strip() or self.consent.get(target, "")).lower()
             if not word:
                 continue
             if word not in CONSENT_STATES:
-                raise BadCell(
-                    f"consent:{target}", f"“{word[:40]}” is not a consent; use given, withdrawn, awaiting or none"
-                )
+                raise BadCell(state, f"“{word[:40]}” is not a consent; use given, withdrawn, awaiting or none")
             claims.append(
                 ConsentClaim(
                     purpose,
                     channel,
                     CONSENT_STATES.index(word),
-                    self._time(f"consent_at:{target}", cells.get(f"consent_at:{target}", "").strip()),
-                    cells.get(f"consent_source:{target}", "").strip() or self.source,
-                    cells.get(f"consent_wording:{target}", "").strip() or None,
+                    self._time(at, cells.get(at, "").strip()),
+                    cells.get(source, "").strip() or self.source,
+                    cells.get(wording, "").strip() or None,
                 )
             )
         return tuple(claims)
@@ -229,6 +237,6 @@ class Reading:
             cells.get("country", "").strip() or None,
             suppression(suppressed) if suppressed else None,
             self._time("suppressed_at", cells.get("suppressed_at", "").strip()),
-            self._consents(cells) if self.consent or any(t.startswith("consent") for t in cells) else (),
-            {t: c for t, c in cells.items() if t not in KNOWN and t.partition(":")[0] not in CONSENT},
+            self._consents(cells) if self._asked else (),
+            {t: c for t, c in cells.items() if t in self._own_fields} if self._own_fields else {},
         )

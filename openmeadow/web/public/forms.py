@@ -77,7 +77,7 @@ def make(desk: Desk, tokens: Tokens) -> Blueprint:
         intro = f"<p>{escape(f['intro'])}</p>" if f["intro"] else ""
         body = f'{intro}{problem}<form method="post">{fields_of(f, email, name)}</form>'
         body += f"<p class='small'>{escape(f['who'])} keeps your address for what you tick here; you can leave at any time.</p>"
-        return page(f"Join {f['list']}", body, 422 if problem else 200)
+        return page(f"Join {f['who']}", body, 422 if problem else 200)
 
     def person_of(token: str) -> Any:
         found = tokens.read(token, "p")

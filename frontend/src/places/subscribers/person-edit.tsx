@@ -1,7 +1,7 @@
-import { useQueryClient } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { type M, patch, post, remove } from "../../api/client";
+import { get, type M, patch, post, remove } from "../../api/client";
 import { day, when } from "../../logic/format";
 import { Ask, Sentence } from "../../parts/basics";
 import { offerUndo, useMe } from "../../parts/me";
@@ -258,8 +258,66 @@ export function PersonActs({ p }: { p: M["Person"] }) {
   );
 }
 
+/** What somebody said in person, with how we know. */
+function SaidInPerson({ p }: { p: M["Person"] }) {
+  const client = useQueryClient();
+  const q = useQuery({ queryKey: ["consent"], queryFn: () => get<M["ConsentView"]>("/consent") });
+  const [purpose, setPurpose] = useState(0);
+  const [state, setState] = useState<"given" | "withdrawn">("given");
+  const [reason, setReason] = useState("");
+  const offered = (q.data?.purposes ?? []).filter((x) => !x.transactional && !x.left_out);
+  const chosen = purpose || offered[0]?.id || 0;
+  return (
+    <Ask
+      trigger={
+        <button type="button" className="btn btn-bare py-0">
+          Write down what they said…
+        </button>
+      }
+      title="What did they say?"
+      words="Keep it as evidence"
+      disabled={!reason.trim() || !chosen}
+      act={async () => {
+        await post(`/subscribers/${p.id}/consent`, { purpose: chosen, state, reason });
+        await client.invalidateQueries();
+      }}
+    >
+      <div className="grid grid-cols-2 gap-3 text-ink">
+        <label>
+          <span className="label">About</span>
+          <select className="field" value={chosen} onChange={(e) => setPurpose(Number(e.target.value))}>
+            {offered.map((x) => (
+              <option key={x.id} value={x.id}>
+                {x.name}
+              </option>
+            ))}
+          </select>
+        </label>
+        <label>
+          <span className="label">Their word</span>
+          <select className="field" value={state} onChange={(e) => setState(e.target.value as "given" | "withdrawn")}>
+            <option value="given">yes, given</option>
+            <option value="withdrawn">no, withdrawn</option>
+          </select>
+        </label>
+        <label className="col-span-2">
+          <span className="label">How you know, for the record</span>
+          <input
+            className="field"
+            placeholder="for example: said so at the box office on 3 March"
+            value={reason}
+            onChange={(e) => setReason(e.target.value)}
+          />
+        </label>
+      </div>
+    </Ask>
+  );
+}
+
 export function ConsentHistory({ p }: { p: M["Person"] }) {
-  if (!p.consent.length) return null;
+  const me = useMe();
+  const byHand = me.role === "analyst" && <SaidInPerson p={p} />;
+  if (!p.consent.length) return <p className="mb-6">{byHand}</p>;
   return (
     <details className="mb-6">
       <summary className="cursor-pointer text-cornflower">
@@ -289,6 +347,7 @@ export function ConsentHistory({ p }: { p: M["Person"] }) {
           ))}
         </tbody>
       </table>
+      <p className="mt-2">{byHand}</p>
     </details>
   );
 }

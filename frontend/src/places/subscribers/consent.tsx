@@ -1,0 +1,478 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { get, type M, patch, post, put } from "../../api/client";
+import { count, moment } from "../../logic/format";
+import { Ask, Page, Quiet, Sentence, Waiting } from "../../parts/basics";
+import { offerUndo, useKeys, useMe } from "../../parts/me";
+import { SubscriberTabs } from "./tabs";
+
+const useConsent = () => useQuery({ queryKey: ["consent"], queryFn: () => get<M["ConsentView"]>("/consent") });
+
+/** Purposes and their wordings, sign-up forms, the evidence, and who is suppressed. */
+export function ConsentPage() {
+  const me = useMe();
+  const client = useQueryClient();
+  const q = useConsent();
+  const [error, setError] = useState<Error | null>(null);
+  const [adding, setAdding] = useState("");
+  const act = async (f: () => Promise<unknown>) => {
+    setError(null);
+    try {
+      await f();
+      await client.invalidateQueries({ predicate: (x) => x.queryKey[0] !== "me" });
+    } catch (e) {
+      setError(e as Error);
+    }
+  };
+  useKeys([
+    {
+      key: "+",
+      words: "a new purpose",
+      act: () => document.querySelector<HTMLInputElement>('input[aria-label="Name of a new purpose"]')?.focus(),
+    },
+  ]);
+  const d = q.data;
+  if (!d)
+    return (
+      <Page title="Subscribers" tabs={<SubscriberTabs />}>
+        <Waiting error={q.error} what="the consents" />
+      </Page>
+    );
+  const analyst = me.role === "analyst";
+  return (
+    <Page
+      title="Subscribers"
+      tabs={<SubscriberTabs />}
+      lead="What people may agree to, in which words, by which form; and what they said, as evidence that can be checked."
+      side={<Side d={d} />}
+    >
+      <h2 className="mb-1">Purposes</h2>
+      <table className="lined">
+        <thead>
+          <tr>
+            <th>Purpose and its wording</th>
+            <th>Basis</th>
+            <th className="n">Given</th>
+            <th className="n">Awaiting</th>
+            <th className="n">Withdrawn</th>
+            <th className="n">None</th>
+            <th className="n">Permitted</th>
+            <th>
+              <span className="sr-only">Change</span>
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {d.purposes.map((p) => (
+            <tr key={p.id} className={p.left_out ? "text-ink-3" : ""}>
+              <td className="max-w-[300px]">
+                <b>{p.name}</b>
+                {p.transactional && <span className="tag tag-plain ml-2 py-0">service, needs no consent</span>}
+                {p.left_out && <span className="tag tag-plain ml-2 py-0">not offered</span>}
+                <span className="block text-[13px] text-ink-2">
+                  {p.text ? `“${p.text}” (version ${p.version})` : "no wording yet"}
+                </span>
+              </td>
+              <td>{p.basis}</td>
+              <td className="n font-semibold">{count(p.counts.given)}</td>
+              <td className="n">{count(p.counts.awaiting)}</td>
+              <td className="n">{count(p.counts.withdrawn)}</td>
+              <td className="n">{count(p.counts.none)}</td>
+              <td className="n">
+                <Link
+                  className="hover:underline"
+                  to={`/subscribers/table?rule=${encodeURIComponent(`permitted for "${p.name.replaceAll('"', '""')}"`)}`}
+                >
+                  {count(p.permitted)}
+                </Link>
+              </td>
+              <td className="n">
+                {analyst && <ChangePurpose p={p} bases={d.bases} save={(v) => patch(`/purposes/${p.id}`, v)} />}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {analyst && (
+        <form
+          className="mt-2 flex max-w-[420px] gap-2"
+          onSubmit={(e) => {
+            e.preventDefault();
+            act(() => post("/purposes", { name: adding })).then(() => setAdding(""));
+          }}
+        >
+          <input
+            className="field"
+            aria-label="Name of a new purpose"
+            placeholder="Another purpose, such as: Exhibition news"
+            value={adding}
+            onChange={(e) => setAdding(e.target.value)}
+          />
+          <button type="submit" className="btn" disabled={!adding.trim()}>
+            Add
+          </button>
+        </form>
+      )}
+      <Sentence error={error} />
+      <div className="mt-7 mb-1 flex items-baseline justify-between">
+        <h2>Sign-up forms</h2>
+        {analyst && (
+          <WriteForm purposes={d.purposes} form={null}>
+            New form…
+          </WriteForm>
+        )}
+      </div>
+      {!d.forms.length && (
+        <Quiet>
+          No list can be joined by a form yet. A form asks twice: the page takes the address, and the message sent there
+          has a button that confirms it.
+        </Quiet>
+      )}
+      {d.forms.length > 0 && (
+        <table className="lined">
+          <thead>
+            <tr>
+              <th>List</th>
+              <th>Asks for</th>
+              <th className="n">Joined</th>
+              <th className="n">Awaiting</th>
+              <th className="n">Confirmed</th>
+              <th className="n">Lapsed</th>
+              <th>
+                <span className="sr-only">Acts</span>
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {d.forms.map((f) => (
+              <tr key={f.id} className={f.is_open ? "" : "text-ink-3"}>
+                <td>
+                  <a className="font-semibold hover:underline" href={f.address} target="_blank" rel="noreferrer">
+                    {f.list_name}
+                  </a>
+                  {!f.is_open && " (closed)"}
+                </td>
+                <td>
+                  {f.purposes.map((id) => d.purposes.find((p) => p.id === id)?.name).join(", ")}
+                  <span className="block text-[13px] text-ink-2">
+                    {f.confirm
+                      ? `confirmed by mail, reminded after ${f.reminders.join(" and ") || "no"} days`
+                      : "without a second step"}
+                  </span>
+                </td>
+                <td className="n">{count(f.joined)}</td>
+                <td className="n">{count(f.awaiting)}</td>
+                <td className="n">{count(f.confirmed)}</td>
+                <td className="n">{count(f.lapsed)}</td>
+                <td className="n">
+                  {analyst && (
+                    <WriteForm purposes={d.purposes} form={f}>
+                      Change…
+                    </WriteForm>
+                  )}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      <Suppressions analyst={analyst} />
+    </Page>
+  );
+}
+
+function Side({ d }: { d: M["ConsentView"] }) {
+  return (
+    <>
+      <h2>The evidence</h2>
+      <p className={d.evidence.holds ? "text-ink-2" : "font-semibold text-poppy"}>
+        {d.evidence.holds
+          ? `${count(d.evidence.entries)} entries, each carrying the hash of the one before. The chain holds.`
+          : `The chain breaks at entry ${count(d.evidence.broken_at ?? 0)}: ${d.evidence.what}.`}
+      </p>
+      <a className="btn mt-2" href="/api/consent/evidence.csv" download>
+        Save all of it
+      </a>
+      {d.bursts.length > 0 && (
+        <>
+          <h2 className="mt-6">Sign-ups that look made</h2>
+          {d.bursts.map((b) => (
+            <p key={b.network} className="mt-1 border-l-2 border-poppy pl-3">
+              {count(b.n)} from {b.network} since {moment(b.first)}, none of them confirmed. More from there is refused
+              for an hour.
+            </p>
+          ))}
+        </>
+      )}
+      {d.forms.map((f) => (
+        <details key={f.id} className="mt-5">
+          <summary className="cursor-pointer text-cornflower">“{f.list_name}” on your own page</summary>
+          <p className="mt-1 mb-1 text-[13px] text-ink-2">Plain HTML, no script. Its address: {f.address}</p>
+          <pre className="code max-h-[260px]">{f.snippet}</pre>
+        </details>
+      ))}
+      <h2 className="mt-6">How words are kept</h2>
+      <ul className="list-disc pl-4 text-[13px] text-ink-2">
+        <li>The latest word decides; a withdrawal is never overwritten by an older yes.</li>
+        <li>A wording somebody agreed to is never edited; a new version begins.</li>
+        <li>Consent claimed without a source is brought in as none.</li>
+        <li>Who awaits confirmation is mailed the question and nothing else, and is forgotten after 21 days.</li>
+      </ul>
+    </>
+  );
+}
+
+function ChangePurpose({
+  p,
+  bases,
+  save,
+}: {
+  p: M["Purpose"];
+  bases: string[];
+  save: (v: Partial<M["PurposeIn"]>) => Promise<unknown>;
+}) {
+  const client = useQueryClient();
+  const [text, setText] = useState(p.text);
+  const [basis, setBasis] = useState(p.basis);
+  const [transactional, setTransactional] = useState(p.transactional);
+  const [leftOut, setLeftOut] = useState(p.left_out);
+  return (
+    <Ask
+      trigger={
+        <button type="button" className="btn btn-bare py-0" aria-label={`Change ${p.name}`}>
+          Change…
+        </button>
+      }
+      title={p.name}
+      words="Keep it"
+      act={async () => {
+        await save({ text, basis, transactional, left_out: leftOut });
+        await client.invalidateQueries();
+      }}
+    >
+      <label className="mb-3 block text-ink">
+        <span className="label">What people agree to, in the words they see</span>
+        <textarea className="field" rows={3} value={text} onChange={(e) => setText(e.target.value)} />
+        <span className="text-[13px] text-ink-2">
+          {p.version && text.trim() !== p.text
+            ? `If somebody agreed to version ${p.version}, version ${p.version + 1} begins and the old one is kept.`
+            : p.version
+              ? `Version ${p.version}.`
+              : "This becomes version 1."}
+        </span>
+      </label>
+      <label className="mb-3 block text-ink">
+        <span className="label">Legal basis</span>
+        <select className="field" value={basis} onChange={(e) => setBasis(e.target.value)}>
+          {bases.map((b) => (
+            <option key={b}>{b}</option>
+          ))}
+        </select>
+      </label>
+      <label className="mb-2 flex items-baseline gap-2 text-ink">
+        <input type="checkbox" checked={transactional} onChange={(e) => setTransactional(e.target.checked)} />
+        Service, such as tickets: needs no consent, still respects erasure and bounces
+      </label>
+      <label className="flex items-baseline gap-2 text-ink">
+        <input type="checkbox" checked={leftOut} onChange={(e) => setLeftOut(e.target.checked)} />
+        Not offered any more; what people said stays
+      </label>
+    </Ask>
+  );
+}
+
+function WriteForm({
+  purposes,
+  form,
+  children,
+}: {
+  purposes: M["Purpose"][];
+  form: M["SignUpForm"] | null;
+  children: string;
+}) {
+  const client = useQueryClient();
+  const offered = purposes.filter((p) => !p.left_out && !p.transactional);
+  const [list, setList] = useState(form?.list_name ?? "");
+  const [chosen, setChosen] = useState<number[]>(form?.purposes ?? []);
+  const [intro, setIntro] = useState(form?.intro ?? "");
+  const [confirm, setConfirm] = useState(form?.confirm ?? true);
+  const [askName, setAskName] = useState(form?.ask_name ?? true);
+  const [open, setOpen] = useState(form?.is_open ?? true);
+  const [reminders, setReminders] = useState((form?.reminders ?? [2, 6]).join(", "));
+  return (
+    <Ask
+      trigger={
+        <button type="button" className="btn btn-bare py-0">
+          {children}
+        </button>
+      }
+      title={form ? `The form of ${form.list_name}` : "A new sign-up form"}
+      words="Keep this form"
+      disabled={!list.trim() || !chosen.length}
+      act={async () => {
+        await put("/forms", {
+          list_name: list,
+          purposes: chosen,
+          intro,
+          confirm,
+          ask_name: askName,
+          is_open: open,
+          reminders: reminders
+            .split(/[\s,]+/)
+            .filter(Boolean)
+            .map(Number),
+        });
+        await client.invalidateQueries();
+      }}
+    >
+      <div className="text-ink">
+        {!form && (
+          <label className="mb-3 block">
+            <span className="label">List that people join</span>
+            <input className="field" value={list} onChange={(e) => setList(e.target.value)} />
+          </label>
+        )}
+        <label className="mb-3 block">
+          <span className="label">A sentence above the form</span>
+          <input className="field" value={intro} onChange={(e) => setIntro(e.target.value)} />
+        </label>
+        <fieldset className="mb-3">
+          <legend className="label">Asks for (nothing is ticked beforehand)</legend>
+          {offered.map((p) => (
+            <label key={p.id} className="flex items-baseline gap-2">
+              <input
+                type="checkbox"
+                checked={chosen.includes(p.id)}
+                onChange={() => setChosen(chosen.includes(p.id) ? chosen.filter((x) => x !== p.id) : [...chosen, p.id])}
+              />
+              {p.name}
+            </label>
+          ))}
+        </fieldset>
+        <label className="flex items-baseline gap-2">
+          <input type="checkbox" checked={confirm} onChange={(e) => setConfirm(e.target.checked)} />
+          Confirmed by a second step: a button in a mail to the address
+        </label>
+        {confirm && (
+          <label className="mt-2 mb-2 block">
+            <span className="label">Reminded after so many days, then no more</span>
+            <input className="field w-[120px]!" value={reminders} onChange={(e) => setReminders(e.target.value)} />
+          </label>
+        )}
+        <label className="flex items-baseline gap-2">
+          <input type="checkbox" checked={askName} onChange={(e) => setAskName(e.target.checked)} />
+          Asks for the name
+        </label>
+        <label className="flex items-baseline gap-2">
+          <input type="checkbox" checked={open} onChange={(e) => setOpen(e.target.checked)} />
+          Open
+        </label>
+      </div>
+    </Ask>
+  );
+}
+
+function Suppressions({ analyst }: { analyst: boolean }) {
+  const client = useQueryClient();
+  const q = useQuery({ queryKey: ["suppressions"], queryFn: () => get<M["SuppressionList"]>("/suppressions") });
+  const [why, setWhy] = useState("");
+  const d = q.data;
+  if (!d) return null;
+  return (
+    <>
+      <h2 className="mt-7 mb-1">Never mailed: {count(d.total)}</h2>
+      <p className="mb-1 text-[13px] text-ink-2">
+        {d.counts
+          .filter((c) => c.count)
+          .map((c) => `${c.words} ${count(c.count)}`)
+          .join(", ") || "Nobody is suppressed."}
+        {d.total > 0 && (
+          <>
+            {" · "}
+            <Link className="text-cornflower underline" to="/subscribers/table?rule=suppressed">
+              all of them in the table
+            </Link>
+          </>
+        )}
+      </p>
+      {d.total > 0 && (
+        <table className="lined">
+          <thead>
+            <tr>
+              <th>Subscriber</th>
+              <th>Reason</th>
+              <th>Since</th>
+              <th>By</th>
+              <th>
+                <span className="sr-only">Lift</span>
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {d.rows.slice(0, 20).map((r) => (
+              <tr key={`${r.subscriber}:${r.reason}`}>
+                <td>
+                  <Link className="hover:underline" to={`/subscribers/${r.subscriber}`}>
+                    {r.email}
+                  </Link>
+                </td>
+                <td>{r.reason}</td>
+                <td className="whitespace-nowrap text-ink-2">{moment(r.at)}</td>
+                <td className="max-w-[240px] truncate text-ink-2" title={r.source}>
+                  {r.source}
+                </td>
+                <td className="n">
+                  {analyst && r.liftable ? (
+                    <Ask
+                      trigger={
+                        <button
+                          type="button"
+                          className="btn btn-bare py-0"
+                          aria-label={`Lift ${r.reason} of ${r.email}`}
+                        >
+                          Lift…
+                        </button>
+                      }
+                      title={`Mail ${r.email} again?`}
+                      words="Lift it"
+                      disabled={!why.trim()}
+                      opened={() => setWhy("")}
+                      act={async () => {
+                        const done = await post<M["Acted"]>("/suppressions/lift", {
+                          subscriber: r.subscriber,
+                          reason: r.reason,
+                          why,
+                        });
+                        await client.invalidateQueries();
+                        offerUndo({
+                          words: `${r.email} is not suppressed for a ${r.reason} any more.`,
+                          undo: async () => {
+                            await post(`/activity/${done.deed}/undo`);
+                            await client.invalidateQueries();
+                          },
+                        });
+                      }}
+                    >
+                      <label className="block text-ink">
+                        <span className="label">Why, for the record</span>
+                        <input
+                          className="field"
+                          value={why}
+                          placeholder="for example: the mailbox works again"
+                          onChange={(e) => setWhy(e.target.value)}
+                        />
+                      </label>
+                    </Ask>
+                  ) : (
+                    <span className="text-[13px] text-ink-3">{r.liftable ? "" : "by a new consent only"}</span>
+                  )}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </>
+  );
+}

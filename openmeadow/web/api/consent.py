@@ -1,0 +1,83 @@
+"""Consent: purposes, forms, the evidence, the suppression list."""
+
+from __future__ import annotations
+
+from typing import Any
+from urllib.parse import quote
+
+from flask import Response, request
+
+from openmeadow.desk import consent, joining
+from openmeadow.desk.desk import Desk
+from openmeadow.web import models as m
+from openmeadow.web.described import ANALYSE, Described, who
+from openmeadow.web.public.forms import snippet
+
+
+def _named(form: dict[str, Any]) -> dict[str, Any]:
+    return {("list_name" if k == "list" else k): v for k, v in form.items()}
+
+
+def register(api: Described, desk: Desk) -> None:
+    @api.route("GET", "/consent", m.ConsentView)
+    def see() -> m.ConsentView:
+        """Purposes with how people stand to them, forms with their counts, and whether the evidence holds."""
+        found, base = joining.every(desk), str(desk.setting("public_url"))
+        purposes = consent.purposes(desk)
+        forms = []
+        for f in found["forms"]:
+            shown = [p for p in purposes if p["id"] in f["purposes"]]
+            address = f"{base}/join/{quote(f['list'])}"
+            forms.append(m.SignUpForm(**_named(f), address=address, snippet=snippet(base, {**f, "purposes": shown})))
+        return m.ConsentView(
+            purposes=[m.Purpose(**p) for p in purposes],
+            bases=list(consent.BASES),
+            forms=forms,
+            bursts=[m.Burst(**b) for b in found["bursts"]],
+            evidence=m.Evidence(**consent.check_evidence(desk)),
+        )
+
+    @api.route("POST", "/purposes", m.Done, body=m.PurposeIn, rights=ANALYSE)
+    def add(body: m.PurposeIn) -> m.Done:
+        """Make a purpose."""
+        return m.Done(id=consent.write_purpose(desk, None, body.model_dump(exclude_none=True), who()))
+
+    @api.route("PATCH", "/purposes/<int:id>", m.Done, body=m.PurposeIn, rights=ANALYSE)
+    def change(id: int, body: m.PurposeIn) -> m.Done:
+        """Change a purpose; a wording somebody agreed to gets a new version."""
+        return m.Done(id=consent.write_purpose(desk, id, body.model_dump(exclude_none=True), who()))
+
+    @api.route("PUT", "/forms", m.Done, body=m.FormIn, rights=ANALYSE)
+    def form(body: m.FormIn) -> m.Done:
+        """Make or change the sign-up form of a list."""
+        return m.Done(id=joining.write_form(desk, body.list_name, body.model_dump(exclude={"list_name"}), who()))
+
+    @api.route("GET", "/suppressions", m.SuppressionList)
+    def suppressions() -> m.SuppressionList:
+        """The suppression list, the newest first (query ``offset``)."""
+        return m.SuppressionList(**consent.suppression_list(desk, max(0, request.args.get("offset", 0, int))))
+
+    @api.route("POST", "/suppressions/lift", m.Acted, body=m.LiftIn, rights=ANALYSE)
+    def lift(body: m.LiftIn) -> m.Acted:
+        """Lift a suppression by hand, with a reason."""
+        return m.Acted(deed=consent.lift(desk, body.subscriber, body.reason, body.why, who()), job=0, people=1)
+
+    @api.route("POST", "/subscribers/<int:id>/consent", m.Done, body=m.WordIn, rights=ANALYSE)
+    def word(id: int, body: m.WordIn) -> m.Done:
+        """Write down what somebody said in person."""
+        consent.by_hand(desk, id, body.purpose, body.state, body.reason, who())
+        return m.Done(id=id)
+
+    @api.route("GET", "/consent/evidence.csv", m.Done)
+    def evidence() -> Response:
+        """The whole evidence as a CSV."""
+        path = desk.folder / "exports" / f"evidence-{desk.now()}.csv"
+        path.parent.mkdir(exist_ok=True)
+        consent.export(desk, path, None, who())
+        headers = {"Content-Disposition": "attachment; filename=consent.csv"}
+        return Response(path.read_bytes(), mimetype="text/csv", headers=headers)
+
+    @api.route("GET", "/campaigns/<int:id>/why-not", m.WhyNot)
+    def why_not(id: int) -> m.WhyNot:
+        """Why an address (query ``email``) will not get a campaign."""
+        return m.WhyNot(**consent.why_not(desk, request.args.get("email", ""), id))
