@@ -100,7 +100,8 @@ def add(db: sqlite3.Connection, claims: Sequence[Claim]) -> int:
     )
     _set_head(db, before, count + len(rows))
     facts_changed(db)
-    given = [(r[0], r[1], r[2], r[4]) for r in rows if r[3] == 1]
+    left = {m[:3] for m in there if m[3] == 2}  # whoever withdrew something, and may be coming back
+    given = [(r[0], r[1], r[2], r[4]) for r in rows if r[3] == 1 and (r[0], r[1], r[2]) in left] if left else []
     if given:
         changed = db.executemany(
             "UPDATE subscribers SET rejoined_at = max(coalesce(rejoined_at, 0), ?4) WHERE id = ?1 AND EXISTS ("
