@@ -63,6 +63,8 @@ def take(camera: Camera) -> None:
     page.get_by_role("link", name="Season news regulars").click()
     page.get_by_label("Compare with a segment").select_option(label="Engaged")
     camera.shoot("segment", wait="Growth, by today's rule")
+    camera.shoot("consent", "/subscribers/consent", "The chain holds")
+    camera.shoot("sign-up", "/join/Website", "Write to me about")
     camera.shoot("doors", "/subscribers/doors", "Foyer form")
     camera.shoot("machine-opens", "/subscribers/machine-opens", "Lanternmail")
     camera.shoot("sender", "/senders/2", "Publish this")

@@ -298,7 +298,6 @@ export interface ConsentView {
   bases: string[];
   forms: SignUpForm[];
   bursts: Burst[];
-  evidence: Evidence;
 }
 export interface Purpose {
   id: number;
@@ -338,12 +337,6 @@ export interface FormDay {
   day: string;
   joined: number;
   confirmed: number;
-}
-export interface Evidence {
-  entries: number;
-  holds: boolean;
-  broken_at: number | null;
-  what: string;
 }
 export interface Decision {
   kind: string;
@@ -415,6 +408,12 @@ export interface Door {
 }
 export interface Doors {
   doors: Door[];
+}
+export interface Evidence {
+  entries: number;
+  holds: boolean;
+  broken_at: number | null;
+  what: string;
 }
 export interface ExportColumns {
   columns: string[];

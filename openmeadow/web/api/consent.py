@@ -21,7 +21,7 @@ def _named(form: dict[str, Any]) -> dict[str, Any]:
 def register(api: Described, desk: Desk) -> None:
     @api.route("GET", "/consent", m.ConsentView)
     def see() -> m.ConsentView:
-        """Purposes with how people stand to them, forms with their counts, and whether the evidence holds."""
+        """Purposes with how people stand to them, and forms with their counts."""
         found, base = joining.every(desk), str(desk.setting("public_url"))
         purposes = consent.purposes(desk)
         forms = []
@@ -34,8 +34,12 @@ def register(api: Described, desk: Desk) -> None:
             bases=list(consent.BASES),
             forms=forms,
             bursts=[m.Burst(**b) for b in found["bursts"]],
-            evidence=m.Evidence(**consent.check_evidence(desk)),
         )
+
+    @api.route("GET", "/consent/evidence", m.Evidence)
+    def chain() -> m.Evidence:
+        """Goes through the whole chain of evidence."""
+        return m.Evidence(**consent.check_evidence(desk))
 
     @api.route("POST", "/purposes", m.Done, body=m.PurposeIn, rights=ANALYSE)
     def add(body: m.PurposeIn) -> m.Done:

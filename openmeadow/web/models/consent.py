@@ -71,7 +71,6 @@ class ConsentView(Model):
     bases: list[str]
     forms: list[SignUpForm]
     bursts: list[Burst]
-    evidence: Evidence
 
 
 class PurposeIn(Model):

@@ -183,14 +183,24 @@ export function ConsentPage() {
 }
 
 function Side({ d }: { d: M["ConsentView"] }) {
+  const evidence = useQuery({
+    queryKey: ["evidence"],
+    queryFn: () => get<M["Evidence"]>("/consent/evidence"),
+    staleTime: 300_000,
+  });
+  const e = evidence.data;
   return (
     <>
       <h2>The evidence</h2>
-      <p className={d.evidence.holds ? "text-ink-2" : "font-semibold text-poppy"}>
-        {d.evidence.holds
-          ? `${count(d.evidence.entries)} entries, each carrying the hash of the one before. The chain holds.`
-          : `The chain breaks at entry ${count(d.evidence.broken_at ?? 0)}: ${d.evidence.what}.`}
-      </p>
+      {!e ? (
+        <p className="text-ink-2">{evidence.error ? evidence.error.message : "Going through the chain…"}</p>
+      ) : (
+        <p className={e.holds ? "text-ink-2" : "font-semibold text-poppy"}>
+          {e.holds
+            ? `${count(e.entries)} entries, each carrying the hash of the one before. The chain holds.`
+            : `The chain breaks at entry ${count(e.broken_at ?? 0)}: ${e.what}.`}
+        </p>
+      )}
       <a className="btn mt-2" href="/api/consent/evidence.csv" download>
         Save all of it
       </a>
