@@ -179,3 +179,41 @@ def sending_day(m: Mailing) -> None:
     set_clock(m.desk, NOW + DAY)
     for d in ledger.of_campaign(m.desk.store.read(), m.campaign, "first")[:12]:
         answers.opened(m.desk, d["id"], "Reader", "198.51.100.1")
+
+
+def test_consent_by_the_api(running: tuple[Mailing, Caller]) -> None:
+    m, call = running
+    (news,) = call("GET", "/consent")["purposes"]
+    assert (news["name"], news["counts"]["given"], news["permitted"], news["version"]) == ("News", 40, 40, 0)
+    call("PATCH", f"/purposes/{news['id']}", {"text": "Evenings.", "basis": "consent"})
+    gala = call("POST", "/purposes", {"name": "Gala"})["id"]
+    assert "already a purpose" in call("POST", "/purposes", {"name": "gala"}, 409)["error"]
+    call("PUT", "/forms", {"list_name": "Late evenings", "purposes": [gala], "reminders": [3]})
+    assert "at least one purpose" in call("PUT", "/forms", {"list_name": "X", "purposes": []}, 409)["error"]
+    (form,) = call("GET", "/consent")["forms"]
+    assert form["address"].endswith("/join/Late%20evenings") and 'name="purpose"' in form["snippet"]
+    word = {"purpose": gala, "state": "given", "reason": "said so at the door"}
+    call("POST", "/subscribers/3/consent", word)
+    assert "how you know" in call("POST", "/subscribers/3/consent", {**word, "reason": " "}, 409)["error"]
+    assert call("GET", "/subscribers/3")["consent"][0]["source"] == "by hand"
+    assert call("GET", "/consent/evidence") == {"entries": 41, "holds": True, "broken_at": None, "what": ""}
+    assert call("GET", "/consent/evidence.csv").decode().count("said so at the door") == 1
+    with m.desk.store.atomic() as db:
+        db.execute("INSERT INTO suppressions VALUES (5, 1, 9, 'no such user', NULL), (6, 2, 9, 'complaint', NULL)")
+    listed = call("GET", "/suppressions")
+    assert (listed["total"], [r["liftable"] for r in listed["rows"]]) == (2, [True, False])
+    lifted = {"subscriber": 5, "reason": "hard bounce", "why": "moved back"}
+    deed = call("POST", "/suppressions/lift", lifted)["deed"]
+    assert call("GET", "/suppressions")["total"] == 1
+    assert "not suppressed for that reason" in call("POST", "/suppressions/lift", lifted, 404)["error"]
+    assert (
+        "new consent"
+        in call("POST", "/suppressions/lift", {**lifted, "subscriber": 6, "reason": "complaint"}, 409)["error"]
+    )
+    assert "suppressed again" in call("POST", f"/activity/{deed}/undo", {})["sentence"]
+    told = call("GET", f"/campaigns/{m.campaign}/why-not?email=p5@postern.example")
+    assert told == {"subscriber": 6, "permitted": False, "reasons": ["in none of the campaign's segments", "suppressed"]}
+    assert (
+        "no subscriber with the address"
+        in call("GET", f"/campaigns/{m.campaign}/why-not?email=x@y.example", None, 404)["error"]
+    )
