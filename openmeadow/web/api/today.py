@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
+from typing import Any
 
 from flask import request
 
@@ -14,25 +16,32 @@ from openmeadow.web import models as m
 from openmeadow.web.api.entrance import moving
 from openmeadow.web.described import Described
 
+STANDS = 10.0  # seconds that slow figures of the day stand
+
 
 def register(api: Described, desk: Desk) -> None:
     counted: dict[str, tuple[float, int]] = {}  # by purpose: when counted, how many; five seconds old at most
-    kept: dict[str, tuple[object, list[m.BasePoint]]] = {}
+    kept: dict[str, tuple[object, float, Any]] = {}
+
+    def lately(name: str, mark: object, compute: Callable[[], Any]) -> Any:
+        """What was worked out a moment ago stands while messages stream out; another hour or other people do not wait."""
+        found = kept.get(name)
+        if found is None or found[0] != mark or time.monotonic() - found[1] > STANDS:
+            found = kept[name] = (mark, time.monotonic(), compute())
+        return found[2]
 
     @api.route("GET", "/today", m.TodayView)
     def see() -> m.TodayView:
         """Decisions, lanes of the day, the engaged base, the providers."""
         view = desk.view()
-        mark = (view.now // 3600, len(view.columns.rows))
-        if kept.get("base", (None, []))[0] != mark:
-            kept["base"] = (mark, [m.BasePoint(**p) for p in today.engaged_base(view)])
+        mark = (view.now // 3600, len(view.columns.people))
         lanes = [m.Lane(**x) for x in today.lanes(desk, view)]
         return m.TodayView(
             now=view.now,
             decisions=[m.Decision(**d) for d in today.decisions(desk, view)],
             lanes=lanes,
-            base=kept["base"][1],
-            providers=[m.Provider(**p) for p in today.providers(desk, view)],
+            base=lately("base", mark, lambda: [m.BasePoint(**p) for p in today.engaged_base(view)]),
+            providers=lately("providers", mark, lambda: [m.Provider(**p) for p in today.providers(desk, view)]),
             goes_out=sum(x.people - x.handed for x in lanes if x.state in ("waiting", "going out")),
         )
 
