@@ -21,7 +21,7 @@ BASES = ("consent", "contract", "legitimate interest")
 LIFTABLE = ("hard bounce", "bad address", "other")
 BY_NEW_CONSENT = ("complaint", "unsubscribed from all", "let go")
 EXPORTED = ("at", "email", "purpose", "channel", "state", "door", "source", "wording", "reason", "list", "void", "before")
-MONTH = 30 * 86_400
+UNPROVED = "form"  # a form without a second step: anybody could have typed the address
 SOFT_IN_A_ROW, SOFT_OVER = 5, 30 * 86_400
 
 
@@ -181,7 +181,7 @@ def _said(
                 )
             ],
         )
-        if new and state == GIVEN:
+        if new and state == GIVEN and door != UNPROVED:
             consent.lift(db, subscriber, codes(BY_NEW_CONSENT))
         if new:
             word = CONSENT_STATES[state]

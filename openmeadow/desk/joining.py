@@ -10,7 +10,7 @@ from typing import Any
 from openmeadow.core.addresses.providers import provider_of
 from openmeadow.core.addresses.syntax import address_key, syntax_problem
 from openmeadow.core.authentication import dkim
-from openmeadow.core.consent.gate import AWAITING, GIVEN, NONE, ask
+from openmeadow.core.consent.gate import AWAITING, GIVEN, ask
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.message.assembly import Envelope, assemble
 from openmeadow.core.message.body import Said
@@ -92,14 +92,15 @@ def join(desk: Desk, list_name: str, email: str, name: str, purposes: list[int],
         hash_key = erased_table.key(db)
         if hash_key:  # somebody erased who comes back by themselves
             erased_table.forget_hash(db, erasure.hashed(hash_key, key))
-        subscribers.upsert(
-            db,
-            [
-                {"email": email, "key": key, "name": name.strip()[:200] or None, "joined_at": None, "now": now}
-                | {"time_zone": None, "language": None, "country": None, "provider": provider_of(key), "fields": "{}"}
-                | {"door": subscribers.named(db, "doors", f["list"])[0], "deed": None}
-            ],
-        )
+        if not subscribers.ids_of(db, [key]):  # a stranger changes nothing about who is here already
+            subscribers.upsert(
+                db,
+                [
+                    {"email": email, "key": key, "name": name.strip()[:200] or None, "joined_at": None, "now": now}
+                    | {"time_zone": None, "language": None, "country": None, "provider": provider_of(key), "fields": "{}"}
+                    | {"door": subscribers.named(db, "doors", f["list"])[0], "deed": None}
+                ],
+            )
         id = subscribers.ids_of(db, [key])[key]
         there = signups.awaiting_of(db, f["id"], id)
         if there is not None:
@@ -149,8 +150,9 @@ def tend(desk: Desk) -> int:
         lapsed = signups.lapse(w, now - LAPSE_DAYS * DAY)
     for row in lapsed:
         for purpose in json.loads(row["purposes"]):
-            if not _has_given(desk, row["subscriber"], purpose):
-                consent.said(desk, row["subscriber"], purpose, NONE, "form")
+            if evidence.latest(db, row["subscriber"], purpose) == AWAITING:
+                before = evidence.latest(db, row["subscriber"], purpose, other_than=AWAITING)
+                consent.said(desk, row["subscriber"], purpose, before, "form")  # a no stays a no
     for id in signups.due(db, now):
         signup = signups.one(db, id)
         assert signup is not None

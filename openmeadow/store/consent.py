@@ -187,12 +187,13 @@ def wordings(db: sqlite3.Connection, purpose: int) -> list[sqlite3.Row]:
     return db.execute("SELECT * FROM wordings WHERE purpose = ? ORDER BY version DESC", (purpose,)).fetchall()
 
 
-def latest(db: sqlite3.Connection, subscriber: int, purpose: int) -> int:
-    """Somebody's latest word about a purpose by email, whenever it takes effect; 0 for none."""
+def latest(db: sqlite3.Connection, subscriber: int, purpose: int, other_than: int = -1) -> int:
+    """Somebody's latest word about a purpose by email, whenever it takes effect; 0 for none. ``other_than`` leaves a
+    state out."""
     row = db.execute(
         "SELECT state FROM consent_entries WHERE subscriber = ? AND purpose = ? AND channel = 'email' AND NOT void "
-        f"ORDER BY {ORDER} DESC LIMIT 1",
-        (subscriber, purpose),
+        f"AND state <> ? ORDER BY {ORDER} DESC LIMIT 1",
+        (subscriber, purpose, other_than),
     ).fetchone()
     return int(row["state"]) if row else 0
 

@@ -150,7 +150,23 @@ def test_without_a_second_step_and_for_who_comes_back(running: tuple[Mailing, Fl
     consent.stop_everything(m.desk, 1, "preference page")
     set_clock(m.desk, NOW + 60)
     join(client, "p0@saltmere.example")
-    assert permitted(m) == 7, "a new yes lifts an old no"
+    assert permitted(m) == 6, "anybody could have typed the address: without a second step it lifts nothing"
+
+
+def test_a_stranger_changes_nothing_about_who_is_here(running: tuple[Mailing, FlaskClient]) -> None:
+    """Somebody types another's address: the name stays, a no stays a no, and a yes stays a yes."""
+    m, client = running
+    consent.by_hand(m.desk, 1, 1, "withdrawn", "wrote to us", "t")
+    set_clock(m.desk, NOW + 60)
+    for email in ("p0@saltmere.example", "p1@postern.example"):
+        join(client, email, name="Somebody Else")
+    names = [r["name"] for r in m.desk.store.read().execute("SELECT name FROM subscribers WHERE id < 3 ORDER BY id")]
+    assert names == ["P0 Quill", "P1 Quill"] and permitted(m) == 5
+    set_clock(m.desk, NOW + 22 * DAY)
+    joining.tend(m.desk)
+    assert m.desk.count('consent to "News" by email is withdrawn')[0] == 1, "lapsed, and still withdrawn"
+    assert m.desk.count('consent to "News" by email is given')[0] == 5
+    assert consent.check_evidence(m.desk)["holds"]
 
 
 def test_a_new_address_is_confirmed_where_it_is(running: tuple[Mailing, FlaskClient]) -> None:
