@@ -229,10 +229,12 @@ def edit(desk: Desk, subscriber: int, values: dict[str, Any], who: str) -> int:
     return deed
 
 
-def everything(desk: Desk, subscriber: int) -> dict[str, Any]:
-    """All that is known about one person, as one document (GDPR art. 15)."""
+def everything(desk: Desk, subscriber: int, who: str) -> dict[str, Any]:
+    """All that is known about one person, as one document (GDPR art. 15), with a record that it was given out."""
     found = page(desk, subscriber, most=1_000_000)
     found["trace"] = trace(desk.view(), desk.index_of(desk.view(), subscriber), 100_000)
+    with desk.store.atomic() as db:
+        deeds.begin(db, desk.now(), who, "exported everything about", f"subscriber {subscriber}", 1, None)
     return found
 
 

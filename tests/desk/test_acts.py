@@ -192,7 +192,8 @@ def test_a_person_is_edited_noted_and_exported(full: Desk) -> None:
     with pytest.raises(Refused, match="Europe/Lisbon"):
         people.edit(full, 1, {"time_zone": "Mars"}, "t")
     note = people.note(full, 1, " likes the organ ", "t")
-    whole = people.everything(full, 1)
+    whole = people.everything(full, 1, "mira")
+    assert [(a["who"], a["what"]) for a in workspace.activity(full.store.read(), 1)] == [("mira", "subscriber 1")]
     assert whole["notes"][0]["text"] == "likes the organ" and len(whole["events"]) == 5
     assert json.dumps(whole) and whole["consent"][0]["source"] == "Foyer form"
     people.drop_note(full, 1, note)
@@ -300,3 +301,20 @@ def test_replays_are_kept_while_nothing_changes(full: Desk) -> None:
     assert found["messages"] == 8 and replays.of(12) is found
     assert sum(found["sums"]["opens"][1::2]) == 2 and sum(found["sums"]["clicks"][1::2]) == 1
     assert replays.of(1)["messages"] == 6
+
+
+def test_the_worker_keeps_house_and_serves_alone(full: Desk) -> None:
+    worker = Worker(full)
+    with pytest.raises(Refused, match="Another worker already serves"):
+        Worker(full)
+    worker.tick()
+    assert "Engaged" in {s["name"] for s in segments.every(full)}, "ready-made segments stand in a new workspace"
+    with full.store.atomic() as db:
+        for kind, arguments in (("act", {"act": "dance", "argument": "", "choice": {}}), ("nonsense", {})):
+            workspace.add_job(db, kind, arguments, "t", NOW)
+    worker.tick()
+    worker.tick()
+    told = [json.loads(j["outcome"])["error"] for j in full.store.read().execute("SELECT outcome FROM jobs ORDER BY id")]
+    assert "is not an act" in told[0] and "the log names job 2" in told[1], "no failure stops the worker, none is silent"
+    worker.close()
+    Worker(full).close()

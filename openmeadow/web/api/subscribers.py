@@ -153,7 +153,7 @@ def register(api: Described, desk: Desk) -> None:
     @api.route("GET", "/subscribers/<int:id>/everything.json", m.Done)
     def everything(id: int) -> Response:
         """All that is known about one person, as one file."""
-        document = json.dumps(people.everything(desk, id), ensure_ascii=False, indent=1)
+        document = json.dumps(people.everything(desk, id, who()), ensure_ascii=False, indent=1)
         return _file(document, "application/json", f"subscriber-{id}.json")
 
     @api.route("POST", "/subscribers/<int:id>/notes", m.Done, body=m.NoteIn, rights=WRITE)
