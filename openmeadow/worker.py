@@ -16,7 +16,7 @@ import structlog
 
 from openmeadow.clock import DemoClock
 from openmeadow.core.errors import MeadowError, Refused
-from openmeadow.desk import acts, answers, consent, exports, joining, ready_made, senders, sending
+from openmeadow.desk import acts, answers, asking, clean_up, consent, exports, joining, ready_made, senders, sending
 from openmeadow.desk.bring_in import events as event_intake
 from openmeadow.desk.bring_in import subscribers as subscriber_intake
 from openmeadow.desk.desk import Desk
@@ -144,6 +144,16 @@ class Worker:
         ready_made.make(self.desk)
         exports.clean_up(self.desk)
         consent.suppress_repeated_soft(self.desk)
+        for duty in (asking.let_silent_go, self._clean_up):
+            try:
+                duty(self.desk)
+            except MeadowError as e:
+                log.warning("a duty waits", reason=str(e))
+
+    @staticmethod
+    def _clean_up(desk: Desk) -> None:
+        clean_up.start_what_waits(desk, "worker")
+        clean_up.run_by_itself(desk)
 
     def _check_senders(self) -> None:
         now = self.desk.now()

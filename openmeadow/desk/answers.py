@@ -10,7 +10,7 @@ from openmeadow.store import campaigns, events
 from openmeadow.wire.tokens import Tokens
 
 
-def _happened(
+def happened(
     desk: Desk,
     delivery: int,
     kind: Kind,
@@ -34,7 +34,7 @@ def _happened(
 
 
 def opened(desk: Desk, delivery: int, agent: str, ip: str) -> None:
-    _happened(desk, delivery, Kind.OPENED, agent=agent, ip=ip)
+    happened(desk, delivery, Kind.OPENED, agent=agent, ip=ip)
 
 
 def clicked(desk: Desk, delivery: int, link: int, agent: str, ip: str) -> str | None:
@@ -43,12 +43,14 @@ def clicked(desk: Desk, delivery: int, link: int, agent: str, ip: str) -> str | 
     d = campaigns.delivery(desk.store.read(), delivery)
     if row is None or d is None or row["message"] != d["message"]:
         return None
-    _happened(desk, delivery, Kind.CLICKED, link, agent, ip)
+    happened(desk, delivery, Kind.CLICKED, link, agent, ip)
     return str(row["url"])
 
 
 def unsubscribed(desk: Desk, delivery: int) -> bool:
     """One-click or by the page: consent to the message's purpose is withdrawn at once. Again does no harm."""
+    from openmeadow.desk import asking
+
     d = campaigns.delivery(desk.store.read(), delivery)
     if d is None:
         return False
@@ -60,7 +62,9 @@ def unsubscribed(desk: Desk, delivery: int) -> bool:
         )
         .fetchone()
     )
-    return True if already else _happened(desk, delivery, Kind.UNSUBSCRIBED)
+    if d["campaign_kind"] == "consent request":
+        asking.refuse(desk, d)
+    return True if already else happened(desk, delivery, Kind.UNSUBSCRIBED)
 
 
 def returned(desk: Desk, tokens: Tokens, to: str, raw: bytes) -> bool:
@@ -71,7 +75,7 @@ def returned(desk: Desk, tokens: Tokens, to: str, raw: bytes) -> bool:
     known = False
     for status in dsn.read(raw):
         if status.action == "failed":
-            known = _happened(desk, delivery, Kind.BOUNCED, code=status.code, diagnostic=status.diagnostic)
+            known = happened(desk, delivery, Kind.BOUNCED, code=status.code, diagnostic=status.diagnostic)
         elif status.action == "delayed":
-            known = _happened(desk, delivery, Kind.DEFERRED, code=status.code, diagnostic=status.diagnostic)
+            known = happened(desk, delivery, Kind.DEFERRED, code=status.code, diagnostic=status.diagnostic)
     return known

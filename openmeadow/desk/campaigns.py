@@ -12,9 +12,9 @@ from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.message.body import check_fields, links, twin
 from openmeadow.core.planning.batches import BatchPlan, assign, moments
-from openmeadow.desk import recipients, segments
+from openmeadow.desk import asking, recipients, segments
 from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns, workspace
+from openmeadow.store import campaigns, consent, workspace
 
 PLAN_DEFAULTS: dict[str, Any] = {
     "start": None,
@@ -27,9 +27,12 @@ PLAN_DEFAULTS: dict[str, Any] = {
     "held_share": 0.10,
     "new_subject": "",
     "machine_only": False,
+    "let_go_days": 0,
 }
 PERSONAL = {"name", "first_name", "email"}
+PAGES = {"preferences_url", "stay_url"}  # addresses of pages of ours, for this person
 TRAP_PATH = "/trap"
+ONCE: dict[str, dict[str, Any]] = {"campaign": {}, "consent request": {"resend": False}}  # a second request is refused
 
 
 def row_of(desk: Desk, id: int) -> Any:
@@ -73,7 +76,7 @@ def write(desk: Desk, id: int, values: dict[str, Any]) -> None:
     if "html" in values and not values.get("plain_by_hand", row["plain_by_hand"]):
         values["plain"] = twin(values["html"])
     if "plan" in values:
-        values["plan"] = json.dumps({**plan_of(row), **values["plan"]})
+        values["plan"] = json.dumps({**plan_of(row), **values["plan"]} | ONCE[row["kind"]])
     for name in ("segments_in", "segments_out"):
         if name in values:
             values[name] = json.dumps(values[name])
@@ -83,8 +86,16 @@ def write(desk: Desk, id: int, values: dict[str, Any]) -> None:
         campaigns.update(db, id, values)
 
 
-def known_fields(desk: Desk) -> set[str]:
-    return PERSONAL | {r["name"] for r in desk.store.read().execute("SELECT name FROM field_names")}
+def known_fields(desk: Desk, row: Any) -> set[str]:
+    """The personal fields a campaign's text may use."""
+    own = {r["name"] for r in desk.store.read().execute("SELECT name FROM field_names")}
+    return PERSONAL | PAGES | own | set(asked_about(desk, row))
+
+
+def asked_about(desk: Desk, row: Any) -> dict[str, tuple[int, str]]:
+    """What a consent request asks: field name -> (purpose, its name)."""
+    ids = {p["name"]: p["id"] for p in consent.purposes(desk.store.read())}
+    return {f"agree_{ids[name]}": (ids[name], name) for name in json.loads(row["asks"]) if name in ids}
 
 
 def checks(desk: Desk, row: Any) -> list[dict[str, str]]:
@@ -111,8 +122,11 @@ def checks(desk: Desk, row: Any) -> list[dict[str, str]]:
     elif row["from_text"] and row["domain_state"] != "holds":
         add_check("mend", "Sender", f"{row['domain_name']}: {row['domain_state']}; see Senders.")
     for text in (row["subject"], row["html"], row["plain"]):
-        for problem in check_fields(text, known_fields(desk)):
+        for problem in check_fields(text, known_fields(desk, row)):
             add_check("stop", "Personal fields", problem)
+    for field, (_, name) in asked_about(desk, row).items():
+        if field not in row["html"]:
+            add_check("stop", "Consent", f"Nothing in the message says yes to {name}: put {{{{ {field} }}}} as a link.")
     if row["html"]:
         if len(row["html"].encode()) > 100_000:
             add_check("mend", "Size", "The HTML is over 100 kB; large providers cut it off.")
@@ -124,7 +138,7 @@ def checks(desk: Desk, row: Any) -> list[dict[str, str]]:
         add_check("note", "Preview text", "Empty; the mailbox shows the beginning of the message.")
     if len(row["subject"]) > 60:
         add_check("note", "Subject", f"{len(row['subject'])} characters; a phone shows about 40.")
-    if not json.loads(row["segments_in"]):
+    if not json.loads(row["segments_in"]) and not campaigns.people(desk.store.read(), row["id"], "in"):
         add_check("stop", "Recipients", "No segment is chosen.")
     unique: list[dict[str, str]] = []
     for c in out:
@@ -144,7 +158,7 @@ def _batch_plan(row: Any, now: int) -> BatchPlan:
 def preview_plan(desk: Desk, id: int) -> dict[str, Any]:
     """The batches as they would be now: moment, people, bands; and whether there is history to order by."""
     row = row_of(desk, id)
-    who = recipients.work_out(desk, row["segments_in"], row["segments_out"], row["purpose_name"])
+    who = recipients.work_out(desk, row)
     plan, s = _batch_plan(row, desk.now()), who.view.scores
     batch = assign(plan, who.subscriber, s.band[who.index], s.score[who.index])
     shift = 0 if plan.lead_share > 0 else 1
@@ -176,7 +190,7 @@ def start(desk: Desk, id: int, who: str) -> dict[str, int]:
         raise Refused(f"It cannot start yet. {stops[0]['check']}: {stops[0]['finding']}")
     p = plan_of(row)
     _check_plan(p)
-    chosen = recipients.work_out(desk, row["segments_in"], row["segments_out"], row["purpose_name"])
+    chosen = recipients.work_out(desk, row)
     if not len(chosen.index):
         reason = next((words for words, n in chosen.sieve if n < 0), "the segments are empty")
         raise Refused(f"Nobody would receive this: {reason.lower()}.")
@@ -188,6 +202,7 @@ def start(desk: Desk, id: int, who: str) -> dict[str, int]:
         if (again := campaigns.one(db, id)) is None or again["state"] != "draft":
             raise Refused(f"“{row['name']}” has already been started.")
         message = campaigns.add_message(db, row["name"], row["purpose"])
+        on_start(desk, db, row, message, who)
         for url in links(row["html"]):
             campaigns.add_link(db, message, url)
         campaigns.add_link(db, message, str(desk.setting("public_url")) + TRAP_PATH, trap=True)
@@ -209,6 +224,12 @@ def start(desk: Desk, id: int, who: str) -> dict[str, int]:
         )
         workspace.log(db, desk.now(), who, "started plan", row["name"], len(chosen.index))
     return {"people": len(chosen.index), "batches": len(moments(plan))}
+
+
+def on_start(desk: Desk, db: Any, row: Any, message: int, who: str) -> None:
+    """A consent request keeps the segments of who agreed and who stayed silent."""
+    if row["kind"] == "consent request":
+        asking.keep_segments(desk, db, row, message, who)
 
 
 def _check_plan(p: dict[str, Any]) -> None:

@@ -209,9 +209,12 @@ def prefer(desk: Desk, subscriber: int, at_most: str | None, pause_days: int) ->
         consent.prefer(db, subscriber, at_most, until)
 
 
-def suppression_list(desk: Desk, offset: int = 0, limit: int = 100) -> dict[str, Any]:
-    """{"counts": by reason, "rows": a page of them, the newest first}."""
+def suppression_list(desk: Desk, offset: int = 0, limit: int = 100, reason: str = "") -> dict[str, Any]:
+    """{"counts": by reason, "rows": a page of them, or of those for one reason, the newest first}."""
     db = desk.store.read()
+    if reason and reason not in SUPPRESSION_REASONS:
+        raise Refused(f"“{reason}” is not a reason of the suppression list.")
+    only = codes((reason,))[0] if reason else None
     counts = consent.suppression_counts(db)
     return {
         "counts": [{"words": r, "count": counts.get(i + 1, 0)} for i, r in enumerate(SUPPRESSION_REASONS)],
@@ -224,7 +227,7 @@ def suppression_list(desk: Desk, offset: int = 0, limit: int = 100) -> dict[str,
                 "source": r["source"],
                 "liftable": SUPPRESSION_REASONS[r["reason"] - 1] in LIFTABLE,
             }
-            for r in consent.suppressed(db, limit, offset)
+            for r in consent.suppressed(db, limit, offset, only)
         ],
         "total": sum(counts.values()),
     }
@@ -275,11 +278,10 @@ def why_not(desk: Desk, email: str, campaign: int) -> dict[str, Any]:
     row, id = row_of(desk, campaign), people.find(desk, email)
     view = desk.view()
     at = desk.index_of(view, id)
-    chosen = bool(recipients.chosen(desk, view, json.loads(row["segments_in"]))[at])
-    out = bool(recipients.chosen(desk, view, json.loads(row["segments_out"]))[at])
-    reasons = [] if chosen else ["in none of the campaign's segments"]
-    if out:
+    within, without = (bool(mask[at]) for mask in recipients.sides(desk, view, row))
+    reasons = [] if within else ["in none of the campaign's segments"]
+    if without:
         reasons.append("in a segment that is left out")
-    if row["purpose_name"]:
-        reasons += view.facts.may(row["purpose_name"], limits=True).why_not(at)  # type: ignore[attr-defined]
+    answer = recipients.gate(view, row, limits=True)
+    reasons += answer.why_not(at) if answer else []
     return {"subscriber": id, "permitted": not reasons, "reasons": reasons}

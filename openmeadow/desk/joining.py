@@ -26,6 +26,7 @@ DAY = 86_400
 LAPSE_DAYS = 21
 SLOW_WINDOW, SLOW_AFTER = 3600, 8  # from one network, unconfirmed
 BURST = 5
+LINK = "{{ link }}"
 LATER = 1800  # a mail that the relay did not take is tried again
 
 
@@ -46,6 +47,10 @@ def write_form(desk: Desk, list_name: str, values: dict[str, Any], who: str) -> 
         raise Refused("Choose at least one purpose people can agree to.")
     if any(not 0 < d < LAPSE_DAYS for d in values["reminders"]) or sorted(values["reminders"]) != values["reminders"]:
         raise Refused(f"Reminders come in order, between one and {LAPSE_DAYS - 1} days after the sign-up.")
+    text = str(values.setdefault("mail_text", "")).strip()
+    values["mail_subject"] = " ".join(str(values.get("mail_subject", "")).split())
+    if text and LINK not in text:
+        raise Refused(f"The confirming message needs {LINK} where the address of its page is to stand.")
     with desk.store.atomic() as db:
         list_id, _ = subscribers.named(db, "lists", list_name.strip())
         known = {p["id"] for p in evidence.purposes(db)}
@@ -197,6 +202,14 @@ def _mail(desk: Desk, signup: Any, n: int) -> bool:
         f"{opening}\n\nTo confirm, open this page and press the button:\n{link}\n\nIf it was not you, do nothing.{last}\n"
     )
     subject = f"Please confirm: {signup['list_name']}" if n == 0 else f"Still to confirm: {signup['list_name']}"
+    if signup["mail_text"]:
+        words = {LINK: link, "{{ list }}": signup["list_name"], "{{ name }}": str(person["name"] or "")}
+        text = signup["mail_text"]
+        for hole, word in words.items():
+            text = text.replace(hole, word)
+        text += last
+    if signup["mail_subject"]:
+        subject = signup["mail_subject"] if n == 0 else f"Reminder: {signup['mail_subject']}"
     return send_text(desk, str(person["email"]), subject, text)
 
 
@@ -256,7 +269,8 @@ def every(desk: Desk) -> dict[str, Any]:
     db, now = desk.store.read(), desk.now()
     days: dict[int, list[dict[str, Any]]] = {}
     for r in signups.by_day(db, now - 30 * DAY):
-        days.setdefault(r["form"], []).append({"day": r["day"], "joined": r["joined"], "confirmed": r["confirmed"]})
+        states = ("day", "joined", "awaiting", "confirmed", "lapsed")
+        days.setdefault(r["form"], []).append({state: r[state] for state in states})
     return {
         "forms": [
             {
@@ -268,6 +282,8 @@ def every(desk: Desk) -> dict[str, Any]:
                 "confirm": bool(f["confirm"]),
                 "reminders": json.loads(f["reminders"]),
                 "is_open": bool(f["is_open"]),
+                "mail_subject": f["mail_subject"],
+                "mail_text": f["mail_text"],
                 "joined": f["joined"],
                 "awaiting": f["awaiting"],
                 "confirmed": f["confirmed"],

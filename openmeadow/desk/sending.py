@@ -16,8 +16,9 @@ from openmeadow.core.message.body import Body, FieldMistake, links
 from openmeadow.core.planning.batches import arms as draw_arms
 from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.desk.bring_in.events import consequences
-from openmeadow.desk.campaigns import plan_of
+from openmeadow.desk.campaigns import PAGES, asked_about, plan_of
 from openmeadow.desk.desk import Desk
+from openmeadow.desk.recipients import gate_of
 from openmeadow.desk.senders import relay, return_domain
 from openmeadow.store import campaigns, events, workspace
 from openmeadow.store.facts import StoreFacts
@@ -56,9 +57,18 @@ class Writer:
         self.bodies = [Body(s, row["preview"], row["html"], row["plain"], postal, numbers, trap) for s in subjects]
         self.urls = {v: k for k, v in numbers.items()}
         self.signer = Signer(row["domain_name"], row["selector"], row["private_key"])
+        self.asks = asked_about(self.desk, row)
         self.record_opens = bool(settings["record_opens"])
 
-    def message(self, delivery: int, email: str, person: dict[str, object], arm: int, at: int) -> bytes:
+    def pages(self, delivery: int, subscriber: int) -> dict[str, str]:
+        """The addresses of this person's own pages."""
+        made = {"preferences_url": self.tokens.make("p", subscriber), "stay_url": self.tokens.make("w", delivery)}
+        out = {name: f"{self.base}/{'p' if name == 'preferences_url' else 'k'}/{t}" for name, t in made.items()}
+        for field, (purpose, _) in self.asks.items():
+            out[field] = f"{self.base}/k/{self.tokens.make('r', delivery, purpose)}"
+        return out
+
+    def message(self, delivery: int, subscriber: int, email: str, person: dict[str, object], arm: int, at: int) -> bytes:
         t, row = self.tokens, self.row
         unsubscribe = f"{self.base}/u/{t.make('u', delivery)}"
         said = self.bodies[arm].say(
@@ -66,6 +76,7 @@ class Writer:
             lambda n: f"{self.base}/c/{t.make('c', delivery, n)}",
             unsubscribe,
             f"{self.base}/o/{t.make('o', delivery)}" if self.record_opens else "",
+            self.pages(delivery, subscriber),
         )
         plain = assemble(
             said,
@@ -91,7 +102,9 @@ def test_copy(desk: Desk, row: Any, to: str) -> None:
     body = Body(
         f"[Test] {row['subject']}", row["preview"], row["html"], row["plain"], str(settings["postal_address"]), {}
     )
-    said = body.say({"name": "Test Person", "first_name": "Test", "email": to}, str, settings["public_url"])
+    pages = dict.fromkeys((*PAGES, *asked_about(desk, row)), str(settings["public_url"]))
+    person = {"name": "Test Person", "first_name": "Test", "email": to}
+    said = body.say(person, str, settings["public_url"], pages=pages)
     message = assemble(
         said,
         Envelope(
@@ -172,7 +185,8 @@ def _allowed(desk: Desk, row: Any, batch: Any, waiting: list[Any]) -> dict[int, 
     assert isinstance(view.facts, StoreFacts)
     subscribers = np.array([d["subscriber"] for d in waiting], np.int64)
     index = np.searchsorted(view.columns.people.id, subscribers)
-    answer = view.facts.only(index).may(row["purpose_name"], limits=True)
+    answer = gate_of(view.facts.only(index), row, limits=True)
+    assert answer is not None
     out = {int(s): answer.why_not(i)[0] for i, s in enumerate(subscribers) if not answer.permitted[i]}
     if batch["kind"] == "resend":
         rows = view.columns.rows
@@ -187,7 +201,7 @@ def _one(desk: Desk, writer: Writer, out: Relay, d: Any) -> None:
     """``handing over`` is written before DATA, the result after; each in a transaction of its own."""
     now = desk.now()
     try:
-        message = writer.message(d["id"], d["email"], person_fields(d), d["arm"], now)
+        message = writer.message(d["id"], d["subscriber"], d["email"], person_fields(d), d["arm"], now)
     except FieldMistake as e:
         with desk.store.atomic() as db:
             campaigns.mark(db, d["id"], campaigns.PASSED_OVER, now, str(e))

@@ -13,6 +13,8 @@ FAILED, IN_DOUBT, PASSED_OVER = "failed", "in doubt", "passed over"
 
 _FIELDS = {
     "name",
+    "kind",
+    "asks",
     "purpose",
     "from_address",
     "from_name",
@@ -59,10 +61,29 @@ def one(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
 
 def every(db: sqlite3.Connection) -> list[sqlite3.Row]:
     return db.execute(
-        "SELECT c.id, c.name, c.state, c.subject, c.made_at, c.started_at, p.name AS purpose_name, "
+        "SELECT c.id, c.name, c.kind, c.state, c.subject, c.made_at, c.started_at, p.name AS purpose_name, "
         "(SELECT count(*) FROM deliveries d JOIN passes q ON q.id = d.pass WHERE q.campaign = c.id "
         " AND q.kind = 'first') AS people FROM campaigns c LEFT JOIN purposes p ON p.id = c.purpose "
         "ORDER BY coalesce(c.started_at, c.made_at) DESC, c.id DESC"
+    ).fetchall()
+
+
+def people(db: sqlite3.Connection, campaign: int, side: str) -> list[int]:
+    """Subscribers chosen one by one: ``side`` is in or out."""
+    rows = db.execute("SELECT subscriber FROM campaign_people WHERE campaign = ? AND side = ?", (campaign, side))
+    return [int(r["subscriber"]) for r in rows]
+
+
+def set_people(db: sqlite3.Connection, campaign: int, side: str, ids: Sequence[int]) -> None:
+    db.execute("DELETE FROM campaign_people WHERE campaign = ? AND side = ?", (campaign, side))
+    db.executemany("INSERT OR IGNORE INTO campaign_people VALUES (?, ?, ?)", ((campaign, id, side) for id in ids))
+
+
+def requests(db: sqlite3.Connection) -> list[sqlite3.Row]:
+    """Consent requests that have been started."""
+    return db.execute(
+        "SELECT c.*, m.name AS message_name FROM campaigns c JOIN messages m ON m.id = c.message "
+        "WHERE c.kind = 'consent request' ORDER BY c.started_at DESC"
     ).fetchall()
 
 
@@ -240,7 +261,8 @@ def caught_between(db: sqlite3.Connection, now: int) -> int:
 
 def delivery(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
     row: sqlite3.Row | None = db.execute(
-        "SELECT d.*, q.campaign, q.kind, c.message, c.purpose, c.name AS campaign_name FROM deliveries d "
+        "SELECT d.*, q.campaign, q.kind, c.message, c.purpose, c.name AS campaign_name, c.kind AS campaign_kind, c.asks "
+        "FROM deliveries d "
         "JOIN passes q ON q.id = d.pass JOIN campaigns c ON c.id = q.campaign WHERE d.id = ?",
         (id,),
     ).fetchone()

@@ -21,6 +21,13 @@ _ENTRY = "subscriber, purpose, channel, state, at, door, said, before"
 ORDER = "at * (1 << 30) + iif(door <> 'import', (1 << 29) + id, (state = 1) + 2 * (state = 2))"
 
 
+# who was mailed a consent request, or may have been
+ASKED = (
+    "SELECT DISTINCT d.subscriber FROM deliveries d JOIN passes q ON q.id = d.pass JOIN campaigns c ON c.id = q.campaign "
+    "WHERE c.kind = 'consent request' AND d.state IN ('handing over', 'handed over', 'failed', 'in doubt')"
+)
+
+
 class Claim(NamedTuple):
     """A change of consent to be written down."""
 
@@ -198,6 +205,32 @@ def latest(db: sqlite3.Connection, subscriber: int, purpose: int, other_than: in
     return int(row["state"]) if row else 0
 
 
+def latest_entry(db: sqlite3.Connection, subscriber: int, purpose: int) -> sqlite3.Row | None:
+    """The entry of somebody's latest word by email."""
+    row: sqlite3.Row | None = db.execute(
+        "SELECT * FROM consent_entries WHERE subscriber = ? AND purpose = ? AND channel = 'email' AND NOT void "
+        f"ORDER BY {ORDER} DESC LIMIT 1",
+        (subscriber, purpose),
+    ).fetchone()
+    return row
+
+
+def sources(db: sqlite3.Connection, purpose: int | None = None) -> list[str]:
+    """The stated sources of consents, to one purpose or to any."""
+    rows = db.execute(
+        "SELECT DISTINCT source FROM consent_entries WHERE coalesce(purpose = ?, 1) AND source IS NOT NULL", (purpose,)
+    )
+    return sorted(str(r["source"]) for r in rows)
+
+
+def state_relation(db: sqlite3.Connection, rows: Sequence[tuple[int, str, int, str, int]]) -> int:
+    """(subscriber, words, at, who, deed): a prior relation, on the record; one that stands is left alone."""
+    before = db.total_changes
+    db.executemany("INSERT OR IGNORE INTO relations VALUES (?, ?, ?, ?, ?)", rows)
+    facts_changed(db)
+    return db.total_changes - before
+
+
 def preferences(db: sqlite3.Connection, subscriber: int) -> tuple[str | None, int | None]:
     """(at most one a week or month, paused until)."""
     row = db.execute("SELECT at_most, paused_until FROM preferences WHERE subscriber = ?", (subscriber,)).fetchone()
@@ -209,12 +242,12 @@ def prefer(db: sqlite3.Connection, subscriber: int, at_most: str | None, paused_
     facts_changed(db)
 
 
-def suppressed(db: sqlite3.Connection, limit: int, offset: int = 0) -> list[sqlite3.Row]:
-    """The suppression list, the newest first."""
+def suppressed(db: sqlite3.Connection, limit: int, offset: int = 0, reason: int | None = None) -> list[sqlite3.Row]:
+    """The suppression list, the newest first; for one reason only where one is given."""
     return db.execute(
         "SELECT x.*, s.email, s.name FROM suppressions x JOIN subscribers s ON s.id = x.subscriber "
-        "ORDER BY x.at DESC, x.subscriber LIMIT ? OFFSET ?",
-        (limit, offset),
+        "WHERE coalesce(x.reason = ?, 1) ORDER BY x.at DESC, x.subscriber LIMIT ? OFFSET ?",
+        (reason, limit, offset),
     ).fetchall()
 
 

@@ -8,7 +8,7 @@ import hashlib
 import json
 import os
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -16,8 +16,8 @@ import numpy as np
 
 from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.addresses.verdicts import VERDICTS
-from openmeadow.core.columns import I8, I32, I64, NEVER, Mask, Trouble, Troubles
-from openmeadow.core.consent.gate import CONSENT_STATES, Answer, Standing, ask
+from openmeadow.core.columns import I8, I32, I64, NEVER, Kind, Mask, Trouble, Troubles
+from openmeadow.core.consent.gate import CONSENT_STATES, GIVEN, SUPPRESSION_REASONS, Answer, Standing, ask
 from openmeadow.core.errors import Missing
 from openmeadow.core.rules.sentence import parse
 from openmeadow.core.rules.tree import InSegment, Rule, walk
@@ -257,8 +257,49 @@ class StoreFacts:
             "SELECT min(at) FROM suppressions WHERE at > :now",
         )
 
-    def suppressed_mask(self) -> Mask:
-        return np.asarray(self.suppressed() > 0)
+    def consent_given_at(self, purpose: str) -> I64:
+        """Since when each person's consent by email stands as given; NEVER for the others."""
+        stands = self.consent(purpose) == GIVEN
+        subscriber, at = _table(
+            self.db,
+            "SELECT subscriber, max(at) FROM consent_entries WHERE NOT void AND purpose = ? AND channel = 'email' "
+            f"AND state = 1 AND at <= ?{self._among()} GROUP BY subscriber",
+            (self._id("purposes", "purpose", purpose), self.now),
+            "qq",
+        )
+        out = np.full(len(self.ids), NEVER, np.int64)
+        place, here = self._of(subscriber)
+        out[place[here]] = at[here]
+        out[~stands] = NEVER
+        return out
+
+    def consent_came_from(self, purpose: str, source: str) -> Mask:
+        """Whose latest word by email about a purpose came from a stated source."""
+        id = self._id("purposes", "purpose", purpose)
+        sources = consent_table.sources(self.db, id)
+        if source.lower() not in (s.lower() for s in sources):
+            raise nearest("source of consent", source, sources)
+        hit = self._latest(
+            "SELECT subscriber, coalesce(source = ? COLLATE NOCASE, 0), "
+            f"{consent_table.ORDER} FROM consent_entries WHERE NOT void AND purpose = ? AND channel = 'email' "
+            f"AND at <= ?{self._among()}",
+            (source, id, self.now),
+            "SELECT min(at) FROM consent_entries WHERE at > :now",
+        )
+        return np.asarray(hit > 0)
+
+    def suppressed_mask(self, reason: str | None = None) -> Mask:
+        """Who is suppressed, for any reason or for one."""
+        if reason is None:
+            return np.asarray(self.suppressed() > 0)
+        known = [r for r in SUPPRESSION_REASONS if r == reason.lower()]
+        if not known:
+            raise nearest("reason of suppression", reason, list(SUPPRESSION_REASONS))
+        return self._mask(
+            "SELECT subscriber FROM suppressions WHERE reason = ? AND at <= ?",
+            (1 + SUPPRESSION_REASONS.index(known[0]), self.now),
+            "SELECT min(at) FROM suppressions WHERE at > :now",
+        )
 
     def _text_is(self, column: str, kind: str, value: str) -> Mask:
         sql = f"SELECT id FROM subscribers WHERE {column} = ? COLLATE NOCASE"
@@ -325,7 +366,8 @@ class StoreFacts:
         place, here = self._of(subscriber)
         return np.bincount(place[here], minlength=len(self.ids)).astype(np.int32)
 
-    def standing(self, purpose: str, *, limits: bool) -> Standing:
+    def standing(self, purpose: str, *, limits: bool, asking: bool = False) -> Standing:
+        """Where everybody stands for a purpose; ``asking`` adds what only a consent request needs."""
         nobody = np.zeros(len(self.ids), bool)
         none = np.zeros(len(self.ids), np.int32)
         return Standing(
@@ -337,7 +379,25 @@ class StoreFacts:
             self.sent_since(DAY) if limits else none,
             self.sent_since(7 * DAY) if limits else none,
             self.had_their_fill() if limits else nobody,
+            self.related() if asking else nobody,
+            self.asked_before() if asking else nobody,
         )
+
+    def related(self) -> Mask:
+        """To whom a prior relation is on record: a booking, or one that was stated."""
+        booked = self._mask(
+            f"SELECT DISTINCT subscriber FROM events WHERE kind = {int(Kind.BOOKED)} AND at <= ?{self._among()}",
+            (self.now,),
+        )
+        return np.asarray(booked | self._mask(f"SELECT subscriber FROM relations WHERE true{self._among()}", ()))
+
+    def asked_before(self) -> Mask:
+        """Who was mailed a consent request already, or may have been."""
+        (subscriber,) = _table(self.db, f"{consent_table.ASKED}{self._among()}", (), "q")
+        out = np.zeros(len(self.ids), bool)
+        place, here = self._of(subscriber)
+        out[place[here]] = True
+        return out
 
     def paused(self) -> Mask:
         """Who has asked for a pause that still lasts."""
@@ -366,6 +426,12 @@ class StoreFacts:
     def may(self, purpose: str, *, limits: bool) -> Answer:
         """The gate's answer for a message about a purpose."""
         return ask(self.standing(purpose, limits=limits), self.kind_of(purpose))
+
+    def may_ask(self, purposes: Sequence[str], *, limits: bool) -> Answer:
+        """The gate's answer for a consent request about some purposes: every one of them must allow it."""
+        answers = [ask(self.standing(p, limits=limits, asking=True), "consent request") for p in purposes]
+        first = answers[0].reasons
+        return Answer(len(self.ids), {r: np.logical_or.reduce([a.reasons[r] for a in answers]) for r in first})
 
     def permitted(self, purpose: str) -> Mask:
         return self.may(purpose, limits=False).permitted

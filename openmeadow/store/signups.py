@@ -12,7 +12,7 @@ def forms(db: sqlite3.Connection) -> list[sqlite3.Row]:
     return db.execute(
         "SELECT f.*, l.name AS list_name, count(s.id) AS joined, count(s.id) FILTER (WHERE s.state = 'awaiting') AS awaiting, "
         "count(s.id) FILTER (WHERE s.state = 'confirmed') AS confirmed, count(s.id) FILTER (WHERE s.state = 'lapsed') "
-        "AS lapsed FROM forms f JOIN lists l ON l.id = f.list LEFT JOIN signups s ON s.form = f.id GROUP BY f.id ORDER BY 9"
+        "AS lapsed FROM forms f JOIN lists l ON l.id = f.list LEFT JOIN signups s ON s.form = f.id GROUP BY f.id ORDER BY l.name"
     ).fetchall()
 
 
@@ -25,10 +25,11 @@ def form_of_list(db: sqlite3.Connection, name: str) -> sqlite3.Row | None:
 
 def save_form(db: sqlite3.Connection, list_id: int, values: dict[str, Any]) -> int:
     row = db.execute(
-        "INSERT INTO forms (list, purposes, intro, ask_name, confirm, reminders, is_open) VALUES (?, ?, ?, ?, ?, ?, ?) "
+        "INSERT INTO forms (list, purposes, intro, ask_name, confirm, reminders, is_open, mail_subject, mail_text) "
+        "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) "
         "ON CONFLICT (list) DO UPDATE SET purposes = excluded.purposes, intro = excluded.intro, "
         "ask_name = excluded.ask_name, confirm = excluded.confirm, reminders = excluded.reminders, "
-        "is_open = excluded.is_open RETURNING id",
+        "is_open = excluded.is_open, mail_subject = excluded.mail_subject, mail_text = excluded.mail_text RETURNING id",
         (
             list_id,
             json.dumps(values["purposes"]),
@@ -37,6 +38,8 @@ def save_form(db: sqlite3.Connection, list_id: int, values: dict[str, Any]) -> i
             int(values["confirm"]),
             json.dumps(values["reminders"]),
             int(values["is_open"]),
+            values["mail_subject"],
+            values["mail_text"],
         ),
     ).fetchone()
     return int(row["id"])
@@ -56,7 +59,8 @@ def add(
 
 def one(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
     row: sqlite3.Row | None = db.execute(
-        "SELECT s.*, f.list, f.reminders, l.name AS list_name FROM signups s JOIN forms f ON f.id = s.form "
+        "SELECT s.*, f.list, f.reminders, f.mail_subject, f.mail_text, l.name AS list_name FROM signups s "
+        "JOIN forms f ON f.id = s.form "
         "JOIN lists l ON l.id = f.list WHERE s.id = ?",
         (id,),
     ).fetchone()
@@ -88,10 +92,11 @@ def bursts(db: sqlite3.Connection, since: int, at_least: int) -> list[sqlite3.Ro
 
 
 def by_day(db: sqlite3.Connection, since: int) -> list[sqlite3.Row]:
-    """(form, day, joined, confirmed) since a moment."""
+    """Of those who joined on each day since a moment: (form, day, joined, awaiting, confirmed, lapsed)."""
+    counts = ", ".join(f"count(*) FILTER (WHERE state = '{s}') AS {s}" for s in ("awaiting", "confirmed", "lapsed"))
     return db.execute(
-        "SELECT form, date(at, 'unixepoch') AS day, count(*) AS joined, count(*) FILTER (WHERE state = 'confirmed') AS "
-        "confirmed FROM signups WHERE at > ? GROUP BY form, day ORDER BY day",
+        f"SELECT form, date(at, 'unixepoch') AS day, count(*) AS joined, {counts} FROM signups WHERE at > ? "
+        "GROUP BY form, day ORDER BY day DESC",
         (since,),
     ).fetchall()
 

@@ -7,7 +7,6 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from openmeadow.core.consent.gate import AWAITING, GIVEN, NONE, WITHDRAWN, Standing, ask
 from openmeadow.core.lot import draw
 from openmeadow.core.planning.batches import BatchPlan, arms, assign, moments
 from openmeadow.core.resend.lift import ArmCount, in_words, lift
@@ -93,43 +92,3 @@ def test_the_verdict_in_words(answered: int, held_people: int, held: int, begins
     text = in_words([lift(ArmCount("Same subject", 1000, answered, 3), back)], back)
     assert text.startswith(begins)
     assert text.endswith("3 people unsubscribed and nobody complained after the resend.")
-
-
-def standing(**given: object) -> Standing:
-    base: dict[str, object] = dict(erased=False, suppressed=0, consent=GIVEN, paused=False, inside=False, day=0, week=0)
-    base |= {"filled": False}
-    base |= given
-    return Standing(**{k: np.array([v]) for k, v in base.items()})  # type: ignore[arg-type]
-
-
-SUPPRESSED_HARD, SUPPRESSED_COMPLAINT = 1, 2
-
-
-@pytest.mark.parametrize(
-    ("kind", "given", "reasons"),
-    [
-        ("campaign", {}, []),
-        ("campaign", {"consent": NONE}, ["consent none"]),
-        ("campaign", {"consent": AWAITING}, ["awaiting confirmation"]),
-        ("campaign", {"consent": WITHDRAWN, "suppressed": 2}, ["suppressed", "consent withdrawn"]),
-        ("campaign", {"erased": True}, ["erased"]),
-        ("campaign", {"day": 1}, ["too many messages"]),
-        ("campaign", {"week": 2}, []),
-        ("campaign", {"week": 3, "paused": True}, ["paused by the subscriber", "too many messages"]),
-        ("campaign", {"inside": True}, ["inside a sequence that keeps campaigns away"]),
-        ("sequence", {"inside": True}, []),
-        ("confirmation", {"consent": AWAITING, "day": 5}, []),
-        ("confirmation", {"consent": NONE}, ["consent none"]),
-        ("consent request", {"consent": NONE}, []),
-        ("consent request", {"consent": WITHDRAWN}, ["consent withdrawn"]),
-        ("service", {"consent": NONE, "day": 5}, []),
-        ("service", {"consent": WITHDRAWN, "suppressed": SUPPRESSED_COMPLAINT}, []),
-        ("service", {"suppressed": SUPPRESSED_HARD}, ["bounced for good"]),
-        ("service", {"erased": True}, ["erased"]),
-    ],
-)
-def test_the_gate(kind: str, given: dict[str, object], reasons: list[str]) -> None:
-    answer = ask(standing(**given), kind)
-    assert answer.why_not(0) == reasons
-    assert bool(answer.permitted[0]) is (not reasons)
-    assert answer.sieve(np.array([True])) == ([(reasons[0], 1)] if reasons else [])

@@ -51,8 +51,14 @@ class Known:
     def address_is(self, verdicts: tuple[str, ...]) -> Mask:
         return np.array(["good" in verdicts, "bad" in verdicts, False, False])
 
-    def suppressed_mask(self) -> Mask:
-        return np.array([False, False, True, False])
+    def suppressed_mask(self, reason: str | None) -> Mask:
+        return np.array([False, False, True, reason is None])
+
+    def consent_given_at(self, purpose: str) -> I64:
+        return np.array([NOW - 900 * DAY, NOW - 20 * DAY, NEVER, NOW - 730 * DAY])
+
+    def consent_came_from(self, purpose: str, source: str) -> Mask:
+        return np.array([source == "x", True, False, False])
 
     def finished_sequence(self, name: str) -> I64:
         return np.array([NEVER, NOW - 40 * DAY, NOW, NEVER])
@@ -102,7 +108,9 @@ leaves = st.one_of(
     st.builds(t.FinishedSequence, names),
     st.builds(t.FinishedSequence, names, st.sampled_from(["more", "less"]), st.sampled_from([10.0, 30.0])),
     st.builds(t.SoftBounced, side, small, st.none()),
-    st.just(t.Suppressed()),
+    st.builds(t.Suppressed, st.sampled_from([None, "let go"])),
+    st.builds(t.ConsentAge, st.sampled_from(["more", "less"]), st.sampled_from([30.0, 730.0]), names),
+    st.builds(t.ConsentFrom, names, st.sampled_from(["x", "fair"])),
     st.builds(t.InFrozen, names, st.sampled_from(["2026-03-12", "2025-01-01"])),
     st.builds(t.AddressIs, st.sampled_from([("good",), ("good", "bad"), ("risky", "unknown")])),
     st.builds(t.FieldIs, names, st.sampled_from(["Saltmere", "x"])),
@@ -221,8 +229,13 @@ def holds(rule: t.Rule, p: int, events: list[E]) -> bool:
             return state == ("given" if channel == "email" else "none")
         case t.AddressIs(verdicts):
             return bool(Known().address_is(verdicts)[p])
-        case t.Suppressed():
-            return p == 2
+        case t.Suppressed(reason):
+            return p == 2 or (p == 3 and reason is None)
+        case t.ConsentAge(which, d):
+            given_days = {0: 900, 1: 20, 3: 730}.get(p)
+            return given_days is not None and (given_days > d if which == "more" else given_days < d)
+        case t.ConsentFrom(_, source):
+            return p == 1 or (p == 0 and source == "x")
         case t.InFrozen(name, day):
             return bool(Known().frozen(name, day)[p])
         case t.FinishedSequence(_, which, d):

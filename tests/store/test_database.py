@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+from importlib import resources
 from pathlib import Path
 
 import numpy as np
@@ -37,8 +38,8 @@ def test_all_or_nothing(folder: Path) -> None:
         campaigns.add_batch(db, 99, 1, 0, 0)
     store.close()
     again = Store(folder)
-    assert len(again.read().execute("SELECT * FROM migrations").fetchall()) == 4
-    again.close()
+    scripts = list((resources.files("openmeadow.store") / "schema").iterdir())
+    assert len(again.read().execute("SELECT * FROM migrations").fetchall()) == len(scripts)
 
 
 def test_a_folder_that_cannot_be_opened(tmp_path: Path) -> None:

@@ -5,6 +5,8 @@ export interface Models {
   ActPreview: ActPreview;
   Acted: Acted;
   Arm: Arm;
+  AskAgain: AskAgain;
+  AskAgainIn: AskAgainIn;
   BasePoint: BasePoint;
   BatchLine: BatchLine;
   BringIn: BringIn;
@@ -16,6 +18,11 @@ export interface Models {
   Check: Check;
   ChoiceIn: ChoiceIn;
   Clause: Clause;
+  CleanUp: CleanUp;
+  CleanUpDone: CleanUpDone;
+  CleanUpGroup: CleanUpGroup;
+  CleanUpIn: CleanUpIn;
+  CleanUpPerson: CleanUpPerson;
   ClockMove: ClockMove;
   ConsentEntry: ConsentEntry;
   ConsentView: ConsentView;
@@ -61,6 +68,7 @@ export interface Models {
   Overlap: Overlap;
   OverlapIn: OverlapIn;
   Overlaps: Overlaps;
+  Pattern: Pattern;
   Permission: Permission;
   Person: Person;
   PersonIn: PersonIn;
@@ -78,11 +86,14 @@ export interface Models {
   Record: Record;
   Refusal: Refusal;
   ReplayView: ReplayView;
+  RequestLine: RequestLine;
+  Requests: Requests;
   Results: Results;
   Row: Row;
   Rows: Rows;
   RuleCount: RuleCount;
   RuleIn: RuleIn;
+  Saved: Saved;
   SecondFactor: SecondFactor;
   SecondFactorProof: SecondFactorProof;
   Segment: Segment;
@@ -153,6 +164,26 @@ export interface Arm {
   added: number | null;
   verdict: string;
 }
+export interface AskAgain {
+  rule: string;
+  groups: Sieved[];
+  people: number;
+  sieve: Sieved[];
+  permitted: number;
+  unrelated: number;
+}
+export interface Sieved {
+  words: string;
+  count: number;
+}
+export interface AskAgainIn {
+  purposes: string[];
+  none: boolean;
+  older_days: number;
+  sources: string[];
+  relation: string;
+  let_go_days: number;
+}
 export interface BasePoint {
   at: number;
   bands: number[];
@@ -203,6 +234,9 @@ export interface Burst {
 export interface Campaign {
   id: number;
   name: string;
+  kind: "campaign" | "consent request";
+  asks: string[];
+  chosen_people: number;
   state: "draft" | "planned" | "sending" | "held" | "finished" | "stopped";
   purpose: number | null;
   purpose_name: string;
@@ -234,6 +268,7 @@ export interface PlanIn {
   held_share: number;
   new_subject: string;
   machine_only: boolean;
+  let_go_days: number;
 }
 export interface Check {
   check: string;
@@ -260,6 +295,7 @@ export interface CampaignIn {
 export interface CampaignLine {
   id: number;
   name: string;
+  kind: string;
   state: string;
   subject: string;
   purpose: string;
@@ -279,6 +315,66 @@ export interface Clause {
     [k: string]: unknown;
   };
 }
+export interface CleanUp {
+  agreed: boolean;
+  after_days: number;
+  tries: number;
+  wait_days: number;
+  ask_veiled: boolean;
+  by_itself: boolean;
+  sentence: string;
+  purpose: string;
+  purposes: string[];
+  groups: CleanUpGroup[];
+  stopped: number;
+  protected: number;
+  saving: {
+    [k: string]: Saved;
+  };
+  patterns: Pattern[];
+  ran_at: number | null;
+  next_at: number | null;
+  outcomes: {
+    [k: string]: number;
+  };
+  as_of: number;
+}
+export interface CleanUpGroup {
+  step: string;
+  words: string;
+  count: number;
+  people: CleanUpPerson[];
+}
+export interface CleanUpPerson {
+  id: number;
+  email: string;
+  last_answer: number | null;
+  tries: number;
+  let_go_at: number | null;
+}
+export interface Saved {
+  beyond: number;
+  all: number;
+}
+export interface Pattern {
+  id: number | null;
+  name: string;
+  stop: string;
+}
+export interface CleanUpDone {
+  counts: {
+    [k: string]: number;
+  };
+  deed: number;
+}
+export interface CleanUpIn {
+  after_days: number;
+  tries: number;
+  wait_days: number;
+  ask_veiled: boolean;
+  by_itself: boolean;
+  purpose: string;
+}
 export interface ClockMove {
   /**
    * seconds; none for the next event
@@ -296,6 +392,7 @@ export interface ConsentEntry {
 export interface ConsentView {
   purposes: Purpose[];
   bases: string[];
+  sources: string[];
   forms: SignUpForm[];
   bursts: Burst[];
 }
@@ -325,6 +422,8 @@ export interface SignUpForm {
   confirm: boolean;
   reminders: number[];
   is_open: boolean;
+  mail_subject: string;
+  mail_text: string;
   joined: number;
   awaiting: number;
   confirmed: number;
@@ -336,7 +435,9 @@ export interface SignUpForm {
 export interface FormDay {
   day: string;
   joined: number;
+  awaiting: number;
   confirmed: number;
+  lapsed: number;
 }
 export interface Decision {
   kind: string;
@@ -465,6 +566,8 @@ export interface FormIn {
   confirm: boolean;
   reminders: number[];
   is_open: boolean;
+  mail_subject: string;
+  mail_text: string;
 }
 export interface FrozenCopy {
   id: number;
@@ -772,10 +875,6 @@ export interface RecipientsView {
   providers: Sieved[];
   count: number;
 }
-export interface Sieved {
-  words: string;
-  count: number;
-}
 export interface ReplayView {
   months: number;
   since: number;
@@ -797,6 +896,21 @@ export interface Sums {
   complaints: number[];
   hard_bounces: number[];
   unsubscribes: number[];
+}
+export interface RequestLine {
+  id: number;
+  name: string;
+  state: string;
+  asks: string[];
+  started_at: number;
+  let_go_days: number;
+  let_go_done: number | null;
+  mailed: number;
+  agreed: number;
+  silent: number;
+}
+export interface Requests {
+  requests: RequestLine[];
 }
 export interface Results {
   as_of: number;

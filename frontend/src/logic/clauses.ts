@@ -92,6 +92,22 @@ export const SHAPES: Shape[] = [
     ],
     fresh: { clause: "consent", purpose: "", channel: "email", state: "given" },
   },
+  {
+    clause: "consent given",
+    words: "consent, how old",
+    parts: ["consent to", { name: "purpose", kind: "name", names: "purpose" }, "given", ...ago],
+    fresh: { clause: "consent given", purpose: "", side: "more", days: 730 },
+  },
+  {
+    clause: "consent from",
+    words: "consent, by what source",
+    parts: [
+      "consent to",
+      { name: "purpose", kind: "name", names: "purpose" },
+      { name: "source", kind: "name", names: "source", before: "came from" },
+    ],
+    fresh: { clause: "consent from", purpose: "", source: "" },
+  },
   named("in list", "in a list", "in list", "list"),
   named("has label", "has a label", "has label", "label"),
   named("in segment", "in a segment", "in segment", "segment"),
@@ -124,7 +140,11 @@ export const SHAPES: Shape[] = [
   named("inside sequence", "inside a sequence", "inside sequence", "sequence"),
   named("finished sequence", "finished a sequence", "finished sequence", "sequence"),
   { clause: "rejoined", words: "rejoined", parts: ["rejoined"], fresh: { clause: "rejoined" } },
-  { clause: "suppressed", words: "suppressed", parts: ["suppressed"], fresh: { clause: "suppressed" } },
+  { clause: "suppressed", words: "suppressed", parts: [
+      "suppressed",
+      { name: "reason", kind: "name", names: "reason", before: "for", optional: true },
+    ],
+    fresh: { clause: "suppressed" } },
 ];
 
 /** The shape of a clause; none for groups, which stay text, and for a finished sequence with a time. */

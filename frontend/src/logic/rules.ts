@@ -38,6 +38,8 @@ const NAMED: [RegExp, string][] = [
   [/came\s+by\s+"([^"]*)$/i, "door"],
   [/in\s+segment\s+"([^"]*)$/i, "segment"],
   [/sequence\s+"([^"]*)$/i, "sequence"],
+  [/suppressed\s+for\s+"([^"]*)$/i, "reason"],
+  [/came\s+from\s+"([^"]*)$/i, "source"],
   [/language\s+is\s+"([^"]*)$/i, "language"],
   [/country\s+is\s+"([^"]*)$/i, "country"],
 ];

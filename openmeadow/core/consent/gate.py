@@ -28,11 +28,15 @@ REASONS: dict[str, tuple[str, ...]] = {
     "consent withdrawn": ("campaign", "sequence", "confirmation", "consent request"),
     "consent none": (*_MARKETING, "confirmation"),
     "awaiting confirmation": (*_MARKETING, "consent request"),
-    "paused by the subscriber": _MARKETING,
+    "no prior relation stated": ("consent request",),
+    "asked for consent once already": ("consent request",),
+    "paused by the subscriber": (*_MARKETING, "consent request"),
     "inside a sequence that keeps campaigns away": ("campaign",),
-    "too many messages": _MARKETING,
+    "too many messages": (*_MARKETING, "consent request"),
 }
-HARD_BOUNCE, BAD_ADDRESS = (1 + SUPPRESSION_REASONS.index(r) for r in ("hard bounce", "bad address"))
+HARD_BOUNCE, BAD_ADDRESS, LEFT, LET_GO = (
+    1 + SUPPRESSION_REASONS.index(r) for r in ("hard bounce", "bad address", "unsubscribed from all", "let go")
+)
 MOST_A_DAY, MOST_IN_7_DAYS = 1, 3
 
 
@@ -41,7 +45,8 @@ class Standing:
     """Where each person stands; arrays of one length. ``suppressed`` is 0 or 1 + an index into
     SUPPRESSION_REASONS; ``consent`` the state for the purpose asked about; ``day``/``week`` count messages
     sent in the last 1 and 7 days (zeros leave the limit out); ``filled`` marks who asked for fewer messages and has
-    had theirs."""
+    had theirs. ``related`` has a prior relation on record and ``asked`` was mailed a consent request: they matter
+    for consent requests only."""
 
     erased: Mask
     suppressed: I8
@@ -51,6 +56,8 @@ class Standing:
     day: I32
     week: I32
     filled: Mask
+    related: Mask
+    asked: Mask
 
 
 @dataclass(frozen=True)
@@ -87,15 +94,19 @@ class Answer:
 
 
 def ask(standing: Standing, kind: str) -> Answer:
-    """The gate. ``kind`` is one of KINDS."""
+    """The gate. ``kind`` is one of KINDS. Who left everything or was let go and asks to join anew, by a form, is asked
+    whether it was them; nobody else who is suppressed is."""
     s = standing
+    back = (s.suppressed == LEFT) | (s.suppressed == LET_GO) if kind == "confirmation" else np.False_
     masks: dict[str, Callable[[], Mask]] = {
         "erased": lambda: s.erased,
-        "suppressed": lambda: s.suppressed > 0,
+        "suppressed": lambda: np.asarray((s.suppressed > 0) & ~back),
         "bounced for good": lambda: (s.suppressed == HARD_BOUNCE) | (s.suppressed == BAD_ADDRESS),
         "consent withdrawn": lambda: s.consent == WITHDRAWN,
         "consent none": lambda: s.consent == NONE,
         "awaiting confirmation": lambda: s.consent == AWAITING,
+        "no prior relation stated": lambda: ~s.related,
+        "asked for consent once already": lambda: s.asked,
         "paused by the subscriber": lambda: s.paused,
         "inside a sequence that keeps campaigns away": lambda: s.inside,
         "too many messages": lambda: (s.day >= MOST_A_DAY) | (s.week >= MOST_IN_7_DAYS) | s.filled,

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from types import MappingProxyType
 
 import css_inline
 from inscriptis import get_text
@@ -16,7 +17,8 @@ from openmeadow.core.errors import MeadowError
 
 _HREF = re.compile(r"""(<a\b[^>]*?\bhref\s*=\s*)(["'])(https?://[^"'{}]+)\2""", re.I)
 _BARE = re.compile(r"https?://[^\s<>\"')\]{}]+")
-UNSUBSCRIBE = "unsubscribe_url"
+UNSUBSCRIBE, PREFERENCES = "unsubscribe_url", "preferences_url"
+_NO_PAGES: Mapping[str, str] = MappingProxyType({})
 
 
 def _environment(html: bool) -> SandboxedEnvironment:
@@ -59,16 +61,20 @@ def with_footer(html: str, postal: str) -> str:
     place = f"{postal}<br>" if postal else ""
     footer = (
         f'<p style="font:12px sans-serif;color:#55636B;max-width:560px;margin:32px auto;padding:0 24px">{place}'
-        f'<a href="{{{{ {UNSUBSCRIBE} }}}}">Unsubscribe</a></p>'
+        f'<a href="{{{{ {UNSUBSCRIBE} }}}}">Unsubscribe</a> · '
+        f'<a href="{{{{ {PREFERENCES} }}}}">What we write to you</a></p>'
     )
     head, body, tail = html.rpartition("</body>")
     return f"{head}{footer}{body}{tail}" if body else html + footer
 
 
+UNSUBSCRIBE_PLAIN = f"Unsubscribe: {{{{ {UNSUBSCRIBE} }}}}\nWhat we write to you: {{{{ {PREFERENCES} }}}}\n"
+
+
 def plain_with_footer(plain: str, postal: str) -> str:
     if UNSUBSCRIBE in plain:
         return plain
-    return plain.rstrip() + "\n\n-- \n" + (f"{postal}\n" if postal else "") + f"Unsubscribe: {{{{ {UNSUBSCRIBE} }}}}\n"
+    return plain.rstrip() + "\n\n-- \n" + (f"{postal}\n" if postal else "") + UNSUBSCRIBE_PLAIN
 
 
 @dataclass(frozen=True)
@@ -124,12 +130,21 @@ class Body:
             raise FieldMistake(f"A personal field cannot be read: {e}.") from e
         self._has_trap = trap
 
-    def say(self, person: Mapping[str, object], link: Callable[[int], str], unsubscribe: str, picture: str = "") -> Said:
-        """``person`` holds the personal fields; ``link`` gives the tracked address of a link's number."""
+    def say(
+        self,
+        person: Mapping[str, object],
+        link: Callable[[int], str],
+        unsubscribe: str,
+        picture: str = "",
+        pages: Mapping[str, str] = _NO_PAGES,
+    ) -> Said:
+        """``person`` holds the personal fields; ``link`` gives the tracked address of a link's number; ``pages`` the
+        addresses of this person's own pages."""
         from markupsafe import Markup
 
         values = {
             **person,
+            **pages,
             UNSUBSCRIBE: unsubscribe,
             "_link": link,
             "_picture": lambda: Markup('<img src="{}" width="1" height="1" alt="">').format(picture) if picture else "",

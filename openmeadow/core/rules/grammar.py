@@ -28,10 +28,12 @@ any_of: term (_OR term)+
       | _IN _SEGMENT QUOTED                              -> in_segment
       | _IN _SEGMENT QUOTED _AS _FROZEN _ON DAY          -> in_frozen
       | _CONSENT _TO QUOTED CHANNEL _IS STATE            -> consent
+      | _CONSENT _TO QUOTED _GIVEN AGO_SIDE days _AGO    -> consent_age
+      | _CONSENT _TO QUOTED _CAME _FROM QUOTED           -> consent_from
       | _ADDRESS _IS VERDICTS                            -> address
       | _LANGUAGE _IS QUOTED                             -> language
       | _COUNTRY _IS QUOTED                              -> country
-      | _SUPPRESSED                                      -> suppressed
+      | _SUPPRESSED [_FOR QUOTED]                        -> suppressed
       | _SOFT _BOUNCED bound _IN _A _ROW                 -> soft_bounced
       | _INSIDE _SEQUENCE QUOTED                         -> inside_sequence
       | _FINISHED _SEQUENCE QUOTED [AGO_SIDE days _AGO]  -> finished_sequence
@@ -75,6 +77,8 @@ _LABEL: /label\b/i
 _SEGMENT: /segment\b/i
 _CONSENT: /consent\b/i
 _TO: /to\b/i
+_GIVEN: /given\b/i
+_FROM: /from\b/i
 CHANNEL: /by\s+(email|post|phone)\b/i
 _ADDRESS: /address\b/i
 _LANGUAGE: /language\b/i

@@ -104,7 +104,11 @@ _MAKERS = {
     "joined": _clause(lambda at, side, days: t.Joined(side.split()[0].lower(), days, place=at)),
     "band": _clause(lambda at, words: t.BandIs(_several(words, BANDS), place=at)),
     "address": _clause(lambda at, words: t.AddressIs(_several(words, VERDICTS), place=at)),
-    "suppressed": _clause(lambda at: t.Suppressed(place=at)),
+    "suppressed": _clause(lambda at, reason=None: t.Suppressed(None if reason is None else _name(reason), place=at)),
+    "consent_age": _clause(
+        lambda at, name, side, days: t.ConsentAge(side.split()[0].lower(), days, _name(name), place=at)
+    ),
+    "consent_from": _clause(lambda at, name, source: t.ConsentFrom(_name(name), _name(source), place=at)),
     "soft_bounced": _counted(t.SoftBounced),
     "language": _named(t.LanguageIs),
     "country": _named(t.CountryIs),

@@ -31,7 +31,9 @@ class Facts(Protocol):
     def came_by(self, door: str) -> Mask: ...
     def language_is(self, name: str) -> Mask: ...
     def country_is(self, name: str) -> Mask: ...
-    def suppressed_mask(self) -> Mask: ...
+    def consent_given_at(self, purpose: str) -> I64: ...
+    def consent_came_from(self, purpose: str, source: str) -> Mask: ...
+    def suppressed_mask(self, reason: str | None) -> Mask: ...
     def address_is(self, verdicts: tuple[str, ...]) -> Mask: ...
     def inside_sequence(self, name: str) -> Mask: ...
     def finished_sequence(self, name: str) -> I64: ...
@@ -504,14 +506,46 @@ class AddressIs(Rule):
 
 
 @dataclass(frozen=True)
-class Suppressed(Rule):
-    word = "suppressed"
+class ConsentAge(Ago):
+    """Whose consent by email stands as given since more or less than so many days."""
+
+    word = "consent given"
+    purpose: str
 
     def text(self) -> str:
-        return self.word
+        return f"consent to {quoted(self.purpose)} given {self.side} than {number(self.days)} days ago"
+
+    def moments(self, view: View) -> Any:
+        return view.facts.consent_given_at(self.purpose)
+
+
+@dataclass(frozen=True)
+class ConsentFrom(Rule):
+    """Whose latest word about a purpose came from a stated source."""
+
+    word = "consent from"
+    purpose: str
+    source: str
+
+    def text(self) -> str:
+        return f"consent to {quoted(self.purpose)} came from {quoted(self.source)}"
 
     def mask(self, view: View) -> Mask:
-        return view.alive & view.facts.suppressed_mask()
+        return np.asarray(view.alive & view.facts.consent_came_from(self.purpose, self.source))
+
+
+@dataclass(frozen=True)
+class Suppressed(Rule):
+    """Suppressed for any reason, or for one: ``suppressed for "let go"``."""
+
+    word = "suppressed"
+    reason: str | None = None
+
+    def text(self) -> str:
+        return self.word + ("" if self.reason is None else f" for {quoted(self.reason)}")
+
+    def mask(self, view: View) -> Mask:
+        return np.asarray(view.alive & view.facts.suppressed_mask(self.reason))
 
 
 @dataclass(frozen=True)

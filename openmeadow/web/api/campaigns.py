@@ -29,6 +29,9 @@ def register(api: Described, desk: Desk) -> None:
         return m.Campaign(
             id=id,
             name=row["name"],
+            kind=row["kind"],
+            asks=json.loads(row["asks"]),
+            chosen_people=len(table.people(db, id, "in")),
             state=row["state"],
             purpose=row["purpose"],
             purpose_name=row["purpose_name"] or "",
@@ -47,7 +50,7 @@ def register(api: Described, desk: Desk) -> None:
             if row["state"] == "draft"
             else [],
             purposes=[m.NamedThing(id=p["id"], name=p["name"]) for p in subscribers.names(db, "purposes")],
-            fields=sorted(desk_campaigns.known_fields(desk)),
+            fields=sorted(desk_campaigns.known_fields(desk, row)),
             links=links(row["html"]),
             in_doubt=doubt,
         )
@@ -60,6 +63,7 @@ def register(api: Described, desk: Desk) -> None:
                 m.CampaignLine(
                     id=c["id"],
                     name=c["name"],
+                    kind=c["kind"],
                     state=c["state"],
                     subject=c["subject"],
                     purpose=c["purpose_name"] or "",
@@ -101,7 +105,7 @@ def register(api: Described, desk: Desk) -> None:
     def whom(id: int) -> m.RecipientsView:
         """Whom it would go to now, and why not the others."""
         row = desk_campaigns.row_of(desk, id)
-        r = recipients.work_out(desk, row["segments_in"], row["segments_out"], row["purpose_name"])
+        r = recipients.work_out(desk, row)
         assert isinstance(r.view.facts, StoreFacts)
         by_provider = np.bincount(r.view.facts.provider[r.index], minlength=len(provider_names()))
         return m.RecipientsView(
@@ -123,7 +127,7 @@ def register(api: Described, desk: Desk) -> None:
         row = desk_campaigns.row_of(desk, id)
         subscriber = request.args.get("subscriber", 0, int)
         if not subscriber:
-            chosen = recipients.work_out(desk, row["segments_in"], row["segments_out"], None)
+            chosen = recipients.work_out(desk, row)
             subscriber = int(chosen.subscriber[0]) if len(chosen.index) else 0
         stored = subscribers.subscriber(desk.store.read(), subscriber) if subscriber else None
         fields = sending.person_fields(stored) if stored else {"name": "", "first_name": "", "email": "you@x.example"}
@@ -135,7 +139,8 @@ def register(api: Described, desk: Desk) -> None:
             str(workspace.setting(desk.store.read(), "postal_address")),
             {},
         )
-        said = body.say(fields, str, "#")
+        pages = dict.fromkeys((*desk_campaigns.PAGES, *desk_campaigns.asked_about(desk, row)), "#")
+        said = body.say(fields, str, "#", pages=pages)
         return m.Preview(subject=said.subject, html=said.html, plain=said.plain, person=str(fields["email"]))
 
     @api.route("POST", "/campaigns/<int:id>/test", m.Done, body=m.TestTo, rights=WRITE)

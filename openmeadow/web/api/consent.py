@@ -7,8 +7,10 @@ from urllib.parse import quote
 
 from flask import Response, request
 
-from openmeadow.desk import consent, joining
+from openmeadow.desk import asking, clean_up, consent, joining
+from openmeadow.desk.cutoff import Replays
 from openmeadow.desk.desk import Desk
+from openmeadow.store import consent as table
 from openmeadow.web import models as m
 from openmeadow.web.described import ANALYSE, Described, who
 from openmeadow.web.public.forms import snippet
@@ -19,6 +21,8 @@ def _named(form: dict[str, Any]) -> dict[str, Any]:
 
 
 def register(api: Described, desk: Desk) -> None:
+    replays = Replays(desk)
+
     @api.route("GET", "/consent", m.ConsentView)
     def see() -> m.ConsentView:
         """Purposes with how people stand to them, and forms with their counts."""
@@ -34,6 +38,7 @@ def register(api: Described, desk: Desk) -> None:
             bases=list(consent.BASES),
             forms=forms,
             bursts=[m.Burst(**b) for b in found["bursts"]],
+            sources=table.sources(desk.store.read()),
         )
 
     @api.route("GET", "/consent/evidence", m.Evidence)
@@ -58,8 +63,9 @@ def register(api: Described, desk: Desk) -> None:
 
     @api.route("GET", "/suppressions", m.SuppressionList)
     def suppressions() -> m.SuppressionList:
-        """The suppression list, the newest first (query ``offset``)."""
-        return m.SuppressionList(**consent.suppression_list(desk, max(0, request.args.get("offset", 0, int))))
+        """The suppression list, the newest first (query ``offset``; ``reason`` for one reason only)."""
+        offset, reason = max(0, request.args.get("offset", 0, int)), request.args.get("reason", "")
+        return m.SuppressionList(**consent.suppression_list(desk, offset, reason=reason))
 
     @api.route("POST", "/suppressions/lift", m.Acted, body=m.LiftIn, rights=ANALYSE)
     def lift(body: m.LiftIn) -> m.Acted:
@@ -80,6 +86,47 @@ def register(api: Described, desk: Desk) -> None:
         consent.export(desk, path, None, who())
         headers = {"Content-Disposition": "attachment; filename=consent.csv"}
         return Response(path.read_bytes(), mimetype="text/csv", headers=headers)
+
+    @api.route("GET", "/subscribers/<int:id>/evidence.csv", m.Done)
+    def evidence_of_one(id: int) -> Response:
+        """One person's evidence as a CSV."""
+        path = desk.folder / "exports" / f"evidence-{id}-{desk.now()}.csv"
+        path.parent.mkdir(exist_ok=True)
+        consent.export(desk, path, id, who())
+        headers = {"Content-Disposition": f"attachment; filename=consent-{id}.csv"}
+        return Response(path.read_bytes(), mimetype="text/csv", headers=headers)
+
+    @api.route("POST", "/consent/ask-again/look", m.AskAgain, body=m.AskAgainIn)
+    def look(body: m.AskAgainIn) -> m.AskAgain:
+        """Whom a consent request would reach, and why not the others."""
+        return m.AskAgain(**asking.look(desk, body.purposes, body.none, body.older_days, body.sources))
+
+    @api.route("POST", "/consent/ask-again", m.Done, body=m.AskAgainIn, rights=ANALYSE)
+    def ask(body: m.AskAgainIn) -> m.Done:
+        """The ready campaign that asks again, as a draft; its id."""
+        return m.Done(id=asking.ready(desk, **body.model_dump(), who=who()))
+
+    @api.route("GET", "/consent/requests", m.Requests)
+    def requests() -> m.Requests:
+        """Consent requests that were started, and what came of them."""
+        return m.Requests(requests=[m.RequestLine(**r) for r in asking.requests(desk)])
+
+    @api.route("GET", "/clean-up", m.CleanUp)
+    def clean() -> m.CleanUp:
+        """The standing agreement, this week's people, what happens to whom and when."""
+        return m.CleanUp(**clean_up.see(desk, replays))
+
+    @api.route("PUT", "/clean-up", m.CleanUp, body=m.CleanUpIn, rights=ANALYSE)
+    def agree(body: m.CleanUpIn) -> m.CleanUp:
+        """Write the agreement down."""
+        clean_up.agree(desk, body.model_dump(exclude={"purpose"}), body.purpose, who())
+        return m.CleanUp(**clean_up.see(desk, replays))
+
+    @api.route("POST", "/clean-up/run", m.CleanUpDone, rights=ANALYSE)
+    def run() -> m.CleanUpDone:
+        """Do what is due this week."""
+        done = clean_up.run(desk, who())
+        return m.CleanUpDone(deed=done.pop("deed"), counts=done)
 
     @api.route("GET", "/campaigns/<int:id>/why-not", m.WhyNot)
     def why_not(id: int) -> m.WhyNot:

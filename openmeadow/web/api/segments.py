@@ -10,6 +10,7 @@ import numpy as np
 from flask import Response
 
 from openmeadow.core.addresses.providers import provider_names
+from openmeadow.core.consent.gate import SUPPRESSION_REASONS
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import RuleMistake
 from openmeadow.core.lot import draw
@@ -18,7 +19,7 @@ from openmeadow.core.rules.sieve import sieve
 from openmeadow.core.rules.tree import AllOf, AnyOf, bracketed
 from openmeadow.desk import campaigns, segments
 from openmeadow.desk.desk import Desk
-from openmeadow.store import subscribers
+from openmeadow.store import consent, subscribers
 from openmeadow.web import models as m
 from openmeadow.web.api.subscribers import rows_of
 from openmeadow.web.described import WRITE, Described, who
@@ -52,6 +53,8 @@ def register(api: Described, desk: Desk) -> None:
             "country": values("country"),
             "message": [r["name"] for r in recent],
             "provider": provider_names(),
+            "reason": list(SUPPRESSION_REASONS),
+            "source": consent.sources(db),
         }
         return m.Segments(segments=[m.Segment(**s) for s in segments.every(desk)], words=words)
 

@@ -20,6 +20,7 @@ class PlanIn(Model):
     held_share: float = 0.1
     new_subject: str = ""
     machine_only: bool = False
+    let_go_days: int = 0
 
 
 class CampaignIn(Model):
@@ -45,6 +46,7 @@ class Check(Model):
 class CampaignLine(Model):
     id: int
     name: str
+    kind: str
     state: str
     subject: str
     purpose: str
@@ -60,6 +62,9 @@ class CampaignLines(Model):
 class Campaign(Model):
     id: int
     name: str
+    kind: Literal["campaign", "consent request"]
+    asks: list[str]
+    chosen_people: int
     state: Literal["draft", "planned", "sending", "held", "finished", "stopped"]
     purpose: int | None
     purpose_name: str

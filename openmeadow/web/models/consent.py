@@ -38,7 +38,9 @@ class Evidence(Model):
 class FormDay(Model):
     day: str
     joined: int
+    awaiting: int
     confirmed: int
+    lapsed: int
 
 
 class SignUpForm(Model):
@@ -50,6 +52,8 @@ class SignUpForm(Model):
     confirm: bool
     reminders: list[int]
     is_open: bool
+    mail_subject: str
+    mail_text: str
     joined: int
     awaiting: int
     confirmed: int
@@ -69,6 +73,7 @@ class Burst(Model):
 class ConsentView(Model):
     purposes: list[Purpose]
     bases: list[str]
+    sources: list[str]
     forms: list[SignUpForm]
     bursts: list[Burst]
 
@@ -89,6 +94,8 @@ class FormIn(Model):
     confirm: bool = True
     reminders: list[int] = [2, 6]
     is_open: bool = True
+    mail_subject: str = Field("", max_length=200)
+    mail_text: str = Field("", max_length=10_000)
 
 
 class SuppressedRow(Model):
@@ -122,3 +129,99 @@ class WhyNot(Model):
     subscriber: int
     permitted: bool
     reasons: list[str]
+
+
+class AskAgainIn(Model):
+    purposes: list[str]
+    none: bool = True
+    older_days: int = Field(0, ge=0, le=10_000)
+    sources: list[str] = []
+    relation: str = Field("", max_length=500)
+    let_go_days: int = 0
+
+
+class AskAgain(Model):
+    rule: str
+    groups: list[Sieved]
+    people: int
+    sieve: list[Sieved]
+    permitted: int
+    unrelated: int
+
+
+class RequestLine(Model):
+    id: int
+    name: str
+    state: str
+    asks: list[str]
+    started_at: int
+    let_go_days: int
+    let_go_done: int | None
+    mailed: int
+    agreed: int
+    silent: int
+
+
+class Requests(Model):
+    requests: list[RequestLine]
+
+
+class CleanUpIn(Model):
+    after_days: int
+    tries: int
+    wait_days: int
+    ask_veiled: bool
+    by_itself: bool
+    purpose: str
+
+
+class CleanUpPerson(Model):
+    id: int
+    email: str
+    last_answer: int | None
+    tries: int
+    let_go_at: int | None
+
+
+class CleanUpGroup(Model):
+    step: str
+    words: str
+    count: int
+    people: list[CleanUpPerson]
+
+
+class Saved(Model):
+    beyond: float
+    all: float
+
+
+class Pattern(Model):
+    id: int | None
+    name: str
+    stop: str
+
+
+class CleanUp(Model):
+    agreed: bool
+    after_days: int
+    tries: int
+    wait_days: int
+    ask_veiled: bool
+    by_itself: bool
+    sentence: str
+    purpose: str
+    purposes: list[str]
+    groups: list[CleanUpGroup]
+    stopped: int
+    protected: int
+    saving: dict[str, Saved]
+    patterns: list[Pattern]
+    ran_at: int | None
+    next_at: int | None
+    outcomes: dict[str, int]
+    as_of: int
+
+
+class CleanUpDone(Model):
+    counts: dict[str, int]
+    deed: int

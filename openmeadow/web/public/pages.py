@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import base64
+from collections.abc import Callable
 from typing import Any
 
 from flask import Blueprint, Response, abort, redirect, request
 
 from openmeadow.core.errors import Missing, Refused
-from openmeadow.desk import answers, joining, senders
+from openmeadow.desk import answers, asking, joining, senders
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns
+from openmeadow.store import consent as consent_table
 from openmeadow.web.public.paper import message
 from openmeadow.wire.tokens import Meant, Tokens
 
@@ -37,10 +39,31 @@ KINDS = {
         "Yes, use it",
         "Our mail goes to {}.",
     ),
+    "r": (
+        "Shall we write to you about this?",
+        "Press the button and we do. You can stop it at any time, by the link in every message.",
+        "Yes, write to me",
+        "We write to you about {}.",
+    ),
+    "w": (
+        "Shall we keep writing to you?",
+        "Press the button and we do. Without it we will let you go, and write no more.",
+        "Yes, keep writing",
+        "You stay with {}.",
+    ),
 }
 
 
-DOES = {"k": senders.confirm, "s": joining.confirm, "a": joining.change_address}
+def _does(desk: Desk, what: Meant, agent: str, ip: str) -> str:
+    """What a button does; the word its page says afterwards."""
+    acts: dict[str, Callable[[], str]] = {
+        "k": lambda: senders.confirm(desk, what.number),
+        "s": lambda: joining.confirm(desk, what.number),
+        "a": lambda: joining.change_address(desk, what.number),
+        "r": lambda: asking.agree(desk, what.number, what.link, agent, ip),
+        "w": lambda: asking.stay(desk, what.number, agent, ip),
+    }
+    return acts[what.kind]()
 
 
 def make(desk: Desk, tokens: Tokens) -> Blueprint:
@@ -91,17 +114,15 @@ def make(desk: Desk, tokens: Tokens) -> Blueprint:
         if what is None:
             abort(404)
         question, text, button, done = KINDS[what.kind]
+        if what.kind == "r":
+            purpose = consent_table.purpose(desk.store.read(), what.link)
+            if purpose is not None:
+                question = f"Shall we write to you about {purpose['name']}?"
+                text = " ".join(t for t in (purpose["text"] or "", text) if t)
         if request.method != "POST":
             return message(question, text, button)
         try:
-            return message(
-                "Confirmed",
-                done.format(
-                    {"k": senders.confirm, "s": joining.confirm, "a": joining.change_address}[what.kind](
-                        desk, what.number
-                    )
-                ),
-            )
+            return message("Confirmed", done.format(_does(desk, what, *visitor())))
         except Missing:
             abort(404)
         except Refused as e:

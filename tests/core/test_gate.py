@@ -1,0 +1,70 @@
+"""The permission gate, over every combination of where somebody may stand, against the rules read out one by one."""
+
+from itertools import product
+
+import numpy as np
+import pytest
+
+from openmeadow.core.consent.gate import AWAITING, GIVEN, KINDS, NONE, SUPPRESSION_REASONS, WITHDRAWN, Standing, ask
+
+HARD, COMPLAINT, LEFT, LET_GO, BAD, OTHER = range(1, 1 + len(SUPPRESSION_REASONS))
+YES_NO = (False, True)
+COUNTS = ((0, 0), (1, 1), (0, 2), (0, 3))  # sent in the last day and in the last 7 days
+WAYS = (YES_NO, range(7), (NONE, GIVEN, WITHDRAWN, AWAITING), YES_NO, YES_NO, COUNTS, YES_NO, YES_NO, YES_NO)
+EVERY = list(product(*WAYS))
+BULK = ("campaign", "sequence")
+
+
+def reasons(kind: str, way: tuple) -> list[str]:  # type: ignore[type-arg]
+    """The rules, one sentence a line."""
+    erased, suppressed, consent, paused, inside, (day, week), filled, related, asked = way
+    out = []
+    if erased:
+        out.append("erased")
+    if kind == "service":
+        return out + (["bounced for good"] if suppressed in (HARD, BAD) else [])
+    if suppressed and not (kind == "confirmation" and suppressed in (LEFT, LET_GO)):
+        out.append("suppressed")
+    if consent == WITHDRAWN:
+        out.append("consent withdrawn")
+    if consent == NONE and kind != "consent request":
+        out.append("consent none")
+    if consent == AWAITING and kind != "confirmation":
+        out.append("awaiting confirmation")
+    if kind == "consent request":
+        out += [] if related else ["no prior relation stated"]
+        out += ["asked for consent once already"] if asked else []
+    if kind != "confirmation":
+        out += ["paused by the subscriber"] if paused else []
+    if kind == "campaign" and inside:
+        out.append("inside a sequence that keeps campaigns away")
+    if kind != "confirmation" and (day >= 1 or week >= 3 or filled):
+        out.append("too many messages")
+    return out
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_every_combination(kind: str) -> None:
+    erased, suppressed, consent, paused, inside, counts, filled, related, asked = (
+        np.array(column) for column in zip(*EVERY, strict=True)
+    )
+    answer = ask(
+        Standing(
+            erased,
+            suppressed.astype(np.int8),
+            consent.astype(np.int8),
+            paused,
+            inside,
+            counts[:, 0].astype(np.int32),
+            counts[:, 1].astype(np.int32),
+            filled,
+            related,
+            asked,
+        ),
+        kind,
+    )
+    expected = [reasons(kind, way) for way in EVERY]
+    assert [answer.why_not(i) for i in range(len(EVERY))] == expected
+    assert answer.permitted.tolist() == [not e for e in expected]
+    first = [e[0] for e in expected if e]
+    assert dict(answer.sieve(np.ones(len(EVERY), bool))) == {r: first.count(r) for r in first}
