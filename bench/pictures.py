@@ -10,6 +10,7 @@ from pathlib import Path
 from playwright.sync_api import Page, expect, sync_playwright
 
 from openmeadow import demo
+from openmeadow.wire.tokens import Tokens
 
 SHOTS = demo.ROOT / "docs" / "screenshots"
 FLAGS = [
@@ -31,8 +32,8 @@ CSV = (
 
 
 class Camera:
-    def __init__(self, page: Page, running: demo.Demo) -> None:
-        self.page, self.running = page, running
+    def __init__(self, page: Page, running: demo.Demo, folder: Path) -> None:
+        self.page, self.running, self.folder = page, running, folder
 
     def shoot(self, name: str, path: str | None = None, wait: str = "") -> None:
         if path:
@@ -64,6 +65,19 @@ def take(camera: Camera) -> None:
     page.get_by_label("Compare with a segment").select_option(label="Engaged")
     camera.shoot("segment", wait="Growth, by today's rule")
     camera.shoot("consent", "/subscribers/consent", "The chain holds")
+    page.get_by_role("button", name="Prepare a request…").click()
+    page.get_by_role("row", name=re.compile("May be asked now")).scroll_into_view_if_needed()
+    camera.shoot("asking-again")
+    page.goto(camera.running.url + "/subscribers/clean-up")
+    page.get_by_role("button", name="Agree to this").click()
+    page.get_by_role("button", name="Do this week…").wait_for()
+    page.locator("summary").first.click()
+    camera.shoot("clean-up")
+    page.goto(camera.running.url + "/subscribers/8")
+    page.get_by_text("Consent history").click()
+    page.get_by_text("Consent history").scroll_into_view_if_needed()
+    camera.shoot("person-consent")
+    camera.shoot("preferences", "/p/" + Tokens(camera.folder).make("p", 8), "What we write to you")
     camera.shoot("sign-up", "/join/Website", "Write to me about")
     camera.shoot("doors", "/subscribers/doors", "Foyer form")
     camera.shoot("machine-opens", "/subscribers/machine-opens", "Lanternmail")
@@ -108,7 +122,7 @@ def main() -> None:
             page.set_default_timeout(60_000)
             page.goto(running.entry)
             page.get_by_role("heading", name="Today", exact=True).wait_for()
-            take(Camera(page, running))
+            take(Camera(page, running, folder))
         finally:
             browser.close()
             running.stop()

@@ -148,6 +148,7 @@ def _pairs(values: tuple[str, ...], option: str) -> dict[str, str]:
 @click.option("--map", "mapping", multiple=True, metavar="column=field")
 @click.option("--consent", multiple=True, metavar="PURPOSE=STATE")
 @click.option("--source", help="Where the consent comes from.")
+@click.option("--suppressed", default="", metavar="REASON", help="Everybody in the file is never to be mailed.")
 @click.option("--encoding", default="utf-8", help="utf-8, utf-16 or windows-1252.")
 @click.option("--dates", multiple=True, metavar="column=style", help="How a column's dates are written: day first, …")
 @click.option("--dry-run", is_flag=True)
@@ -158,6 +159,7 @@ def import_subscribers(
     mapping: tuple[str, ...],
     consent: tuple[str, ...],
     source: str | None,
+    suppressed: str,
     encoding: str,
     dates: tuple[str, ...],
     dry_run: bool,
@@ -176,6 +178,7 @@ def import_subscribers(
         list_name=list_name,
         consent=_pairs(consent, "--consent"),
         source=source,
+        suppressed=suppressed,
         encoding=encoding,
         dates=_pairs(dates, "--dates"),
         dry_run=dry_run,

@@ -49,6 +49,7 @@ def _subscribers(desk: Desk, job: sqlite3.Row, a: dict[str, Any], progress: Prog
         consent=a.get("consent"),
         encoding=a.get("encoding") or "utf-8",
         dates=a.get("dates"),
+        suppressed=a.get("suppressed") or "",
         progress=progress,
         refused_to=desk.folder / "refused" / f"{job['id']}.csv",
     ).json()

@@ -15,6 +15,7 @@ import { SenderPlace } from "./places/senders/senders";
 import { SequencesPlace } from "./places/sequences/sequences";
 import { SignIn } from "./places/sign-in";
 import { BringIn } from "./places/subscribers/bring-in";
+import { CleanUpPage } from "./places/subscribers/clean-up";
 import { ConsentPage } from "./places/subscribers/consent";
 import { DoorsPage } from "./places/subscribers/doors";
 import { MachineOpensPage } from "./places/subscribers/machine-opens";
@@ -53,6 +54,7 @@ export function App() {
           <Route path="/subscribers/table" element={<TablePage />} />
           <Route path="/subscribers/bring-in" element={<BringIn />} />
           <Route path="/subscribers/consent" element={<ConsentPage />} />
+          <Route path="/subscribers/clean-up" element={<CleanUpPage />} />
           <Route path="/subscribers/doors" element={<DoorsPage />} />
           <Route path="/subscribers/machine-opens" element={<MachineOpensPage />} />
           <Route path="/subscribers/:id" element={<PersonPage />} />

@@ -41,7 +41,7 @@ def look(desk: Desk, purposes: list[str], none: bool, older_days: int, sources: 
     """How many there are, of each kind, and whom the gate lets us ask: {"rule", "groups", "people", "sieve",
     "permitted", "unrelated"}.
 
-    ``unrelated`` are those nobody has a booking of and whose relation was not stated: stating it lets them be asked.
+    ``unrelated`` are those without a booking, any consent given or a stated relation: stating it lets them be asked.
     """
     db = desk.store.read()
     ids = {p["name"]: p["id"] for p in table.purposes(db)}
@@ -119,7 +119,7 @@ def ready(
     )
     html = READY.format(asks=asks)
     name = _free_name(db, f"Asking again, {rfc3339(now)[:10]}")
-    address = next((a for a in senders.addresses(db) if a["confirmed_at"]), None)
+    address = senders.ready_address(db)
     with desk.store.atomic() as w:
         deed = deeds.begin(w, now, who, "prepared consent request", name, found["people"], None)
         if relation.strip():

@@ -90,7 +90,7 @@ def sentence(a: Agreement) -> str:
 
 def _write_pattern(desk: Desk, db: Any, kind: str, name: str, purpose: int) -> None:
     subject, text = _TEXTS[kind]
-    address = next((a for a in senders.addresses(db) if a["confirmed_at"]), None)
+    address = senders.ready_address(db)
     html = _PAGE.format(text=text)
     id = campaigns.add(db, name, secrets.randbits(48), desk.now())
     campaigns.update(
@@ -285,6 +285,15 @@ def _draft(desk: Desk, db: Any, kind: str, people: list[int]) -> int:
     campaigns.update(db, id, {c: pattern[c] for c in copied})
     campaigns.set_people(db, id, "in", people)
     return id
+
+
+def due(desk: Desk, view: View) -> int:
+    """How many people wait for the analyst's word: nothing while there is no agreement, or it runs by itself."""
+    a, ran = agreement(desk), desk.setting(RAN)
+    if a is None or a.by_itself or (ran and view.now < ran + WEEK):
+        return 0
+    acts = (core.BEGIN, core.ASK_FOR_CLICK, core.AGAIN, core.LET_GO)
+    return sum(len(some) for step, some in _groups(desk, view, a).items() if step in acts)
 
 
 def run_by_itself(desk: Desk) -> bool:

@@ -216,9 +216,8 @@ def _mail(desk: Desk, signup: Any, n: int) -> bool:
 def send_text(desk: Desk, to: str, subject: str, text: str) -> bool:
     """A plain message from the first confirmed from-address that can sign; False when it could not be handed over."""
     db = desk.store.read()
-    confirmed = (senders.address(db, a["id"]) for a in senders.addresses(db) if a["confirmed_at"])
-    row = next((a for a in confirmed if a is not None and a["private_key"]), None)
-    if row is None:
+    row = senders.ready_address(db)
+    if row is None or not row["private_key"]:
         return False
     now, domain = desk.now(), str(row["domain_name"])
     mark = f"<ask.{secrets.token_hex(8)}@{domain}>"

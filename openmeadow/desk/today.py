@@ -10,6 +10,7 @@ from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.columns import DAY
 from openmeadow.core.engagement.score import BANDS, SILENT, score
 from openmeadow.core.rules.tree import View
+from openmeadow.desk import clean_up
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, senders
 from openmeadow.store.facts import StoreFacts
@@ -110,6 +111,14 @@ def decisions(desk: Desk, view: View) -> list[dict[str, str]]:
             "They are on the map, in the upper right.",
             "/subscribers/map",
             "See them",
+        )
+    if waiting := clean_up.due(desk, view):
+        add(
+            "Clean-up",
+            f"{waiting:,} people are due in this week's clean-up.",
+            "Nothing happens to them until you agree.",
+            "/subscribers/clean-up",
+            "Look and decide",
         )
     aside = int(db.execute("SELECT count(*) AS n FROM events_aside").fetchone()["n"])
     if aside:

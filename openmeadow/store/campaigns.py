@@ -277,6 +277,16 @@ def of_campaign(db: sqlite3.Connection, campaign: int, kind: str) -> list[sqlite
     ).fetchall()
 
 
+def of_person(db: sqlite3.Connection, campaign: int, subscriber: int) -> list[str]:
+    """What became of one person's deliveries of a campaign, in words."""
+    rows = db.execute(
+        "SELECT q.kind, d.state, d.reason FROM deliveries d JOIN passes q ON q.id = d.pass "
+        "WHERE q.campaign = ? AND d.subscriber = ? ORDER BY q.id",
+        (campaign, subscriber),
+    )
+    return [f"{r['kind']}: {r['state']}" + (f", {r['reason']}" if r["reason"] else "") for r in rows]
+
+
 def stop_waiting(db: sqlite3.Connection, campaign: int, now: int) -> int:
     return db.execute(
         "UPDATE deliveries SET state = 'passed over', reason = 'the plan was stopped', changed_at = ? "

@@ -384,12 +384,15 @@ class StoreFacts:
         )
 
     def related(self) -> Mask:
-        """To whom a prior relation is on record: a booking, or one that was stated."""
+        """To whom a prior relation is on record: a booking, a consent given to anything, or one that was stated."""
         booked = self._mask(
             f"SELECT DISTINCT subscriber FROM events WHERE kind = {int(Kind.BOOKED)} AND at <= ?{self._among()}",
             (self.now,),
         )
-        return np.asarray(booked | self._mask(f"SELECT subscriber FROM relations WHERE true{self._among()}", ()))
+        out = booked | self._mask(f"SELECT subscriber FROM relations WHERE true{self._among()}", ())
+        for p in self.db.execute("SELECT name FROM purposes"):
+            out |= self.consent(p["name"]) == GIVEN
+        return np.asarray(out)
 
     def asked_before(self) -> Mask:
         """Who was mailed a consent request already, or may have been."""

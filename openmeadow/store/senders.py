@@ -74,3 +74,13 @@ def confirm(db: sqlite3.Connection, id: int, now: int) -> bool:
         db.execute("UPDATE from_addresses SET confirmed_at = ? WHERE id = ? AND confirmed_at IS NULL", (now, id)).rowcount
         > 0
     )
+
+
+def ready_address(db: sqlite3.Connection) -> sqlite3.Row | None:
+    """The confirmed from-address whose domain stands best: what a new draft begins with; None without one."""
+    row: sqlite3.Row | None = db.execute(
+        "SELECT a.*, d.name AS domain_name, d.state AS domain_state, d.selector, d.private_key, d.public_key "
+        "FROM from_addresses a JOIN domains d ON d.id = a.domain WHERE a.confirmed_at IS NOT NULL ORDER BY "
+        "d.private_key IS NULL, CASE d.state WHEN 'holds' THEN 0 WHEN 'mend' THEN 1 WHEN 'unknown' THEN 2 ELSE 3 END, a.id"
+    ).fetchone()
+    return row

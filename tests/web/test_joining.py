@@ -13,11 +13,13 @@ from flask.testing import FlaskClient
 from openmeadow.core.columns import DAY
 from openmeadow.core.errors import Refused
 from openmeadow.desk import consent, erasure, joining
+from openmeadow.desk.bring_in import subscribers
 from openmeadow.store import consent as evidence
 from openmeadow.web.app import make_app
 from openmeadow.web.public.forms import snippet
 from tests.conftest import NOW, set_clock
 from tests.desk.mailing import Mailing, mailing
+from tests.desk.test_acts import put
 
 FORM = {"purposes": [1], "intro": "Evenings.", "ask_name": True, "confirm": True, "reminders": [2, 6], "is_open": True}
 
@@ -194,7 +196,30 @@ def test_why_not(running: tuple[Mailing, FlaskClient]) -> None:
         "subscriber": 2,
         "permitted": True,
         "reasons": [],
+        "deliveries": [],
     }
     consent.stop_everything(m.desk, 2, "preference page")
     told = consent.why_not(m.desk, "P1@postern.example", m.campaign)
     assert told["reasons"] == ["in none of the campaign's segments", "suppressed", "consent withdrawn"]
+
+
+def test_who_was_let_go_comes_back_by_the_form(running: tuple[Mailing, FlaskClient]) -> None:
+    """And a complaint does not: somebody else may have typed the address."""
+    m, client = running
+    old = "email\np0@saltmere.example\nleft@postern.example\n"
+    for text, reason in ((old, "let go"), ("email\np1@postern.example\n", "complaint")):
+        file = put(m.desk.folder, "old.csv", text)
+        subscribers.bring_in(m.desk.store, file, NOW, "t", source="the list of before", suppressed=reason)
+    listed = consent.suppression_list(m.desk)["rows"]
+    assert {(r["reason"], r["source"]) for r in listed} == {
+        ("let go", "the list of before"),
+        ("complaint", "the list of before"),
+    }
+    assert permitted(m) == 4
+    for email in ("p0@saltmere.example", "left@postern.example", "p1@postern.example"):
+        join(client, email)
+    joining.tend(m.desk)
+    assert not m.world.mailboxes.get("p1@postern.example") and permitted(m) == 4
+    for email in ("p0@saltmere.example", "left@postern.example"):
+        client.post(button(m, email))
+    assert permitted(m) == 6 and m.desk.count("suppressed")[0] == 1

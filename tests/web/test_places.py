@@ -212,8 +212,36 @@ def test_consent_by_the_api(running: tuple[Mailing, Caller]) -> None:
     )
     assert "suppressed again" in call("POST", f"/activity/{deed}/undo", {})["sentence"]
     told = call("GET", f"/campaigns/{m.campaign}/why-not?email=p5@postern.example")
-    assert told == {"subscriber": 6, "permitted": False, "reasons": ["in none of the campaign's segments", "suppressed"]}
+    reasons = ["in none of the campaign's segments", "suppressed"]
+    assert told == {"subscriber": 6, "permitted": False, "reasons": reasons, "deliveries": []}
     assert (
         "no subscriber with the address"
         in call("GET", f"/campaigns/{m.campaign}/why-not?email=x@y.example", None, 404)["error"]
     )
+
+
+def test_asking_and_cleaning_up_by_the_api(running: tuple[Mailing, Caller]) -> None:
+    _, call = running
+    gala = call("POST", "/purposes", {"name": "Gala"})["id"]
+    body = {"purposes": ["Gala"], "none": True}
+    found = call("POST", "/consent/ask-again/look", body)
+    assert (found["people"], found["permitted"], found["unrelated"]) == (40, 40, 0)
+    assert "at least one purpose" in call("POST", "/consent/ask-again/look", {"purposes": []}, 409)["error"]
+    id = call("POST", "/consent/ask-again", {**body, "let_go_days": 30})["id"]
+    draft = call("GET", f"/campaigns/{id}")
+    assert (draft["kind"], draft["asks"], f"agree_{gala}" in draft["html"]) == ("consent request", ["Gala"], True)
+    assert call("GET", "/consent/requests") == {"requests": []}
+    call("POST", f"/campaigns/{id}/start", {})
+    (line,) = call("GET", "/consent/requests")["requests"]
+    assert (line["name"], line["agreed"], line["let_go_days"]) == (draft["name"], 0, 30)
+    seen = call("GET", "/clean-up")
+    assert not seen["agreed"] and [g["count"] for g in seen["groups"]] == [0, 0, 0, 0]
+    assert "no agreement yet" in call("POST", "/clean-up/run", {}, 409)["error"]
+    terms = {"after_days": 90, "tries": 1, "wait_days": 7, "ask_veiled": True, "by_itself": False, "purpose": "News"}
+    assert "steps of five" in call("PUT", "/clean-up", {**terms, "after_days": 91}, 409)["error"]
+    agreed = call("PUT", "/clean-up", terms)
+    assert agreed["agreed"] and agreed["sentence"].startswith("after 90 days without an answer one try")
+    assert [p["stop"] for p in agreed["patterns"]] == ["", ""]
+    assert call("POST", "/clean-up/run", {})["counts"]["let go"] == 0
+    assert call("GET", "/suppressions?reason=let%20go")["rows"] == []
+    assert b"News" in call("GET", "/subscribers/1/evidence.csv")

@@ -223,6 +223,7 @@ export interface BringIn {
   dates: {
     [k: string]: string;
   };
+  suppressed: string;
   dry_run: boolean;
 }
 export interface Burst {
@@ -1100,6 +1101,7 @@ export interface WhyNot {
   subscriber: number;
   permitted: boolean;
   reasons: string[];
+  deliveries: string[];
 }
 export interface WinBackIn {
   name: string;

@@ -140,11 +140,12 @@ export const SHAPES: Shape[] = [
   named("inside sequence", "inside a sequence", "inside sequence", "sequence"),
   named("finished sequence", "finished a sequence", "finished sequence", "sequence"),
   { clause: "rejoined", words: "rejoined", parts: ["rejoined"], fresh: { clause: "rejoined" } },
-  { clause: "suppressed", words: "suppressed", parts: [
-      "suppressed",
-      { name: "reason", kind: "name", names: "reason", before: "for", optional: true },
-    ],
-    fresh: { clause: "suppressed" } },
+  {
+    clause: "suppressed",
+    words: "suppressed",
+    parts: ["suppressed", { name: "reason", kind: "name", names: "reason", before: "for", optional: true }],
+    fresh: { clause: "suppressed" },
+  },
 ];
 
 /** The shape of a clause; none for groups, which stay text, and for a finished sequence with a time. */

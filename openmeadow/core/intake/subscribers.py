@@ -161,6 +161,7 @@ class Reading:
     source: str | None = None
     consent: dict[str, str] = field(default_factory=dict)
     list_name: str | None = None
+    suppressed: str = ""  # a reason for everybody in the file: the previous sender's suppression list
     dates: dict[str, str] = field(default_factory=dict)  # column -> one of moments.STYLES, where not RFC 3339
 
     @cached_property
@@ -224,7 +225,7 @@ class Reading:
         lists = [x.strip() for x in cells.get("list", "").split(";") if x.strip()]
         if self.list_name and self.list_name not in lists:
             lists.append(self.list_name)
-        suppressed = cells.get("suppressed", "").strip()
+        suppressed = cells.get("suppressed", "").strip() or self.suppressed
         return Record(
             email,
             address_key(email),

@@ -9,7 +9,7 @@ from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from openmeadow.core.addresses.providers import provider_of
-from openmeadow.core.consent.gate import CONSENT_STATES, GIVEN, NONE
+from openmeadow.core.consent.gate import CONSENT_STATES, GIVEN, NONE, SUPPRESSION_REASONS
 from openmeadow.core.errors import MeadowError
 from openmeadow.core.intake.moments import STYLES, styles_of
 from openmeadow.core.intake.report import Refusal, Report
@@ -87,23 +87,27 @@ def bring_in(
     refused_to: Path | None = None,
     encoding: str = "utf-8",
     dates: dict[str, str] | None = None,
+    suppressed: str = "",
 ) -> Report:
     """Take a subscribers CSV. The same file twice changes nothing; refused rows never stop the rest.
 
     ``dates`` maps a heading to one of ``STYLES`` where its dates are not RFC 3339. Columns whose heading is not
-    corrected are what their names say. Undone by the deed in the report.
+    corrected are what their names say.
+    ``suppressed`` is a reason that holds for everybody in the file. Undone by the deed in the report.
     """
     head = reading.header(path, encoding)
     for heading, style in (dates or {}).items():
         if style not in STYLES:
             raise MeadowError(f"“{style}” is no way to write the dates of “{heading}”; use one of {', '.join(STYLES)}.")
+    if suppressed and suppressed not in SUPPRESSION_REASONS:
+        raise MeadowError(f"“{suppressed}” is not a reason; use one of {', '.join(SUPPRESSION_REASONS)}.")
     for state in (consent or {}).values():
         if state not in CONSENT_STATES:
             raise MeadowError(f"“{state}” is not a consent; use given, withdrawn, awaiting or none.")
     zone = ZoneInfo(str(workspace.setting(store.read(), "time_zone")))
     targets = match_columns(head, corrections or {})
     styles = {t: dates[h] for h, t in zip(head, targets, strict=True) if dates and h in dates}
-    how = Reading(targets, zone, source, consent or {}, list_name, styles)
+    how = Reading(targets, zone, source, consent or {}, list_name, suppressed, styles)
     report, total = Report(dry_run=dry_run), path.stat().st_size
     refused = reading.RefusedFile(refused_to, head) if refused_to else None
     seen_in_file: set[str] = set()
@@ -223,7 +227,7 @@ class _Writer:
         table.add_suppressions(
             self.db,
             [
-                (ids[r.key], r.suppressed, r.suppressed_at or r.joined_at or now, "import", deed)
+                (ids[r.key], r.suppressed, r.suppressed_at or r.joined_at or now, how.source or "import", deed)
                 for r in records
                 if r.suppressed
             ],

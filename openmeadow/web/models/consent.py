@@ -129,6 +129,7 @@ class WhyNot(Model):
     subscriber: int
     permitted: bool
     reasons: list[str]
+    deliveries: list[str]
 
 
 class AskAgainIn(Model):

@@ -314,6 +314,7 @@ class BringIn(Model):
     source: str = ""
     encoding: str = "utf-8"
     dates: dict[str, str] = {}
+    suppressed: str = ""
     dry_run: bool = True
 
 

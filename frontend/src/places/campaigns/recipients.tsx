@@ -5,6 +5,7 @@ import { count } from "../../logic/format";
 import { BandList, ByProvider, Page, Sentence, Sieve, Waiting } from "../../parts/basics";
 import { useSegments } from "../segments/list";
 import type { CampaignProps } from "./campaign";
+import { WhyNot } from "./why-not";
 
 export function RecipientsPage({
   c,
@@ -40,6 +41,7 @@ export function RecipientsPage({
             <h2 className="mt-5 mb-1">Who they are</h2>
             <BandList bands={data.bands} />
             <ByProvider of={data.providers} total={data.count} />
+            <WhyNot id={c.id} />
           </>
         ) : (
           <Waiting error={error} what="the recipients" />
@@ -47,6 +49,13 @@ export function RecipientsPage({
       }
     >
       <Sentence error={problem} />
+      {c.kind === "consent request" && (
+        <p className="mb-3 border-l-2 border-cornflower pl-3">
+          A consent request about {c.asks.join(" and ")}: allowed once, to people with a prior relation. A second one is
+          refused.
+        </p>
+      )}
+      {c.chosen_people > 0 && <p className="mb-3 text-ink-2">{count(c.chosen_people)} people chosen one by one.</p>}
       {!all.data ? (
         <Waiting error={all.error} what="your segments" />
       ) : !all.data.segments.length ? (

@@ -3,6 +3,7 @@ import { count, duration, moment, people, points, share } from "../../logic/form
 import { Page, Sieve, Waiting } from "../../parts/basics";
 import type { CampaignProps } from "./campaign";
 import { useResults } from "./plan";
+import { WhyNot } from "./why-not";
 
 export function ResultsPage({ c, head, acts }: CampaignProps) {
   const q = useResults(c.id, true);
@@ -36,6 +37,7 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
           </p>
           <h2 className="mt-6 mb-2">Why not</h2>
           <Sieve rows={r.why_not} />
+          <WhyNot id={c.id} />
         </>
       }
     >

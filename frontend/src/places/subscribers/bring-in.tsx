@@ -10,6 +10,7 @@ export function BringIn() {
   const [targets, setTargets] = useState<string[]>([]);
   const [list, setList] = useState("");
   const [source, setSource] = useState("");
+  const [suppressed, setSuppressed] = useState("");
   const [error, setError] = useState<Error | null>(null);
   const [busy, setBusy] = useState(false);
   const [dates, setDates] = useState<Record<string, string>>({});
@@ -66,6 +67,7 @@ export function BringIn() {
         corrections,
         list_name: list,
         source,
+        suppressed,
         encoding: upload.encoding,
         dates: written,
         dry_run: dry,
@@ -222,6 +224,15 @@ export function BringIn() {
                   value={source}
                   onChange={(e) => setSource(e.target.value)}
                 />
+              </label>
+              <label>
+                <span className="label">Nobody in this file is to be mailed, because of</span>
+                <select className="field" value={suppressed} onChange={(e) => setSuppressed(e.target.value)}>
+                  <option value="">no: it is not a suppression list</option>
+                  {["unsubscribed from all", "complaint", "hard bounce", "bad address", "let go", "other"].map((r) => (
+                    <option key={r}>{r}</option>
+                  ))}
+                </select>
               </label>
               {Object.entries(step.upload.dates).map(([heading, fits]) => (
                 <label key={heading}>

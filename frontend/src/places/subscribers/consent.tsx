@@ -1,10 +1,13 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { get, type M, patch, post, put } from "../../api/client";
+import { get, type M, patch, post } from "../../api/client";
 import { count, moment } from "../../logic/format";
-import { Ask, Page, Quiet, Sentence, Waiting } from "../../parts/basics";
-import { offerUndo, useKeys, useMe } from "../../parts/me";
+import { Ask, Page, Sentence, Waiting } from "../../parts/basics";
+import { useKeys, useMe } from "../../parts/me";
+import { AskAgain } from "./ask-again";
+import { SignUpForms } from "./sign-up-forms";
+import { Suppressions } from "./suppressions";
 import { SubscriberTabs } from "./tabs";
 
 const useConsent = () => useQuery({ queryKey: ["consent"], queryFn: () => get<M["ConsentView"]>("/consent") });
@@ -115,68 +118,8 @@ export function ConsentPage() {
         </form>
       )}
       <Sentence error={error} />
-      <div className="mt-7 mb-1 flex items-baseline justify-between">
-        <h2>Sign-up forms</h2>
-        {analyst && (
-          <WriteForm purposes={d.purposes} form={null}>
-            New form…
-          </WriteForm>
-        )}
-      </div>
-      {!d.forms.length && (
-        <Quiet>
-          No list can be joined by a form yet. A form asks twice: the page takes the address, and the message sent there
-          has a button that confirms it.
-        </Quiet>
-      )}
-      {d.forms.length > 0 && (
-        <table className="lined">
-          <thead>
-            <tr>
-              <th>List</th>
-              <th>Asks for</th>
-              <th className="n">Joined</th>
-              <th className="n">Awaiting</th>
-              <th className="n">Confirmed</th>
-              <th className="n">Lapsed</th>
-              <th>
-                <span className="sr-only">Acts</span>
-              </th>
-            </tr>
-          </thead>
-          <tbody>
-            {d.forms.map((f) => (
-              <tr key={f.id} className={f.is_open ? "" : "text-ink-3"}>
-                <td>
-                  <a className="font-semibold hover:underline" href={f.address} target="_blank" rel="noreferrer">
-                    {f.list_name}
-                  </a>
-                  {!f.is_open && " (closed)"}
-                </td>
-                <td>
-                  {f.purposes.map((id) => d.purposes.find((p) => p.id === id)?.name).join(", ")}
-                  <span className="block text-[13px] text-ink-2">
-                    {f.confirm
-                      ? `confirmed by mail, reminded after ${f.reminders.join(" and ") || "no"} days`
-                      : "without a second step"}
-                  </span>
-                </td>
-                <td className="n">{count(f.joined)}</td>
-                <td className="n">{count(f.awaiting)}</td>
-                <td className="n">{count(f.confirmed)}</td>
-                <td className="n">{count(f.lapsed)}</td>
-                <td className="n">
-                  {analyst && (
-                    <WriteForm purposes={d.purposes} form={f}>
-                      Change…
-                    </WriteForm>
-                  )}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      )}
+      <SignUpForms d={d} analyst={analyst} />
+      <AskAgain d={d} analyst={analyst} />
       <Suppressions analyst={analyst} />
     </Page>
   );
@@ -289,200 +232,5 @@ function ChangePurpose({
         Not offered any more; what people said stays
       </label>
     </Ask>
-  );
-}
-
-function WriteForm({
-  purposes,
-  form,
-  children,
-}: {
-  purposes: M["Purpose"][];
-  form: M["SignUpForm"] | null;
-  children: string;
-}) {
-  const client = useQueryClient();
-  const offered = purposes.filter((p) => !p.left_out && !p.transactional);
-  const [list, setList] = useState(form?.list_name ?? "");
-  const [chosen, setChosen] = useState<number[]>(form?.purposes ?? []);
-  const [intro, setIntro] = useState(form?.intro ?? "");
-  const [confirm, setConfirm] = useState(form?.confirm ?? true);
-  const [askName, setAskName] = useState(form?.ask_name ?? true);
-  const [open, setOpen] = useState(form?.is_open ?? true);
-  const [reminders, setReminders] = useState((form?.reminders ?? [2, 6]).join(", "));
-  return (
-    <Ask
-      trigger={
-        <button type="button" className="btn btn-bare py-0">
-          {children}
-        </button>
-      }
-      title={form ? `The form of ${form.list_name}` : "A new sign-up form"}
-      words="Keep this form"
-      disabled={!list.trim() || !chosen.length}
-      act={async () => {
-        await put("/forms", {
-          list_name: list,
-          purposes: chosen,
-          intro,
-          confirm,
-          ask_name: askName,
-          is_open: open,
-          reminders: reminders
-            .split(/[\s,]+/)
-            .filter(Boolean)
-            .map(Number),
-        });
-        await client.invalidateQueries();
-      }}
-    >
-      <div className="text-ink">
-        {!form && (
-          <label className="mb-3 block">
-            <span className="label">List that people join</span>
-            <input className="field" value={list} onChange={(e) => setList(e.target.value)} />
-          </label>
-        )}
-        <label className="mb-3 block">
-          <span className="label">A sentence above the form</span>
-          <input className="field" value={intro} onChange={(e) => setIntro(e.target.value)} />
-        </label>
-        <fieldset className="mb-3">
-          <legend className="label">Asks for (nothing is ticked beforehand)</legend>
-          {offered.map((p) => (
-            <label key={p.id} className="flex items-baseline gap-2">
-              <input
-                type="checkbox"
-                checked={chosen.includes(p.id)}
-                onChange={() => setChosen(chosen.includes(p.id) ? chosen.filter((x) => x !== p.id) : [...chosen, p.id])}
-              />
-              {p.name}
-            </label>
-          ))}
-        </fieldset>
-        <label className="flex items-baseline gap-2">
-          <input type="checkbox" checked={confirm} onChange={(e) => setConfirm(e.target.checked)} />
-          Confirmed by a second step: a button in a mail to the address
-        </label>
-        {confirm && (
-          <label className="mt-2 mb-2 block">
-            <span className="label">Reminded after so many days, then no more</span>
-            <input className="field w-[120px]!" value={reminders} onChange={(e) => setReminders(e.target.value)} />
-          </label>
-        )}
-        <label className="flex items-baseline gap-2">
-          <input type="checkbox" checked={askName} onChange={(e) => setAskName(e.target.checked)} />
-          Asks for the name
-        </label>
-        <label className="flex items-baseline gap-2">
-          <input type="checkbox" checked={open} onChange={(e) => setOpen(e.target.checked)} />
-          Open
-        </label>
-      </div>
-    </Ask>
-  );
-}
-
-function Suppressions({ analyst }: { analyst: boolean }) {
-  const client = useQueryClient();
-  const q = useQuery({ queryKey: ["suppressions"], queryFn: () => get<M["SuppressionList"]>("/suppressions") });
-  const [why, setWhy] = useState("");
-  const d = q.data;
-  if (!d) return null;
-  return (
-    <>
-      <h2 className="mt-7 mb-1">Never mailed: {count(d.total)}</h2>
-      <p className="mb-1 text-[13px] text-ink-2">
-        {d.counts
-          .filter((c) => c.count)
-          .map((c) => `${c.words} ${count(c.count)}`)
-          .join(", ") || "Nobody is suppressed."}
-        {d.total > 0 && (
-          <>
-            {" · "}
-            <Link className="text-cornflower underline" to="/subscribers/table?rule=suppressed">
-              all of them in the table
-            </Link>
-          </>
-        )}
-      </p>
-      {d.total > 0 && (
-        <table className="lined">
-          <thead>
-            <tr>
-              <th>Subscriber</th>
-              <th>Reason</th>
-              <th>Since</th>
-              <th>By</th>
-              <th>
-                <span className="sr-only">Lift</span>
-              </th>
-            </tr>
-          </thead>
-          <tbody>
-            {d.rows.slice(0, 20).map((r) => (
-              <tr key={`${r.subscriber}:${r.reason}`}>
-                <td>
-                  <Link className="hover:underline" to={`/subscribers/${r.subscriber}`}>
-                    {r.email}
-                  </Link>
-                </td>
-                <td>{r.reason}</td>
-                <td className="whitespace-nowrap text-ink-2">{moment(r.at)}</td>
-                <td className="max-w-[240px] truncate text-ink-2" title={r.source}>
-                  {r.source}
-                </td>
-                <td className="n">
-                  {analyst && r.liftable ? (
-                    <Ask
-                      trigger={
-                        <button
-                          type="button"
-                          className="btn btn-bare py-0"
-                          aria-label={`Lift ${r.reason} of ${r.email}`}
-                        >
-                          Lift…
-                        </button>
-                      }
-                      title={`Mail ${r.email} again?`}
-                      words="Lift it"
-                      disabled={!why.trim()}
-                      opened={() => setWhy("")}
-                      act={async () => {
-                        const done = await post<M["Acted"]>("/suppressions/lift", {
-                          subscriber: r.subscriber,
-                          reason: r.reason,
-                          why,
-                        });
-                        await client.invalidateQueries();
-                        offerUndo({
-                          words: `${r.email} is not suppressed for a ${r.reason} any more.`,
-                          undo: async () => {
-                            await post(`/activity/${done.deed}/undo`);
-                            await client.invalidateQueries();
-                          },
-                        });
-                      }}
-                    >
-                      <label className="block text-ink">
-                        <span className="label">Why, for the record</span>
-                        <input
-                          className="field"
-                          value={why}
-                          placeholder="for example: the mailbox works again"
-                          onChange={(e) => setWhy(e.target.value)}
-                        />
-                      </label>
-                    </Ask>
-                  ) : (
-                    <span className="text-[13px] text-ink-3">{r.liftable ? "" : "by a new consent only"}</span>
-                  )}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      )}
-    </>
   );
 }

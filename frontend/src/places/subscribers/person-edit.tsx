@@ -347,7 +347,12 @@ export function ConsentHistory({ p }: { p: M["Person"] }) {
           ))}
         </tbody>
       </table>
-      <p className="mt-2">{byHand}</p>
+      <p className="mt-2 flex items-center gap-4">
+        {byHand}
+        <a className="text-cornflower underline" href={`/api/subscribers/${p.id}/evidence.csv`} download>
+          Save this evidence
+        </a>
+      </p>
     </details>
   );
 }

@@ -7,6 +7,7 @@ export const SubscriberTabs = () => (
       { to: "/subscribers/table", words: "Table" },
       { to: "/subscribers/bring-in", words: "Bring in" },
       { to: "/subscribers/consent", words: "Consent" },
+      { to: "/subscribers/clean-up", words: "Clean-up" },
       { to: "/subscribers/doors", words: "Doors" },
       { to: "/subscribers/machine-opens", words: "Machine opens" },
     ]}

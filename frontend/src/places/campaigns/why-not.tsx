@@ -1,0 +1,51 @@
+import { useState } from "react";
+import { Link } from "react-router";
+import { get, type M } from "../../api/client";
+import { Sentence } from "../../parts/basics";
+
+/** Why one address will not get this campaign: every reason that applies. */
+export function WhyNot({ id }: { id: number }) {
+  const [email, setEmail] = useState("");
+  const [found, setFound] = useState<M["WhyNot"] | null>(null);
+  const [error, setError] = useState<Error | null>(null);
+  return (
+    <form
+      className="mt-5"
+      onSubmit={async (e) => {
+        e.preventDefault();
+        setError(null);
+        setFound(null);
+        try {
+          setFound(await get<M["WhyNot"]>(`/campaigns/${id}/why-not?email=${encodeURIComponent(email.trim())}`));
+        } catch (x) {
+          setError(x as Error);
+        }
+      }}
+    >
+      <h2 className="mb-1">Why not?</h2>
+      <div className="flex gap-2">
+        <input
+          className="field"
+          type="email"
+          aria-label="Address to ask about"
+          placeholder="an address"
+          value={email}
+          onChange={(e) => setEmail(e.target.value)}
+        />
+        <button type="submit" className="btn" disabled={!email.trim()}>
+          Ask
+        </button>
+      </div>
+      <Sentence error={error} />
+      {found && (
+        <p role="status" className={`mt-2 ${found.permitted ? "text-clover" : ""}`}>
+          {found.deliveries.length > 0 && <span className="block text-ink">{found.deliveries.join("; ")}.</span>}
+          {found.permitted ? "As of now they may get it." : `As of now they may not: ${found.reasons.join("; ")}.`}{" "}
+          <Link className="text-cornflower underline" to={`/subscribers/${found.subscriber}`}>
+            Their page
+          </Link>
+        </p>
+      )}
+    </form>
+  );
+}

@@ -1,0 +1,247 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { type M, put } from "../../api/client";
+import { count } from "../../logic/format";
+import { Ask, Quiet } from "../../parts/basics";
+
+/** The form of each list, what it asks, and what became of who joined, by day. */
+export function SignUpForms({ d, analyst }: { d: M["ConsentView"]; analyst: boolean }) {
+  return (
+    <>
+      <div className="mt-7 mb-1 flex items-baseline justify-between">
+        <h2>Sign-up forms</h2>
+        {analyst && (
+          <WriteForm purposes={d.purposes} form={null}>
+            New form…
+          </WriteForm>
+        )}
+      </div>
+      {!d.forms.length && (
+        <Quiet>
+          No list can be joined by a form yet. A form asks twice: the page takes the address, and the message sent there
+          has a button that confirms it.
+        </Quiet>
+      )}
+      {d.forms.length > 0 && (
+        <table className="lined">
+          <thead>
+            <tr>
+              <th>List</th>
+              <th>Asks for</th>
+              <th className="n">Joined</th>
+              <th className="n">Awaiting</th>
+              <th className="n">Confirmed</th>
+              <th className="n">Lapsed</th>
+              <th>
+                <span className="sr-only">Acts</span>
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {d.forms.map((f) => (
+              <tr key={f.id} className={f.is_open ? "" : "text-ink-3"}>
+                <td>
+                  <a className="font-semibold hover:underline" href={f.address} target="_blank" rel="noreferrer">
+                    {f.list_name}
+                  </a>
+                  {!f.is_open && " (closed)"}
+                </td>
+                <td>
+                  {f.purposes.map((id) => d.purposes.find((p) => p.id === id)?.name).join(", ")}
+                  <span className="block text-[13px] text-ink-2">
+                    {f.confirm
+                      ? `confirmed by mail, reminded after ${f.reminders.join(" and ") || "no"} days`
+                      : "without a second step"}
+                  </span>
+                  <ByDay f={f} />
+                </td>
+                <td className="n">{count(f.joined)}</td>
+                <td className="n">{count(f.awaiting)}</td>
+                <td className="n">{count(f.confirmed)}</td>
+                <td className="n">{count(f.lapsed)}</td>
+                <td className="n">
+                  {analyst && (
+                    <WriteForm purposes={d.purposes} form={f}>
+                      Change…
+                    </WriteForm>
+                  )}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </>
+  );
+}
+
+/** What became of who joined on each of the last 30 days. */
+function ByDay({ f }: { f: M["SignUpForm"] }) {
+  if (!f.days.length) return null;
+  const most = Math.max(...f.days.map((d) => d.joined));
+  return (
+    <details>
+      <summary className="cursor-pointer text-[13px] text-cornflower">by day, the last 30 days</summary>
+      <table className="lined mt-1 text-[13px]">
+        <thead>
+          <tr>
+            <th>Joined on</th>
+            <th className="w-[120px]">
+              <span className="sr-only">Drawn</span>
+            </th>
+            <th className="n">Joined</th>
+            <th className="n">Awaiting</th>
+            <th className="n">Confirmed</th>
+            <th className="n">Lapsed</th>
+          </tr>
+        </thead>
+        <tbody>
+          {f.days.map((x) => (
+            <tr key={x.day}>
+              <td className="whitespace-nowrap">{x.day}</td>
+              <td aria-hidden>
+                <span className="mt-1 flex h-[8px]">
+                  {(
+                    [
+                      [x.confirmed, "bg-clover"],
+                      [x.awaiting, "bg-cornflower"],
+                      [x.lapsed, "bg-rule-strong"],
+                    ] as const
+                  ).map(([n, colour]) => (
+                    <span key={colour} className={colour} style={{ width: `${(100 * n) / most}%` }} />
+                  ))}
+                </span>
+              </td>
+              <td className="n">{count(x.joined)}</td>
+              <td className="n">{count(x.awaiting)}</td>
+              <td className="n">{count(x.confirmed)}</td>
+              <td className="n">{count(x.lapsed)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </details>
+  );
+}
+
+function WriteForm({
+  purposes,
+  form,
+  children,
+}: {
+  purposes: M["Purpose"][];
+  form: M["SignUpForm"] | null;
+  children: string;
+}) {
+  const client = useQueryClient();
+  const offered = purposes.filter((p) => !p.left_out && !p.transactional);
+  const [list, setList] = useState(form?.list_name ?? "");
+  const [chosen, setChosen] = useState<number[]>(form?.purposes ?? []);
+  const [intro, setIntro] = useState(form?.intro ?? "");
+  const [confirm, setConfirm] = useState(form?.confirm ?? true);
+  const [askName, setAskName] = useState(form?.ask_name ?? true);
+  const [open, setOpen] = useState(form?.is_open ?? true);
+  const [subject, setSubject] = useState(form?.mail_subject ?? "");
+  const [text, setText] = useState(form?.mail_text ?? "");
+  const [reminders, setReminders] = useState((form?.reminders ?? [2, 6]).join(", "));
+  return (
+    <Ask
+      trigger={
+        <button type="button" className="btn btn-bare py-0">
+          {children}
+        </button>
+      }
+      title={form ? `The form of ${form.list_name}` : "A new sign-up form"}
+      words="Keep this form"
+      disabled={!list.trim() || !chosen.length}
+      act={async () => {
+        await put("/forms", {
+          list_name: list,
+          purposes: chosen,
+          intro,
+          confirm,
+          ask_name: askName,
+          is_open: open,
+          mail_subject: subject,
+          mail_text: text,
+          reminders: reminders
+            .split(/[\s,]+/)
+            .filter(Boolean)
+            .map(Number),
+        });
+        await client.invalidateQueries();
+      }}
+    >
+      <div className="text-ink">
+        {!form && (
+          <label className="mb-3 block">
+            <span className="label">List that people join</span>
+            <input className="field" value={list} onChange={(e) => setList(e.target.value)} />
+          </label>
+        )}
+        <label className="mb-3 block">
+          <span className="label">A sentence above the form</span>
+          <input className="field" value={intro} onChange={(e) => setIntro(e.target.value)} />
+        </label>
+        <fieldset className="mb-3">
+          <legend className="label">Asks for (nothing is ticked beforehand)</legend>
+          {offered.map((p) => (
+            <label key={p.id} className="flex items-baseline gap-2">
+              <input
+                type="checkbox"
+                checked={chosen.includes(p.id)}
+                onChange={() => setChosen(chosen.includes(p.id) ? chosen.filter((x) => x !== p.id) : [...chosen, p.id])}
+              />
+              {p.name}
+            </label>
+          ))}
+        </fieldset>
+        <label className="flex items-baseline gap-2">
+          <input type="checkbox" checked={confirm} onChange={(e) => setConfirm(e.target.checked)} />
+          Confirmed by a second step: a button in a mail to the address
+        </label>
+        {confirm && (
+          <label className="mt-2 mb-2 block">
+            <span className="label">Reminded after so many days, then no more</span>
+            <input className="field w-[120px]!" value={reminders} onChange={(e) => setReminders(e.target.value)} />
+          </label>
+        )}
+        {confirm && (
+          <details className="mb-2">
+            <summary className="cursor-pointer text-cornflower">The confirming message in your own words</summary>
+            <label className="mt-2 block">
+              <span className="label">Subject</span>
+              <input
+                className="field"
+                value={subject}
+                placeholder={`Please confirm: ${list || "the list"}`}
+                onChange={(e) => setSubject(e.target.value)}
+              />
+            </label>
+            <label className="mt-2 block">
+              <span className="label">
+                Text; {"{{ link }}"} becomes the address of the page with the button, {"{{ name }}"} and {"{{ list }}"}{" "}
+                may be used
+              </span>
+              <textarea
+                className="field"
+                rows={5}
+                value={text}
+                placeholder="Empty: our own short text"
+                onChange={(e) => setText(e.target.value)}
+              />
+            </label>
+          </details>
+        )}
+        <label className="flex items-baseline gap-2">
+          <input type="checkbox" checked={askName} onChange={(e) => setAskName(e.target.checked)} />
+          Asks for the name
+        </label>
+        <label className="flex items-baseline gap-2">
+          <input type="checkbox" checked={open} onChange={(e) => setOpen(e.target.checked)} />
+          Open
+        </label>
+      </div>
+    </Ask>
+  );
+}

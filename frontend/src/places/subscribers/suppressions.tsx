@@ -1,0 +1,119 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { get, type M, post } from "../../api/client";
+import { count, moment } from "../../logic/format";
+import { Ask } from "../../parts/basics";
+import { offerUndo } from "../../parts/me";
+
+/** Who is never mailed, why and since when; lifted by hand where that may be. */
+export function Suppressions({ analyst }: { analyst: boolean }) {
+  const client = useQueryClient();
+  const q = useQuery({ queryKey: ["suppressions"], queryFn: () => get<M["SuppressionList"]>("/suppressions") });
+  const [why, setWhy] = useState("");
+  const d = q.data;
+  if (!d) return null;
+  return (
+    <>
+      <h2 className="mt-7 mb-1">Never mailed: {count(d.total)}</h2>
+      <p className="mb-1 text-[13px] text-ink-2">
+        {d.counts
+          .filter((c) => c.count)
+          .map((c) => `${c.words} ${count(c.count)}`)
+          .join(", ") || "Nobody is suppressed."}
+        {d.total > 0 && (
+          <>
+            {" · "}
+            <Link className="text-cornflower underline" to="/subscribers/table?rule=suppressed">
+              all of them in the table
+            </Link>
+          </>
+        )}
+      </p>
+      <p className="mb-1 text-[13px] text-ink-2">
+        The previous sender's list comes first:{" "}
+        <Link className="text-cornflower underline" to="/subscribers/bring-in">
+          bring it in
+        </Link>{" "}
+        and say there that nobody in the file is to be mailed.
+      </p>
+      {d.total > 0 && (
+        <table className="lined">
+          <thead>
+            <tr>
+              <th>Subscriber</th>
+              <th>Reason</th>
+              <th>Since</th>
+              <th>By</th>
+              <th>
+                <span className="sr-only">Lift</span>
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {d.rows.slice(0, 20).map((r) => (
+              <tr key={`${r.subscriber}:${r.reason}`}>
+                <td>
+                  <Link className="hover:underline" to={`/subscribers/${r.subscriber}`}>
+                    {r.email}
+                  </Link>
+                </td>
+                <td>{r.reason}</td>
+                <td className="whitespace-nowrap text-ink-2">{moment(r.at)}</td>
+                <td className="max-w-[240px] truncate text-ink-2" title={r.source}>
+                  {r.source}
+                </td>
+                <td className="n">
+                  {analyst && r.liftable ? (
+                    <Ask
+                      trigger={
+                        <button
+                          type="button"
+                          className="btn btn-bare py-0"
+                          aria-label={`Lift ${r.reason} of ${r.email}`}
+                        >
+                          Lift…
+                        </button>
+                      }
+                      title={`Mail ${r.email} again?`}
+                      words="Lift it"
+                      disabled={!why.trim()}
+                      opened={() => setWhy("")}
+                      act={async () => {
+                        const done = await post<M["Acted"]>("/suppressions/lift", {
+                          subscriber: r.subscriber,
+                          reason: r.reason,
+                          why,
+                        });
+                        await client.invalidateQueries();
+                        offerUndo({
+                          words: `${r.email} is not suppressed for a ${r.reason} any more.`,
+                          undo: async () => {
+                            await post(`/activity/${done.deed}/undo`);
+                            await client.invalidateQueries();
+                          },
+                        });
+                      }}
+                    >
+                      <label className="block text-ink">
+                        <span className="label">Why, for the record</span>
+                        <input
+                          className="field"
+                          value={why}
+                          placeholder="for example: the mailbox works again"
+                          onChange={(e) => setWhy(e.target.value)}
+                        />
+                      </label>
+                    </Ask>
+                  ) : (
+                    <span className="text-[13px] text-ink-3">{r.liftable ? "" : "by a new consent only"}</span>
+                  )}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </>
+  );
+}
