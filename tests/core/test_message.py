@@ -8,13 +8,13 @@ import email.policy
 import dkim
 import pytest
 
-from openmeadow.core.authentication import records, spf
+from openmeadow.core.authentication import records
 from openmeadow.core.authentication.dkim import Signer, new_key, record_text
-from openmeadow.core.authentication.questions import Asking, Found, Question
 from openmeadow.core.message.assembly import Envelope, assemble
 from openmeadow.core.message.body import Body, FieldMistake, Said, check_fields, links, twin
 from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.core.reports.dsn import read
+from tests.core.recorded import drive
 
 HTML = (
     '<html><body><p>Dear {{ first_name or "friend" }},</p><a href="https://x.example/a?b=1&amp;c=2">one</a> '
@@ -93,56 +93,7 @@ def test_a_signature_verifies_through_another_library(text: str) -> None:
     assert max(map(len, signed.split(b"\r\n"))) <= 998
 
 
-def drive(asking: Asking[object], answers: dict[tuple[str, str], list[str] | str]) -> object:
-    """Recorded answers; a question that is not recorded fails the test."""
-    try:
-        question = next(asking)
-        while True:
-            assert isinstance(question, Question)
-            answer = answers[(question.name, question.kind)]
-            question = asking.send(
-                Found("unknown") if answer == "?" else Found("none") if not answer else Found("found", tuple(answer))
-            )
-    except StopIteration as end:
-        return end.value
-
-
 T = "TXT"
-
-
-@pytest.mark.parametrize(
-    ("answers", "result", "lookups"),
-    [
-        ({("d", T): ["v=spf1 ip4:192.0.2.0/24 -all"]}, "pass", 0),
-        ({("d", T): ["v=spf1 ip4:198.51.100.0/24 -all"]}, "fail", 0),
-        ({("d", T): ["other", "v=spf1 ~all"]}, "softfail", 0),
-        ({("d", T): ["v=spf1"]}, "neutral", 0),
-        ({("d", T): []}, "none", 0),
-        ({("d", T): "?"}, "temperror", 0),
-        ({("d", T): ["v=spf1 -all", "v=spf1 +all"]}, "permerror", 0),
-        ({("d", T): ["v=spf1 include:e -all"], ("e", T): ["v=spf1 ip4:192.0.2.25 -all"]}, "pass", 1),
-        ({("d", T): ["v=spf1 include:e ?all"], ("e", T): ["v=spf1 -all"]}, "neutral", 1),
-        ({("d", T): ["v=spf1 include:e"], ("e", T): []}, "permerror", 1),
-        ({("d", T): ["v=spf1 redirect=e"], ("e", T): ["v=spf1 a:h -all"], ("h", "A"): ["192.0.2.25"]}, "pass", 2),
-        (
-            {
-                ("d", T): ["v=spf1 mx -all"],
-                ("d", "MX"): ["m1", "m2"],
-                ("m1", "A"): ["192.0.2.1"],
-                ("m2", "A"): ["192.0.2.25"],
-            },
-            "pass",
-            1,
-        ),
-        ({("d", T): ["v=spf1 a:1 a:2 a:3 -all"], **{(f"{i}", "A"): [] for i in range(1, 4)}}, "permerror", 3),
-        ({("d", T): ["v=spf1 " + "include:e " * 11], ("e", T): ["v=spf1 -all"]}, "permerror", 11),
-        ({("d", T): ["v=spf1 ip4:192.0.2.999"]}, "permerror", 0),
-    ],
-)
-def test_spf(answers: dict[tuple[str, str], list[str] | str], result: str, lookups: int) -> None:
-    found = drive(spf.check("192.0.2.25", "d"), answers)
-    assert isinstance(found, spf.SpfResult)
-    assert (found.result, found.lookups) == (result, lookups)
 
 
 KEY = new_key()
