@@ -19,12 +19,14 @@ import click
 
 from openmeadow.clock import DemoClock
 from openmeadow.core.authentication.dkim import record_text
-from openmeadow.core.authentication.records import zone_line
+from openmeadow.core.authentication.findings import txt_line
 from openmeadow.desk import accounts, campaigns, consent, joining, ready_made, segments
 from openmeadow.desk.bring_in import events, subscribers
 from openmeadow.desk.desk import Desk
 from openmeadow.standins import history
+from openmeadow.standins.habits import Habits
 from openmeadow.standins.world import RELAY_IP
+from openmeadow.standins.zones import provider_zones
 from openmeadow.store import campaigns as campaign_table
 from openmeadow.store import senders as sender_table
 from openmeadow.store import subscribers as subscriber_table
@@ -56,6 +58,7 @@ def build(folder: Path, people: int = PEOPLE, now: int = NOW) -> None:
             "time_zone": "UTC",
             "demo": True,
             "relay_ips": [RELAY_IP],
+            "block_lists": ["bl.harbourwatch.example"],
             "postal_address": "Kestrel Quay, 1 Harbour Steps, Saltmere",
         }.items():
             workspace.set_setting(db, name, value)
@@ -102,6 +105,7 @@ def _senders(desk: Desk, zones: Path, now: int) -> None:
     zones.mkdir()
     for path in (ROOT / "demo" / "zones").glob("*.zone"):
         shutil.copy(path, zones)
+    provider_zones(zones, sorted({e.rpartition("@")[2] for e in Habits.load(zones.parent / "people.npz").email.tolist()}))
     lines = []
     for name, address, works in (
         ("news.kestrelquay.example", "hello", True),
@@ -111,9 +115,9 @@ def _senders(desk: Desk, zones: Path, now: int) -> None:
         make_key(desk, id, "demo")
         row = sender_table.domain(desk.store.read(), id)
         assert row is not None
-        lines.append(zone_line(f"_meadow.{name}", f"meadow={row['token']}"))
+        lines.append(txt_line(f"_meadow.{name}", f"meadow={row['token']}"))
         public = row["public_key"] if works else row["public_key"][:-40] + "A" * 36 + row["public_key"][-4:]
-        lines.append(zone_line(f"{row['selector']}._domainkey.{name}", record_text(public)))
+        lines.append(txt_line(f"{row['selector']}._domainkey.{name}", record_text(public)))
         with desk.store.atomic() as db:
             sender_table.confirm(db, sender_table.add_address(db, id, f"{address}@{name}", now), now)
     with (zones / "kestrelquay.example.zone").open("a") as f:
@@ -208,6 +212,7 @@ class Demo:
                 "public_url": self.url,
                 "relay_port": ports["relay"],
                 "intake_port": ports["intake"],
+                "mail_port": ports["relay"],
                 "resolver": f"127.0.0.1:{ports['dns']}",
                 "world_url": self.world,
             }.items():

@@ -111,8 +111,11 @@ class Worker:
         return smtp_in.listen(str(s["intake_host"]), int(s["intake_port"]), self._returned)
 
     def _returned(self, to: str, raw: bytes) -> None:
-        if not answers.returned(self.desk, self.tokens, to, raw):
-            log.info("nothing to match", to=to)
+        try:
+            if not answers.returned(self.desk, self.tokens, to, raw):
+                log.info("nothing to match", to=to)
+        except MeadowError as e:
+            log.info("mail that cannot be read", to=to, reason=str(e))
 
     def tick(self) -> bool:
         """Do what is due now; True when there was something."""

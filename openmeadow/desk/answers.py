@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from openmeadow.core.columns import Kind
-from openmeadow.core.reports import dsn
 from openmeadow.desk.bring_in.events import consequences
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, events
@@ -68,14 +67,7 @@ def unsubscribed(desk: Desk, delivery: int) -> bool:
 
 
 def returned(desk: Desk, tokens: Tokens, to: str, raw: bytes) -> bool:
-    """A message at the return path: a report of failure marks the delivery it was for."""
-    delivery = tokens.delivery_of(to)
-    if delivery is None:
-        return False
-    known = False
-    for status in dsn.read(raw):
-        if status.action == "failed":
-            known = happened(desk, delivery, Kind.BOUNCED, code=status.code, diagnostic=status.diagnostic)
-        elif status.action == "delayed":
-            known = happened(desk, delivery, Kind.DEFERRED, code=status.code, diagnostic=status.diagnostic)
-    return known
+    """A message at the return path; True when it was matched to somebody."""
+    from openmeadow.desk import reports
+
+    return bool(reports.take_mail(desk, tokens, to, raw).get("matched"))

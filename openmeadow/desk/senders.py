@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import secrets
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from typing import Any
 
 import idna
@@ -12,21 +12,25 @@ import idna
 from openmeadow.core.addresses.providers import is_freemail
 from openmeadow.core.addresses.syntax import address_key, syntax_problem
 from openmeadow.core.authentication import dkim, records
+from openmeadow.core.authentication.findings import BROKEN, HOLDS, MEND, RecordFinding, overall, txt_line
+from openmeadow.core.authentication.spf import Cost
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.message.assembly import Envelope, assemble
 from openmeadow.core.message.body import Said
 from openmeadow.desk.desk import Desk
-from openmeadow.store import senders, workspace
+from openmeadow.store import campaigns, senders, workspace
+from openmeadow.wire import proof
 from openmeadow.wire.dns import Resolver, answer_all
 from openmeadow.wire.dns import publish as send_update
 from openmeadow.wire.smtp_out import Relay
 from openmeadow.wire.tokens import Tokens
 
+KEEP_OLD_KEY = 7 * 86_400
 _HOST = re.compile(r"(?:[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\.)+[a-z0-9-]{2,63}")
 
 
-def add_domain(desk: Desk, text: str, who: str) -> int:
-    """Claim a domain. Freemail providers' domains are refused: nobody can prove mail from them is theirs."""
+def domain_name(text: str) -> str:
+    """A domain as it is compared: lower case, A-labels, no dot at the end."""
     name = text.strip().rstrip(".").lower()
     try:
         name = idna.encode(name, uts46=True).decode() if name else ""
@@ -34,6 +38,12 @@ def add_domain(desk: Desk, text: str, who: str) -> int:
         name = ""
     if not _HOST.fullmatch(name):
         raise Refused(f"“{text.strip()[:80]}” is not a domain name; write it like news.kestrelquay.example.")
+    return name
+
+
+def add_domain(desk: Desk, text: str, who: str) -> int:
+    """Claim a domain. Freemail providers' domains are refused: nobody can prove mail from them is theirs."""
+    name = domain_name(text)
     if is_freemail(name):
         raise Refused(
             f"{name} is a freemail provider's domain. Its policy tells receivers to refuse mail sent from "
@@ -47,13 +57,20 @@ def add_domain(desk: Desk, text: str, who: str) -> int:
     return id
 
 
-def make_key(desk: Desk, id: int, who: str) -> None:
-    """A fresh RSA key under a selector named after the month; the old key is replaced."""
+def make_key(desk: Desk, id: int, who: str, kind: str = "rsa") -> None:
+    """A fresh key under a selector of its own. The first one is used at once; a later one waits until it is
+    published and proved, and the one before is kept for a week."""
     row = _domain(desk, id)
-    key = dkim.new_key()
-    selector = f"m{(int((row['selector'] or 'm0')[1:]) + 1)}"
+    if kind not in ("rsa", "ed25519"):
+        raise Refused("A key is rsa or ed25519.")
+    key = dkim.new_key(kind)
     with desk.store.atomic() as db:
-        senders.set_key(db, id, selector, key.private, key.public)
+        numbers = [int(s[1:]) for s in (row["selector"] or "m0", *(k["selector"] for k in senders.keys(db, id)))]
+        selector = f"m{max(numbers) + 1}"
+        if row["selector"]:
+            senders.add_next_key(db, id, selector, key.private, key.public, desk.now())
+        else:
+            senders.set_key(db, id, selector, key.private, key.public)
         workspace.log(db, desk.now(), who, "made DKIM key", f"{selector} for {row['name']}")
 
 
@@ -65,15 +82,26 @@ def _domain(desk: Desk, id: int) -> Any:
 
 
 def facts(desk: Desk, row: Any) -> records.SenderFacts:
+    """What is to be proved about a domain of this workspace."""
     settings = workspace.settings(desk.store.read())
+    used = (records.Key(row["selector"], row["public_key"]),) if row["selector"] else ()
+    others = tuple(records.Key(k["selector"], k["public_key"]) for k in senders.keys(desk.store.read(), row["id"]))
     return records.SenderFacts(
         row["name"],
         row["token"],
-        row["selector"] or "",
-        row["public_key"] or "",
+        used + others,
         tuple(settings["relay_ips"]),
         return_domain(row["name"]),
+        tracking_host(str(settings["public_url"])),
+        tuple(settings["block_lists"]),
     )
+
+
+def tracking_host(url: str) -> str:
+    """The host that links in mail lead to; "" while the application is only reached on this machine."""
+    host = url.partition("//")[2].partition("/")[0].rpartition("@")[2]
+    host = host.partition("]")[0].lstrip("[") if host.startswith("[") else host.partition(":")[0]
+    return "" if host in ("localhost", "") or host.startswith("127.") or host == "::1" else host
 
 
 def return_domain(domain: str) -> str:
@@ -82,14 +110,71 @@ def return_domain(domain: str) -> str:
 
 
 def check(desk: Desk, id: int) -> str:
-    """Look up every record; the state is the worst of them."""
-    row = _domain(desk, id)
+    """Look up every record; the state is the worst of them. A proved next key is used from now on; a sender that
+    broke holds the plans that need it."""
+    row, now = _domain(desk, id), desk.now()
     resolver = Resolver(str(desk.setting("resolver")))
-    found = [answer_all(question(facts(desk, row)), resolver) for question in records.ALL]
-    state = records.overall(found)
     with desk.store.atomic() as db:
-        senders.set_checked(db, id, state, [asdict(f) for f in found], desk.now())
+        senders.drop_old_keys(db, id, now - KEEP_OLD_KEY)
+    others = {k["selector"]: k["state"] for k in senders.keys(desk.store.read(), id)}
+    seen = answer_all(records.look(facts(desk, row), lambda: _beyond_dns(desk, row, resolver)), resolver)
+    found, proved = [], False
+    for f in seen.records:
+        state = others.get(f.record.removeprefix("DKIM ")) if f.record.startswith("DKIM ") else None
+        proved |= state == "next" and f.state in (HOLDS, MEND)
+        found.append(replace(f, **_BESIDE[state]) if state and f.state == BROKEN else f)
+    state = overall(found)
+    spf = {
+        "result": seen.spf.result,
+        "lookups": seen.spf.lookups,
+        "most": seen.spf.most,
+        "advice": seen.spf.advice,
+        "costs": [drawn(c) for c in seen.spf.costs],
+    }
+    with desk.store.atomic() as db:
+        senders.set_checked(db, id, state, [asdict(f) for f in found], spf, now)
+        if proved:
+            senders.use_next_key(db, id, now)
+            workspace.log(db, now, "worker", "uses the next DKIM key", row["name"])
+    if state == BROKEN:
+        worst = next(f for f in found if f.state == BROKEN)
+        hold_plans(desk, row, f"{row['name']}, {worst.record}: {worst.found}")
     return state
+
+
+_BESIDE: dict[str, dict[str, str]] = {
+    "next": {
+        "state": MEND,
+        "meaning": "The next key waits: publish its line, and it is used as soon as it is proved. Until then the one "
+        "before signs.",
+    },
+    "old": {"state": HOLDS, "meaning": "Retired; kept for a week for mail that is still under way."},
+}
+
+
+def drawn(c: Cost) -> dict[str, Any]:
+    return {"term": c.term, "domain": c.domain, "lookups": c.lookups, "below": [drawn(b) for b in c.below]}
+
+
+def _beyond_dns(desk: Desk, row: Any, resolver: Resolver) -> list[RecordFinding]:
+    """What no question to the DNS answers: a message signed here that verifies, and the relay's TLS."""
+    out = []
+    if row["selector"]:
+        out.append(proof.signature(row["name"], row["selector"], row["private_key"], desk.now(), resolver))
+    s = workspace.settings(desk.store.read())
+    out.append(proof.relay_tls(str(s["relay_host"]), int(s["relay_port"])))
+    return out
+
+
+def hold_plans(desk: Desk, row: Any, why: str) -> int:
+    """Hold every plan under way that sends from a domain; how many."""
+    held = 0
+    with desk.store.atomic() as db:
+        for c in campaigns.under_way_from(db, row["id"]):
+            campaigns.update(db, c["id"], {"state": "held", "held_why": f"A record of its sender is broken: {why}."})
+            workspace.log(db, desk.now(), "worker", "held plan", c["name"])
+            held += 1
+    return held
 
 
 def relay(desk: Desk) -> Relay:
@@ -166,14 +251,36 @@ def confirm(desk: Desk, id: int) -> str:
     return str(row["address"])
 
 
+def zone_of(desk: Desk, id: int) -> str:
+    """All lines that a domain needs, as zone lines (RFC 1035)."""
+    row = _domain(desk, id)
+    found = answer_all(records.look(facts(desk, row)), Resolver(str(desk.setting("resolver")))).records
+    lines = [hosts_line for f in found if (hosts_line := f.publish or _line_of(f, row))]
+    return f"; what {row['name']} needs\n" + "\n".join(dict.fromkeys(lines)) + "\n"
+
+
+def _line_of(f: RecordFinding, row: Any) -> str:
+    """The line of a record that holds, where it is known word for word."""
+    if f.record == "Ownership":
+        return txt_line(f"_meadow.{row['name']}", f.expected)
+    if f.record.startswith("DKIM "):
+        return txt_line(f"{f.record.removeprefix('DKIM ')}._domainkey.{row['name']}", f.expected)
+    return ""
+
+
+def _ours(line: str, domain: str) -> bool:
+    """Whether a zone line stands under the domain; the relay's reverse name, for one, is somebody else's to publish."""
+    return line.partition(" ")[0].endswith(f"{domain}.")
+
+
 def publish(desk: Desk, id: int, who: str) -> None:
     """Publish the lines of every record that does not hold, where the name server takes updates; then look again."""
     row, where = _domain(desk, id), str(desk.setting("resolver"))
     if not where:
         raise Refused("No name server that takes updates is set; publish the lines by hand.")
     resolver = Resolver(where)
-    found = [answer_all(question(facts(desk, row)), resolver) for question in records.ALL]
-    lines = [f.publish for f in found if f.publish and f.state != records.HOLDS]
+    found = answer_all(records.look(facts(desk, row)), resolver).records
+    lines = [f.publish for f in found if f.publish and f.state != HOLDS and _ours(f.publish, row["name"])]
     send_update(where, lines)
     with desk.store.atomic() as db:
         workspace.log(db, desk.now(), who, "published", row["name"], len(lines))

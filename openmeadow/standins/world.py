@@ -37,6 +37,7 @@ from openmeadow.wire.dns import Resolver, answer_all
 
 KEPT_MAILBOXES, KEPT_MESSAGES = 400, 30
 RELAY_IP = "192.0.2.25"  # where the world's receivers see the relay's mail come from
+MISTYPED = ("lanternmial.example", "postren.example", "brinebx.example")
 BOUNCES_LATER = {"tidewatch.example"}
 SAME_AGAIN, OTHER_AGAIN = 0.12, 0.2
 SLOW_PROVIDER, SLOW_SHARE = "brinebox.example", 0.06

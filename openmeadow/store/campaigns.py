@@ -15,6 +15,7 @@ _FIELDS = {
     "name",
     "kind",
     "asks",
+    "held_why",
     "purpose",
     "from_address",
     "from_name",
@@ -77,6 +78,15 @@ def people(db: sqlite3.Connection, campaign: int, side: str) -> list[int]:
 def set_people(db: sqlite3.Connection, campaign: int, side: str, ids: Sequence[int]) -> None:
     db.execute("DELETE FROM campaign_people WHERE campaign = ? AND side = ?", (campaign, side))
     db.executemany("INSERT OR IGNORE INTO campaign_people VALUES (?, ?, ?)", ((campaign, id, side) for id in ids))
+
+
+def under_way_from(db: sqlite3.Connection, domain: int) -> list[sqlite3.Row]:
+    """Plans under way that send from a domain."""
+    return db.execute(
+        "SELECT c.* FROM campaigns c JOIN from_addresses a ON a.id = c.from_address WHERE a.domain = ? "
+        "AND c.state IN ('planned', 'sending')",
+        (domain,),
+    ).fetchall()
 
 
 def requests(db: sqlite3.Connection) -> list[sqlite3.Row]:

@@ -113,3 +113,15 @@ def members(db: sqlite3.Connection) -> list[tuple[str, list[int]]]:
             )
         )
     return out
+
+
+def keys_of(db: sqlite3.Connection, ids: Sequence[int]) -> list[str]:
+    """The address keys of some people who are not erased."""
+    out: list[str] = []
+    for i in range(0, len(ids), 20_000):
+        part = ids[i : i + 20_000]
+        rows = db.execute(
+            f"SELECT email_key FROM subscribers WHERE erased_at IS NULL AND id IN ({','.join('?' * len(part))})", part
+        )
+        out += [str(r["email_key"]) for r in rows]
+    return out

@@ -31,10 +31,61 @@ def set_key(db: sqlite3.Connection, id: int, selector: str, private: str, public
     )
 
 
-def set_checked(db: sqlite3.Connection, id: int, state: str, records: list[dict[str, Any]], now: int) -> None:
+def set_checked(
+    db: sqlite3.Connection, id: int, state: str, records: list[dict[str, Any]], spf: dict[str, Any], now: int
+) -> None:
+    """What a look found; what differs from the look before is kept with its moment."""
+    row = domain(db, id)
+    before = {r["record"]: r for r in json.loads(row["records"])} if row and row["checked_at"] else None
+    if before is not None:
+        for r in records:
+            old = before.get(r["record"])
+            if old is None or old["state"] != r["state"]:
+                db.execute(
+                    "INSERT INTO record_changes (domain, at, record, before, after, found) VALUES (?, ?, ?, ?, ?, ?)",
+                    (id, now, r["record"], old["state"] if old else "new", r["state"], r["found"]),
+                )
     db.execute(
-        "UPDATE domains SET state = ?, records = ?, checked_at = ? WHERE id = ?", (state, json.dumps(records), now, id)
+        "UPDATE domains SET state = ?, records = ?, spf = ?, checked_at = ? WHERE id = ?",
+        (state, json.dumps(records), json.dumps(spf), now, id),
     )
+
+
+def changes(db: sqlite3.Connection, id: int, limit: int = 20) -> list[sqlite3.Row]:
+    return db.execute(
+        "SELECT * FROM record_changes WHERE domain = ? ORDER BY at DESC, id DESC LIMIT ?", (id, limit)
+    ).fetchall()
+
+
+def keys(db: sqlite3.Connection, domain: int) -> list[sqlite3.Row]:
+    """The keys beside the one in use."""
+    return db.execute("SELECT * FROM dkim_keys WHERE domain = ? ORDER BY id", (domain,)).fetchall()
+
+
+def add_next_key(db: sqlite3.Connection, domain: int, selector: str, private: str, public: str, now: int) -> None:
+    """A key that waits to be proved; an earlier one that waited is gone."""
+    db.execute("DELETE FROM dkim_keys WHERE domain = ? AND state = 'next'", (domain,))
+    db.execute(
+        "INSERT INTO dkim_keys (domain, selector, private_key, public_key, state, made_at) VALUES (?, ?, ?, ?, 'next', ?)",
+        (domain, selector, private, public, now),
+    )
+
+
+def use_next_key(db: sqlite3.Connection, id: int, now: int) -> None:
+    """The proved key is used from now on; the one before is kept as old."""
+    db.execute(
+        "INSERT INTO dkim_keys (domain, selector, private_key, public_key, state, made_at, retired_at) "
+        "SELECT id, selector, private_key, public_key, 'old', ?2, ?2 FROM domains WHERE id = ?1",
+        (id, now),
+    )
+    row = db.execute("DELETE FROM dkim_keys WHERE domain = ? AND state = 'next' RETURNING *", (id,)).fetchone()
+    set_key(db, id, row["selector"], row["private_key"], row["public_key"])
+
+
+def drop_old_keys(db: sqlite3.Connection, domain: int, before: int) -> int:
+    return db.execute(
+        "DELETE FROM dkim_keys WHERE domain = ? AND state = 'old' AND retired_at <= ?", (domain, before)
+    ).rowcount
 
 
 def add_address(db: sqlite3.Connection, domain: int, address: str, now: int) -> int:

@@ -17,6 +17,8 @@ DEFAULTS: dict[str, Any] = {
     "intake_port": 2526,
     "return_domain": "",
     "resolver": "",
+    "block_lists": [],
+    "mail_port": 25,
     "postal_address": "",
     "record_opens": True,
     "connections": 4,

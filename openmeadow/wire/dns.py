@@ -6,6 +6,7 @@ from collections.abc import Generator
 from typing import TypeVar
 
 import dns.exception
+import dns.name
 import dns.resolver
 import dns.reversename
 
@@ -33,13 +34,20 @@ class Resolver:
             self._kept[q] = self._look(q)
         return self._kept[q]
 
+    def address(self, host: str) -> str:
+        """An address of a host; the name itself where none is found."""
+        for kind in ("A", "AAAA"):
+            if values := self.ask(Question(host, kind)).values:
+                return values[0]
+        return host
+
     def _look(self, q: Question) -> Found:
-        name = dns.reversename.from_address(q.name) if q.kind == "PTR" else q.name
         try:
+            name = dns.reversename.from_address(q.name) if q.kind == "PTR" else _name(q.name)
             answer = self._resolver.resolve(name, q.kind, search=False)
         except (dns.resolver.NXDOMAIN, dns.resolver.NoAnswer):
             return Found("none")
-        except (dns.exception.DNSException, OSError, UnicodeError):
+        except (dns.exception.DNSException, OSError, ValueError):
             return Found("unknown")
         if q.kind == "TXT":
             return Found("found", tuple(b"".join(r.strings).decode("utf-8", "replace") for r in answer))
@@ -47,6 +55,13 @@ class Resolver:
             ordered = sorted(answer, key=lambda r: int(r.preference))
             return Found("found", tuple(str(r.exchange).rstrip(".") for r in ordered))
         return Found("found", tuple(str(r).rstrip(".") for r in answer))
+
+
+def _name(text: str) -> dns.name.Name:
+    """A name from its labels as they stand: what looks like an escape is none; other letters become A-labels."""
+    if not text.isascii():
+        return dns.name.from_text(text)
+    return dns.name.Name([*(label.encode() for label in text.removesuffix(".").split(".")), b""])
 
 
 def answer_all(asking: Generator[Question, Found, T], resolver: Resolver) -> T:
@@ -61,7 +76,6 @@ def answer_all(asking: Generator[Question, Found, T], resolver: Resolver) -> T:
 
 def publish(where: str, lines: list[str]) -> None:
     """Send zone lines (``name. ttl IN TXT "…"``) to the zone's name server as a dynamic update (RFC 2136)."""
-    import dns.name
     import dns.query
     import dns.rcode
     import dns.update

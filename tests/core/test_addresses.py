@@ -6,7 +6,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from openmeadow.core.addresses.verdicts import VERDICTS, is_reserved, judge, slip_of
+from openmeadow.core.addresses.verdicts import (
+    VERDICTS,
+    DomainAnswer,
+    domain_answer,
+    is_reserved,
+    judge,
+    mailbox_of,
+    slip_of,
+)
+from tests.core.recorded import drive, zone
 
 KNOWN = ("lanternmail.example", "postern.example", "brinebox.example")
 
@@ -36,8 +45,8 @@ def test_verdicts(address: str, verdict: str, reason: str, suggestion: str | Non
 
 
 def test_what_the_domain_answers_decides() -> None:
-    assert judge("otto@saltmere.net", KNOWN, domain_takes_mail=True).verdict == "good"
-    nowhere = judge("otto@lanternmai.example", KNOWN, domain_takes_mail=False)
+    assert judge("otto@saltmere.net", KNOWN, domain=DomainAnswer(True)).verdict == "good"
+    nowhere = judge("otto@lanternmai.example", KNOWN, domain=DomainAnswer(False, (), "lanternmai.example takes no mail"))
     assert (nowhere.verdict, nowhere.suggestion) == ("bad", "otto@lanternmail.example"), "bad, and probably meant"
     assert judge("otto@saltmere.net", KNOWN).verdict == "unknown", "not asked is not no"
 
@@ -77,3 +86,42 @@ def test_reserved_domains() -> None:
         False,
         False,
     ]
+
+
+@pytest.mark.parametrize(
+    ("lines", "takes", "why"),
+    [
+        ("d MX m.d\nm.d A 192.0.2.1", True, ""),
+        ("d MX m.d\nm.d A\nm.d AAAA 2001:db8::1", True, ""),
+        ("d MX m.d\nm.d A\nm.d AAAA", False, "do not exist"),
+        ("d MX\nd A 192.0.2.1", True, ""),
+        ("d MX\nd A\nd AAAA", False, "takes no mail"),
+        ("d MX ?", None, "could not be looked up"),
+        ("d MX m.d\nm.d A ?", None, "could not be looked up"),
+    ],
+)
+def test_whether_a_domain_takes_mail(lines: str, takes: bool | None, why: str) -> None:
+    found = drive(domain_answer("d"), zone(lines))
+    assert found.takes_mail is takes and why in found.why
+
+
+def test_a_null_mx_says_no() -> None:
+    assert "null MX" in drive(domain_answer("d"), {("d", "MX"): [""]}).why
+
+
+@pytest.mark.parametrize(
+    ("code", "text", "answer", "verdict"),
+    [
+        (250, "2.1.5 fine", "yes", "good"),
+        (550, "5.1.1 no such user", "no", "bad"),
+        (552, "5.2.2 mailbox full", "full", "risky"),
+        (452, "4.2.2 over quota", "full", "risky"),
+        (450, "4.7.1 greylisted", "greylisted", "unknown"),
+        (550, "5.7.1 policy", "would not say", "unknown"),
+        (252, "cannot verify", "would not say", "unknown"),
+    ],
+)
+def test_what_a_mail_host_says(code: int, text: str, answer: str, verdict: str) -> None:
+    assert mailbox_of(code, text) == answer
+    assert judge("mira@saltmere.net", KNOWN, domain=DomainAnswer(True), mailbox=answer).verdict == verdict
+    assert judge("mira@saltmere.net", KNOWN, domain=DomainAnswer(True), mailbox="accepts everything").verdict == "risky"

@@ -8,13 +8,9 @@ import email.policy
 import dkim
 import pytest
 
-from openmeadow.core.authentication import records
 from openmeadow.core.authentication.dkim import Signer, new_key, record_text
 from openmeadow.core.message.assembly import Envelope, assemble
 from openmeadow.core.message.body import Body, FieldMistake, Said, check_fields, links, twin
-from openmeadow.core.reports.bounces import bounce_class
-from openmeadow.core.reports.dsn import read
-from tests.core.recorded import drive
 
 HTML = (
     '<html><body><p>Dear {{ first_name or "friend" }},</p><a href="https://x.example/a?b=1&amp;c=2">one</a> '
@@ -91,76 +87,3 @@ def test_a_signature_verifies_through_another_library(text: str) -> None:
         read_back["DKIM-Signature"].lower().replace(";", ":").replace(" ", "").replace("h=", ":").split(":")
     )
     assert max(map(len, signed.split(b"\r\n"))) <= 998
-
-
-T = "TXT"
-
-
-KEY = new_key()
-FACTS = records.SenderFacts("n.q.example", "tok", "m1", KEY.public, ("192.0.2.25",), "bounce.n.q.example")
-OWN, DK = ("_meadow.n.q.example", T), ("m1._domainkey.n.q.example", T)
-DM, UP = ("_dmarc.n.q.example", T), ("_dmarc.q.example", T)
-
-
-@pytest.mark.parametrize(
-    ("question", "answers", "state", "words"),
-    [
-        (records.ownership, {OWN: ["meadow=tok"]}, "holds", "carries your token"),
-        (records.ownership, {OWN: ["meadow=other"]}, "broken", "says meadow=other"),
-        (records.ownership, {OWN: "?"}, "unknown", "no answer"),
-        (records.signing_key, {DK: [record_text(KEY.public)]}, "holds", "RSA 2048"),
-        (records.signing_key, {DK: [record_text(KEY.public) + "; t=y"]}, "mend", "test mode"),
-        (records.signing_key, {DK: ["v=DKIM1; p="]}, "broken", "revoked"),
-        (records.signing_key, {DK: ["v=DKIM1; p=AAAA"]}, "broken", "another key"),
-        (records.signing_key, {DK: []}, "broken", "no TXT"),
-        (records.policy, {DM: ["v=DMARC1; p=none; rua=mailto:d@q.example"]}, "holds", "p=none"),
-        (records.policy, {DM: [], UP: ["v=DMARC1; p=reject"]}, "mend", "p=reject"),
-        (records.policy, {DM: ["v=DMARC1; p=none", "v=DMARC1; p=none"]}, "broken", "2 records"),
-        (records.policy, {DM: [], UP: []}, "broken", "no record"),
-        (records.sender_policy, {("bounce.n.q.example", T): ["v=spf1 -all"]}, "broken", "fail"),
-        (records.sender_policy, {("bounce.n.q.example", T): "?"}, "unknown", "temperror"),
-    ],
-)
-def test_records(question: object, answers: dict[tuple[str, str], list[str] | str], state: str, words: str) -> None:
-    found = drive(question(FACTS), answers)  # type: ignore[operator]
-    assert isinstance(found, records.RecordFinding)
-    assert found.state == state and words in found.found
-    assert bool(found.publish) is (state != "holds")
-
-
-@pytest.mark.parametrize(
-    ("code", "text", "expected"),
-    [
-        ("5.1.1", "", "hard"),
-        ("5.2.1", "disabled", "hard"),
-        ("550", "5.1.1 no such user", "hard"),
-        ("550", "User unknown here", "hard"),
-        ("550", "go away", "unknown"),
-        ("5.2.2", "full", "soft"),
-        ("4.4.1", "", "soft"),
-        ("451", "try later", "soft"),
-        ("5.7.1", "policy", "blocked"),
-        ("550", "listed at a block list", "blocked"),
-        ("4.7.1", "too much", "blocked"),
-        (None, None, "unknown"),
-    ],
-)
-def test_bounce_classes(code: str | None, text: str | None, expected: str) -> None:
-    assert bounce_class(code, text) == expected
-
-
-def test_a_report_is_read_and_anything_else_is_none() -> None:
-    report = (
-        b"Content-Type: multipart/report; report-type=delivery-status; boundary=b\r\n\r\n--b\r\nContent-Type: "
-        b"message/delivery-status\r\n\r\nReporting-MTA: dns; x\r\n\r\nFinal-Recipient: rfc822; A@x.example\r\n"
-        b"Action: failed\r\nStatus: 5.1.1\r\nDiagnostic-Code: smtp; 550 nobody\r\n\r\n--b--\r\n"
-    )
-    (status,) = read(report)
-    assert (status.address, status.action, status.code, status.diagnostic) == (
-        "A@x.example",
-        "failed",
-        "5.1.1",
-        "550 nobody",
-    )
-    for junk in (b"", b"\0\xff", b"Content-Type: message/delivery-status\r\n\r\n", report[:150]):
-        assert read(junk) == []

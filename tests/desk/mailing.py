@@ -18,6 +18,7 @@ from openmeadow.desk.desk import Desk
 from openmeadow.standins.dns_server import DnsServer
 from openmeadow.standins.habits import FAR, Habits, draw
 from openmeadow.standins.world import RELAY_IP, World, serve_http, serve_smtp
+from openmeadow.standins.zones import provider_zones
 from openmeadow.store import senders as sender_table
 from openmeadow.store import subscribers as subscriber_table
 from openmeadow.store import workspace
@@ -30,6 +31,9 @@ ZONE = f"""$TTL 60
 @ IN SOA ns.kestrelquay.example. hostmaster.kestrelquay.example. 1 60 60 60 60
 @ IN NS ns
 ns IN A 127.0.0.1
+mail IN A 127.0.0.1
+relay IN A {RELAY_IP}
+bounce.news IN MX 10 mail
 bounce.news IN TXT "v=spf1 ip4:{RELAY_IP} -all"
 _dmarc IN TXT "v=DMARC1; p=none; rua=mailto:dmarc@kestrelquay.example"
 """
@@ -76,6 +80,7 @@ def mailing(folder: Path, people: int = 60, **traits: object) -> Iterator[Mailin
     zones = folder / "zones"
     zones.mkdir()
     (zones / "kestrelquay.example.zone").write_text(ZONE)
+    provider_zones(zones, ["postern.example", "saltmere.example", "lanternmail.example"])
     dns = DnsServer(zones)
     desk = Desk(folder)
     relay_port, http_port, intake_port = free_port(), free_port(), free_port()
@@ -139,4 +144,4 @@ def ready_campaign(desk: Desk, name: str = "Harbour nights") -> int:
 def look_up(desk: Desk) -> list[str]:
     row = sender_table.domain_named(desk.store.read(), DOMAIN)
     resolver = Resolver(str(desk.setting("resolver")))
-    return [answer_all(q(senders.facts(desk, row)), resolver).state for q in records.ALL]
+    return [f.state for f in answer_all(records.look(senders.facts(desk, row)), resolver).records]

@@ -36,7 +36,7 @@ def open_by(m: Mailing, subscribers: list[int], kind: str = "first", agent: str 
 
 def test_the_whole_plan(folder: Path) -> None:
     with mailing(folder) as m:
-        assert look_up(m.desk) == ["holds"] * 4, "the published lines prove the domain"
+        assert set(look_up(m.desk)) == {"holds"}, "the published lines prove the domain"
         assert campaigns.start(m.desk, m.campaign, "test") == {"people": 60, "batches": 3}
         sending.send_due(m.desk, m.tokens)
         assert states(m) == {"handed over": 6, "waiting": 54}, "only the lead batch is due"

@@ -89,11 +89,15 @@ def test_senders_by_the_api(running: tuple[Mailing, Caller]) -> None:
     one = call("GET", "/senders")["domains"][0]
     assert (one["name"], one["addresses"][0]["usable"]) == (DOMAIN, True)
     new = call("POST", f"/senders/{one['id']}/key", {})
-    assert new["state"] == "broken" and new["selector"] != one["selector"], "mail signed with it proves nothing yet"
-    assert "from_address" not in call("GET", f"/campaigns/{m.campaign}")["checks"] and any(
-        c["level"] == "stop" for c in call("GET", f"/campaigns/{m.campaign}")["checks"]
-    )
-    assert call("POST", f"/senders/{one['id']}/publish", {})["state"] == "holds"
+    assert (new["state"], new["selector"]) == ("mend", one["selector"]), "the next key waits until it is published"
+    assert [r["state"] for r in new["records"] if r["record"].startswith("DKIM")] == ["holds", "mend"]
+    published = call("POST", f"/senders/{one['id']}/publish", {})
+    assert published["state"] == "holds" and published["selector"] != one["selector"], "proved, so it is used"
+    assert [k["state"] for k in call("GET", f"/senders/{one['id']}")["keys"]] == ["old"]
+    set_clock(m.desk, NOW + 8 * DAY)
+    assert call("POST", f"/senders/{one['id']}/check", {})["keys"] == [], "the old one is dropped after a week"
+    assert b"_domainkey" in call("GET", f"/senders/{one['id']}/zone")
+    assert [c["record"] for c in published["changes"]][:1] == ["DKIM m2"]
     added = call("POST", f"/senders/{one['id']}/addresses", {"name": "box"})
     waiting = next(a for a in added["addresses"] if a["address"] == f"box@{DOMAIN}")
     assert waiting["confirmed_at"] is None

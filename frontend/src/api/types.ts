@@ -9,6 +9,7 @@ export interface Models {
   AskAgainIn: AskAgainIn;
   BasePoint: BasePoint;
   BatchLine: BatchLine;
+  BesideKey: BesideKey;
   BringIn: BringIn;
   Burst: Burst;
   Campaign: Campaign;
@@ -84,6 +85,7 @@ export interface Models {
   Reason: Reason;
   RecipientsView: RecipientsView;
   Record: Record;
+  RecordChange: RecordChange;
   Refusal: Refusal;
   ReplayView: ReplayView;
   RequestLine: RequestLine;
@@ -210,6 +212,11 @@ export interface BatchLine {
   complained: number;
   bounced: number;
   bands: number[];
+}
+export interface BesideKey {
+  selector: string;
+  state: "next" | "old";
+  made_at: number;
 }
 export interface BringIn {
   upload: string;
@@ -467,6 +474,11 @@ export interface Domain {
   selector: string;
   checked_at: number | null;
   records: Record[];
+  keys: BesideKey[];
+  changes: RecordChange[];
+  spf: {
+    [k: string]: unknown;
+  };
   addresses: FromAddress[];
 }
 export interface Record {
@@ -476,6 +488,13 @@ export interface Record {
   found: string;
   meaning: string;
   publish: string;
+}
+export interface RecordChange {
+  at: number;
+  record: string;
+  before: string;
+  after: string;
+  found: string;
 }
 export interface FromAddress {
   id: number;

@@ -33,3 +33,8 @@ def _freemail() -> frozenset[str]:
 
 def is_freemail(domain: str) -> bool:
     return domain.lower() in _freemail()
+
+
+def freemail_domains() -> list[str]:
+    """The well-known domains, in the order of their list."""
+    return sorted(_freemail())

@@ -31,7 +31,9 @@ def syntax_problem(address: str) -> str | None:
     if "@" in address and "." not in address.rpartition("@")[2].strip("."):
         return "the domain has no dot"
     try:
-        email_validator.validate_email(address, check_deliverability=False, globally_deliverable=False)
+        email_validator.validate_email(
+            address, check_deliverability=False, globally_deliverable=False, allow_quoted_local=True
+        )
     except email_validator.EmailNotValidError as e:
         return str(e).rstrip(".")
     return None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from functools import cache
@@ -10,6 +11,8 @@ from importlib import resources
 from disposable_email_domains import blocklist
 
 from openmeadow.core.addresses.syntax import address_key, syntax_problem
+from openmeadow.core.authentication.questions import Asking, Question
+from openmeadow.core.reports.bounces import bounce_class
 
 VERDICTS = ("good", "risky", "bad", "unknown")
 RESERVED = ("test", "example", "invalid", "localhost", "example.com", "example.net", "example.org")  # RFC 2606, 6761
@@ -22,6 +25,50 @@ class Verdict:
     verdict: str
     reasons: tuple[str, ...] = ()
     suggestion: str | None = None
+
+
+@dataclass(frozen=True)
+class DomainAnswer:
+    """Whether a domain takes mail, by which hosts, and why not; None where nobody asked or no answer came."""
+
+    takes_mail: bool | None
+    hosts: tuple[str, ...] = ()
+    why: str = ""
+
+
+NOT_ASKED = DomainAnswer(None, (), "its domain was not asked")
+MAILBOX = ("yes", "no", "full", "accepts everything", "greylisted", "would not say")
+
+
+def domain_answer(name: str) -> Asking[DomainAnswer]:
+    """MX, else the domain's own address (RFC 5321 5.1); a null MX says no (RFC 7505)."""
+    answer = yield Question(name, "MX")
+    silent = DomainAnswer(None, (), f"{name} could not be looked up")
+    if answer.status == "unknown":
+        return silent
+    hosts = tuple(h for h in answer.values if h)
+    if answer.values and not hosts:
+        return DomainAnswer(False, (), f"{name} says that it takes no mail (a null MX)")
+    for host in hosts or (name,):
+        for kind in ("A", "AAAA"):
+            address = yield Question(host, kind)
+            if address.status == "unknown":
+                return silent
+            if address.values:
+                return DomainAnswer(True, hosts or (name,))
+    return DomainAnswer(False, hosts, f"the mail hosts of {name} do not exist" if hosts else f"{name} takes no mail")
+
+
+def mailbox_of(code: int, text: str) -> str:
+    """What a reply to RCPT says of the mailbox: one of MAILBOX. Policy and trouble say nothing of it."""
+    if code in (250, 251):
+        return "yes"
+    kind = bounce_class(str(code), text)
+    if kind == "hard":
+        return "no"
+    if re.search(r"\b[45]\.2\.2\b|full|over quota", text, re.I) or code == 552:
+        return "full"
+    return "greylisted" if 400 <= code < 500 else "would not say"
 
 
 def _one_slip(a: str, b: str) -> bool:
@@ -57,30 +104,45 @@ def slip_of(domain: str, well_known: Sequence[str]) -> str | None:
 
 
 def judge(
-    address: str, well_known: Sequence[str] = (), bounced: Collection[str] = (), domain_takes_mail: bool | None = None
+    address: str,
+    well_known: Sequence[str] = (),
+    bounced: Collection[str] = (),
+    domain: DomainAnswer = NOT_ASKED,
+    mailbox: str = "",
 ) -> Verdict:
-    """One address. ``well_known`` are domains by falling frequency; ``bounced`` keys that bounced for good;
-    ``domain_takes_mail`` is None where nobody asked or no answer came."""
+    """One address. ``well_known`` are domains by falling frequency; ``bounced`` keys that bounced for good; ``domain``
+    what the DNS said; ``mailbox`` one of MAILBOX, "" where no mail host was asked."""
     clean = address.strip()
+    if not clean:
+        return Verdict("bad", ("there is no address",))
     if (problem := syntax_problem(clean)) is not None:
         return Verdict("bad", (problem,))
     key = address_key(clean)
-    local, _, domain = key.rpartition("@")
-    slip = slip_of(domain, well_known)
+    local, _, name = key.rpartition("@")
+    slip = slip_of(name, well_known)
     suggestion = f"{clean.rpartition('@')[0]}@{slip}" if slip else None
-    if key in bounced:
-        return Verdict("bad", ("it bounced for good",), suggestion)
-    if domain_takes_mail is False:
-        return Verdict("bad", (f"{domain} takes no mail",), suggestion)
+    for proof in (
+        "it bounced for good" if key in bounced else "",
+        domain.why if domain.takes_mail is False else "",
+        "its mail host says there is no such mailbox" if mailbox == "no" else "",
+    ):
+        if proof:
+            return Verdict("bad", (proof,), suggestion)
     signs = []
     if slip:
-        signs.append(f"{domain} looks like a slip for {slip}")
-    if domain in _disposable():
-        signs.append(f"{domain} gives out throw-away addresses")
+        signs.append(f"{name} looks like a slip for {slip}")
+    if name in _disposable():
+        signs.append(f"{name} gives out throw-away addresses")
     if local in _roles():
         signs.append(f"{local}@ is read by a role, not by a person")
+    if local.startswith('"'):
+        signs.append("its first part stands in quotes, which many hosts refuse")
+    if mailbox in ("full", "accepts everything"):
+        signs.append({"full": "its mailbox is full", "accepts everything": f"{name} accepts every address"}[mailbox])
     if signs:
         return Verdict("risky", tuple(signs), suggestion)
-    if domain_takes_mail is None and not is_reserved(domain):
-        return Verdict("unknown", ("its domain was not asked",))
-    return Verdict("good")
+    if domain.takes_mail is None and not is_reserved(name):
+        return Verdict("unknown", (domain.why,))
+    if mailbox in ("greylisted", "would not say"):
+        return Verdict("unknown", (f"its mail host was asked: {mailbox}",))
+    return Verdict("good", ("its mail host takes mail for it",) if mailbox == "yes" else ())

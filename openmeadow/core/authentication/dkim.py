@@ -37,18 +37,28 @@ class KeyPair:
     public: str
 
 
-def new_key() -> KeyPair:
-    key = rsa.generate_private_key(public_exponent=65537, key_size=RSA_BITS)
+def new_key(kind: str = "rsa") -> KeyPair:
+    """A fresh key: ``rsa`` (2048 bits) or ``ed25519``."""
+    key = ed25519.Ed25519PrivateKey.generate() if kind == "ed25519" else rsa.generate_private_key(65537, RSA_BITS)
     pem = key.private_bytes(
         serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
     ).decode()
-    der = key.public_key().public_bytes(serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo)
-    return KeyPair(pem, base64.b64encode(der).decode())
+    encoding, form = (
+        (serialization.Encoding.Raw, serialization.PublicFormat.Raw)
+        if kind == "ed25519"
+        else (serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo)
+    )
+    return KeyPair(pem, base64.b64encode(key.public_key().public_bytes(encoding, form)).decode())
+
+
+def kind_of(public: str) -> str:
+    """The kind of a ``p=`` value: a raw Ed25519 key has 32 octets, RSA's DER many more."""
+    return "ed25519" if len(base64.b64decode(public)) == 32 else "rsa"
 
 
 def record_text(public: str) -> str:
     """The TXT value to publish."""
-    return f"v=DKIM1; k=rsa; p={public}"
+    return f"v=DKIM1; k={kind_of(public)}; p={public}"
 
 
 def _relaxed_header(name: str, value: str) -> str:

@@ -2,206 +2,237 @@
 
 from __future__ import annotations
 
-import base64
+from collections.abc import Callable
 from dataclasses import dataclass
 
-from cryptography.hazmat.primitives.asymmetric import rsa
-from cryptography.hazmat.primitives.serialization import load_der_public_key
-
-from openmeadow.core.authentication import spf
+from openmeadow.core.authentication import dkim_record, dmarc, hosts, spf
 from openmeadow.core.authentication.dkim import record_text
+from openmeadow.core.authentication.findings import (
+    BROKEN,
+    HOLDS,
+    MEND,
+    UNFOUND,
+    UNKNOWN,
+    RecordFinding,
+    overall,
+    txt_line,
+)
 from openmeadow.core.authentication.questions import Asking, Question
 
-HOLDS, MEND, BROKEN, UNKNOWN = "holds", "mend", "broken", "unknown"
-TTL = 3600
-UNFOUND = "The name servers did not answer in time; nothing is concluded, look again in a while."
+NEAR_LIMIT = 8
 
 
 @dataclass(frozen=True)
-class RecordFinding:
-    record: str
-    state: str
-    expected: str
-    found: str
-    meaning: str
-    publish: str = ""
+class Key:
+    """A selector and the ``p=`` value it must answer with; ``public`` is "" where the key is not ours to know."""
+
+    selector: str
+    public: str = ""
 
 
 @dataclass(frozen=True)
 class SenderFacts:
-    """What is to be proved about a domain."""
+    """What is to be proved about a domain. ``token`` and ``keys`` are empty for a domain that is not a sender here."""
 
     domain: str
-    token: str
-    selector: str
-    public_key: str
-    relay_ips: tuple[str, ...]
-    return_domain: str
+    token: str = ""
+    keys: tuple[Key, ...] = ()
+    relay_ips: tuple[str, ...] = ()
+    return_domain: str = ""
+    tracking_host: str = ""
+    lists: tuple[str, ...] = ()
+    intake: str = ""
 
 
-def zone_line(name: str, value: str) -> str:
-    """A TXT line in RFC 1035 master format; strings of at most 255 octets."""
-    pieces = " ".join(
-        '"' + value[i : i + 255].replace("\\", "\\\\").replace('"', '\\"') + '"' for i in range(0, len(value), 255)
+@dataclass(frozen=True)
+class SpfSeen:
+    """The SPF of a domain for all relay addresses: the worst result, look-ups, their tree, advice."""
+
+    result: str
+    lookups: int
+    most: int
+    steps: tuple[spf.Step, ...]
+    costs: tuple[spf.Cost, ...]
+    advice: str
+
+
+def _advice(record: str, most: int, costs: tuple[spf.Cost, ...]) -> str:
+    if most <= NEAR_LIMIT:
+        return ""
+    dear = max(costs, key=lambda c: c.lookups)
+    limit = spf.MOST_LOOKUPS
+    over = f"over the limit of {limit}" if most > limit else f"near the limit of {limit}"
+    return (
+        f"Mail from elsewhere costs up to {most} look-ups, {over}; {dear.term} costs {dear.lookups} of them. "
+        "Drop it if nobody sends for you by it, or name its networks."
     )
-    return f"{name}. {TTL} IN TXT {pieces}"
 
 
-def ownership(f: SenderFacts) -> Asking[RecordFinding]:
-    name, value = f"_meadow.{f.domain}", f"meadow={f.token}"
-    line = zone_line(name, value)
+def sender_policy(f: SenderFacts) -> Asking[tuple[RecordFinding, SpfSeen]]:
+    """SPF of the return path for every address of the relay; without addresses, the record by itself."""
+    domain = f.return_domain or f.domain
+    ips = f.relay_ips
+    terms = " ".join(f"ip{'6' if ':' in ip else '4'}:{ip}" for ip in ips)
+    expected = f"a record at {domain} that allows {', '.join(ips) or 'your relay'}"
+    fix = txt_line(domain, f"v=spf1 {terms} -all" if ips else "v=spf1 -all")
+    results = []
+    for ip in ips or ("192.0.2.1",):
+        results.append((ip, (yield from spf.check(ip, domain))))
+    costs = yield from spf.cost(domain)
+    most = sum(c.lookups for c in costs)
+    order = ("permerror", "none", "fail", "softfail", "neutral", "temperror", "pass")
+    worst = min((r for _, r in results), key=lambda r: order.index(r.result))
+    text = (yield Question(domain, "TXT")).values
+    record = next((v for v in text if v.lower().startswith("v=spf1")), "")
+    advice = _advice(record, most, costs)
+    seen = SpfSeen(worst.result, max(r.lookups for _, r in results), most, worst.steps, costs, advice)
+    found = "; ".join(f"{ip}: {r.result}, {r.lookups} of {spf.MOST_LOOKUPS} look-ups" for ip, r in results)
+    found = found if ips else (record or "no record")
+    words = record.lower().split()
+    if worst.result == "temperror":
+        return RecordFinding("SPF", UNKNOWN, expected, found, UNFOUND, fix), seen
+    good = worst.result == "pass" if ips else worst.result not in ("none", "permerror")
+    if not good:
+        meaning = f"{worst.explanation} Receivers will not believe the return path."
+        return RecordFinding("SPF", BROKEN, expected, found, meaning, fix), seen
+    for wrong, meaning in (
+        ("+all" in words or "all" in words, "It allows everybody to send in your name. End it with -all."),
+        (any(w.lstrip("+-~?").startswith("ptr") for w in words), "It uses ptr, which RFC 7208 says not to."),
+        (bool(advice), advice),
+        (
+            not any(w.lstrip("+-~?") == "all" or w.startswith("redirect=") for w in words),
+            "It does not say what holds for everybody else. End it with -all.",
+        ),
+    ):
+        if wrong:
+            return RecordFinding("SPF", MEND, expected, found, meaning, fix), seen
+    meaning = (
+        "Your relay is allowed to send for the return path." if ips else "The record can be read; no relay was named."
+    )
+    return RecordFinding("SPF", HOLDS, expected, found, meaning), seen
+
+
+def signing_key(f: SenderFacts, key: Key) -> Asking[RecordFinding]:
+    """The record at one selector."""
+    record, name = f"DKIM {key.selector}", f"{key.selector}._domainkey.{f.domain}"
+    expected = record_text(key.public) if key.public else "a key by which signatures verify"
+    fix = txt_line(name, expected) if key.public else ""
     answer = yield Question(name, "TXT")
     if answer.status == "unknown":
-        return RecordFinding("Ownership", UNKNOWN, value, "no answer", UNFOUND, line)
-    if value in answer.values:
-        return RecordFinding(
-            "Ownership", HOLDS, value, f"TXT {name} carries your token", "You may send from this domain."
-        )
-    found = f"TXT {name} says {answer.values[0]}" if answer.values else f"no TXT at {name}"
-    return RecordFinding(
-        "Ownership", BROKEN, value, found, "It is not shown that this domain is yours. Publish the line.", line
-    )
-
-
-def sender_policy(f: SenderFacts) -> Asking[RecordFinding]:
-    domain = f.return_domain
-    terms = " ".join(f"ip{'6' if ':' in ip else '4'}:{ip}" for ip in f.relay_ips)
-    expected = f"a record at {domain} that allows {', '.join(f.relay_ips) or 'your relay'}"
-    line = zone_line(domain, f"v=spf1 {terms} -all")
-    if not f.relay_ips:
-        return RecordFinding(
-            "SPF",
-            UNKNOWN,
-            expected,
-            "",
-            "The relay's addresses are not set; give them in the settings, so that SPF can be judged.",
-            "",
-        )
-    worst, seen = None, []
-    for ip in f.relay_ips:
-        result = yield from spf.check(ip, domain)
-        seen.append(f"{ip}: {result.result}, {result.lookups} of 10 look-ups")
-        if result.result != "pass" and worst is None:
-            worst = result
-    found = "; ".join(seen)
-    if worst is None:
-        return RecordFinding("SPF", HOLDS, expected, found, "Your relay is allowed to send for the return path.")
-    state = UNKNOWN if worst.result == "temperror" else BROKEN
-    return RecordFinding(
-        "SPF",
-        state,
-        expected,
-        found,
-        UNFOUND if state == UNKNOWN else f"{worst.explanation} Receivers will not believe the return path.",
-        line,
-    )
-
-
-def signing_key(f: SenderFacts) -> Asking[RecordFinding]:
-    if not f.selector:
-        return RecordFinding(
-            "DKIM",
-            BROKEN,
-            "a key of this workspace",
-            "no key made yet",
-            "Mail from this domain cannot be signed. Make a key, then publish it.",
-        )
-    name = f"{f.selector}._domainkey.{f.domain}"
-    expected = record_text(f.public_key)
-    line = zone_line(name, expected)
-    answer = yield Question(name, "TXT")
-    if answer.status == "unknown":
-        return RecordFinding("DKIM", UNKNOWN, expected, "no answer", UNFOUND, line)
+        return RecordFinding(record, UNKNOWN, expected, "no answer", UNFOUND, fix)
     if not answer.values:
         return RecordFinding(
-            "DKIM", BROKEN, expected, f"no TXT at {name}", "Signatures cannot be verified. Publish the line.", line
+            record, BROKEN, expected, f"no TXT at {name}", "Signatures cannot be verified. Publish the line.", fix
         )
-    tags = dict((k.strip(), v.strip()) for k, _, v in (t.partition("=") for t in answer.values[0].split(";")) if k)
-    public = tags.get("p", "").replace(" ", "")
-    if "p" in tags and not public:
+    if len(answer.values) > 1:
         return RecordFinding(
-            "DKIM",
+            record, BROKEN, expected, f"{len(answer.values)} TXT records at {name}", "Keep one of them.", fix
+        )
+    found = dkim_record.read(answer.values[0])
+    said = f"selector {key.selector}"
+    if found.problem:
+        return RecordFinding(
+            record, BROKEN, expected, f"{said}: {found.problem}", "Signatures do not verify. Publish the line.", fix
+        )
+    if key.public and found.public != key.public:
+        return RecordFinding(
+            record,
             BROKEN,
             expected,
-            f"selector {f.selector} is revoked (empty p=)",
-            "Receivers treat every signature as bad. Publish the line.",
-            line,
-        )
-    if public != f.public_key:
-        return RecordFinding(
-            "DKIM",
-            BROKEN,
-            expected,
-            f"selector {f.selector} answers with another key",
+            f"{said} answers with another key",
             "Signatures made here do not verify. Publish the line.",
-            line,
+            fix,
         )
-    try:
-        key = load_der_public_key(base64.b64decode(public))
-        bits = key.key_size if isinstance(key, rsa.RSAPublicKey) else 0
-    except ValueError:
-        return RecordFinding("DKIM", BROKEN, expected, "the key cannot be read", "Publish the line again.", line)
-    if "y" in tags.get("t", "").split(":"):
+    if found.advice:
         return RecordFinding(
-            "DKIM",
-            MEND,
-            expected,
-            f"selector {f.selector}, RSA {bits}, in test mode (t=y)",
-            "Receivers may ignore the signature while it says t=y.",
-            line,
+            record, MEND, expected, f"{said}, {found.words}, {found.advice}", "It works, and can be better.", fix
         )
     return RecordFinding(
-        "DKIM",
+        record,
         HOLDS,
         expected,
-        f"selector {f.selector}, RSA {bits}, answers",
+        f"{said}, {found.words}, answers",
         "Signatures verify and are aligned with the From domain.",
     )
 
 
-def policy(f: SenderFacts) -> Asking[RecordFinding]:
-    """DMARC (RFC 7489), at the domain or at its parent."""
-    expected = f"v=DMARC1; p=none; rua=mailto:dmarc@{f.domain}"
-    name = f"_dmarc.{f.domain}"
-    line = zone_line(name, expected)
-    for at in (name, f"_dmarc.{f.domain.partition('.')[2]}"):
-        answer = yield Question(at, "TXT")
-        if answer.status == "unknown":
-            return RecordFinding("DMARC", UNKNOWN, expected, "no answer", UNFOUND, line)
-        records = [v for v in answer.values if v.lower().startswith("v=dmarc1")]
-        if len(records) > 1:
-            return RecordFinding(
-                "DMARC",
-                BROKEN,
-                expected,
-                f"{len(records)} records at {at}",
-                "With more than one record, none counts. Keep one.",
-                line,
-            )
-        if records:
-            if "rua=" not in records[0].replace(" ", "").lower():
-                return RecordFinding(
-                    "DMARC", MEND, expected, records[0], "Receivers send you no reports. Publish the line.", line
-                )
-            return RecordFinding(
-                "DMARC", HOLDS, expected, records[0], "Receivers know what to do with mail that is not yours, and report."
-            )
-        if at.count(".") < 3:
-            break
+def no_key(f: SenderFacts) -> RecordFinding:
     return RecordFinding(
-        "DMARC",
+        "DKIM",
         BROKEN,
-        expected,
-        f"no record at {name}",
-        "Large providers refuse bulk mail without one. Publish the line.",
-        line,
+        "a key of this workspace",
+        "no key made yet",
+        "Mail from this domain cannot be signed. Make a key, then publish it.",
     )
 
 
-ALL = (ownership, sender_policy, signing_key, policy)
+def policy(f: SenderFacts) -> Asking[RecordFinding]:
+    """DMARC, at the domain or at its organisational domain; outside receivers of reports must agree."""
+    expected = f"v=DMARC1; p=none; rua=mailto:dmarc@{f.domain}"
+    fix = txt_line(f"_dmarc.{f.domain}", expected)
+    seen = yield from dmarc.discover(f.domain)
+
+    def finding(state: str, found: str, meaning: str) -> RecordFinding:
+        return RecordFinding("DMARC", state, expected, found, meaning, "" if state == HOLDS else fix)
+
+    if seen.status == "unknown":
+        return finding(UNKNOWN, "no answer", UNFOUND)
+    if seen.status == "none":
+        return finding(
+            BROKEN, f"no record at {seen.at}", "Large providers refuse bulk mail without one. Publish the line."
+        )
+    if seen.status == "several":
+        return finding(BROKEN, seen.text, "With more than one record, none counts. Keep one.")
+    p = seen.policy
+    if p is None:
+        return finding(
+            BROKEN, seen.text, "It has no policy that can be used (p=none, quarantine or reject). Publish the line."
+        )
+    if p.mistakes:
+        return finding(MEND, seen.text, f"{'; '.join(p.mistakes)}. {dmarc.next_step(p, f.domain)}")
+    if not p.rua:
+        return finding(MEND, seen.text, "Receivers send you no reports (rua is missing). Publish the line.")
+    silent, unsure = yield from dmarc.disagreeing(p, seen.at)
+    if silent:
+        names = " and ".join(f'{name} IN TXT "v=DMARC1"' for a, name in dmarc.strangers(p, seen.at) if a in silent)
+        return finding(
+            MEND,
+            seen.text,
+            f"{', '.join(silent)} is at another organisation that does not agree to get your reports: {names}.",
+        )
+    tail = " One receiver of reports could not be asked just now." if unsure else ""
+    return finding(HOLDS, seen.text, dmarc.next_step(p, f.domain) + tail)
 
 
-def overall(findings: list[RecordFinding]) -> str:
-    """The worst of the records' states; unknown before mend, since it is no proof."""
-    states = {f.state for f in findings}
-    return next((s for s in (BROKEN, UNKNOWN, MEND) if s in states), HOLDS)
+@dataclass(frozen=True)
+class Looked:
+    """A whole look at a domain."""
+
+    domain: str
+    state: str
+    records: list[RecordFinding]
+    spf: SpfSeen
+
+
+def look(f: SenderFacts, more: Callable[[], list[RecordFinding]] = list) -> Asking[Looked]:
+    """Everything, record by record. ``more`` adds what no DNS question answers (TLS, a message that went round)."""
+    out: list[RecordFinding] = []
+    if f.token:
+        out.append((yield from hosts.ownership(f.domain, f.token)))
+    finding, seen = yield from sender_policy(f)
+    out.append(finding)
+    for key in f.keys:
+        out.append((yield from signing_key(f, key)))
+    if f.token and not f.keys:
+        out.append(no_key(f))
+    out.append((yield from policy(f)))
+    if f.return_domain:
+        out.append((yield from hosts.return_path(f.domain, f.return_domain, f.intake)))
+    for ip in f.relay_ips:
+        out.append((yield from hosts.reverse_dns(ip, f.domain)))
+    if f.tracking_host:
+        out.append((yield from hosts.tracking_host(f.tracking_host, f.domain)))
+    out += yield from hosts.every_list(f.relay_ips, f.lists)
+    out += more()
+    out += yield from hosts.noted(f.domain)
+    return Looked(f.domain, overall(out), out, seen)

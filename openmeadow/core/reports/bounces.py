@@ -6,7 +6,7 @@ import re
 
 HARD_CODES = {"5.1.1", "5.1.2", "5.1.10", "5.2.1"}
 FULL = "5.2.2"
-_ENHANCED = re.compile(r"\b([245])\.(\d{1,3})\.(\d{1,3})\b")
+_ENHANCED = re.compile(r"(?<![\d.])([245])\.(\d{1,3})\.(\d{1,3})(?!\d|\.\d)")  # and no part of an IP address
 _NO_SUCH_USER = re.compile(
     r"no such (user|mailbox|recipient)|user unknown|unknown user|mailbox (not found|unavailable"
     r"|does not exist)|does not exist|recipient (rejected|unknown)|invalid recipient",
@@ -18,7 +18,8 @@ _POLICY = re.compile(r"polic|reputation|block ?list|blocked|spam|listed at|too m
 def bounce_class(code: str | None, diagnostic: str | None) -> str:
     """``code`` is an SMTP or enhanced status code; an enhanced one in the diagnostic is read as well."""
     text = f"{code or ''} {diagnostic or ''}"
-    found = _ENHANCED.search(text)
+    codes = list(_ENHANCED.finditer(text))
+    found = next((c for c in codes if not c.group().endswith(".0.0")), codes[0] if codes else None)  # x.0.0 says nothing
     if found:
         enhanced = found.group()
         if enhanced in HARD_CODES:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 import sqlite3
 
+from flask import Response, request
+
 from openmeadow.core.errors import Missing
 from openmeadow.desk import senders
 from openmeadow.desk.desk import Desk
@@ -33,6 +35,15 @@ def register(api: Described, desk: Desk) -> None:
             checked_at=row["checked_at"],
             records=[m.Record(**r) for r in json.loads(row["records"])],
             addresses=addresses,
+            keys=[
+                m.BesideKey(selector=k["selector"], state=k["state"], made_at=k["made_at"])
+                for k in table.keys(desk.store.read(), row["id"])
+            ],
+            changes=[
+                m.RecordChange(**{f: c[f] for f in m.RecordChange.model_fields})
+                for c in table.changes(desk.store.read(), row["id"])
+            ],
+            spf=json.loads(row["spf"]),
         )
 
     def one(id: int) -> m.Domain:
@@ -67,8 +78,8 @@ def register(api: Described, desk: Desk) -> None:
 
     @api.route("POST", "/senders/<int:id>/key", m.Domain, rights=ANALYSE)
     def key(id: int) -> m.Domain:
-        """Make a new DKIM key; it must be published before mail can go out."""
-        senders.make_key(desk, id, who())
+        """Make the next DKIM key (query ``kind``: rsa or ed25519); it is used once it is published and proved."""
+        senders.make_key(desk, id, who(), request.args.get("kind", "rsa"))
         senders.check(desk, id)
         return one(id)
 
@@ -77,6 +88,12 @@ def register(api: Described, desk: Desk) -> None:
         """Send the lines that are missing to the zone's name server as a dynamic update (RFC 2136)."""
         senders.publish(desk, id, who())
         return one(id)
+
+    @api.route("GET", "/senders/<int:id>/zone", m.Done)
+    def zone(id: int) -> Response:
+        """All lines the domain needs, as a zone file."""
+        headers = {"Content-Disposition": f"attachment; filename=sender-{id}.zone"}
+        return Response(senders.zone_of(desk, id), mimetype="text/plain", headers=headers)
 
     @api.route("POST", "/senders/<int:id>/addresses", m.Domain, body=m.NameIn, rights=ANALYSE)
     def add_address(id: int, body: m.NameIn) -> m.Domain:

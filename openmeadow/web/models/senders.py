@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 from openmeadow.web.models.common import Model
 
@@ -24,6 +24,20 @@ class FromAddress(Model):
     usable: bool
 
 
+class BesideKey(Model):
+    selector: str
+    state: Literal["next", "old"]
+    made_at: int
+
+
+class RecordChange(Model):
+    at: int
+    record: str
+    before: str
+    after: str
+    found: str
+
+
 class Domain(Model):
     id: int
     name: str
@@ -31,6 +45,9 @@ class Domain(Model):
     selector: str
     checked_at: int | None
     records: list[Record]
+    keys: list[BesideKey]
+    changes: list[RecordChange]
+    spf: dict[str, Any]
     addresses: list[FromAddress]
 
 

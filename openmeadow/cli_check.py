@@ -1,0 +1,241 @@
+"""The commands that look before anything is sent: addresses, domains, SPF, messages; and reports brought in."""
+
+from __future__ import annotations
+
+import sys
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+import click
+
+from openmeadow.cli import DONE, FOUND_ERRORS, MeadowGroup, data_folder, desk, import_, json_option, show
+from openmeadow.core.addresses.providers import freemail_domains
+from openmeadow.core.errors import Missing, Refused
+from openmeadow.desk.desk import Desk
+from openmeadow.wire.dns import Resolver, answer_all
+
+resolver_option = click.option("--resolver", default="", metavar="HOST:PORT", help="Ask this name server.")
+
+
+def workspace() -> Desk | None:
+    """The workspace, if there is one; checks need none."""
+    return desk() if (data_folder() / "meadow.db").exists() else None
+
+
+def resolver_of(given: str, d: Desk | None) -> Resolver:
+    where = given or (str(d.setting("resolver")) if d else "")
+    try:
+        return Resolver(where)
+    except ValueError:
+        raise click.BadParameter(
+            f"“{given}” is not HOST:PORT, such as 127.0.0.1:5353.", param_hint="--resolver"
+        ) from None
+
+
+def content(file: str) -> bytes:
+    if file == "-":
+        return sys.stdin.buffer.read()
+    try:
+        return Path(file).read_bytes()
+    except OSError as e:
+        raise Missing(f"The file {file} cannot be opened: {(e.strerror or 'unknown reason').lower()}.") from e
+
+
+@click.group(cls=MeadowGroup)
+def check() -> None:
+    """Look before anything is sent."""
+
+
+@check.command("addresses")
+@click.argument("file")
+@click.option("--no-network", is_flag=True, help="Ask nobody.")
+@click.option("--mailboxes", is_flag=True, help="Ask the mail hosts too, politely.")
+@resolver_option
+@json_option
+def check_addresses(file: str, no_network: bool, mailboxes: bool, resolver: str, as_json: bool) -> None:
+    """A verdict for each address of a list or a CSV with an email column; - is standard input."""
+    from openmeadow.desk import addresses
+    from openmeadow.store import people_sets
+
+    raw = content(file)
+    try:
+        text = raw.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        text = raw.decode("utf-8", "surrogateescape")
+    d = workspace()
+    known = freemail_domains() + (people_sets.frequent_domains(d.store.read()) if d else [])
+    asked = None if no_network else resolver_of(resolver, d)
+    own = bool(resolver or (d and d.setting("resolver")))
+    port = (int(d.setting("mail_port")) if d else 25) if mailboxes and not no_network else 0
+    found = addresses.check_list(addresses.lines_of(text), known, asked, reserved=own, port=port)
+
+    def plain() -> None:
+        for f in found:
+            meant = f" Probably meant: {f['suggestion']}." if f["suggestion"] else ""
+            click.echo(f"{f['verdict']:<8} {f['address']}  {'; '.join(f['reasons'])}{meant}")
+
+    for f in found:
+        f["address"] = f["address"].encode("utf-8", "replace").decode()
+        f["reasons"] = [r.encode("utf-8", "replace").decode() for r in f["reasons"]]
+    show(as_json, found, plain)
+
+
+@check.command("spf")
+@click.option("--ip", required=True)
+@click.option("--mail-from", required=True, metavar="ADDRESS")
+@click.option("--helo", required=True, metavar="NAME")
+@resolver_option
+@json_option
+def check_spf(ip: str, mail_from: str, helo: str, resolver: str, as_json: bool) -> None:
+    """What SPF (RFC 7208) says of mail from an address, look-up by look-up."""
+    import time
+
+    from openmeadow.core.authentication import spf
+
+    try:
+        spf.plain_address(ip)
+    except ValueError:
+        raise click.BadParameter(f"“{ip}” is not an IP address.", param_hint="--ip") from None
+    d = workspace() if not resolver else None
+    asking = spf.check_mail(ip, mail_from, helo, int(time.time()))
+    found = answer_all(asking, resolver_of(resolver, d))
+
+    def plain() -> None:
+        for s in found.steps:
+            click.echo(f"{s.count:>3}  {'  ' * s.depth}{s.term}  ({s.domain}) {s.note}")
+        click.echo(f"{found.result}: {found.explanation}")
+        if found.exp:
+            click.echo(f"The domain says: {found.exp}")
+
+    document: dict[str, Any] = {
+        "result": found.result,
+        "lookups": found.lookups,
+        "explanation": found.explanation,
+        "exp": found.exp,
+        "void": found.void,
+        "matched": found.matched,
+        "steps": [asdict(s) for s in found.steps],
+    }
+    show(as_json, document, plain)
+
+
+@check.command("domain")
+@click.argument("domain")
+@click.option("--ip", "ips", multiple=True, metavar="RELAY_IP")
+@click.option("--selector", "selectors", multiple=True, help="A DKIM selector to look at.")
+@resolver_option
+@json_option
+def check_domain(domain: str, ips: tuple[str, ...], selectors: tuple[str, ...], resolver: str, as_json: bool) -> None:
+    """Every record a sending domain needs: found, meant, and the line to publish."""
+    import ipaddress
+
+    from openmeadow.core.authentication import records
+    from openmeadow.desk import senders
+    from openmeadow.store import senders as table
+
+    for ip in ips:
+        try:
+            ipaddress.ip_address(ip)
+        except ValueError:
+            raise click.BadParameter(f"“{ip}” is not an IP address.", param_hint="--ip") from None
+    d, name = workspace(), senders.domain_name(domain)
+    row = table.domain_named(d.store.read(), name) if d else None
+    if d and row is not None:
+        facts = senders.facts(d, row)
+    else:
+        facts = records.SenderFacts(name, lists=tuple(d.setting("block_lists")) if d else ())
+    keys = facts.keys + tuple(records.Key(s) for s in selectors if s not in [k.selector for k in facts.keys])
+    relay = ips or facts.relay_ips or (tuple(d.setting("relay_ips")) if d else ())
+    from dataclasses import replace
+
+    seen = answer_all(records.look(replace(facts, keys=keys, relay_ips=relay)), resolver_of(resolver, d))
+    document = {
+        "domain": seen.domain,
+        "state": seen.state,
+        "records": [asdict(r) for r in seen.records],
+        "spf": {
+            "lookups": seen.spf.lookups,
+            "result": seen.spf.result,
+            "most": seen.spf.most,
+            "advice": seen.spf.advice,
+            "costs": [senders.drawn(c) for c in seen.spf.costs],
+        },
+    }
+
+    def plain() -> None:
+        for r in seen.records:
+            click.echo(f"{r.state:<8} {r.record}: {r.found}\n         {r.meaning}")
+            if r.publish:
+                click.echo(f"         {r.publish}")
+        click.echo(f"{seen.domain}: {seen.state}")
+
+    show(as_json, document, plain)
+    sys.exit(FOUND_ERRORS if seen.state == "broken" else DONE)
+
+
+@check.command("message")
+@click.argument("file")
+@resolver_option
+@json_option
+def check_message(file: str, resolver: str, as_json: bool) -> None:
+    """Pre-send checks on any message (.eml)."""
+    from openmeadow.core.message import checks
+
+    raw = content(file)
+    d = workspace()
+    found = checks.of_message(raw)
+    if resolver or (d and d.setting("resolver")):
+        found = checks.in_order(found + answer_all(checks.sender_of(raw), resolver_of(resolver, d)))
+
+    def plain() -> None:
+        for f in found:
+            click.echo(f"{f.level:<5} {f.check}: {f.finding}")
+        if not found:
+            click.echo("Every check holds.")
+
+    show(as_json, [asdict(f) for f in found], plain)
+    sys.exit(FOUND_ERRORS if any(f.level == "stop" for f in found) else DONE)
+
+
+@import_.command("reports")
+@click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.option("--dry-run", is_flag=True)
+@json_option
+def import_reports(files: tuple[Path, ...], dry_run: bool, as_json: bool) -> None:
+    """Bring in bounces and complaints (.eml, mbox) and aggregate reports (.xml, .gz, .zip)."""
+    from openmeadow.desk import reports
+
+    d = desk()
+    found: list[dict[str, Any]] = []
+    unopened = []
+    for path in files:
+        try:
+            found += reports.take_file(d, path, dry_run=dry_run)
+        except Missing as e:
+            unopened.append(str(e))
+        except Refused as e:
+            found.append({"file": str(path), "kind": "unreadable", "recipients": [], "reason": str(e)})
+    if unopened and not found:
+        raise Missing(unopened[0])
+
+    def plain() -> None:
+        for f in found:
+            click.echo(f"{f['file']}: {f['kind']}{', ' + f['reason'] if 'reason' in f else ''}")
+            for r in f["recipients"]:
+                click.echo(f"  {r['address']}: {r['class']} {r['code']} {r['diagnostic']}".rstrip())
+            for r in f.get("reports", []):
+                for one in r if isinstance(r, list) else [r]:
+                    click.echo(
+                        f"  {one['org']}: {one['messages']:,} messages of {one['domain']}, {one['aligned']:,} aligned"
+                    )
+
+    show(as_json, found, plain)
+    for sentence in unopened:
+        click.echo(sentence, err=True)
+    sys.exit(FOUND_ERRORS if unopened or any(f["kind"] == "unreadable" for f in found) else DONE)
+
+
+def register(main: click.Group) -> None:
+    """Add the commands to ``meadow``."""
+    main.add_command(check)

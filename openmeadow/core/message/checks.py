@@ -1,0 +1,354 @@
+"""Pre-send checks on any message: what would keep it out of the inbox or against the rules, each a sentence.
+
+A stop must be settled before the message goes out, a mend should be, a note is to be known (7-standards: message).
+"""
+
+from __future__ import annotations
+
+import email
+import email.errors
+import email.message
+import email.policy
+import email.utils
+import ipaddress
+import re
+from dataclasses import dataclass
+from html.parser import HTMLParser
+
+from openmeadow.core.addresses.providers import is_freemail
+from openmeadow.core.addresses.syntax import syntax_problem
+from openmeadow.core.authentication import dmarc
+from openmeadow.core.authentication.dkim_record import tags_of
+from openmeadow.core.authentication.questions import Asking
+from openmeadow.core.reports.mail import Unreadable, parsed
+
+STOP, MEND, NOTE = LEVELS = ("stop", "mend", "note")
+LONGEST_LINE = 998  # RFC 5322 2.1.1
+HTML_BYTES = 100_000
+ON_A_PHONE, SUBJECT_LONG = 40, 70
+PREVIEW = (40, 100)
+LITTLE_TEXT = 200
+_FIELD = re.compile(r"\{\{.*?\}\}|\{%.*?%\}|\[\[.*?\]\]|%%[A-Za-z_]+%%|<%.*?%>", re.S)
+_SHORTENED = re.compile(r"https?://[a-z0-9-]{1,6}\.[a-z]{2,3}/[A-Za-z0-9]{3,10}/?\Z", re.I)
+_DOMAIN = re.compile(r"\b((?:[a-z0-9](?:[a-z0-9-]*[a-z0-9])?\.)+[a-z]{2,24})\b", re.I)
+_UNSUBSCRIBE = re.compile(
+    r"unsubscrib|opt[ -]?out|stop (these|this|receiving)|preferences|abmeld|désabonn|darse de baja", re.I
+)
+_POSTAL = re.compile(r"(\b\d{1,5}[a-z]?\b[^\n]{0,60}\b[A-Z][\w'-]+|[A-Z][\w'-]+[^\n]{0,40}\b\d{1,6}\b)")
+_DROPPED = {
+    "script": "scripts",
+    "form": "forms",
+    "iframe": "frames",
+    "object": "embedded objects",
+    "embed": "embedded objects",
+    "video": "videos",
+    "audio": "sound",
+    "link": "outside style sheets",
+}
+_FALSE_START = re.compile(r"(re|fw|fwd|aw|sv)\s*:", re.I)
+
+
+@dataclass(frozen=True)
+class Check:
+    check: str
+    level: str
+    finding: str
+
+
+def in_order(found: list[Check]) -> list[Check]:
+    """Stops first, then mends, then notes; each once."""
+    return sorted(dict.fromkeys(found), key=lambda c: LEVELS.index(c.level))
+
+
+class _Page(HTMLParser):
+    """What the HTML shows: text, links with their words, pictures, and what readers drop."""
+
+    def __init__(self) -> None:
+        super().__init__(convert_charrefs=True)
+        self.text: list[str] = []
+        self.links: list[tuple[str, str]] = []
+        self.pictures: list[tuple[str, str | None]] = []
+        self.dropped: set[str] = set()
+        self.hidden: list[str] = []
+        self._href: str | None = None
+        self._words: list[str] = []
+        self._silent = 0
+        self._away = 0
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        a = {k: v or "" for k, v in attrs}
+        if tag in ("style", "script", "title", "head"):
+            self._silent += tag != "head"
+        if tag in _DROPPED and (tag != "link" or "stylesheet" in a.get("rel", "")):
+            self.dropped.add(_DROPPED[tag])
+        style = a.get("style", "").replace(" ", "").lower()
+        if tag in ("div", "span", "p", "td") and (self._away or "display:none" in style or "max-height:0" in style):
+            self._away += 1
+        if tag == "a" and "href" in a:
+            self._href, self._words = a["href"].strip(), []
+        if tag == "img":
+            one_pixel = a.get("width") in ("0", "1") and a.get("height") in ("0", "1")
+            if not one_pixel:
+                self.pictures.append((a.get("src", ""), a.get("alt") if "alt" in a else None))
+                self._words.append(a.get("alt", ""))
+
+    def handle_endtag(self, tag: str) -> None:
+        if tag in ("style", "script", "title"):
+            self._silent = max(0, self._silent - 1)
+        if tag in ("div", "span", "p", "td") and self._away:
+            self._away -= 1
+        if tag == "a" and self._href is not None:
+            self.links.append((self._href, " ".join("".join(self._words).split())))
+            self._href = None
+
+    def handle_data(self, data: str) -> None:
+        if self._silent:
+            return
+        (self.hidden if self._away else self.text).append(data)
+        if self._href is not None:
+            self._words.append(data)
+
+
+def page_of(html: str) -> _Page:
+    page = _Page()
+    page.feed(html)
+    page.close()
+    return page
+
+
+def _words(parts: list[str]) -> str:
+    return " ".join(" ".join(parts).split())
+
+
+def of_html(html: str) -> list[Check]:
+    """The HTML by itself."""
+    page, out = page_of(html), []
+    size = len(html.encode("utf-8", "replace"))
+    if size > HTML_BYTES:
+        out.append(Check("Size", MEND, f"The HTML has {size // 1000:,} kB; large providers cut it off after 100 kB."))
+    no_alt = sum(alt is None for _, alt in page.pictures)
+    if no_alt:
+        out.append(Check("Pictures", MEND, f"{no_alt} of {len(page.pictures)} pictures have no alternative text (alt)."))
+    if page.pictures and len(_words(page.text)) < LITTLE_TEXT:
+        out.append(Check("Pictures", MEND, "There is hardly any text beside the pictures; filters take that for spam."))
+    if page.dropped:
+        out.append(Check("HTML", MEND, f"Mail readers drop {', '.join(sorted(page.dropped))}."))
+    preview = _words(page.hidden) or _words(page.text)
+    if not page.hidden:
+        out.append(Check("Preview text", NOTE, f"None is set; the mailbox shows “{preview[:60]}”."))
+    elif not PREVIEW[0] <= len(preview) <= PREVIEW[1]:
+        out.append(Check("Preview text", NOTE, f"It has {len(preview)} characters; 40 to 100 are shown well."))
+    return out + of_links(page.links)
+
+
+def of_links(links: list[tuple[str, str]]) -> list[Check]:
+    """Where links lead, and what they say they are."""
+    out, insecure = [], 0
+    for href, words in links:
+        low = href.lower()
+        if not href or low in ("#", "javascript:void(0)") or low.startswith("javascript:"):
+            out.append(Check("Links", STOP, f"The link “{words[:40] or href[:40]}” leads nowhere."))
+            continue
+        if low.startswith(("mailto:", "tel:", "sms:", "#")):
+            continue
+        host = re.sub(r"^https?://", "", low).partition("/")[0].rpartition("@")[2].partition(":")[0]
+        try:
+            ipaddress.ip_address(host.strip("[]"))
+            out.append(Check("Links", STOP, f"A link leads to a bare address, {host}; filters take that for fraud."))
+        except ValueError:
+            pass
+        if _SHORTENED.match(href):
+            out.append(
+                Check("Links", MEND, f"{href[:60]} looks shortened; filters cannot see where it leads. Write it out.")
+            )
+        insecure += low.startswith("http://")
+        named = _DOMAIN.search(words)
+        if named and low.startswith("http") and not dmarc.aligned(named.group(1), host):
+            out.append(
+                Check(
+                    "Links", STOP, f"A link says {named.group(1)} and leads to {host}; readers are warned of such links."
+                )
+            )
+    if insecure:
+        out.append(Check("Links", NOTE, f"{insecure} {'link is' if insecure == 1 else 'links are'} not https."))
+    return out
+
+
+def of_subject(subject: str) -> list[Check]:
+    out = []
+    if not subject.strip():
+        return [Check("Subject", STOP, "There is no subject.")]
+    if _FALSE_START.match(subject):
+        out.append(Check("Subject", MEND, "It begins like an answer; readers and filters feel tricked."))
+    letters = [c for c in subject if c.isalpha()]
+    if len(letters) > 8 and sum(c.isupper() for c in letters) > 0.7 * len(letters):
+        out.append(Check("Subject", MEND, "It shouts: nearly all letters are capitals."))
+    if subject.count("!") > 1:
+        out.append(Check("Subject", NOTE, "More than one exclamation mark."))
+    if len(subject) > SUBJECT_LONG:
+        shown = subject[:ON_A_PHONE].rsplit(" ", 1)[0]
+        out.append(Check("Subject", NOTE, f"{len(subject)} characters; a phone shows about “{shown}…”."))
+    return out
+
+
+def _from(message: email.message.Message) -> tuple[str, list[Check]]:
+    values = message.get_all("From", [])
+    if len(values) != 1:
+        words = "There is no From." if not values else f"There are {len(values)} From headers; one is allowed."
+        return "", [Check("From", STOP, words)]
+    addresses = [a for _, a in email.utils.getaddresses([str(values[0])]) if a]
+    if len(addresses) != 1 or "@" not in addresses[0] or syntax_problem(addresses[0]):
+        return "", [Check("From", STOP, "The From is not one valid address.")]
+    domain = addresses[0].rpartition("@")[2].lower()
+    if is_freemail(domain):
+        return domain, [
+            Check(
+                "From",
+                STOP,
+                f"{domain} is a freemail provider; such mail sent by others is refused. Use your own domain.",
+            )
+        ]
+    return domain, []
+
+
+def _headers(message: email.message.Message, raw: bytes) -> list[Check]:
+    out = []
+    if "Date" not in message:
+        out.append(Check("Date", STOP, "There is no Date."))
+    elif email.utils.parsedate_tz(str(message["Date"])) is None:
+        out.append(Check("Date", STOP, "The Date cannot be read."))
+    if "Message-ID" not in message:
+        out.append(Check("Message-ID", MEND, "There is no Message-ID; bounces and answers cannot be matched to it."))
+    head = raw.split(b"\r\n\r\n" if b"\r\n\r\n" in raw else b"\n\n", 1)[0]
+    if any(b > 127 for b in head):
+        out.append(Check("Headers", STOP, "The headers hold letters beyond ASCII that are not encoded (RFC 2047)."))
+    longest = max((len(line.rstrip(b"\r")) for line in raw.split(b"\n")), default=0)
+    if longest > LONGEST_LINE:
+        out.append(Check("Lines", STOP, f"A line has {longest:,} octets; {LONGEST_LINE} are allowed (RFC 5322)."))
+    return out
+
+
+def _one_click(message: email.message.Message) -> list[Check]:
+    unsubscribe = " ".join(str(message.get("List-Unsubscribe", "")).split())
+    post = " ".join(str(message.get("List-Unsubscribe-Post", "")).split())
+    if not unsubscribe:
+        return [Check("One-click", STOP, "There is no List-Unsubscribe; bulk mail must have one (RFC 2369).")]
+    out = []
+    if not re.search(r"<\s*https://[^>]+>", unsubscribe, re.I):
+        words = "only over http" if "<http:" in unsubscribe.lower() else "by mail only"
+        out.append(
+            Check("One-click", STOP, f"List-Unsubscribe works {words}; one click needs an https address (RFC 8058).")
+        )
+    if post != "List-Unsubscribe=One-Click":
+        words = "is missing" if not post else "says something else"
+        out.append(
+            Check(
+                "One-click", STOP, f"List-Unsubscribe-Post {words}; it must be “List-Unsubscribe=One-Click” (RFC 8058)."
+            )
+        )
+    signatures = message.get_all("DKIM-Signature", [])
+    if signatures and not out:
+        covered = [{h.strip().lower() for h in tags_of(str(s)).get("h", "").split(":")} for s in signatures]
+        if not any({"list-unsubscribe", "list-unsubscribe-post"} <= c for c in covered):
+            out.append(Check("One-click", STOP, "No DKIM signature covers both List-Unsubscribe headers (RFC 8058)."))
+    return out
+
+
+def _signature(message: email.message.Message, domain: str) -> list[Check]:
+    signatures = [tags_of("".join(str(s).split())) for s in message.get_all("DKIM-Signature", [])]
+    if not signatures:
+        return [Check("DKIM", NOTE, "The message is not signed; it must be when it goes out.")]
+    out = []
+    for s in signatures:
+        if s.get("a", "").endswith("sha1"):
+            out.append(Check("DKIM", STOP, "A signature uses SHA-1, which receivers no longer accept (RFC 8301)."))
+        if "l" in s:
+            out.append(Check("DKIM", MEND, "A signature covers only part of the body (l=), so others can add to it."))
+        if "from" not in [h.lower() for h in s.get("h", "").split(":")]:
+            out.append(Check("DKIM", STOP, "A signature does not cover From (RFC 6376 5.4)."))
+    if domain and not any(dmarc.aligned(s.get("d", ""), domain) for s in signatures):
+        path = email.utils.parseaddr(str(message.get("Return-Path", "")))[1].rpartition("@")[2]
+        level = MEND if path and dmarc.aligned(path, domain) else STOP
+        signer = ", ".join(s.get("d", "nobody") for s in signatures)
+        out.append(Check("Alignment", level, f"It is signed by {signer}, which is not aligned with From {domain}."))
+    return out
+
+
+def _bodies(message: email.message.Message) -> tuple[str, str]:
+    """(plain, HTML) of the parts that are read as the message."""
+    plain = html = ""
+    for part in message.walk():
+        if part.is_multipart() or part.get_content_disposition() == "attachment":
+            continue
+        kind = part.get_content_type()
+        if kind not in ("text/plain", "text/html"):
+            continue
+        data = part.get_payload(decode=True)
+        charset = part.get_content_charset() or "utf-8"
+        try:
+            text = data.decode(charset, "replace") if isinstance(data, bytes) else ""
+        except LookupError:
+            text = data.decode("utf-8", "replace") if isinstance(data, bytes) else ""
+        if kind == "text/plain" and not plain:
+            plain = text
+        elif kind == "text/html" and not html:
+            html = text
+    return plain, html
+
+
+def _subject_of(message: email.message.Message) -> str:
+    from email.header import decode_header, make_header
+
+    try:
+        return str(make_header(decode_header(str(message.get("Subject", "")))))
+    except (LookupError, ValueError, email.errors.HeaderParseError):
+        return str(message.get("Subject", ""))
+
+
+def of_message(raw: bytes) -> list[Check]:
+    """Everything that can be said of a message without asking anybody."""
+    try:
+        message = parsed(raw)
+    except Unreadable as e:
+        return [Check("Message", STOP, str(e))]
+    if not message.keys():
+        return [Check("Message", STOP, "This is not a mail message: it has no headers.")]
+    domain, out = _from(message)
+    out += _headers(message, raw) + of_subject(_subject_of(message)) + _one_click(message) + _signature(message, domain)
+    plain, html = _bodies(message)
+    if html:
+        out += of_html(html)
+        if not plain.strip():
+            out.append(Check("Plain text", MEND, "There is no plain-text twin; some readers and filters want one."))
+    elif not plain.strip():
+        out.append(Check("Message", STOP, "The message says nothing: no text and no HTML."))
+    page = page_of(html)
+    shown = _words(page.text) + " " + " ".join(w for _, w in page.links) if html else plain
+    leads = any("unsub" in h.lower() or "/u/" in h for h, _ in page.links)
+    if shown.strip() and not (_UNSUBSCRIBE.search(shown) or leads):
+        out.append(Check("Unsubscribe", STOP, "The text shows no way to unsubscribe."))
+    tail = "\n".join(t for t in ((html and "\n".join(page.text)) or plain).splitlines() if t.strip())[-1500:]
+    if shown.strip() and not _POSTAL.search(tail):
+        out.append(Check("Postal address", MEND, "No postal address can be seen at the end."))
+    fields = _FIELD.findall(f"{_subject_of(message)}\n{plain}\n{_words(page.text) if html else ''}")
+    if fields:
+        out.append(Check("Personal fields", STOP, f"“{fields[0][:40]}” was not filled in."))
+    return in_order(out)
+
+
+def sender_of(raw: bytes) -> Asking[list[Check]]:
+    """What the DNS says of the From domain."""
+    try:
+        domain, _ = _from(parsed(raw))
+    except Unreadable:
+        return []
+    if not domain:
+        return []
+    seen = yield from dmarc.discover(domain)
+    if seen.status == "unknown":
+        return [Check("DMARC", NOTE, f"The name servers of {domain} did not answer; nothing is concluded.")]
+    if seen.policy is None:
+        return [
+            Check("DMARC", STOP, f"{domain} publishes no DMARC policy that can be used; bulk mail from it is refused.")
+        ]
+    return []

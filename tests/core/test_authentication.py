@@ -1,0 +1,238 @@
+"""Sending domains record by record, from recorded answers: DKIM, DMARC, SPF's advice, hosts, block lists."""
+
+from __future__ import annotations
+
+import base64
+
+import pytest
+from cryptography.hazmat.primitives import serialization
+from cryptography.hazmat.primitives.asymmetric import rsa
+
+from openmeadow.core.authentication import dkim_record, dmarc, hosts, records
+from openmeadow.core.authentication.dkim import new_key, record_text
+from openmeadow.core.authentication.findings import RecordFinding, overall, txt_line
+from tests.core.recorded import drive, zone
+
+KEY, ED = new_key(), new_key("ed25519")
+N = "n.q.example"
+FACTS = records.SenderFacts(N, "tok", (records.Key("m1", KEY.public),), ("192.0.2.25",), f"bounce.{N}")
+
+
+def short_key(bits: int) -> str:
+    der = (
+        rsa.generate_private_key(65537, bits)
+        .public_key()
+        .public_bytes(serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo)
+    )
+    return "p=" + base64.b64encode(der).decode()
+
+
+@pytest.mark.parametrize(
+    ("text", "problem", "advice"),
+    [
+        (record_text(KEY.public), "", ""),
+        (record_text(ED.public), "", ""),
+        ("p=" + KEY.public, "", ""),
+        (record_text(KEY.public) + "; t=s:y", "", "test mode"),
+        (short_key(1024), "", "RSA 1024"),
+        ("v=DKIM1; p=", "revoked", ""),
+        ("v=DKIM1", "no key", ""),
+        ("v=DKIM2; p=" + KEY.public, "not DKIM1", ""),
+        ("k=rsa; v=DKIM1; p=" + KEY.public, "stand first", ""),
+        ("k=dsa; p=AAAA", "dsa, is not known", ""),
+        ("h=sha1; p=" + KEY.public, "no SHA-256", ""),
+        ("s=tlsrpt; p=" + KEY.public, "not for mail", ""),
+        ("p=AAAA", "cannot be read", ""),
+        ("p=@@@", "cannot be read", ""),
+        ("k=ed25519; p=AAAA", "32 octets", ""),
+        ("p=" + KEY.public[:-20], "cannot be read", ""),
+    ],
+)
+def test_key_records(text: str, problem: str, advice: str) -> None:
+    found = dkim_record.read(text)
+    assert problem in found.problem and bool(problem) is bool(found.problem)
+    assert advice in found.advice and bool(advice) is bool(found.advice)
+
+
+DK = f"m1._domainkey.{N} TXT "
+
+
+@pytest.mark.parametrize(
+    ("lines", "state", "words"),
+    [
+        (DK + record_text(KEY.public), "holds", "RSA 2048"),
+        (DK + record_text(KEY.public) + "; t=y", "mend", "test mode"),
+        (DK + record_text(ED.public), "broken", "another key"),
+        (DK + "v=DKIM1; p=\n" + DK + "v=DKIM1; p=", "broken", "2 TXT"),
+        (DK, "broken", "no TXT"),
+        (DK + "?", "unknown", "no answer"),
+    ],
+)
+def test_selectors(lines: str, state: str, words: str) -> None:
+    found = drive(records.signing_key(FACTS, FACTS.keys[0]), zone(lines))
+    assert (found.state, bool(found.publish)) == (state, state != "holds") and words in found.found
+
+
+HERE, UP = f"_dmarc.{N} TXT ", "_dmarc.q.example TXT "
+
+
+@pytest.mark.parametrize(
+    ("lines", "state", "words"),
+    [
+        (HERE + "v=DMARC1; p=none; rua=mailto:d@q.example", "holds", "go to p=quarantine"),
+        (HERE + "v=DMARC1;p=quarantine;pct=20;rua=mailto:d@q.example!10m", "holds", "20% of mail"),
+        (HERE + "v=DMARC1; p=reject; sp=none; rua=mailto:d@q.example", "holds", "sp=none"),
+        (HERE + "\n" + UP + "v=DMARC1; p=reject", "mend", "no reports"),
+        (HERE + "v=DMARC1; p=none\n" + HERE + "v=DMARC1; p=none", "broken", "none counts"),
+        (HERE + "\n" + UP, "broken", "refuse bulk mail"),
+        (HERE + "?", "unknown", "nothing is concluded"),
+        (HERE + "v=DMARC1", "broken", "no policy"),
+        (HERE + "v=DMARC1; p=blok; rua=mailto:d@q.example", "mend", "none stands"),
+        (HERE + "v=DMARC1; p=none; pct=200; rua=mailto:d@q.example", "mend", "0 to 100"),
+        (HERE + "v=DMARC1; p=none; rua=d@q.example", "mend", "mailto:"),
+        (
+            HERE + "v=DMARC1; p=none; rua=mailto:a@r.example\nn.q.example._report._dmarc.r.example TXT",
+            "mend",
+            "does not agree",
+        ),
+        (
+            HERE + "v=DMARC1; p=none; rua=mailto:a@r.example\nn.q.example._report._dmarc.r.example TXT v=DMARC1",
+            "holds",
+            "Receivers only report",
+        ),
+        (HERE + "v=DMARC10; p=none\n" + UP + "spf words", "broken", "refuse bulk mail"),
+    ],
+)
+def test_policies(lines: str, state: str, words: str) -> None:
+    found = drive(records.policy(FACTS), zone(lines))
+    assert found.state == state and words in found.meaning, found
+
+
+@pytest.mark.parametrize(
+    ("one", "other", "relaxed", "strict"),
+    [
+        ("news.q.example", "bounce.news.q.example", True, False),
+        ("Q.example", "q.example.", True, True),
+        ("a.co.uk", "b.co.uk", False, False),
+        ("x.a.co.uk", "a.co.uk", True, False),
+    ],
+)
+def test_alignment(one: str, other: str, relaxed: bool, strict: bool) -> None:
+    assert (dmarc.aligned(one, other), dmarc.aligned(one, other, strict=True)) == (relaxed, strict)
+
+
+RETURN = "bounce.n.q.example"
+
+
+@pytest.mark.parametrize(
+    ("text", "state", "words"),
+    [
+        ("v=spf1 ip4:192.0.2.25 -all", "holds", "allowed to send"),
+        ("v=spf1 -all", "broken", "not believe"),
+        ("words", "broken", "publishes no SPF"),
+        ("v=spf1 +all", "mend", "everybody"),
+        ("v=spf1 ip4:192.0.2.25", "mend", "everybody else"),
+        ("v=spf1 ip4:192.0.2.25 ptr -all", "mend", "ptr"),
+        ("v=spf1 ip4:192.0.2.25" + " a:h.example" * 9 + " -all", "mend", "9 look-ups, near the limit"),
+        ("v=spf1 ip4:192.0.2.25" + " a:h.example" * 11 + " -all", "mend", "over the limit"),
+        ("?", "unknown", "nothing is concluded"),
+    ],
+)
+def test_spf_of_the_return_path(text: str, state: str, words: str) -> None:
+    finding, seen = drive(records.sender_policy(FACTS), zone(f"{RETURN} TXT {text}"))
+    assert finding.state == state and words in finding.meaning, finding
+    assert seen.most == sum(c.lookups for c in seen.costs)
+
+
+NAME = "25.2.0.192.bl.example"
+TESTS = "2.0.0.127.bl.example A 127.0.0.2\n1.0.0.127.bl.example A\n"
+
+
+@pytest.mark.parametrize(
+    ("question", "lines", "state", "words"),
+    [
+        (hosts.ownership(N, "tok"), f"_meadow.{N} TXT meadow=tok", "holds", "carries"),
+        (hosts.ownership(N, "tok"), f"_meadow.{N} TXT meadow=x", "broken", "says meadow=x"),
+        (hosts.return_path(N, RETURN), f"{RETURN} MX m.q.example\nm.q.example A 192.0.2.1", "holds", "m.q.example"),
+        (
+            hosts.return_path(N, "b.r.example"),
+            "b.r.example MX m.r.example\nm.r.example A 192.0.2.1",
+            "mend",
+            "m.r.example",
+        ),
+        (hosts.return_path(N, RETURN), f"{RETURN} MX", "mend", "no MX"),
+        (hosts.return_path(N, RETURN), f"{RETURN} MX ?", "unknown", "no answer"),
+        (
+            hosts.return_path(N, RETURN),
+            f"{RETURN} MX m.q.example\nm.q.example A\nm.q.example AAAA",
+            "broken",
+            "no address",
+        ),
+        (hosts.reverse_dns("192.0.2.25", N), "192.0.2.25 PTR m.q.example\nm.q.example A 192.0.2.25", "holds", "m.q"),
+        (
+            hosts.reverse_dns("192.0.2.25", N),
+            "192.0.2.25 PTR m.q.example\nm.q.example A 192.0.2.9",
+            "broken",
+            "lead back",
+        ),
+        (hosts.reverse_dns("192.0.2.25", N), "192.0.2.25 PTR m.q.example\nm.q.example A ?", "unknown", "no answer"),
+        (hosts.reverse_dns("192.0.2.25", N), "192.0.2.25 PTR", "broken", "no name"),
+        (hosts.tracking_host("go.q.example", N), "go.q.example CNAME app.q.example", "holds", "CNAME"),
+        (hosts.tracking_host("go.r.example", N), "go.r.example CNAME\ngo.r.example A 192.0.2.1", "mend", "go.r"),
+        (hosts.tracking_host("192.0.2.1", N), "x A", "mend", "bare address"),
+        (
+            hosts.tracking_host("go.q.example", N),
+            "go.q.example CNAME\ngo.q.example A\ngo.q.example AAAA",
+            "broken",
+            "exist",
+        ),
+        (hosts.block_list("192.0.2.25", "bl.example"), TESTS + f"{NAME} A", "holds", "not listed"),
+        (
+            hosts.block_list("192.0.2.25", "bl.example"),
+            TESTS + f"{NAME} A 127.0.0.4\n{NAME} TXT spam trap",
+            "broken",
+            "spam trap",
+        ),
+        (hosts.block_list("192.0.2.25", "bl.example"), TESTS + f"{NAME} A 198.51.100.1", "holds", "not listed"),
+        (hosts.block_list("192.0.2.25", "bl.example"), TESTS + f"{NAME} A ?", "unknown", "no answer"),
+        (
+            hosts.block_list("192.0.2.25", "bl.example"),
+            "2.0.0.127.bl.example A\n1.0.0.127.bl.example A",
+            "unknown",
+            "5782",
+        ),
+    ],
+)
+def test_what_stands_around(question: object, lines: str, state: str, words: str) -> None:
+    found = drive(question, zone(lines))  # type: ignore[arg-type]
+    assert isinstance(found, RecordFinding)
+    assert found.state == state and words in found.found, found
+
+
+def test_a_whole_look() -> None:
+    answers = zone(
+        f"_meadow.{N} TXT meadow=tok\n{RETURN} TXT v=spf1 ip4:192.0.2.25 -all\n{DK}{record_text(KEY.public)}\n"
+        f"{HERE}v=DMARC1; p=none; rua=mailto:d@q.example\n{RETURN} MX m.q.example\nm.q.example A 192.0.2.25\n"
+        f"192.0.2.25 PTR m.q.example\n_mta-sts.{N} TXT v=STSv1; id=1\n_smtp._tls.{N} TXT"
+    )
+    seen = drive(records.look(FACTS), answers)
+    assert seen.state == "holds" and [r.record for r in seen.records] == [
+        "Ownership",
+        "SPF",
+        "DKIM m1",
+        "DMARC",
+        "Return path",
+        "Reverse DNS of 192.0.2.25",
+        "MTA-STS",
+        "TLS reports",
+    ]
+    bare = drive(records.look(records.SenderFacts(N, "tok", (), ("192.0.2.25",), RETURN)), answers)
+    assert bare.state == "broken" and "no key made" in next(r.found for r in bare.records if r.record == "DKIM")
+    states = ("holds", "mend", "unknown", "broken")
+    for i, worst in enumerate(states):
+        assert overall([RecordFinding("x", s, "", "", "") for s in states[: i + 1]]) == worst
+
+
+def test_long_values_are_cut_into_strings() -> None:
+    line = txt_line("a.example", 'x"' * 200)
+    assert line.startswith('a.example. 3600 IN TXT "x\\"x') and max(len(s) for s in line.split('" "')) < 530
