@@ -215,6 +215,14 @@ class Demo:
                 "mail_port": ports["relay"],
                 "resolver": f"127.0.0.1:{ports['dns']}",
                 "world_url": self.world,
+                "placement_boxes": [
+                    {"provider": p, "address": a, "listing": f"{self.world}/mailbox/{a}"}
+                    for p, a in (
+                        ("Lanternmail", "probe@lanternmail.example"),
+                        ("Postern", "probe@postern.example"),
+                        ("Brinebox", "probe@brinebox.example"),
+                    )
+                ],
             }.items():
                 workspace.set_setting(db, name, value)
             user = workspace.user_named(db, DEMO_USER)

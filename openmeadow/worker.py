@@ -12,15 +12,30 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import structlog
 
 from openmeadow.clock import DemoClock
 from openmeadow.core.errors import MeadowError, Refused
-from openmeadow.desk import acts, answers, asking, clean_up, consent, exports, joining, ready_made, senders, sending
+from openmeadow.desk import (
+    acts,
+    addresses,
+    answers,
+    asking,
+    clean_up,
+    consent,
+    exports,
+    joining,
+    placement,
+    ready_made,
+    senders,
+    sending,
+    words,
+)
 from openmeadow.desk.bring_in import events as event_intake
 from openmeadow.desk.bring_in import subscribers as subscriber_intake
 from openmeadow.desk.desk import Desk
-from openmeadow.desk.marked import Choice
+from openmeadow.desk.marked import Choice, chosen
 from openmeadow.store import campaigns, signups, workspace
 from openmeadow.store import senders as sender_table
 from openmeadow.wire import smtp_in
@@ -77,11 +92,32 @@ def _export(desk: Desk, job: sqlite3.Row, a: dict[str, Any], progress: Progress)
     return exports.kept(desk, job["id"], Choice(**a["choice"]), columns, a["form"], a["name"], job["who"], progress)
 
 
+class Paused(Exception):
+    """The analyst has paused a job; what is done stays done."""
+
+
+def _addresses(desk: Desk, job: sqlite3.Row, a: dict[str, Any], progress: Progress) -> dict[str, Any]:
+    view = desk.view()
+    ids = view.columns.people.id[np.flatnonzero(chosen(desk, view, Choice(**a["choice"])))].tolist()
+    begun = int(a.get("done", 0))
+
+    def at(done: int, total: int) -> None:
+        progress(begun + done, begun + total)
+        if workspace.job_paused(desk.store.read(), job["id"]):
+            with desk.store.atomic() as db:
+                workspace.keep_place(db, job["id"], a | {"done": begun + done})
+            raise Paused
+
+    addresses.check_people(desk, ids[begun:], ask_hosts=bool(a["ask_hosts"]), progress=at)
+    return {"taken": len(ids)}
+
+
 _JOBS: dict[str, Callable[[Desk, sqlite3.Row, dict[str, Any], Progress], dict[str, Any]]] = {
     "subscribers": _subscribers,
     "events": _events,
     "act": _act,
     "export": _export,
+    "addresses": _addresses,
 }
 
 
@@ -148,7 +184,7 @@ class Worker:
         ready_made.make(self.desk)
         exports.clean_up(self.desk)
         consent.suppress_repeated_soft(self.desk)
-        for duty in (asking.let_silent_go, self._clean_up):
+        for duty in (asking.let_silent_go, self._clean_up, placement.look, words.tend):
             try:
                 duty(self.desk)
             except MeadowError as e:
@@ -178,6 +214,8 @@ class Worker:
         try:
             outcome = _JOBS[job["kind"]](desk, job, a, progress)
             state = "finished"
+        except Paused:
+            return True
         except MeadowError as e:
             state, outcome = "failed", {"error": str(e)}
         except Exception:

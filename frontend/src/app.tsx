@@ -14,6 +14,7 @@ import { SegmentList } from "./places/segments/list";
 import { SenderPlace } from "./places/senders/senders";
 import { SequencesPlace } from "./places/sequences/sequences";
 import { SignIn } from "./places/sign-in";
+import { AddressChecksPage } from "./places/subscribers/address-checks";
 import { BringIn } from "./places/subscribers/bring-in";
 import { CleanUpPage } from "./places/subscribers/clean-up";
 import { ConsentPage } from "./places/subscribers/consent";
@@ -53,6 +54,7 @@ export function App() {
           <Route path="/subscribers/map" element={<MapPage />} />
           <Route path="/subscribers/table" element={<TablePage />} />
           <Route path="/subscribers/bring-in" element={<BringIn />} />
+          <Route path="/subscribers/address-checks" element={<AddressChecksPage />} />
           <Route path="/subscribers/consent" element={<ConsentPage />} />
           <Route path="/subscribers/clean-up" element={<CleanUpPage />} />
           <Route path="/subscribers/doors" element={<DoorsPage />} />

@@ -14,6 +14,7 @@ from openmeadow.core.consent.gate import SUPPRESSION_REASONS
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.marked import Choice, chosen
+from openmeadow.store import addresses as address_table
 from openmeadow.store import deeds, people_sets, subscribers, workspace
 
 LARGE = 2_000  # people; more than that goes to the worker
@@ -191,6 +192,14 @@ def _lifted_back(db: Any, deed: int) -> str:
     return f"{subscribers.add_suppressions(db, rows):,} people are suppressed again."
 
 
+def _addresses_back(db: Any, deed: int) -> str:
+    rows = deeds.before(db, deed, "address")
+    for id, (email, key, provider) in rows:
+        address_table.change_address(db, id, email, key, provider)
+    subscribers.people_changed(db)
+    return f"{len(rows):,} addresses are as they were."
+
+
 _WAYS_BACK: dict[str, Callable[[Any, int], str]] = {
     "rows": _rows_back,
     "labels": _labels_back,
@@ -198,4 +207,5 @@ _WAYS_BACK: dict[str, Callable[[Any, int], str]] = {
     "subscribers": _subscribers_back,
     "events": _events_back,
     "lifted": _lifted_back,
+    "addresses": _addresses_back,
 }

@@ -20,6 +20,7 @@ from openmeadow.store import campaigns, deeds, events, reports, subscribers, wor
 from openmeadow.wire.tokens import Tokens
 
 _OURS = re.compile(r"<d(\d+)\.c\d+@")
+_VERP = re.compile(r"b\d+-[0-9a-f]{12}@", re.I)
 _XML = re.compile(rb"\A(\xef\xbb\xbf)?\s*<")
 KIND_OF = {"failed": Kind.BOUNCED, "delayed": Kind.DEFERRED, "complained": Kind.COMPLAINED}
 
@@ -68,7 +69,10 @@ def _json(r: Recipient) -> dict[str, str]:
 
 
 def _match(desk: Desk, tokens: Tokens, to: str, returned: Returned, r: Recipient) -> tuple[int | None, int | None]:
-    """(subscriber, message) a report is about."""
+    """(subscriber, message) a report is about. A return path that looks like ours and is not signed by us marks
+    nobody."""
+    if _VERP.match(to) and tokens.delivery_of(to) is None:
+        return None, None
     db = desk.store.read()
     ours = _OURS.match(returned.original_id)
     for delivery in (tokens.delivery_of(to) if to else None, int(ours.group(1)) if ours else None):

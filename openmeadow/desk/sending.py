@@ -94,23 +94,19 @@ class Writer:
         return self.signer.header(plain, at) + plain
 
 
-def test_copy(desk: Desk, row: Any, to: str) -> None:
-    """A copy marked as a test: its links are plain, nothing is recorded."""
+def test_copy(desk: Desk, row: Any, to: str, *, mark: str = "", label: str = "[Test] ") -> None:
+    """A copy marked as a test: its links are plain, nothing is recorded. ``mark`` is its Message-ID where one is given."""
     if not row["from_text"] or not row["confirmed_at"] or not row["private_key"]:
         raise Refused("Choose a confirmed from-address whose domain has a key first.")
     settings = workspace.settings(desk.store.read())
     body = Body(
-        f"[Test] {row['subject']}", row["preview"], row["html"], row["plain"], str(settings["postal_address"]), {}
+        f"{label}{row['subject']}", row["preview"], row["html"], row["plain"], str(settings["postal_address"]), {}
     )
     pages = dict.fromkeys((*PAGES, *asked_about(desk, row)), str(settings["public_url"]))
     person = {"name": "Test Person", "first_name": "Test", "email": to}
     said = body.say(person, str, settings["public_url"], pages=pages)
-    message = assemble(
-        said,
-        Envelope(
-            row["from_name"], row["from_text"], to, f"<test.{row['id']}.{desk.now()}@{row['domain_name']}>", desk.now()
-        ),
-    )
+    own = f"test.{row['id']}.{desk.now()}@{row['domain_name']}"
+    message = assemble(said, Envelope(row["from_name"], row["from_text"], to, f"<{mark or own}>", desk.now()))
     signer = Signer(row["domain_name"], row["selector"], row["private_key"])
     out = relay(desk)
     try:

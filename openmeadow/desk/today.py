@@ -12,6 +12,7 @@ from openmeadow.core.engagement.score import BANDS, SILENT, score
 from openmeadow.core.rules.tree import View
 from openmeadow.desk import clean_up
 from openmeadow.desk.desk import Desk
+from openmeadow.desk.health import unknown_sources
 from openmeadow.store import campaigns, senders
 from openmeadow.store.facts import StoreFacts
 
@@ -74,7 +75,7 @@ def decisions(desk: Desk, view: View) -> list[dict[str, str]]:
             add(
                 "Held",
                 f"{c['name']} is held.",
-                "Nothing more of it goes out until somebody goes on or stops it.",
+                c["held_why"] or "Nothing more of it goes out until somebody goes on or stops it.",
                 f"/campaigns/{c['id']}/plan",
                 "Look and decide",
             )
@@ -95,6 +96,14 @@ def decisions(desk: Desk, view: View) -> list[dict[str, str]]:
                 f"/senders/{d['id']}",
                 "See the record",
             )
+    for s in unknown_sources(desk)[:3]:
+        add(
+            "Reports",
+            f"{s['ip']} sends in the name of {s['domain']}.",
+            f"{s['messages'] - s['aligned']:,} of its {s['messages']:,} messages failed, by receivers' reports.",
+            "/health",
+            "Name it",
+        )
     before = score(view.columns, view.now - WEEK)
     crossed = int(
         (

@@ -136,6 +136,7 @@ class World:
         box.append(
             {
                 "at": now,
+                "id": str(message["Message-ID"]),
                 "from": str(message["From"]),
                 "subject": str(message["Subject"]),
                 "folder": folder,

@@ -22,6 +22,7 @@ from openmeadow.core.errors import Missing
 from openmeadow.core.rules.sentence import parse
 from openmeadow.core.rules.tree import InSegment, Rule, walk
 from openmeadow.store import consent as consent_table
+from openmeadow.store import workspace
 from openmeadow.store.columns import _table
 from openmeadow.store.subscribers import facts_version
 
@@ -381,6 +382,7 @@ class StoreFacts:
             self.had_their_fill() if limits else nobody,
             self.related() if asking else nobody,
             self.asked_before() if asking else nobody,
+            np.asarray(self.verdicts() == 0) if workspace.setting(self.db, "require_checked") else nobody,
         )
 
     def related(self) -> Mask:

@@ -19,6 +19,11 @@ DEFAULTS: dict[str, Any] = {
     "resolver": "",
     "block_lists": [],
     "mail_port": 25,
+    "placement_boxes": [],
+    "require_checked": False,
+    "word_to": [],
+    "word_url": "",
+    "quiet_hours": "",
     "postal_address": "",
     "record_opens": True,
     "connections": 4,
@@ -124,7 +129,8 @@ def update_job(
     db: sqlite3.Connection, id: int, now: int, *, state: str, done: int, total: int, outcome: Any = None
 ) -> None:
     db.execute(
-        "UPDATE jobs SET state = ?, done = ?, total = ?, outcome = ?, changed_at = ? WHERE id = ?",
+        "UPDATE jobs SET state = ?1, done = ?2, total = ?3, outcome = ?4, changed_at = ?5 WHERE id = ?6 "
+        "AND NOT (state = 'paused' AND ?1 = 'working')",
         (state, done, total, json.dumps(outcome), now, id),
     )
 
@@ -146,3 +152,21 @@ def clock_move(db: sqlite3.Connection) -> sqlite3.Row | None:
 
 def update_clock_move(db: sqlite3.Connection, id: int, state: str, reached: int) -> None:
     db.execute("UPDATE clock_moves SET state = ?, reached = ? WHERE id = ?", (state, reached, id))
+
+
+def pause_job(db: sqlite3.Connection, id: int, paused: bool) -> bool:
+    """Pause a job that waits or works, or let a paused one go on; False when it is neither."""
+    states = ("waiting", "working") if paused else ("paused",)
+    marks = ",".join("?" * len(states))
+    to = "paused" if paused else "waiting"
+    return db.execute(f"UPDATE jobs SET state = ? WHERE id = ? AND state IN ({marks})", (to, id, *states)).rowcount > 0
+
+
+def job_paused(db: sqlite3.Connection, id: int) -> bool:
+    row = db.execute("SELECT state FROM jobs WHERE id = ?", (id,)).fetchone()
+    return row is not None and row["state"] == "paused"
+
+
+def keep_place(db: sqlite3.Connection, id: int, arguments: dict[str, Any]) -> None:
+    """Where a paused job goes on."""
+    db.execute("UPDATE jobs SET arguments = ? WHERE id = ?", (json.dumps(arguments), id))

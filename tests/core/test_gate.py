@@ -10,14 +10,14 @@ from openmeadow.core.consent.gate import AWAITING, GIVEN, KINDS, NONE, SUPPRESSI
 HARD, COMPLAINT, LEFT, LET_GO, BAD, OTHER = range(1, 1 + len(SUPPRESSION_REASONS))
 YES_NO = (False, True)
 COUNTS = ((0, 0), (1, 1), (0, 2), (0, 3))  # sent in the last day and in the last 7 days
-WAYS = (YES_NO, range(7), (NONE, GIVEN, WITHDRAWN, AWAITING), YES_NO, YES_NO, COUNTS, YES_NO, YES_NO, YES_NO)
+WAYS = (YES_NO, range(7), (NONE, GIVEN, WITHDRAWN, AWAITING), YES_NO, YES_NO, COUNTS, YES_NO, YES_NO, YES_NO, YES_NO)
 EVERY = list(product(*WAYS))
 BULK = ("campaign", "sequence")
 
 
 def reasons(kind: str, way: tuple) -> list[str]:  # type: ignore[type-arg]
     """The rules, one sentence a line."""
-    erased, suppressed, consent, paused, inside, (day, week), filled, related, asked = way
+    erased, suppressed, consent, paused, inside, (day, week), filled, related, asked, unchecked = way
     out = []
     if erased:
         out.append("erased")
@@ -36,6 +36,7 @@ def reasons(kind: str, way: tuple) -> list[str]:  # type: ignore[type-arg]
         out += ["asked for consent once already"] if asked else []
     if kind != "confirmation":
         out += ["paused by the subscriber"] if paused else []
+        out += ["address not checked"] if unchecked else []
     if kind == "campaign" and inside:
         out.append("inside a sequence that keeps campaigns away")
     if kind != "confirmation" and (day >= 1 or week >= 3 or filled):
@@ -45,7 +46,7 @@ def reasons(kind: str, way: tuple) -> list[str]:  # type: ignore[type-arg]
 
 @pytest.mark.parametrize("kind", KINDS)
 def test_every_combination(kind: str) -> None:
-    erased, suppressed, consent, paused, inside, counts, filled, related, asked = (
+    erased, suppressed, consent, paused, inside, counts, filled, related, asked, unchecked = (
         np.array(column) for column in zip(*EVERY, strict=True)
     )
     answer = ask(
@@ -60,6 +61,7 @@ def test_every_combination(kind: str) -> None:
             filled,
             related,
             asked,
+            unchecked,
         ),
         kind,
     )

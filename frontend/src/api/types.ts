@@ -1,9 +1,14 @@
 // Made by `make types` from the server's description; do not edit.
 
 export interface Models {
+  AcceptIn: AcceptIn;
   ActIn: ActIn;
   ActPreview: ActPreview;
   Acted: Acted;
+  AddressCheckIn: AddressCheckIn;
+  AddressCost: AddressCost;
+  AddressSummary: AddressSummary;
+  AggregateLine: AggregateLine;
   Arm: Arm;
   AskAgain: AskAgain;
   AskAgainIn: AskAgainIn;
@@ -35,6 +40,7 @@ export interface Models {
   Done: Done;
   Door: Door;
   Doors: Doors;
+  Duty: Duty;
   Evidence: Evidence;
   ExportColumns: ExportColumns;
   ExportIn: ExportIn;
@@ -50,6 +56,7 @@ export interface Models {
   Grids: Grids;
   GrowthPoint: GrowthPoint;
   Happened: Happened;
+  HealthView: HealthView;
   Ids: Ids;
   Job: Job;
   Jobs: Jobs;
@@ -73,12 +80,15 @@ export interface Models {
   Permission: Permission;
   Person: Person;
   PersonIn: PersonIn;
+  PlacedCopy: PlacedCopy;
+  PlacementTest: PlacementTest;
   PlanIn: PlanIn;
   PlanView: PlanView;
   PlannedBatch: PlannedBatch;
   Preview: Preview;
   Problem: Problem;
   Provider: Provider;
+  ProviderDays: ProviderDays;
   ProviderOpens: ProviderOpens;
   Purpose: Purpose;
   PurposeIn: PurposeIn;
@@ -87,9 +97,12 @@ export interface Models {
   Record: Record;
   RecordChange: RecordChange;
   Refusal: Refusal;
+  Refusals: Refusals;
   ReplayView: ReplayView;
+  ReportDay: ReportDay;
   RequestLine: RequestLine;
   Requests: Requests;
+  RequiredIn: RequiredIn;
   Results: Results;
   Row: Row;
   Rows: Rows;
@@ -108,23 +121,34 @@ export interface Models {
   Sieved: Sieved;
   SignIn: SignIn;
   SignUpForm: SignUpForm;
+  Slip: Slip;
+  Source: Source;
+  SourceIn: SourceIn;
   StateCounts: StateCounts;
   Stay: Stay;
   Sums: Sums1;
   Suppressed: Suppressed;
   SuppressedRow: SuppressedRow;
   SuppressionList: SuppressionList;
+  TakenReport: TakenReport;
+  TakenReports: TakenReports;
   Term: Term;
   TestTo: TestTo;
   TodayView: TodayView;
   Token: Token;
+  UndoBouncesIn: UndoBouncesIn;
   Undone: Undone;
   Upload: Upload;
   Verdict: Verdict;
+  VerdictReason: VerdictReason;
   Why: Why;
   WhyNot: WhyNot;
   WinBackIn: WinBackIn;
   WordIn: WordIn;
+  Words: Words;
+}
+export interface AcceptIn {
+  typed: string;
 }
 export interface ActIn {
   act: string;
@@ -153,6 +177,45 @@ export interface Acted {
   deed: number;
   job: number;
   people: number;
+}
+export interface AddressCheckIn {
+  choice: ChoiceIn;
+  ask_hosts: boolean;
+}
+export interface AddressCost {
+  people: number;
+  domains: number;
+  questions: number;
+  seconds: number;
+}
+export interface AddressSummary {
+  counts: {
+    [k: string]: number;
+  };
+  unchecked: number;
+  reasons: VerdictReason[];
+  slips: Slip[];
+  required: boolean;
+}
+export interface VerdictReason {
+  words: string;
+  verdict: string;
+  count: number;
+}
+export interface Slip {
+  typed: string;
+  meant: string;
+  count: number;
+  example: string;
+}
+export interface AggregateLine {
+  org: string;
+  report_id: string;
+  domain: string;
+  begin_at: number;
+  end_at: number;
+  policy: string;
+  messages: number;
 }
 export interface Arm {
   arm: string;
@@ -530,6 +593,12 @@ export interface Door {
 export interface Doors {
   doors: Door[];
 }
+export interface Duty {
+  duty: string;
+  state: string;
+  evidence: string;
+  since: number | null;
+}
 export interface Evidence {
   entries: number;
   holds: boolean;
@@ -626,13 +695,79 @@ export interface Happened {
   who: string;
   because: string;
 }
+export interface HealthView {
+  now: number;
+  days: number;
+  limits: {
+    [k: string]: number;
+  };
+  providers: ProviderDays[];
+  refusals: Refusals[];
+  duties: Duty[];
+  sources: Source[];
+  report_days: ReportDay[];
+  reports: AggregateLine[];
+  tests: PlacementTest[];
+  boxes: number;
+  words: Words;
+}
+export interface ProviderDays {
+  name: string;
+  people: number;
+  days: {
+    [k: string]: number[];
+  };
+}
+export interface Refusals {
+  provider: string;
+  kind: string;
+  text: string;
+  count: number;
+  first: number;
+  last: number;
+}
+export interface Source {
+  domain: string;
+  ip: string;
+  messages: number;
+  aligned: number;
+  acted: number;
+  first: number;
+  last: number;
+  signed_by: string;
+  name: string;
+  ours: boolean;
+}
+export interface ReportDay {
+  domain: string;
+  day: string;
+  messages: number;
+  aligned: number;
+}
+export interface PlacementTest {
+  id: number;
+  at: number;
+  campaign: string;
+  copies: PlacedCopy[];
+}
+export interface PlacedCopy {
+  provider: string;
+  address: string;
+  folder: "waiting" | "inbox" | "spam" | "missing" | "refused";
+  seen_at: number | null;
+}
+export interface Words {
+  to: string[];
+  url: string;
+  quiet_hours: string;
+}
 export interface Ids {
   ids: number[];
 }
 export interface Job {
   id: number;
   kind: string;
-  state: "waiting" | "working" | "finished" | "failed";
+  state: "waiting" | "working" | "paused" | "finished" | "failed";
   done: number;
   total: number;
   outcome: Outcome | null;
@@ -932,6 +1067,9 @@ export interface RequestLine {
 export interface Requests {
   requests: RequestLine[];
 }
+export interface RequiredIn {
+  required: boolean;
+}
 export interface Results {
   as_of: number;
   batches: BatchLine[];
@@ -1052,6 +1190,11 @@ export interface SignIn {
   password: string;
   code: string;
 }
+export interface SourceIn {
+  ip: string;
+  name: string;
+  ours: boolean;
+}
 export interface Sums1 {
   messages: number[];
   delivered: number[];
@@ -1077,6 +1220,13 @@ export interface SuppressionList {
   rows: SuppressedRow[];
   total: number;
 }
+export interface TakenReport {
+  kind: string;
+  sentence: string;
+}
+export interface TakenReports {
+  taken: TakenReport[];
+}
 export interface TestTo {
   to: string;
 }
@@ -1090,6 +1240,12 @@ export interface TodayView {
 }
 export interface Token {
   token: string;
+}
+export interface UndoBouncesIn {
+  provider: string;
+  since: number;
+  until: number;
+  why: string;
 }
 export interface Undone {
   sentence: string;

@@ -31,6 +31,7 @@ REASONS: dict[str, tuple[str, ...]] = {
     "no prior relation stated": ("consent request",),
     "asked for consent once already": ("consent request",),
     "paused by the subscriber": (*_MARKETING, "consent request"),
+    "address not checked": (*_MARKETING, "consent request"),
     "inside a sequence that keeps campaigns away": ("campaign",),
     "too many messages": (*_MARKETING, "consent request"),
 }
@@ -46,7 +47,8 @@ class Standing:
     SUPPRESSION_REASONS; ``consent`` the state for the purpose asked about; ``day``/``week`` count messages
     sent in the last 1 and 7 days (zeros leave the limit out); ``filled`` marks who asked for fewer messages and has
     had theirs. ``related`` has a prior relation on record and ``asked`` was mailed a consent request: they matter
-    for consent requests only."""
+    for consent requests only. ``unchecked`` are those whose address has to be checked first, where the workspace
+    requires that."""
 
     erased: Mask
     suppressed: I8
@@ -58,6 +60,7 @@ class Standing:
     filled: Mask
     related: Mask
     asked: Mask
+    unchecked: Mask
 
 
 @dataclass(frozen=True)
@@ -108,6 +111,7 @@ def ask(standing: Standing, kind: str) -> Answer:
         "no prior relation stated": lambda: ~s.related,
         "asked for consent once already": lambda: s.asked,
         "paused by the subscriber": lambda: s.paused,
+        "address not checked": lambda: s.unchecked,
         "inside a sequence that keeps campaigns away": lambda: s.inside,
         "too many messages": lambda: (s.day >= MOST_A_DAY) | (s.week >= MOST_IN_7_DAYS) | s.filled,
     }

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from openmeadow.desk.desk import Desk
-from openmeadow.web.api import acts, bring_in, campaigns, consent, entrance, segments, senders, subscribers, today
+from openmeadow.web.api import acts, bring_in, campaigns, consent, entrance, health, segments, senders, subscribers, today
 from openmeadow.web.described import Described
 
 
 def register(api: Described, desk: Desk) -> None:
     """Add every route."""
-    for place in (entrance, today, subscribers, acts, bring_in, consent, segments, senders, campaigns):
+    for place in (entrance, today, subscribers, acts, bring_in, consent, segments, senders, campaigns, health):
         place.register(api, desk)

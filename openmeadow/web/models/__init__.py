@@ -4,6 +4,7 @@ from openmeadow.web.models.campaigns import *
 from openmeadow.web.models.common import *
 from openmeadow.web.models.consent import *
 from openmeadow.web.models.entrance import *
+from openmeadow.web.models.health import *
 from openmeadow.web.models.segments import *
 from openmeadow.web.models.senders import *
 from openmeadow.web.models.subscribers import *

@@ -343,7 +343,7 @@ class Outcome(Model):
 class Job(Model):
     id: int
     kind: str
-    state: Literal["waiting", "working", "finished", "failed"]
+    state: Literal["waiting", "working", "paused", "finished", "failed"]
     done: int
     total: int
     outcome: Outcome | None

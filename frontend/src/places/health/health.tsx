@@ -1,55 +1,302 @@
-import { useQuery } from "@tanstack/react-query";
-import { get, type M } from "../../api/client";
-import { count, share } from "../../logic/format";
-import { Page, Waiting } from "../../parts/basics";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { get, type M, post } from "../../api/client";
+import { count, day, fromLocalInput, localInput, moment, people, share } from "../../logic/format";
+import { Ask, Page, Quiet, Sentence, StateTag, Waiting } from "../../parts/basics";
+import { offerUndo, useMe } from "../../parts/me";
+import { Receivers } from "./receivers";
+import { WordSettings } from "./words";
 
-/** Providers over 30 days: what was handed over, deferred, bounced and complained about. */
+const DRAWN: [string, string][] = [
+  ["deferred", "deferred"],
+  ["hard bounces", "hard bounces"],
+  ["blocked", "blocked"],
+  ["complaints", "complaints"],
+  ["unsubscribed", "unsubscribed"],
+];
+const sum = (a: number[] | undefined) => (a ?? []).reduce((x, y) => x + y, 0);
+
+/** What the providers do with our mail, day by day, against the limits; what refusals say; the obligations. */
 export function HealthPlace() {
-  const today = useQuery({ queryKey: ["today"], queryFn: () => get<M["TodayView"]>("/today") });
-  if (!today.data)
+  const me = useMe();
+  const q = useQuery({ queryKey: ["health"], queryFn: () => get<M["HealthView"]>("/health") });
+  const d = q.data;
+  if (!d)
     return (
       <Page title="Health">
-        <Waiting error={today.error} what="the providers" />
+        <Waiting error={q.error} what="the providers" />
       </Page>
     );
   return (
-    <Page title="Health" lead="What the mailbox providers did with your mail in the last 30 days, counted from events.">
-      <table className="lined max-w-[860px]">
+    <Page
+      title="Health"
+      lead={`What the mailbox providers did with your mail in the last ${d.days} days, counted from events.`}
+      side={<Side d={d} analyst={me.role === "analyst"} />}
+    >
+      <table className="lined">
         <thead>
           <tr>
             <th>Provider</th>
-            <th className="n">People</th>
             <th className="n">Handed over</th>
-            <th className="n">Deferred</th>
-            <th className="n">Bounced</th>
-            <th className="n">Complained</th>
+            <th className="n">Opened by people</th>
+            <th className="n">Machines</th>
+            {DRAWN.map(([k, w]) => (
+              <th key={k} className="w-[104px]">
+                {w} <span className="font-normal">limit {100 * (d.limits[k] ?? 0)}%</span>
+              </th>
+            ))}
           </tr>
         </thead>
         <tbody>
-          {today.data.providers.map((p) => (
-            <tr key={p.name}>
-              <td className="font-semibold">{p.name}</td>
-              <td className="n">{count(p.people)}</td>
-              <td className="n">{count(p.handed_over)}</td>
-              <td className="n">
-                {count(p.deferred)}{" "}
-                <span className="inline-block w-14 text-ink-2">{share(p.deferred, p.handed_over)}</span>
+          {d.providers.map((p) => {
+            const handed = sum(p.days["handed over"]);
+            const opens = sum(p.days.opened);
+            const machines = sum(p.days["machine opens"]);
+            return (
+              <tr key={p.name}>
+                <td>
+                  <b>{p.name}</b>
+                  <span className="block text-[13px] text-ink-2">{people(p.people)}</span>
+                </td>
+                <td className="n">{count(handed)}</td>
+                <td className="n">{count(opens)}</td>
+                <td className="n text-ink-2">{share(machines, opens + machines, 0)}</td>
+                {DRAWN.map(([k, w]) => (
+                  <td key={k}>
+                    <Small
+                      counts={p.days[k] ?? []}
+                      base={p.days["handed over"] ?? []}
+                      limit={d.limits[k] ?? 0}
+                      words={`${w} at ${p.name}`}
+                    />
+                  </td>
+                ))}
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
+      <p className="mt-1 text-[13px] text-ink-2">
+        Shares are of what was handed over to that provider; a mark is one day, the dashed line the limit. Only
+        complaints that a provider reports can be seen.
+      </p>
+      <h2 className="mt-7 mb-1">What refusals say</h2>
+      {!d.refusals.length && <Quiet>Nothing was refused or deferred in these {d.days} days.</Quiet>}
+      {d.refusals.length > 0 && (
+        <table className="lined">
+          <thead>
+            <tr>
+              <th>Provider</th>
+              <th>Class</th>
+              <th>Text</th>
+              <th className="n">Times</th>
+              <th>Since</th>
+              <th>Last</th>
+            </tr>
+          </thead>
+          <tbody>
+            {d.refusals.slice(0, 15).map((r) => (
+              <tr key={r.provider + r.kind + r.text}>
+                <td>{r.provider}</td>
+                <td className={r.kind === "blocked" ? "font-semibold text-poppy" : ""}>{r.kind}</td>
+                <td className="max-w-[300px] font-mono text-[13px] [overflow-wrap:anywhere]">{r.text}</td>
+                <td className="n">{count(r.count)}</td>
+                <td className="whitespace-nowrap text-ink-2">{day(r.first)}</td>
+                <td className="whitespace-nowrap text-ink-2">{day(r.last)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {me.role === "analyst" && <UndoBounces d={d} />}
+      <h2 className="mt-7 mb-1">What bulk senders must have, measured</h2>
+      <table className="lined">
+        <tbody>
+          {d.duties.map((x) => (
+            <tr key={x.duty}>
+              <td className="w-[230px] font-semibold">{x.duty}</td>
+              <td className="w-[90px]">
+                {["holds", "mend", "broken", "unknown"].includes(x.state) ? (
+                  <StateTag state={x.state} />
+                ) : (
+                  <span className="tag tag-plain">{x.state}</span>
+                )}
               </td>
-              <td className="n">
-                {count(p.bounced)}{" "}
-                <span className="inline-block w-14 text-ink-2">{share(p.bounced, p.handed_over)}</span>
-              </td>
-              <td className="n">
-                {count(p.complained)}{" "}
-                <span className="inline-block w-14 text-ink-2">{share(p.complained, p.handed_over, 2)}</span>
+              <td className="text-ink-2">
+                {x.evidence}
+                {x.since ? ` Since ${day(x.since)}.` : ""}
               </td>
             </tr>
           ))}
         </tbody>
       </table>
-      <p className="mt-3 text-ink-2">
-        Shares are of the messages handed over to that provider. Limits: deferred 10%, bounced 2%, complained 0.3%.
-      </p>
+      <Receivers d={d} analyst={me.role === "analyst"} />
     </Page>
+  );
+}
+
+/** One small multiple: a day's share as a bar, the limit dashed, the 30-day figure beside it. */
+function Small({ counts, base, limit, words }: { counts: number[]; base: number[]; limit: number; words: string }) {
+  const k = sum(counts);
+  const n = sum(base);
+  const top = Math.max(limit * 1.6, ...counts.map((c, i) => (base[i] ? c / (base[i] as number) : 0)));
+  const y = (v: number) => 22 - (20 * Math.min(v, top)) / (top || 1);
+  const over = n > 0 && k / n > limit;
+  return (
+    <figure role="img" aria-label={`${words}: ${count(k)} of ${count(n)}, ${share(k, n, 2)}`} className="m-0">
+      <svg width={90} height={24} aria-hidden className="block">
+        {counts.map((c, i) => {
+          const b = base[i] ?? 0;
+          return c > 0 && b > 0 ? (
+            <rect
+              key={i}
+              x={i * 3}
+              y={y(c / b)}
+              width={2}
+              height={22 - y(c / b)}
+              fill={c / b > limit ? "var(--color-poppy)" : "var(--color-ink-3)"}
+            />
+          ) : null;
+        })}
+        <path d={`M0 ${y(limit)}H90`} stroke="var(--color-poppy)" strokeDasharray="3 2" strokeWidth={0.8} />
+        <path d="M0 22.5H90" stroke="var(--color-rule-strong)" strokeWidth={1} />
+      </svg>
+      <figcaption className={`text-[13px] ${over ? "font-semibold text-poppy" : "text-ink-2"}`}>
+        {share(k, n, 2)}
+      </figcaption>
+    </figure>
+  );
+}
+
+function UndoBounces({ d }: { d: M["HealthView"] }) {
+  const client = useQueryClient();
+  const [provider, setProvider] = useState(d.providers[0]?.name ?? "");
+  const [since, setSince] = useState(localInput(d.now - 86400));
+  const [until, setUntil] = useState(localInput(d.now));
+  const [why, setWhy] = useState("");
+  return (
+    <Ask
+      trigger={
+        <button type="button" className="btn mt-3">
+          Undo a provider's bounces…
+        </button>
+      }
+      title="A provider bounced wrongly"
+      words="Undo them"
+      disabled={!why.trim()}
+      act={async () => {
+        const done = await post<M["Acted"]>("/health/undo-bounces", {
+          provider,
+          since: fromLocalInput(since) ?? 0,
+          until: fromLocalInput(until) ?? 0,
+          why,
+        });
+        await client.invalidateQueries();
+        offerUndo({
+          words: `${people(done.people)} may be mailed again.`,
+          undo: async () => {
+            await post(`/activity/${done.deed}/undo`);
+            await client.invalidateQueries();
+          },
+        });
+      }}
+    >
+      Everybody suppressed for a hard bounce there between two moments is taken off the list, in one act.
+      <div className="mt-3 grid grid-cols-3 gap-3 text-ink">
+        <label>
+          <span className="label">Provider</span>
+          <select className="field" value={provider} onChange={(e) => setProvider(e.target.value)}>
+            {d.providers.map((p) => (
+              <option key={p.name}>{p.name}</option>
+            ))}
+          </select>
+        </label>
+        <label>
+          <span className="label">From</span>
+          <input className="field" type="datetime-local" value={since} onChange={(e) => setSince(e.target.value)} />
+        </label>
+        <label>
+          <span className="label">To</span>
+          <input className="field" type="datetime-local" value={until} onChange={(e) => setUntil(e.target.value)} />
+        </label>
+        <label className="col-span-3">
+          <span className="label">Why, for the record</span>
+          <input className="field" value={why} onChange={(e) => setWhy(e.target.value)} />
+        </label>
+      </div>
+    </Ask>
+  );
+}
+
+const PLACED: Record<string, string> = {
+  inbox: "text-clover",
+  spam: "text-poppy",
+  missing: "text-poppy",
+  refused: "text-poppy",
+  waiting: "text-ink-2",
+};
+
+function Side({ d, analyst }: { d: M["HealthView"]; analyst: boolean }) {
+  const client = useQueryClient();
+  const campaigns = useQuery({ queryKey: ["campaigns"], queryFn: () => get<M["CampaignLines"]>("/campaigns") });
+  const [chosen, setChosen] = useState(0);
+  const [error, setError] = useState<Error | null>(null);
+  const id = chosen || campaigns.data?.campaigns[0]?.id || 0;
+  return (
+    <>
+      <h2>Placement tests</h2>
+      <p className="mt-1 text-[13px] text-ink-2">
+        Copies to {d.boxes} test mailboxes, read back to see where they land. Never counted.
+      </p>
+      {analyst && d.boxes > 0 && (
+        <div className="mt-2 flex gap-2">
+          <select
+            className="field"
+            aria-label="Campaign to place"
+            value={id}
+            onChange={(e) => setChosen(Number(e.target.value))}
+          >
+            {campaigns.data?.campaigns.map((c) => (
+              <option key={c.id} value={c.id}>
+                {c.name}
+              </option>
+            ))}
+          </select>
+          <button
+            type="button"
+            className="btn"
+            disabled={!id}
+            onClick={async () => {
+              setError(null);
+              try {
+                await post(`/campaigns/${id}/placement`);
+                await client.invalidateQueries({ queryKey: ["health"] });
+              } catch (e) {
+                setError(e as Error);
+              }
+            }}
+          >
+            Send copies
+          </button>
+        </div>
+      )}
+      <Sentence error={error} />
+      {d.tests.slice(0, 4).map((t) => (
+        <table key={t.id} className="lined mt-2">
+          <caption className="text-left text-[13px] text-ink-2">
+            {t.campaign}, {moment(t.at)}
+          </caption>
+          <tbody>
+            {t.copies.map((c) => (
+              <tr key={c.address}>
+                <td>{c.provider}</td>
+                <td className={`n font-semibold ${PLACED[c.folder]}`}>{c.folder}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      ))}
+      <WordSettings words={d.words} analyst={analyst} />
+    </>
   );
 }

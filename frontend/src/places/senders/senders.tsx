@@ -7,6 +7,7 @@ import { Ask, Page, Quiet, Sentence, StateTag, Waiting } from "../../parts/basic
 import { useFoot } from "../../parts/frame";
 import { useKeys, useMe } from "../../parts/me";
 import { useRows } from "../../parts/rows";
+import { Keys, LookUps } from "./proofs";
 
 const COLOUR = { holds: "text-clover", mend: "text-wheat", broken: "text-poppy", unknown: "text-ink-2" };
 const WORDS = {
@@ -156,6 +157,9 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
                 >
                   Copy
                 </button>
+                <a className="btn" href={`/api/senders/${d.id}/zone`} download>
+                  All as a zone file
+                </a>
                 {me.demo && (
                   <Ask
                     trigger={
@@ -276,32 +280,29 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
           ))}
         </tbody>
       </table>
-      <p className="mt-2 text-ink-2">
-        {d.selector ? (
-          <>
-            Signs with selector <span className="font-mono text-[13px]">{d.selector}</span>.{" "}
-          </>
-        ) : (
-          "No key yet. "
-        )}
-        <Ask
-          trigger={
-            <button type="button" className="btn btn-bare py-0">
-              Make a new key…
-            </button>
-          }
-          title={`A new DKIM key for ${d.name}?`}
-          words="Make the key"
-          grave
-          act={async () => {
-            await post(`/senders/${d.id}/key`);
-            await client.invalidateQueries({ queryKey: ["senders"] });
-          }}
-        >
-          Mail is signed with the new key from now on, and receivers cannot verify it until its line is published. The
-          domain counts as broken until then.
-        </Ask>
-      </p>
+      <Keys d={d} />
+      <LookUps d={d} />
+      {d.changes.length > 0 && (
+        <>
+          <h2 className="mt-6 mb-1">What changed</h2>
+          <table className="lined">
+            <tbody>
+              {d.changes.slice(0, 8).map((c) => (
+                <tr key={`${c.at}${c.record}${c.after}`}>
+                  <td className="w-[150px] whitespace-nowrap text-ink-2">{moment(c.at)}</td>
+                  <td className="w-[150px] font-semibold">{c.record}</td>
+                  <td className="whitespace-nowrap">
+                    {c.before} → {c.after}
+                  </td>
+                  <td className="max-w-[340px] truncate font-mono text-[13px] text-ink-2" title={c.found}>
+                    {c.found}
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </>
+      )}
       <h2 className="mt-8 mb-1">All senders</h2>
       <table className="lined max-w-[720px]">
         <tbody>

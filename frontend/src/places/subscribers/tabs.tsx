@@ -6,6 +6,7 @@ export const SubscriberTabs = () => (
       { to: "/subscribers/map", words: "Map" },
       { to: "/subscribers/table", words: "Table" },
       { to: "/subscribers/bring-in", words: "Bring in" },
+      { to: "/subscribers/address-checks", words: "Address checks" },
       { to: "/subscribers/consent", words: "Consent" },
       { to: "/subscribers/clean-up", words: "Clean-up" },
       { to: "/subscribers/doors", words: "Doors" },

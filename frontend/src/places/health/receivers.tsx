@@ -1,0 +1,179 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useRef, useState } from "react";
+import { type M, post } from "../../api/client";
+import { count, day, share } from "../../logic/format";
+import { Ask, Quiet, Sentence } from "../../parts/basics";
+
+/** Receivers' own aggregate reports: who sends in our name, aligned or not, and which sources are known. */
+export function Receivers({ d, analyst }: { d: M["HealthView"]; analyst: boolean }) {
+  const client = useQueryClient();
+  const file = useRef<HTMLInputElement>(null);
+  const [said, setSaid] = useState<string[]>([]);
+  const [error, setError] = useState<Error | null>(null);
+  const domains = [...new Set(d.report_days.map((x) => x.domain))];
+  return (
+    <>
+      <div className="mt-7 mb-1 flex items-baseline justify-between">
+        <h2>Receivers' reports</h2>
+        {analyst && (
+          <>
+            <input
+              ref={file}
+              type="file"
+              className="sr-only"
+              tabIndex={-1}
+              aria-label="Report to bring in"
+              onChange={async (e) => {
+                const chosen = e.target.files?.[0];
+                if (!chosen) return;
+                setError(null);
+                try {
+                  const form = new FormData();
+                  form.append("file", chosen);
+                  const done = await post<M["TakenReports"]>("/health/reports", form);
+                  setSaid(done.taken.map((t) => `${t.kind}: ${t.sentence}`));
+                  await client.invalidateQueries();
+                } catch (x) {
+                  setError(x as Error);
+                }
+                e.target.value = "";
+              }}
+            />
+            <button type="button" className="btn btn-bare py-0" onClick={() => file.current?.click()}>
+              Bring in a report…
+            </button>
+          </>
+        )}
+      </div>
+      <Sentence error={error} />
+      {said.map((s) => (
+        <p key={s} role="status" className="mb-1 border-l-2 border-cornflower pl-3 text-[13px]">
+          {s}
+        </p>
+      ))}
+      {!d.sources.length && (
+        <Quiet>
+          No aggregate report has come yet. They arrive by mail at the address in your DMARC record, or as files: XML,
+          gzip or zip; bounces and complaints as .eml or mbox too.
+        </Quiet>
+      )}
+      {domains.map((domain) => (
+        <Days key={domain} domain={domain} days={d.report_days.filter((x) => x.domain === domain)} />
+      ))}
+      {d.sources.length > 0 && (
+        <table className="lined">
+          <thead>
+            <tr>
+              <th>Source</th>
+              <th>In the name of</th>
+              <th className="n">Messages</th>
+              <th className="n">Aligned</th>
+              <th>Last seen</th>
+              <th>Known as</th>
+            </tr>
+          </thead>
+          <tbody>
+            {d.sources.map((s) => (
+              <tr key={s.domain + s.ip}>
+                <td className="font-mono text-[13px]">
+                  {s.ip}
+                  {s.signed_by && <span className="block font-sans text-ink-2">signed by {s.signed_by}</span>}
+                </td>
+                <td>{s.domain}</td>
+                <td className="n">{count(s.messages)}</td>
+                <td className={`n ${s.aligned < s.messages && !s.name ? "font-semibold text-poppy" : ""}`}>
+                  {share(s.aligned, s.messages)}
+                </td>
+                <td className="whitespace-nowrap text-ink-2">{day(s.last)}</td>
+                <td>
+                  {s.name ? (
+                    <span className={s.ours ? "text-clover" : ""}>{s.name}</span>
+                  ) : analyst ? (
+                    <NameSource s={s} />
+                  ) : (
+                    <span className="text-poppy">nobody knows it</span>
+                  )}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </>
+  );
+}
+
+function Days({ domain, days }: { domain: string; days: M["ReportDay"][] }) {
+  const top = Math.max(...days.map((x) => x.messages), 1);
+  const n = days.reduce((a, x) => a + x.messages, 0);
+  const k = days.reduce((a, x) => a + x.aligned, 0);
+  return (
+    <figure
+      role="img"
+      className="mb-2"
+      aria-label={`${domain}: ${count(k)} of ${count(n)} messages aligned, over ${days.length} days`}
+    >
+      <svg width={Math.min(600, days.length * 8)} height={40} aria-hidden className="block">
+        {days.map((x, i) => (
+          <g key={x.day}>
+            <rect
+              x={i * 8}
+              y={38 - (36 * x.messages) / top}
+              width={6}
+              height={(36 * x.messages) / top}
+              fill="var(--color-poppy)"
+            />
+            <rect
+              x={i * 8}
+              y={38 - (36 * x.aligned) / top}
+              width={6}
+              height={(36 * x.aligned) / top}
+              fill="var(--color-steady)"
+            />
+          </g>
+        ))}
+        <path d="M0 38.5H600" stroke="var(--color-rule-strong)" />
+      </svg>
+      <figcaption className="text-[13px] text-ink-2">
+        {domain}: {share(k, n)} of {count(n)} aligned; a bar is one day, red what failed
+      </figcaption>
+    </figure>
+  );
+}
+
+function NameSource({ s }: { s: M["Source"] }) {
+  const client = useQueryClient();
+  const [name, setName] = useState("");
+  const [ours, setOurs] = useState(false);
+  return (
+    <Ask
+      trigger={
+        <button type="button" className="btn btn-bare py-0" aria-label={`Name ${s.ip}`}>
+          Name it…
+        </button>
+      }
+      title={`Who is ${s.ip}?`}
+      words="Keep the name"
+      disabled={!name.trim()}
+      act={async () => {
+        await post("/health/sources", { ip: s.ip, name, ours });
+        await client.invalidateQueries();
+      }}
+    >
+      It sent {count(s.messages)} messages in the name of {s.domain}, {share(s.aligned, s.messages)} of them aligned.
+      <label className="mt-3 block text-ink">
+        <span className="label">What it is</span>
+        <input
+          className="field"
+          value={name}
+          placeholder="for example: the ticket printer"
+          onChange={(e) => setName(e.target.value)}
+        />
+      </label>
+      <label className="mt-2 flex items-baseline gap-2 text-ink">
+        <input type="checkbox" checked={ours} onChange={(e) => setOurs(e.target.checked)} />
+        It sends for us; its mail should become aligned before the policy gets stricter
+      </label>
+    </Ask>
+  );
+}

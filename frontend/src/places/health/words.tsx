@@ -1,0 +1,93 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { type M, post, put } from "../../api/client";
+import { Sentence } from "../../parts/basics";
+
+/** Who gets word when nobody is looking: a held plan, a broken sender, a jump; once, with the sentence and the link. */
+export function WordSettings({ words, analyst }: { words: M["Words"]; analyst: boolean }) {
+  const client = useQueryClient();
+  const [to, setTo] = useState(words.to.join(", "));
+  const [url, setUrl] = useState(words.url);
+  const [quiet, setQuiet] = useState(words.quiet_hours);
+  const [said, setSaid] = useState("");
+  const [error, setError] = useState<Error | null>(null);
+  const act = async (f: () => Promise<string>) => {
+    setError(null);
+    setSaid("");
+    try {
+      setSaid(await f());
+      await client.invalidateQueries({ queryKey: ["health"] });
+    } catch (e) {
+      setError(e as Error);
+    }
+  };
+  const keep = () =>
+    put("/health/words", { to: to.split(/[\s,]+/).filter(Boolean), url, quiet_hours: quiet.replaceAll(" ", "") });
+  return (
+    <form
+      className="mt-7"
+      onSubmit={(e) => {
+        e.preventDefault();
+        act(async () => {
+          await keep();
+          return "Kept.";
+        });
+      }}
+    >
+      <h2>Word when nobody is looking</h2>
+      <p className="mt-1 text-[13px] text-ink-2">
+        A held plan, a broken sender, a jump in complaints or blocks: once, with the sentence and the link.
+      </p>
+      <label className="mt-2 block">
+        <span className="label">Mailed to</span>
+        <input
+          className="field"
+          disabled={!analyst}
+          value={to}
+          placeholder="addresses"
+          onChange={(e) => setTo(e.target.value)}
+        />
+      </label>
+      <label className="mt-2 block">
+        <span className="label">Posted to a web address, as JSON</span>
+        <input className="field" disabled={!analyst} value={url} onChange={(e) => setUrl(e.target.value)} />
+      </label>
+      <label className="mt-2 block">
+        <span className="label">Quiet hours</span>
+        <input
+          className="field w-[110px]!"
+          disabled={!analyst}
+          value={quiet}
+          placeholder="such as 22-7"
+          onChange={(e) => setQuiet(e.target.value)}
+        />
+      </label>
+      <Sentence error={error} />
+      {said && (
+        <p role="status" className="mt-2 text-clover">
+          {said}
+        </p>
+      )}
+      {analyst && (
+        <div className="mt-3 flex gap-2">
+          <button type="submit" className="btn">
+            Keep
+          </button>
+          <button
+            type="button"
+            className="btn"
+            onClick={() =>
+              act(async () => {
+                await keep();
+                const done = await post<M["Done"]>("/health/words/test");
+                return `Sent to ${done.count} ${done.count === 1 ? "place" : "places"}.`;
+              })
+            }
+          >
+            Send a test
+          </button>
+        </div>
+      )}
+    </form>
+  );
+}

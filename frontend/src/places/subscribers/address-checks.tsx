@@ -1,0 +1,271 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { get, type M, post, put } from "../../api/client";
+import { count, duration, people, share } from "../../logic/format";
+import { Ask, Page, Sentence, Waiting } from "../../parts/basics";
+import { offerUndo, useMe } from "../../parts/me";
+import { SubscriberTabs } from "./tabs";
+
+const COLOUR: Record<string, string> = {
+  good: "text-clover",
+  risky: "text-wheat",
+  bad: "text-poppy",
+  unknown: "text-ink-2",
+};
+const MEANS: Record<string, string> = {
+  good: "nothing speaks against it",
+  risky: "a sign, no proof",
+  bad: "proved: nobody is there",
+  unknown: "could not be found out",
+};
+
+/** Is anybody there? Verdicts over everybody, the slips with what was meant, and checks with what they cost. */
+export function AddressChecksPage() {
+  const me = useMe();
+  const client = useQueryClient();
+  const q = useQuery({
+    queryKey: ["addresses"],
+    queryFn: () => get<M["AddressSummary"]>("/addresses"),
+    refetchInterval: 4000,
+  });
+  const [error, setError] = useState<Error | null>(null);
+  const d = q.data;
+  if (!d)
+    return (
+      <Page title="Subscribers" tabs={<SubscriberTabs />}>
+        <Waiting error={q.error} what="the verdicts" />
+      </Page>
+    );
+  const total = Object.values(d.counts).reduce((a, b) => a + b, 0) + d.unchecked;
+  const analyst = me.role === "analyst";
+  const accept = async (typed: string) => {
+    setError(null);
+    try {
+      const done = await post<M["Acted"]>("/addresses/accept", { typed });
+      await client.invalidateQueries();
+      offerUndo({
+        words: `${count(done.people)} addresses corrected.`,
+        undo: async () => {
+          await post(`/activity/${done.deed}/undo`);
+          await client.invalidateQueries();
+        },
+      });
+    } catch (e) {
+      setError(e as Error);
+    }
+  };
+  return (
+    <Page
+      title="Subscribers"
+      tabs={<SubscriberTabs />}
+      lead="Bad only on proof, risky on a sign, unknown when nobody could say. A suggestion is never applied by itself."
+      side={<Check d={d} analyst={analyst} />}
+    >
+      <table className="lined">
+        <thead>
+          <tr>
+            <th>Verdict</th>
+            <th className="n">People</th>
+            <th className="n">Share</th>
+            <th>Means</th>
+          </tr>
+        </thead>
+        <tbody>
+          {Object.entries(d.counts).map(([v, n]) => (
+            <tr key={v}>
+              <td className={`font-semibold ${COLOUR[v]}`}>{v}</td>
+              <td className="n">
+                <Link
+                  className="hover:underline"
+                  to={`/subscribers/table?rule=${encodeURIComponent(`address is ${v}`)}`}
+                >
+                  {count(n)}
+                </Link>
+              </td>
+              <td className="n text-ink-2">{share(n, total)}</td>
+              <td className="text-ink-2">{MEANS[v]}</td>
+            </tr>
+          ))}
+          <tr>
+            <td className="font-semibold text-ink-2">not checked</td>
+            <td className="n">{count(d.unchecked)}</td>
+            <td className="n text-ink-2">{share(d.unchecked, total)}</td>
+            <td className="text-ink-2">{d.required ? "not mailed before it is checked" : "mailed all the same"}</td>
+          </tr>
+        </tbody>
+      </table>
+      <Sentence error={error} />
+      {d.slips.length > 0 && (
+        <>
+          <div className="mt-7 mb-1 flex items-baseline justify-between">
+            <h2>Typing slips</h2>
+            {analyst && (
+              <Ask
+                trigger={
+                  <button type="button" className="btn btn-bare py-0">
+                    Correct all…
+                  </button>
+                }
+                title="Correct all of them?"
+                words="Correct them"
+                act={() => accept("")}
+              >
+                {people(d.slips.reduce((n, s) => n + s.count, 0))} get the address that was probably meant. Where
+                somebody is here by that address already, nothing changes. It can be taken back.
+              </Ask>
+            )}
+          </div>
+          <table className="lined">
+            <thead>
+              <tr>
+                <th>Typed</th>
+                <th>Probably meant</th>
+                <th className="n">People</th>
+                <th>For example</th>
+                <th>
+                  <span className="sr-only">Accept</span>
+                </th>
+              </tr>
+            </thead>
+            <tbody>
+              {d.slips.map((s) => (
+                <tr key={s.typed + s.meant}>
+                  <td className="font-mono text-[13px]">{s.typed}</td>
+                  <td className="font-mono text-[13px] text-clover">{s.meant}</td>
+                  <td className="n">{count(s.count)}</td>
+                  <td className="max-w-[220px] truncate text-ink-2">{s.example}</td>
+                  <td className="n">
+                    {analyst && (
+                      <button
+                        type="button"
+                        className="btn btn-bare py-0"
+                        aria-label={`Correct ${s.typed} to ${s.meant}`}
+                        onClick={() => accept(s.typed)}
+                      >
+                        Correct
+                      </button>
+                    )}
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </>
+      )}
+      {d.reasons.length > 0 && (
+        <>
+          <h2 className="mt-7 mb-1">Why</h2>
+          <table className="lined">
+            <tbody>
+              {d.reasons.map((r) => (
+                <tr key={r.words + r.verdict}>
+                  <td className={`w-[90px] font-semibold ${COLOUR[r.verdict]}`}>{r.verdict}</td>
+                  <td>{r.words}</td>
+                  <td className="n">{count(r.count)}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </>
+      )}
+    </Page>
+  );
+}
+
+function Check({ d, analyst }: { d: M["AddressSummary"]; analyst: boolean }) {
+  const client = useQueryClient();
+  const segments = useQuery({ queryKey: ["segments"], queryFn: () => get<M["Segments"]>("/segments") });
+  const [rule, setRule] = useState("");
+  const [hosts, setHosts] = useState(false);
+  const [error, setError] = useState<Error | null>(null);
+  const body = { choice: { rule, text: "", bands: [], ids: null, without: [] }, ask_hosts: hosts };
+  const cost = useQuery({
+    queryKey: ["address-cost", rule, hosts],
+    queryFn: () => post<M["AddressCost"]>("/addresses/cost", body),
+    placeholderData: (b) => b,
+  });
+  const jobs = useQuery({ queryKey: ["jobs"], queryFn: () => get<M["Jobs"]>("/jobs"), refetchInterval: 1000 });
+  const job = jobs.data?.jobs.find((j) => j.kind === "addresses");
+  const under = job && ["waiting", "working", "paused"].includes(job.state);
+  const go = async (path: string, send?: unknown) => {
+    setError(null);
+    try {
+      await post(path, send);
+      await client.invalidateQueries({ queryKey: ["jobs"] });
+    } catch (e) {
+      setError(e as Error);
+    }
+  };
+  const c = cost.data;
+  return (
+    <>
+      <h2>Check addresses</h2>
+      <label className="mt-2 block">
+        <span className="label">Whose</span>
+        <select className="field" value={rule} onChange={(e) => setRule(e.target.value)}>
+          <option value="">everybody</option>
+          <option value="address is unknown">those not checked, or unknown</option>
+          {segments.data?.segments.map((s) => (
+            <option key={s.id} value={`in segment "${s.name.replaceAll('"', '""')}"`}>
+              {s.name}
+            </option>
+          ))}
+        </select>
+      </label>
+      <label className="mt-2 flex items-baseline gap-2">
+        <input type="checkbox" checked={hosts} onChange={(e) => setHosts(e.target.checked)} />
+        Ask their mail hosts too, politely: one connection a host, nothing is sent
+      </label>
+      {c && (
+        <p className={`mt-2 text-ink-2 ${cost.isFetching ? "opacity-60" : ""}`}>
+          {people(c.people)}: {count(c.domains)} domains to ask{hosts && `, ${count(c.questions)} mailboxes`}; about{" "}
+          {duration(Math.max(1, c.seconds))}. Answers younger than their age are not asked anew.
+        </p>
+      )}
+      <Sentence error={error} />
+      {analyst && !under && (
+        <button
+          type="button"
+          className="btn btn-main mt-3"
+          disabled={!c?.people}
+          onClick={() => go("/addresses/check", body)}
+        >
+          Check {c ? people(c.people) : "them"}
+        </button>
+      )}
+      {job && under && (
+        <div className="mt-3" role="status">
+          <p>
+            {job.state === "paused" ? "Paused at" : "Checked"} {count(job.done)} of {count(job.total)}
+          </p>
+          <div className="mt-1 h-[6px] bg-wash">
+            <div className="h-full bg-cornflower" style={{ width: `${(100 * job.done) / Math.max(1, job.total)}%` }} />
+          </div>
+          {analyst && (
+            <button
+              type="button"
+              className="btn mt-2"
+              onClick={() => go(`/jobs/${job.id}/${job.state === "paused" ? "go-on" : "pause"}`)}
+            >
+              {job.state === "paused" ? "Go on" : "Pause"}
+            </button>
+          )}
+        </div>
+      )}
+      <h2 className="mt-7">Before a first mailing</h2>
+      <label className="mt-1 flex items-baseline gap-2">
+        <input
+          type="checkbox"
+          disabled={!analyst}
+          checked={d.required}
+          onChange={async (e) => {
+            const fresh = await put<M["AddressSummary"]>("/addresses/required", { required: e.target.checked });
+            client.setQueryData(["addresses"], fresh);
+          }}
+        />
+        Mail nobody whose address was never checked
+      </label>
+    </>
+  );
+}

@@ -1,0 +1,206 @@
+"""Health: what each provider does with our mail by day, what refusals say, the bulk senders' obligations, measured."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections import defaultdict
+from typing import Any
+
+import numpy as np
+
+from openmeadow.core.addresses.providers import provider_names
+from openmeadow.core.authentication.dmarc import organisational_domain
+from openmeadow.core.columns import DAY, MACHINE, Kind
+from openmeadow.core.reports.bounces import bounce_class
+from openmeadow.core.rules.tree import View
+from openmeadow.desk.desk import Desk
+from openmeadow.store import health, reports, senders
+from openmeadow.store.facts import StoreFacts
+
+DAYS = 30
+BULK = 5_000  # a day to one provider (7-standards)
+GOOD_COMPLAINTS, MOST_COMPLAINTS = 0.001, 0.003
+LIMITS = {"complaints": 0.003, "hard bounces": 0.02, "blocked": 0.02, "deferred": 0.10, "unsubscribed": 0.01}
+MEASURES = ("handed over", "deferred", "hard bounces", "blocked", "other bounces", "complaints", "unsubscribed")
+_NUMBERS = re.compile(r"<[^>]*>|\S+@\S+|\b[0-9a-f]{8,}\b|\b\d{1,3}(?:\.\d{1,3}){3}\b|\d{4,}", re.I)
+
+
+def providers(desk: Desk, view: View) -> list[dict[str, Any]]:
+    """Per provider: each measure by day, oldest first, over DAYS; people's and machines' opens beside them."""
+    assert isinstance(view.facts, StoreFacts)
+    names = provider_names()
+    days = {m: np.zeros((len(names), DAYS), np.int64) for m in (*MEASURES, "opened", "machine opens")}
+    for r in health.by_day(desk.store.read(), view.now - DAYS * DAY, view.now):
+        kind, at = r["kind"], DAYS - 1 - min(int(r["back"]), DAYS - 1)
+        if kind == Kind.BOUNCED:
+            word = {"hard": "hard bounces", "blocked": "blocked"}.get(
+                bounce_class(r["code"], r["diagnostic"]), "other bounces"
+            )
+        else:
+            word = {1: "handed over", 3: "deferred", 9: "complaints", 10: "unsubscribed"}[kind]
+        days[word][r["provider"], at] += r["n"]
+        if kind == Kind.DEFERRED and bounce_class(r["code"], r["diagnostic"]) == "blocked":
+            days["blocked"][r["provider"], at] += r["n"]
+    acts = view.columns.acts
+    hit = (acts.kind == Kind.OPENED) & (acts.at > view.now - DAYS * DAY) & (acts.at <= view.now)
+    back = DAYS - 1 - np.minimum((view.now - acts.at[hit]) // DAY, DAYS - 1)
+    place = view.facts.provider[acts.person[hit]].astype(np.int64) * DAYS + back
+    machine = acts.by[hit] == MACHINE
+    for word, some in (("opened", ~machine), ("machine opens", machine)):
+        days[word] += np.bincount(place[some], minlength=len(names) * DAYS).reshape(len(names), DAYS)
+    people = np.bincount(view.facts.provider[view.alive], minlength=len(names))
+    order = [*range(1, len(names)), 0]
+    return [
+        {"name": names[i], "people": int(people[i]), "days": {w: d[i].tolist() for w, d in days.items()}} for i in order
+    ]
+
+
+def refusals(desk: Desk) -> list[dict[str, Any]]:
+    """What refusals say, grouped by provider, class and text without its numbers and addresses; the most first."""
+    now, names = desk.now(), provider_names()
+    groups: dict[tuple[int, str, str], dict[str, Any]] = {}
+    for r in reports.refusals(desk.store.read(), now - DAYS * DAY, now):
+        kind = "deferred" if r["kind"] == Kind.DEFERRED else bounce_class(r["code"], r["diagnostic"])
+        if kind == "deferred" and bounce_class(r["code"], r["diagnostic"]) == "blocked":
+            kind = "blocked"
+        text = " ".join(_NUMBERS.sub("…", f"{r['code']} {r['diagnostic']}").split())[:160] or "no text"
+        key = (r["provider"], kind, text)
+        g = groups.setdefault(
+            key,
+            {
+                "provider": names[r["provider"]],
+                "class": kind,
+                "text": text,
+                "count": 0,
+                "first": r["first"],
+                "last": r["last"],
+            },
+        )
+        g["count"] += r["n"]
+        g["first"], g["last"] = min(g["first"], r["first"]), max(g["last"], r["last"])
+    return sorted(groups.values(), key=lambda g: -g["count"])[:40]
+
+
+def obligations(desk: Desk, view: View) -> list[dict[str, Any]]:
+    """What bulk senders must have, each measured from what was sent and received: {"duty", "state", "evidence",
+    "since"}; ``since`` None where it is not known."""
+    db, out = desk.store.read(), []
+    names = provider_names()
+    most = {r["provider"]: r["most"] for r in health.most_in_a_day(db, view.now - DAYS * DAY)}
+    busiest = max(most, key=lambda p: most[p], default=None)
+    bulk = busiest is not None and most[busiest] >= BULK
+    said = f"At most {most[busiest]:,} in a day to {names[busiest]}" if busiest is not None else "Nothing was sent"
+    out.append(
+        {
+            "duty": "Counts as a bulk sender",
+            "state": "yes" if bulk else "no",
+            "evidence": f"{said} in {DAYS} days; from {BULK:,} a day to one provider on, all of this is required.",
+            "since": None,
+        }
+    )
+    domains = senders.domains(db)
+    for duty, records in (
+        ("SPF passes", ("SPF",)),
+        ("DKIM passes", ("DKIM", "Signature")),
+        ("DMARC, aligned", ("DMARC",)),
+        ("Reverse DNS matches", ("Reverse DNS",)),
+        ("TLS to the relay", ("Relay TLS",)),
+    ):
+        out.append(_by_records(desk, domains, duty, records))
+    clicks = health.one_clicks(db, view.now - DAYS * DAY)
+    out.append(
+        {
+            "duty": "One-click unsubscribe within two days",
+            "state": "holds",
+            "evidence": f"In every message, signed; {clicks:,} unsubscribed in {DAYS} days, each at the moment of the click.",
+            "since": None,
+        }
+    )
+    out.append(_complaints(desk, view))
+    freemail = "No from-address is at a freemail provider; such are refused when they are added."
+    out.append({"duty": "No freemail From", "state": "holds", "evidence": freemail, "since": None})
+    return out
+
+
+def _by_records(desk: Desk, domains: list[Any], duty: str, records: tuple[str, ...]) -> dict[str, Any]:
+    order = ("broken", "unknown", "mend", "holds")
+    worst, words, since = "holds" if domains else "unknown", [], []
+    for d in domains:
+        mine = [r for r in json.loads(d["records"]) if r["record"].startswith(records)]
+        state = min((r["state"] for r in mine), key=order.index, default="unknown")
+        if order.index(state) < order.index(worst):
+            worst = state
+        if state != "holds":
+            words.append(f"{d['name']}: {next((r['found'] for r in mine if r['state'] == state), 'not looked up')}")
+        moments = [m for r in mine if (m := health.holds_since(desk.store.read(), d["id"], r["record"])) is not None]
+        since += moments
+    orgs = ", ".join(sorted({organisational_domain(d["name"]) for d in domains})) or "no domain"
+    return {
+        "duty": duty,
+        "state": worst,
+        "evidence": "; ".join(words) or f"Looked up for every sender of {orgs}.",
+        "since": max(since, default=None),
+    }
+
+
+def _complaints(desk: Desk, view: View) -> dict[str, Any]:
+    found = providers(desk, view)
+    handed = sum(sum(p["days"]["handed over"]) for p in found)
+    complained = sum(sum(p["days"]["complaints"]) for p in found)
+    rate = complained / handed if handed else 0.0
+    worst = 0.0
+    for p in found:
+        week: dict[int, list[int]] = defaultdict(lambda: [0, 0])
+        for i, (h, c) in enumerate(zip(p["days"]["handed over"], p["days"]["complaints"], strict=True)):
+            week[i // 7][0] += h
+            week[i // 7][1] += c
+        worst = max([worst, *(c / h for h, c in week.values() if h >= 500)])
+    state = (
+        "broken"
+        if worst >= MOST_COMPLAINTS or rate >= MOST_COMPLAINTS
+        else "mend"
+        if rate >= GOOD_COMPLAINTS
+        else "holds"
+    )
+    return {
+        "duty": "Complaints under 0.1%, never 0.3%",
+        "state": state if handed else "unknown",
+        "evidence": f"{100 * rate:.3f}% of {handed:,} handed over in {DAYS} days; the worst week at one provider "
+        f"{100 * worst:.2f}%. Only complaints that providers report can be seen.",
+        "since": None,
+    }
+
+
+def receivers(desk: Desk) -> dict[str, Any]:
+    """Aggregate reports: sources by domain and day, aligned or not; which are known."""
+    db, since = desk.store.read(), desk.now() - 90 * DAY
+    ours = set(desk.setting("relay_ips"))
+    return {
+        "sources": [
+            {
+                "domain": r["domain"],
+                "ip": r["ip"],
+                "messages": r["messages"],
+                "aligned": r["aligned"],
+                "acted": r["acted"],
+                "first": r["first"],
+                "last": r["last"],
+                "signed_by": r["dkim_domain"] or r["spf_domain"] or "",
+                "name": r["name"] or ("your relay" if r["ip"] in ours else ""),
+                "ours": bool(r["ours"]) if r["ours"] is not None else r["ip"] in ours,
+            }
+            for r in reports.sources(db, since)
+        ],
+        "days": [dict(r) for r in reports.by_day(db, since)],
+        "reports": [
+            {k: r[k] for k in ("org", "report_id", "domain", "begin_at", "end_at", "policy")}
+            | {"messages": r["messages"] or 0}
+            for r in reports.reports(db)
+        ],
+    }
+
+
+def unknown_sources(desk: Desk) -> list[dict[str, Any]]:
+    """Sources nobody has named whose mail fails: somebody sends in our name."""
+    return [s for s in receivers(desk)["sources"] if not s["name"] and s["aligned"] < s["messages"]]

@@ -1,0 +1,192 @@
+"""Health, receivers' reports, placement tests, word when nobody is looking; address checks."""
+
+from __future__ import annotations
+
+import ipaddress
+from dataclasses import asdict
+from pathlib import Path
+
+import numpy as np
+from flask import Response, request
+
+from openmeadow.core.addresses.providers import provider_names
+from openmeadow.core.addresses.syntax import syntax_problem
+from openmeadow.core.errors import Missing, Refused
+from openmeadow.desk import addresses, health, placement, reports, words
+from openmeadow.desk.desk import Desk
+from openmeadow.desk.marked import chosen
+from openmeadow.store import addresses as address_table
+from openmeadow.store import reports as report_table
+from openmeadow.store import workspace
+from openmeadow.store.subscribers import facts_changed
+from openmeadow.web import models as m
+from openmeadow.web.api.subscribers import choice_of
+from openmeadow.web.described import ANALYSE, WRITE, Described, who
+
+
+def register(api: Described, desk: Desk) -> None:
+    @api.route("GET", "/health", m.HealthView)
+    def see() -> m.HealthView:
+        """Providers by day, what refusals say, the obligations, receivers' reports, placement tests."""
+        view, found = desk.view(), health.receivers(desk)
+        return m.HealthView(
+            now=view.now,
+            days=health.DAYS,
+            limits=health.LIMITS,
+            providers=[m.ProviderDays(**p) for p in health.providers(desk, view)],
+            refusals=[m.Refusals(kind=r.pop("class"), **r) for r in health.refusals(desk)],
+            duties=[m.Duty(**d) for d in health.obligations(desk, view)],
+            sources=[m.Source(**s) for s in found["sources"]],
+            report_days=[m.ReportDay(**d) for d in found["days"]],
+            reports=[m.AggregateLine(**r) for r in found["reports"]],
+            tests=[m.PlacementTest(**t) for t in placement.results(desk)],
+            boxes=len(placement.boxes(desk)),
+            words=_words(),
+        )
+
+    def _words() -> m.Words:
+        s = workspace.settings(desk.store.read())
+        return m.Words(to=list(s["word_to"]), url=str(s["word_url"]), quiet_hours=str(s["quiet_hours"]))
+
+    @api.route("POST", "/health/sources", m.Done, body=m.SourceIn, rights=ANALYSE)
+    def name_source(body: m.SourceIn) -> m.Done:
+        """Say who a source is, and whether it sends for us."""
+        try:
+            ipaddress.ip_address(body.ip)
+        except ValueError:
+            raise Refused(f"“{body.ip}” is not an address.") from None
+        if not body.name.strip():
+            raise Refused("Give the source a name, such as: the box office's printer.")
+        with desk.store.atomic() as db:
+            report_table.name_source(db, body.ip, body.name.strip(), body.ours, desk.now(), who())
+            workspace.log(db, desk.now(), who(), "named source", f"{body.ip}: {body.name.strip()}")
+        return m.Done()
+
+    @api.route("POST", "/health/undo-bounces", m.Acted, body=m.UndoBouncesIn, rights=ANALYSE)
+    def undo(body: m.UndoBouncesIn) -> m.Acted:
+        """Undo all hard bounces of a provider between two moments."""
+        if body.provider not in provider_names():
+            raise Missing(f"There is no provider “{body.provider}”.")
+        provider = provider_names().index(body.provider)
+        deed, n = reports.undo_bounces(desk, provider, body.since, body.until, body.why, who())
+        return m.Acted(deed=deed, job=0, people=n)
+
+    @api.route("POST", "/health/reports", m.TakenReports, rights=ANALYSE)
+    def bring_in() -> m.TakenReports:
+        """Take a file of reports (multipart field ``file``): .eml, mbox, aggregate XML, gzip, zip."""
+        file = request.files.get("file")
+        if file is None or not file.filename:
+            raise Refused("Choose a file first.")
+        folder = desk.folder / "uploads"
+        folder.mkdir(exist_ok=True)
+        path = folder / f"report-{desk.now()}-{Path(file.filename).name[-60:]}"
+        file.save(path)
+        try:
+            found = reports.take_file(desk, path)
+        finally:
+            path.unlink(missing_ok=True)
+        return m.TakenReports(taken=[m.TakenReport(kind=f["kind"], sentence=_said(f)) for f in found])
+
+    @api.route("PUT", "/health/words", m.Words, body=m.Words, rights=ANALYSE)
+    def set_words(body: m.Words) -> m.Words:
+        """Who gets word when nobody is looking, and when not."""
+        for to in body.to:
+            if (problem := syntax_problem(to)) is not None:
+                raise Refused(f"“{to[:80]}” is not an address: {problem}.")
+        begin, sign, end = body.quiet_hours.partition("-")
+        if body.quiet_hours and not (sign and begin.isdigit() and end.isdigit() and int(begin) < 24 and int(end) < 25):
+            raise Refused("Quiet hours are written like 22-7.")
+        with desk.store.atomic() as db:
+            for name, value in (("word_to", body.to), ("word_url", body.url.strip()), ("quiet_hours", body.quiet_hours)):
+                workspace.set_setting(db, name, value)
+        return _words()
+
+    @api.route("POST", "/health/words/test", m.Done, rights=ANALYSE)
+    def test_word() -> m.Done:
+        """Send a word now, to see that it arrives."""
+        sentence = f"This is a test from {desk.setting('name')}: word arrives."
+        return m.Done(count=words.send(desk, sentence, str(desk.setting("public_url"))))
+
+    @api.route("POST", "/campaigns/<int:id>/placement", m.Done, rights=WRITE)
+    def place(id: int) -> m.Done:
+        """Send copies to the test mailboxes; where they land shows within minutes."""
+        return m.Done(id=placement.start(desk, id, who()))
+
+    @api.route("GET", "/returned/<int:id>", m.Done)
+    def raw_mail(id: int) -> Response:
+        """A message that came back, as it came."""
+        row = report_table.mail(desk.store.read(), id)
+        if row is None:
+            raise Missing("This message is not there any more.")
+        headers = {"Content-Disposition": f"attachment; filename=returned-{id}.eml"}
+        return Response(row["raw"], mimetype="message/rfc822", headers=headers)
+
+    @api.route("GET", "/addresses", m.AddressSummary)
+    def summary() -> m.AddressSummary:
+        """Everybody by verdict, the reasons, the slips."""
+        return m.AddressSummary(**addresses.summary(desk))
+
+    def _ids(body: m.AddressCheckIn) -> list[int]:
+        view = desk.view()
+        mask = chosen(desk, view, choice_of(body.choice))
+        ids: list[int] = view.columns.people.id[np.flatnonzero(mask)].tolist()
+        return ids
+
+    @api.route("POST", "/addresses/cost", m.AddressCost, body=m.AddressCheckIn)
+    def cost(body: m.AddressCheckIn) -> m.AddressCost:
+        """What a check would ask, and how long that takes."""
+        return m.AddressCost(**addresses.cost(desk, _ids(body), ask_hosts=body.ask_hosts))
+
+    @api.route("POST", "/addresses/check", m.Done, body=m.AddressCheckIn, rights=ANALYSE)
+    def check(body: m.AddressCheckIn) -> m.Done:
+        """Check addresses, as a job."""
+        with desk.store.atomic() as db:
+            arguments = {"choice": asdict(choice_of(body.choice)), "ask_hosts": body.ask_hosts, "name": "address check"}
+            return m.Done(id=workspace.add_job(db, "addresses", arguments, who(), desk.now()))
+
+    @api.route("POST", "/jobs/<int:id>/pause", m.Done, rights=ANALYSE)
+    def pause(id: int) -> m.Done:
+        """Pause a job; what is done stays done."""
+        return _paused(id, True)
+
+    @api.route("POST", "/jobs/<int:id>/go-on", m.Done, rights=ANALYSE)
+    def go_on(id: int) -> m.Done:
+        """Let a paused job go on where it was."""
+        return _paused(id, False)
+
+    def _paused(id: int, paused: bool) -> m.Done:
+        with desk.store.atomic() as db:
+            if not workspace.pause_job(db, id, paused):
+                raise Refused("This job is not under way." if paused else "This job is not paused.")
+        return m.Done(id=id)
+
+    @api.route("POST", "/addresses/accept", m.Acted, body=m.AcceptIn, rights=ANALYSE)
+    def accept(body: m.AcceptIn) -> m.Acted:
+        """Change addresses to what was probably meant: of one mistyped domain, or all of them."""
+        ids = None
+        if body.typed:
+            rows = address_table.suggested(desk.store.read())
+            ids = [r["subscriber"] for r in rows if r["email_key"].endswith("@" + body.typed)]
+        deed, n = addresses.take_suggestions(desk, ids, who())
+        return m.Acted(deed=deed, job=0, people=n)
+
+    @api.route("PUT", "/addresses/required", m.AddressSummary, body=m.RequiredIn, rights=ANALYSE)
+    def required(body: m.RequiredIn) -> m.AddressSummary:
+        """Whether an address must be checked before its first mailing."""
+        with desk.store.atomic() as db:
+            workspace.set_setting(db, "require_checked", body.required)
+            facts_changed(db)
+            workspace.log(db, desk.now(), who(), "set require_checked", str(body.required).lower())
+        return m.AddressSummary(**addresses.summary(desk))
+
+
+def _said(f: dict[str, object]) -> str:
+    recipients, found = f.get("recipients") or [], f.get("reports") or []
+    if f.get("reason"):
+        return str(f["reason"])
+    if found:
+        flat = [r for x in found for r in (x if isinstance(x, list) else [x])]  # type: ignore[attr-defined]
+        return "; ".join(
+            f"{r['org']}: {r['messages']:,} messages of {r['domain']}, {r['aligned']:,} aligned" for r in flat
+        )
+    return "; ".join(f"{r['address']}: {r['class']}" for r in recipients) or "nothing in it"  # type: ignore[attr-defined]
