@@ -45,6 +45,7 @@ log = structlog.get_logger()
 CHECK_SENDERS_EVERY = 3600
 KEEP_HOUSE_EVERY = 30
 PAUSE = 0.3
+TURN = 2.0  # seconds a long job works before mail that is due gets its turn
 FINE, COARSE = 60, 600  # seconds a moved clock steps while people act: fine soon after a batch, coarse later
 
 
@@ -92,8 +93,8 @@ def _export(desk: Desk, job: sqlite3.Row, a: dict[str, Any], progress: Progress)
     return exports.kept(desk, job["id"], Choice(**a["choice"]), columns, a["form"], a["name"], job["who"], progress)
 
 
-class Paused(Exception):
-    """The analyst has paused a job; what is done stays done."""
+class Later(Exception):
+    """A job goes on another time: it was paused, or has had its turn. What is done stays done."""
 
 
 def _addresses(desk: Desk, job: sqlite3.Row, a: dict[str, Any], progress: Progress) -> dict[str, Any]:
@@ -101,12 +102,14 @@ def _addresses(desk: Desk, job: sqlite3.Row, a: dict[str, Any], progress: Progre
     ids = view.columns.people.id[np.flatnonzero(chosen(desk, view, Choice(**a["choice"])))].tolist()
     begun = int(a.get("done", 0))
 
+    turn = time.monotonic() + TURN
+
     def at(done: int, total: int) -> None:
         progress(begun + done, begun + total)
-        if workspace.job_paused(desk.store.read(), job["id"]):
+        if done < total and (time.monotonic() > turn or workspace.job_paused(desk.store.read(), job["id"])):
             with desk.store.atomic() as db:
                 workspace.keep_place(db, job["id"], a | {"done": begun + done})
-            raise Paused
+            raise Later
 
     addresses.check_people(desk, ids[begun:], ask_hosts=bool(a["ask_hosts"]), progress=at)
     return {"taken": len(ids)}
@@ -214,7 +217,7 @@ class Worker:
         try:
             outcome = _JOBS[job["kind"]](desk, job, a, progress)
             state = "finished"
-        except Paused:
+        except Later:
             return True
         except MeadowError as e:
             state, outcome = "failed", {"error": str(e)}

@@ -28,7 +28,7 @@ from openmeadow.wire.dns import Resolver, answer_all
 DAY = 86_400
 DOMAIN_AGE, MAILBOX_AGE = 7 * DAY, 60 * DAY
 ASK_AGAIN = 3600  # greylisted
-CHUNK = 2_000
+CHUNK, SLOW_CHUNK = 2_000, 50
 SECONDS_A_QUESTION = 0.06
 Progress = Callable[[int, int], None]
 Mailboxes = dict[str, str]
@@ -114,8 +114,9 @@ def check_people(desk: Desk, ids: list[int], *, ask_hosts: bool, progress: Progr
     helo = str(desk.setting("public_url")).partition("//")[2].partition(":")[0]
     known = people_sets.frequent_domains(desk.store.read())
     done = 0
-    for i in range(0, len(ids), CHUNK):
-        part = ids[i : i + CHUNK]
+    size = SLOW_CHUNK if ask_hosts else CHUNK
+    for i in range(0, len(ids), size):
+        part = ids[i : i + size]
         rows = subscribers.by_ids(desk.store.read(), part)
         keys = {id: address_key(r["email"]) for id, r in rows.items() if syntax_problem(r["email"]) is None}
         domains = _domains(desk, {k.rpartition("@")[2] for k in keys.values()}, resolver, reserved)

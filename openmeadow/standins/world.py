@@ -38,6 +38,7 @@ from openmeadow.wire.dns import Resolver, answer_all
 KEPT_MAILBOXES, KEPT_MESSAGES = 400, 30
 RELAY_IP = "192.0.2.25"  # where the world's receivers see the relay's mail come from
 MISTYPED = ("lanternmial.example", "postren.example", "brinebx.example")
+LONGEST_NAME = 18  # mailboxes that no person of the demo has exist up to this length, so that one can look into them
 BOUNCES_LATER = {"tidewatch.example"}
 SAME_AGAIN, OTHER_AGAIN = 0.12, 0.2
 SLOW_PROVIDER, SLOW_SHARE = "brinebox.example", 0.06
@@ -86,6 +87,8 @@ class World:
         domain = address.rpartition("@")[2]
         person = self.place.get(address)
         if person is not None and self.habits.gone[person] <= now and domain not in BOUNCES_LATER:
+            return "550 5.1.1 no such user here"
+        if person is None and len(address.partition("@")[0]) > LONGEST_NAME and domain != SLOW_PROVIDER:
             return "550 5.1.1 no such user here"
         if domain == SLOW_PROVIDER and address not in self.deferred_once:
             self.deferred_once.add(address)

@@ -90,8 +90,8 @@ def slips(db: sqlite3.Connection, limit: int = 50) -> list[sqlite3.Row]:
     """Slips by domain: how many, what was probably meant, one address for example."""
     return db.execute(
         "SELECT substr(s.email_key, instr(s.email_key, '@') + 1) AS typed, "
-        "substr(v.suggestion, instr(v.suggestion, '@') + 1) AS meant, count(*) AS count, min(s.email) AS example, "
-        "json_group_array(v.subscriber) AS people FROM address_verdicts v JOIN subscribers s ON s.id = v.subscriber "
+        "substr(v.suggestion, instr(v.suggestion, '@') + 1) AS meant, count(*) AS count, min(s.email) AS example "
+        "FROM address_verdicts v JOIN subscribers s ON s.id = v.subscriber "
         "WHERE v.suggestion IS NOT NULL AND s.erased_at IS NULL AND s.email <> v.suggestion "
         "GROUP BY 1, 2 ORDER BY 3 DESC LIMIT ?",
         (limit,),

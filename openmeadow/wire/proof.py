@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import smtplib
 import ssl
 
@@ -13,6 +14,7 @@ from openmeadow.core.authentication.questions import Question
 from openmeadow.wire.dns import Resolver
 
 TIMEOUT = 5
+logging.getLogger("dkimpy").setLevel(logging.CRITICAL)  # what it says of a bad key is said by the finding
 _SAMPLE = (
     b"From: Proof <proof@%s>\r\nTo: proof@%s\r\nSubject: Proof\r\nDate: Thu, 12 Mar 2026 09:42:00 +0000\r\n"
     b"Message-ID: <proof@%s>\r\n\r\nA message to prove the key.\r\n"

@@ -11,8 +11,10 @@ import pytest
 from flask.testing import FlaskClient
 
 from openmeadow.core.columns import DAY
-from openmeadow.desk import accounts, answers, sending
+from openmeadow.desk import accounts, answers, placement, sending
+from openmeadow.desk import words as tell
 from openmeadow.store import campaigns as ledger
+from openmeadow.store import workspace
 from openmeadow.web.app import make_app
 from openmeadow.worker import Worker
 from tests.conftest import NOW, set_clock
@@ -249,3 +251,68 @@ def test_asking_and_cleaning_up_by_the_api(running: tuple[Mailing, Caller]) -> N
     assert call("POST", "/clean-up/run", {})["counts"]["let go"] == 0
     assert call("GET", "/suppressions?reason=let%20go")["rows"] == []
     assert b"News" in call("GET", "/subscribers/1/evidence.csv")
+
+
+def test_health_and_addresses_by_the_api(running: tuple[Mailing, Caller]) -> None:
+    m, call = running
+    with m.desk.store.atomic() as db:
+        workspace.set_setting(db, "mail_port", m.desk.setting("relay_port"))
+        boxes = [
+            {
+                "provider": "Postern",
+                "address": "probe@postern.example",
+                "listing": f"{m.control}/mailbox/probe@postern.example",
+            }
+        ]
+        workspace.set_setting(db, "placement_boxes", boxes)
+    sending_day(m)
+    worker = Worker(m.desk)
+    try:
+        everybody = {"choice": {"rule": ""}, "ask_hosts": True}
+        cost = call("POST", "/addresses/cost", everybody)
+        assert (cost["people"], cost["domains"], cost["questions"]) == (40, 2, 40)
+        job = call("POST", "/addresses/check", everybody)["id"]
+        call("POST", f"/jobs/{job}/pause", {})
+        assert not worker._job() and call("GET", f"/jobs/{job}")["state"] == "paused"
+        call("POST", f"/jobs/{job}/go-on", {})
+        while worker._job():
+            pass
+        seen = call("GET", "/addresses")
+        assert (seen["counts"]["good"], seen["unchecked"]) == (40, 0)
+        assert call("POST", "/addresses/cost", everybody)["questions"] == 0, "answers are kept with their age"
+        assert "no suggestion is left" in call("POST", "/addresses/accept", {}, 409)["error"]
+        with m.desk.store.atomic() as db:
+            db.execute(
+                "UPDATE subscribers SET email = 'p1@postren.example', email_key = 'p1@postren.example' WHERE id = 2"
+            )
+            db.execute("UPDATE address_verdicts SET suggestion = 'p1@postern.example' WHERE subscriber = 2")
+        deed = call("POST", "/addresses/accept", {"typed": "postren.example"})["deed"]
+        assert call("GET", "/subscribers/2")["email"] == "p1@postern.example"
+        assert "1 addresses are as they were" in call("POST", f"/activity/{deed}/undo", {})["sentence"]
+        call("PUT", "/addresses/required", {"required": True})
+        assert m.desk.count('permitted for "News"')[0] == 39, "the corrected address was not checked yet"
+        health = call("GET", "/health")
+        assert {p["name"]: sum(p["days"]["handed over"]) for p in health["providers"]}["Postern"] == 20
+        assert [d["duty"] for d in health["duties"]][:2] == ["Counts as a bulk sender", "SPF passes"]
+        assert {d["state"] for d in health["duties"][1:]} == {"holds"}
+        call("POST", f"/campaigns/{m.campaign}/placement", {})
+        assert placement.look(m.desk) == 1
+        assert call("GET", "/health")["tests"][0]["copies"][0]["folder"] == "inbox"
+        with m.desk.store.atomic() as db:
+            db.execute("INSERT INTO suppressions VALUES (2, 1, ?, 'x', NULL), (3, 1, 9, 'x', NULL)", (NOW,))
+        undo = {"provider": "Postern", "since": NOW - 10, "until": NOW + 10, "why": "their mistake"}
+        assert call("POST", "/health/undo-bounces", undo)["people"] == 1
+        assert "Nobody at Postern" in call("POST", "/health/undo-bounces", undo, 404)["error"]
+        assert "Nobody is chosen" in call("POST", "/health/words/test", {}, 409)["error"]
+        words = {"to": ["ann@saltmere.example"], "url": "", "quiet_hours": "9-11"}
+        assert "like 22-7" in call("PUT", "/health/words", {**words, "quiet_hours": "night"}, 409)["error"]
+        call("PUT", "/health/words", words)
+        assert call("POST", "/health/words/test", {})["count"] == 1
+        with m.desk.store.atomic() as db:
+            db.execute("UPDATE campaigns SET state = 'held', held_why = 'Complaints.' WHERE id = ?", (m.campaign,))
+        assert tell.tend(m.desk) == 0, "quiet hours"
+        set_clock(m.desk, NOW + DAY + 4 * 3600)
+        assert tell.tend(m.desk) == 1 and tell.tend(m.desk) == 0, "once"
+        assert "is held. Complaints." in m.world.mailboxes["ann@saltmere.example"][-1]["plain"]
+    finally:
+        worker.close()
