@@ -25,6 +25,7 @@ from openmeadow.desk import (
     clean_up,
     consent,
     exports,
+    guarding,
     joining,
     placement,
     ready_made,
@@ -37,6 +38,7 @@ from openmeadow.desk.bring_in import subscribers as subscriber_intake
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.marked import Choice, chosen
 from openmeadow.store import campaigns, signups, workspace
+from openmeadow.store import events as event_table
 from openmeadow.store import senders as sender_table
 from openmeadow.wire import smtp_in
 from openmeadow.wire.tokens import Tokens
@@ -136,7 +138,7 @@ class Worker:
         except OSError:
             self._lock.close()
             raise Refused("Another worker already serves this workspace; this one leaves.") from None
-        self._house_at = 0.0
+        self._house_at, self._seen = 0.0, -1
         caught = sending.recover(desk)
         if caught:
             log.warning("found in doubt", deliveries=caught)
@@ -166,8 +168,17 @@ class Worker:
             log.warning("hand-over waits", reason=str(e))
         with contextlib.suppress(MeadowError):
             busy |= joining.tend(self.desk) > 0
+        self._look_at_guardrails()
         self._check_senders()
         return busy
+
+    def _look_at_guardrails(self) -> None:
+        """Whenever news has arrived."""
+        seen = event_table.highest(self.desk.store.read())
+        if seen != self._seen:
+            self._seen = seen
+            for sentence in guarding.news(self.desk):
+                log.warning("plan held", why=sentence)
 
     def run(self) -> None:
         intake = self.listen()

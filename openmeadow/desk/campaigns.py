@@ -5,16 +5,21 @@ from __future__ import annotations
 import json
 import secrets
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import numpy as np
 
+from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.message.body import check_fields, links, twin
-from openmeadow.core.planning.batches import BatchPlan, assign, moments
+from openmeadow.core.planning.batches import BatchPlan
+from openmeadow.core.planning.guardrails import LIMITS, could_show
+from openmeadow.core.planning.slots import Schedule, Windows, schedule
 from openmeadow.desk import asking, recipients, segments
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, consent, workspace
+from openmeadow.store.facts import StoreFacts
 
 PLAN_DEFAULTS: dict[str, Any] = {
     "start": None,
@@ -28,6 +33,11 @@ PLAN_DEFAULTS: dict[str, Any] = {
     "new_subject": "",
     "machine_only": False,
     "let_go_days": 0,
+    "hours": [0, 24],
+    "weekdays": [0, 1, 2, 3, 4, 5, 6],
+    "caps": {},
+    "largest": 0,
+    "no_later_than": None,
 }
 PERSONAL = {"name", "first_name", "email"}
 PAGES = {"preferences_url", "stay_url"}  # addresses of pages of ours, for this person
@@ -147,37 +157,63 @@ def checks(desk: Desk, row: Any) -> list[dict[str, str]]:
     return sorted(unique, key=lambda c: ("stop", "mend", "note").index(c["level"]))
 
 
-def _batch_plan(row: Any, now: int) -> BatchPlan:
+def _batch_plan(row: Any, now: int, people: int) -> BatchPlan:
     p = plan_of(row)
     start = max(int(p["start"] or now), now)
-    return BatchPlan(
-        int(row["seed"]), start, float(p["lead_share"]), int(p["batches"]), int(p["interval"]), str(p["order"])
+    batches = int(p["batches"])
+    if p["largest"]:
+        rest = people - round(people * float(p["lead_share"]))
+        batches = max(batches, -(-rest // int(p["largest"])))
+    return BatchPlan(int(row["seed"]), start, float(p["lead_share"]), batches, int(p["interval"]), str(p["order"]))
+
+
+def draw_schedule(desk: Desk, row: Any, who: recipients.Recipients) -> Schedule:
+    """Everybody's batch, every batch's moment: hours, weekdays, caps and the last moment kept."""
+    p, s = plan_of(row), who.view.scores
+    assert isinstance(who.view.facts, StoreFacts)
+    names = provider_names()
+    return schedule(
+        _batch_plan(row, desk.now(), len(who.index)),
+        who.subscriber,
+        s.band[who.index],
+        s.score[who.index],
+        who.view.facts.provider[who.index],
+        Windows((int(p["hours"][0]), int(p["hours"][1])), frozenset(int(d) for d in p["weekdays"])),
+        ZoneInfo(str(desk.setting("time_zone"))),
+        {names.index(n): int(cap) for n, cap in dict(p["caps"]).items() if n in names and cap},
+        p["no_later_than"],
     )
 
 
 def preview_plan(desk: Desk, id: int) -> dict[str, Any]:
     """The batches as they would be now: moment, people, bands; and whether there is history to order by."""
     row = row_of(desk, id)
+    _check_plan(plan_of(row))
     who = recipients.work_out(desk, row)
-    plan, s = _batch_plan(row, desk.now()), who.view.scores
-    batch = assign(plan, who.subscriber, s.band[who.index], s.score[who.index])
-    shift = 0 if plan.lead_share > 0 else 1
+    s, drawn = who.view.scores, draw_schedule(desk, row, who)
     out = []
-    for i, at in enumerate(moments(plan)):
-        mine = batch == i + shift
+    for i, at in enumerate(drawn.moments):
+        mine = drawn.batch == i
         out.append(
             {
                 "n": i + 1,
                 "due_at": at,
                 "people": int(mine.sum()),
-                "lead": i + shift == 0,
+                "lead": drawn.lead and i == 0,
                 "bands": np.bincount(s.band[who.index[mine]], minlength=len(BANDS)).tolist(),
             }
         )
-    note = ""
-    if plan.order == "most engaged first" and len(who.index) and float(s.score[who.index].max()) == 0:
-        note = "Nobody here has answered anything yet, so the order within the plan is by lot."
-    return {"batches": out, "sieve": who.sieve, "note": note}
+    notes = []
+    if plan_of(row)["order"] == "most engaged first" and len(who.index) and float(s.score[who.index].max()) == 0:
+        notes.append("Nobody here has answered anything yet, so the order within the plan is by lot.")
+    if drawn.moved:
+        notes.append(f"{drawn.moved:,} people move to a later slot, because their provider's cap is full.")
+    if drawn.late.any():
+        notes.append(f"{int(drawn.late.sum()):,} people find no room before the last moment and are passed over.")
+    silent = [name for name, limit in LIMITS.items() if len(who.index) and not could_show(len(who.index), limit)]
+    if silent:
+        notes.append(f"At this size nothing could be shown of {', '.join(silent)}.")
+    return {"batches": out, "sieve": who.sieve, "note": " ".join(notes)}
 
 
 def start(desk: Desk, id: int, who: str) -> dict[str, int]:
@@ -194,10 +230,7 @@ def start(desk: Desk, id: int, who: str) -> dict[str, int]:
     if not len(chosen.index):
         reason = next((words for words, n in chosen.sieve if n < 0), "the segments are empty")
         raise Refused(f"Nobody would receive this: {reason.lower()}.")
-    plan, s = _batch_plan(row, desk.now()), chosen.view.scores
-    band = s.band[chosen.index]
-    batch = assign(plan, chosen.subscriber, band, s.score[chosen.index])
-    shift = 0 if plan.lead_share > 0 else 1
+    drawn, band = draw_schedule(desk, row, chosen), chosen.view.scores.band[chosen.index]
     with desk.store.atomic() as db:
         if (again := campaigns.one(db, id)) is None or again["state"] != "draft":
             raise Refused(f"“{row['name']}” has already been started.")
@@ -211,19 +244,29 @@ def start(desk: Desk, id: int, who: str) -> dict[str, int]:
         if p["resend"]:
             arms = ["Same subject"] + (["New subject"] if p["new_subject"] else [])
             again_pass = campaigns.add_pass(db, id, "resend", json.dumps(arms), float(p["held_share"]))
-        for i, at in enumerate(moments(plan)):
-            mine = np.flatnonzero(batch == i + shift)
+        for i, at in enumerate(drawn.moments):
+            mine = np.flatnonzero(drawn.batch == i)
             batch_id = campaigns.add_batch(db, first, i + 1, at, len(mine))
             campaigns.add_deliveries(
                 db, ((first, batch_id, int(chosen.subscriber[j]), 0, int(band[j]), campaigns.WAITING, None) for j in mine)
             )
+            if i == 0:
+                late = np.flatnonzero(drawn.late)
+                why = "no room before the plan's last moment"
+                campaigns.add_deliveries(
+                    db,
+                    (
+                        (first, batch_id, int(chosen.subscriber[j]), 0, int(band[j]), campaigns.PASSED_OVER, why)
+                        for j in late
+                    ),
+                )
             if again_pass is not None:
                 campaigns.add_batch(db, again_pass, i + 1, at + int(p["wait"]), 0)
         campaigns.update(
             db, id, {"state": "planned", "message": message, "started_at": desk.now(), "sieve": json.dumps(chosen.sieve)}
         )
         workspace.log(db, desk.now(), who, "started plan", row["name"], len(chosen.index))
-    return {"people": len(chosen.index), "batches": len(moments(plan))}
+    return {"people": len(chosen.index), "batches": len(drawn.moments)}
 
 
 def on_start(desk: Desk, db: Any, row: Any, message: int, who: str) -> None:
@@ -239,6 +282,10 @@ def _check_plan(p: dict[str, Any]) -> None:
         (60 <= p["interval"] <= 30 * 86400, "Batches stand between a minute and 30 days apart."),
         (not p["resend"] or 3600 <= p["wait"] <= 30 * 86400, "A resend waits between an hour and 30 days."),
         (0 <= p["held_share"] <= 0.5, "At most half can be held back."),
+        (0 <= p["hours"][0] < p["hours"][1] <= 24, "The hours begin before they end, between 0 and 24."),
+        (bool(p["weekdays"]) and set(p["weekdays"]) <= set(range(7)), "Choose at least one weekday."),
+        (p["largest"] >= 0 and all(c >= 0 for c in dict(p["caps"]).values()), "A cap is a number of people, or none."),
+        (p["no_later_than"] is None or p["no_later_than"] > (p["start"] or 0), "The last moment comes after the start."),
     ):
         if not ok:
             raise Refused(words)
@@ -250,7 +297,10 @@ def hold(desk: Desk, id: int, who: str) -> None:
 
 
 def go_on(desk: Desk, id: int, who: str) -> None:
+    """Go on with a held plan; guardrails count anew from here."""
     _move(desk, id, who, ("held",), "sending", "went on with plan")
+    with desk.store.atomic() as db:
+        campaigns.update(db, id, {"guard_from": desk.now() + 1, "held_why": "", "held_evidence": "[]"})
 
 
 def stop(desk: Desk, id: int, who: str) -> int:

@@ -14,7 +14,9 @@ from openmeadow.core.errors import Refused
 from openmeadow.core.message.assembly import Envelope, assemble
 from openmeadow.core.message.body import Body, FieldMistake, links
 from openmeadow.core.planning.batches import arms as draw_arms
+from openmeadow.core.planning.guardrails import EVERY as EVERY_LOOK
 from openmeadow.core.reports.bounces import bounce_class
+from openmeadow.desk import guarding
 from openmeadow.desk.bring_in.events import consequences
 from openmeadow.desk.campaigns import PAGES, asked_about, plan_of
 from openmeadow.desk.desk import Desk
@@ -25,9 +27,9 @@ from openmeadow.store.facts import StoreFacts
 from openmeadow.wire.smtp_out import HandOver, Relay
 from openmeadow.wire.tokens import Tokens
 
-CHUNK = 100
+CHUNK = EVERY_LOOK  # guardrails are read between two of them
 TRIES_AFTER = (1800, 3600, 7200, 14_400)  # then every 8 h, at most 4 days (7-standards)
-EVERY, AT_MOST = 8 * 3600, 4 * 86400
+EVERY, AT_MOST, A_DAY = 8 * 3600, 4 * 86400, 86400
 
 
 def person_fields(row: Any) -> dict[str, object]:
@@ -164,15 +166,26 @@ def _batch(desk: Desk, tokens: Tokens, id: int, *, second_try: bool = False) -> 
             for d in waiting:
                 reason = permitted.get(d["subscriber"])
                 if reason:
-                    with desk.store.atomic() as db:
-                        campaigns.mark(db, d["id"], campaigns.PASSED_OVER, desk.now(), reason)
+                    _not_now(desk, writer.plan, d, reason)
                     continue
                 _one(desk, writer, out, d)
                 tried += 1
+            if guarding.look(desk, row["id"]):
+                return tried
     finally:
         out.close()
     _close(desk, row["id"], id)
     return tried
+
+
+def _not_now(desk: Desk, plan: dict[str, Any], d: Any, reason: str) -> None:
+    """Passed over with the reason; who has only had too many messages waits a day, within the plan's last moment."""
+    now, last = desk.now(), plan["no_later_than"]
+    with desk.store.atomic() as db:
+        if reason == "too many messages" and last is not None and now + A_DAY <= last:
+            campaigns.mark(db, d["id"], campaigns.DEFERRED, now, reason, now + A_DAY)
+        else:
+            campaigns.mark(db, d["id"], campaigns.PASSED_OVER, now, reason)
 
 
 def _allowed(desk: Desk, row: Any, batch: Any, waiting: list[Any]) -> dict[int, str]:

@@ -16,6 +16,8 @@ _FIELDS = {
     "kind",
     "asks",
     "held_why",
+    "held_evidence",
+    "guard_from",
     "purpose",
     "from_address",
     "from_name",

@@ -24,6 +24,7 @@ DEFAULTS: dict[str, Any] = {
     "word_to": [],
     "word_url": "",
     "quiet_hours": "",
+    "guardrails": {},
     "postal_address": "",
     "record_opens": True,
     "connections": 4,

@@ -55,6 +55,8 @@ export interface Models {
   Grid: Grid;
   Grids: Grids;
   GrowthPoint: GrowthPoint;
+  Guardrail: Guardrail;
+  Guardrails: Guardrails;
   Happened: Happened;
   HealthView: HealthView;
   Ids: Ids;
@@ -117,6 +119,7 @@ export interface Models {
   Segments: Segments;
   Settle: Settle;
   Shares: Shares;
+  Shows: Shows;
   SieveRow: SieveRow;
   Sieved: Sieved;
   SignIn: SignIn;
@@ -340,6 +343,17 @@ export interface PlanIn {
   new_subject: string;
   machine_only: boolean;
   let_go_days: number;
+  /**
+   * @minItems 2
+   * @maxItems 2
+   */
+  hours: unknown[];
+  weekdays: number[];
+  caps: {
+    [k: string]: number;
+  };
+  largest: number;
+  no_later_than: number | null;
 }
 export interface Check {
   check: string;
@@ -681,6 +695,28 @@ export interface Grids {
 export interface GrowthPoint {
   at: number;
   count: number;
+}
+export interface Guardrail {
+  kind: string;
+  place: string;
+  name: string;
+  guardrail: string;
+  k: number;
+  n: number;
+  limit: number;
+  evidence: number;
+  state: "holds" | "watch" | "hold";
+}
+export interface Guardrails {
+  guardrails: Guardrail[];
+  held_why: string;
+  evidence: Guardrail[];
+  silent: Shows[];
+  providers: string[];
+}
+export interface Shows {
+  guardrail: string;
+  enough: number;
 }
 export interface Happened {
   at: number;

@@ -13,7 +13,7 @@ from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Refused
 from openmeadow.core.message.body import Body, links
 from openmeadow.desk import campaigns as desk_campaigns
-from openmeadow.desk import recipients, results, sending
+from openmeadow.desk import guarding, recipients, results, sending
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns as table
 from openmeadow.store import subscribers, workspace
@@ -165,6 +165,20 @@ def register(api: Described, desk: Desk) -> None:
         """Go on with a held plan."""
         desk_campaigns.go_on(desk, id, who())
         return m.Done(id=id)
+
+    @api.route("GET", "/campaigns/<int:id>/guardrails", m.Guardrails)
+    def guardrails(id: int) -> m.Guardrails:
+        """The guardrails as they stand, what held the plan, what its size can show."""
+        desk_campaigns.row_of(desk, id)
+        found = guarding.see(desk, id)
+        for word in ("guardrails", "evidence"):
+            found[word] = [m.Guardrail(kind=g.pop("pass"), **g) for g in found[word]]
+        return m.Guardrails(**found)
+
+    @api.route("POST", "/campaigns/<int:id>/go-on-without", m.Done, body=m.NameIn, rights=ANALYSE)
+    def without(id: int, body: m.NameIn) -> m.Done:
+        """Go on without the people at one provider."""
+        return m.Done(id=id, count=guarding.without_provider(desk, id, body.name, who()))
 
     @api.route("POST", "/campaigns/<int:id>/stop", m.Done, rights=ANALYSE)
     def stop(id: int) -> m.Done:

@@ -21,6 +21,11 @@ class PlanIn(Model):
     new_subject: str = ""
     machine_only: bool = False
     let_go_days: int = 0
+    hours: tuple[int, int] = (0, 24)
+    weekdays: list[int] = [0, 1, 2, 3, 4, 5, 6]
+    caps: dict[str, int] = {}
+    largest: int = 0
+    no_later_than: int | None = None
 
 
 class CampaignIn(Model):
@@ -175,3 +180,28 @@ class Preview(Model):
 
 class Settle(Model):
     arrived: bool
+
+
+class Guardrail(Model):
+    kind: str
+    place: str
+    name: str
+    guardrail: str
+    k: int
+    n: int
+    limit: float
+    evidence: float
+    state: Literal["holds", "watch", "hold"]
+
+
+class Shows(Model):
+    guardrail: str
+    enough: int
+
+
+class Guardrails(Model):
+    guardrails: list[Guardrail]
+    held_why: str
+    evidence: list[Guardrail]
+    silent: list[Shows]
+    providers: list[str]

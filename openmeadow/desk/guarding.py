@@ -1,0 +1,145 @@
+"""Plans hold themselves: guardrails read after every 50 hand-overs and whenever news arrives, per pass, batch, provider."""
+
+from __future__ import annotations
+
+import json
+from collections import defaultdict
+from dataclasses import asdict
+from typing import Any
+
+from openmeadow.core.addresses.providers import provider_names
+from openmeadow.core.errors import Refused
+from openmeadow.core.planning.guardrails import LIMITS, Reading, could_show, enough, read
+from openmeadow.core.reports.bounces import bounce_class
+from openmeadow.desk.desk import Desk
+from openmeadow.store import campaigns, guarded, health, workspace
+
+Where = tuple[str, str]  # ("the whole pass" | "batch" | "provider", its name)
+WHOLE = "all of it"
+
+
+def limits(desk: Desk) -> dict[str, float]:
+    """The limits, as shares; the workspace may set its own."""
+    return {**LIMITS, **{k: float(v) for k, v in dict(desk.setting("guardrails")).items() if k in LIMITS}}
+
+
+def counts(desk: Desk, campaign: int, since: int) -> dict[tuple[str, Where], dict[str, int]]:
+    """By pass and place: tried, and of each guardrail's kind how many."""
+    db, names = desk.store.read(), provider_names()
+    out: dict[tuple[str, Where], dict[str, int]] = defaultdict(lambda: defaultdict(int))
+
+    def add(r: Any, word: str, n: int) -> None:
+        places: list[Where] = [(WHOLE, ""), ("batch", str(r["batch"])), ("provider", names[r["provider"]])]
+        for place in places:
+            out[(r["kind"], place)][word] += n
+
+    for r in guarded.handed(db, campaign, since):
+        add(r, "tried", r["n"])
+        if r["state"] == "handed over":
+            add(r, "handed", r["n"])
+        elif r["state"] == "deferred":
+            add(r, "deferrals", r["n"])
+        elif r["reason"].startswith("hard"):
+            add(r, "hard bounces", r["n"])
+        elif r["reason"].startswith("blocked"):
+            add(r, "blocked", r["n"])
+    for r in guarded.came_back(db, campaign, since):
+        if r["event"] == 4:
+            word = {"hard": "hard bounces", "blocked": "blocked"}.get(bounce_class(r["code"], r["diagnostic"]), "")
+        else:
+            word = {9: "complaints", 10: "unsubscribes"}[r["event"]]
+        if word:
+            add(r, word, r["n"])
+    for r in health.tests(db, campaign):
+        if r["folder"] in ("inbox", "spam", "missing") and r["at"] >= since:
+            for place in ((WHOLE, ""), ("provider", r["provider"])):
+                out[("first", place)]["placed"] += 1
+                out[("first", place)]["spam placement"] += r["folder"] != "inbox"
+    return out
+
+
+BASE = {"complaints": "handed", "unsubscribes": "handed", "spam placement": "placed"}
+
+
+def readings(desk: Desk, campaign: int, since: int) -> list[tuple[str, Where, Reading]]:
+    """Every guardrail everywhere, the whole pass first."""
+    levels, out = limits(desk), []
+    for (kind, place), c in sorted(
+        counts(desk, campaign, since).items(), key=lambda x: (x[0][0], x[0][1] != (WHOLE, ""), x[0][1])
+    ):
+        for name, limit in levels.items():
+            n = c.get(BASE.get(name, "tried"), 0)
+            if n:
+                out.append((kind, place, read(name, c.get(name, 0), n, limit)))
+    return out
+
+
+def look(desk: Desk, campaign: int) -> str:
+    """Read the guardrails of a plan under way and hold it where one says so; the sentence, or ""."""
+    row = campaigns.one(desk.store.read(), campaign)
+    if row is None or row["state"] not in ("planned", "sending"):
+        return ""
+    wrong = [(k, w, r) for k, w, r in readings(desk, campaign, row["guard_from"]) if r.state == "hold"]
+    if not wrong:
+        return ""
+    # the narrowest place that explains it is named first: one provider rather than everybody
+    wrong.sort(key=lambda x: ({"provider": 0, "batch": 1, WHOLE: 2}[x[1][0]], -x[2].evidence))
+    _, where, worst = wrong[0]
+    place = f" at {where[1]}" if where[0] == "provider" else f" in batch {where[1]}" if where[0] == "batch" else ""
+    sentence = worst.sentence.replace(":", f"{place}:", 1)
+    evidence = [{"pass": k, "place": w[0], "name": w[1], **_figures(r)} for k, w, r in wrong]
+    with desk.store.atomic() as db:
+        campaigns.update(db, campaign, {"state": "held", "held_why": sentence, "held_evidence": json.dumps(evidence)})
+        workspace.log(db, desk.now(), "guardrail", f"held plan: {worst.name}", row["name"], worst.k)
+    return sentence
+
+
+def _figures(r: Reading) -> dict[str, Any]:
+    out = asdict(r)
+    out["evidence"] = min(r.evidence, 1e12)
+    return {("guardrail" if k == "name" else k): v for k, v in out.items()}
+
+
+def news(desk: Desk) -> list[str]:
+    """Look at every plan under way; the sentences of those held."""
+    return [s for r in guarded.under_way(desk.store.read()) if (s := look(desk, r["id"]))]
+
+
+def see(desk: Desk, campaign: int) -> dict[str, Any]:
+    """The guardrails as they stand, what held the plan, and what its size can show."""
+    row = campaigns.one(desk.store.read(), campaign)
+    assert row is not None
+    levels = limits(desk)
+    found = readings(desk, campaign, row["guard_from"])
+    people = sum(b["people"] for b in campaigns.batches(desk.store.read(), campaign) if b["kind"] == "first")
+    return {
+        "guardrails": [
+            {"pass": kind, "place": place, "name": name, **_figures(r)}
+            for kind, (place, name), r in found
+            if place == WHOLE or r.state != "holds"
+        ],
+        "held_why": row["held_why"] if row["state"] == "held" else "",
+        "evidence": json.loads(row["held_evidence"]) if row["state"] == "held" else [],
+        "silent": [
+            {"guardrail": name, "enough": enough(limit)}
+            for name, limit in levels.items()
+            if people and not could_show(people, limit)
+        ],
+        "providers": sorted({w[1] for _, w, r in found if w[0] == "provider" and r.state == "hold"}),
+    }
+
+
+def without_provider(desk: Desk, campaign: int, provider: str, who: str) -> int:
+    """Go on without the people at a provider: those who still wait are passed over, with the reason. How many."""
+    row = campaigns.one(desk.store.read(), campaign)
+    if row is None or row["state"] != "held":
+        raise Refused("Only a held plan goes on without a provider.")
+    if provider not in provider_names():
+        raise Refused(f"There is no provider “{provider}”.")
+    with desk.store.atomic() as db:
+        n = guarded.pass_over_provider(
+            db, campaign, provider_names().index(provider), f"went on without {provider}", desk.now()
+        )
+        campaigns.update(db, campaign, {"state": "sending", "guard_from": desk.now() + 1})
+        workspace.log(db, desk.now(), who, f"went on without {provider}", row["name"], n)
+    return n

@@ -1,0 +1,46 @@
+"""Counts that guardrails read: hand-overs and what came of them, by pass, batch and provider."""
+
+from __future__ import annotations
+
+import sqlite3
+
+
+def handed(db: sqlite3.Connection, campaign: int, since: int) -> list[sqlite3.Row]:
+    """(kind of pass, number of batch, provider, state, reason's class word, count) of what was tried since a moment."""
+    return db.execute(
+        "SELECT q.kind, b.n AS batch, s.provider, d.state, substr(coalesce(d.reason, ''), 1, 8) AS reason, count(*) AS n "
+        "FROM deliveries d JOIN passes q ON q.id = d.pass JOIN batches b ON b.id = d.batch "
+        "JOIN subscribers s ON s.id = d.subscriber WHERE q.campaign = ? AND d.changed_at >= ? "
+        "AND d.state IN ('handed over', 'failed', 'deferred') GROUP BY 1, 2, 3, 4, 5",
+        (campaign, since),
+    ).fetchall()
+
+
+def came_back(db: sqlite3.Connection, campaign: int, since: int) -> list[sqlite3.Row]:
+    """(kind of pass, number of batch, provider, kind of event, code, diagnostic, people) of those handed over."""
+    return db.execute(
+        "SELECT q.kind, b.n AS batch, s.provider, e.kind AS event, e.code, e.diagnostic, "
+        "count(DISTINCT e.subscriber) AS n FROM campaigns c JOIN events e ON e.message = c.message "
+        "JOIN passes q ON q.campaign = c.id JOIN deliveries d ON d.pass = q.id AND d.subscriber = e.subscriber "
+        "JOIN batches b ON b.id = d.batch JOIN subscribers s ON s.id = d.subscriber "
+        "WHERE c.id = ? AND (e.kind = 4 OR e.kind >= 9) AND e.kind IN (4, 9, 10) AND e.at >= ? "
+        "AND d.state = 'handed over' AND e.at >= d.changed_at AND NOT EXISTS (SELECT 1 FROM passes q2 "
+        "JOIN deliveries d2 ON d2.pass = q2.id WHERE q2.campaign = c.id AND d2.subscriber = e.subscriber "
+        "AND d2.state = 'handed over' AND d2.changed_at > d.changed_at AND e.at >= d2.changed_at) "
+        "GROUP BY 1, 2, 3, 4, 5, 6",
+        (campaign, since),
+    ).fetchall()
+
+
+def pass_over_provider(db: sqlite3.Connection, campaign: int, provider: int, reason: str, now: int) -> int:
+    """Everybody at a provider who still waits is passed over."""
+    return db.execute(
+        "UPDATE deliveries SET state = 'passed over', reason = ?, changed_at = ? WHERE state IN ('waiting', 'deferred') "
+        "AND pass IN (SELECT id FROM passes WHERE campaign = ?) "
+        "AND subscriber IN (SELECT id FROM subscribers WHERE provider = ?)",
+        (reason, now, campaign, provider),
+    ).rowcount
+
+
+def under_way(db: sqlite3.Connection) -> list[sqlite3.Row]:
+    return db.execute("SELECT id, name, guard_from FROM campaigns WHERE state IN ('planned', 'sending')").fetchall()
