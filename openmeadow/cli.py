@@ -416,10 +416,11 @@ def user_add(name: str, role: str, email: str | None, password: str) -> None:
 
 def late_commands() -> None:
     """Commands of the outer layers, added here so that importing the command line stays quick."""
-    from openmeadow import cli_check, processes
+    from openmeadow import cli_check, cli_whole, processes
 
     processes.register(main)
     cli_check.register(main)
+    cli_whole.register(main)
 
 
 late_commands()

@@ -40,7 +40,7 @@ PLAN_DEFAULTS: dict[str, Any] = {
     "no_later_than": None,
 }
 PERSONAL = {"name", "first_name", "email"}
-PAGES = {"preferences_url", "stay_url"}  # addresses of pages of ours, for this person
+PAGES = {"preferences_url", "stay_url", "view_url"}  # addresses of pages of ours, for this person
 TRAP_PATH = "/trap"
 ONCE: dict[str, dict[str, Any]] = {"campaign": {}, "consent request": {"resend": False}}  # a second request is refused
 

@@ -10,9 +10,9 @@ import numpy as np
 
 from openmeadow.core.authentication.dkim import Signer
 from openmeadow.core.columns import Kind
-from openmeadow.core.errors import Refused
+from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.message.assembly import Envelope, assemble
-from openmeadow.core.message.body import Body, FieldMistake, links
+from openmeadow.core.message.body import Body, FieldMistake, Said, links
 from openmeadow.core.planning.batches import arms as draw_arms
 from openmeadow.core.planning.guardrails import EVERY as EVERY_LOOK
 from openmeadow.core.reports.bounces import bounce_class
@@ -22,7 +22,7 @@ from openmeadow.desk.campaigns import PAGES, asked_about, plan_of
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.recipients import gate_of
 from openmeadow.desk.senders import relay, return_domain
-from openmeadow.store import campaigns, events, workspace
+from openmeadow.store import campaigns, events, subscribers, workspace
 from openmeadow.store.facts import StoreFacts
 from openmeadow.wire.smtp_out import HandOver, Relay
 from openmeadow.wire.tokens import Tokens
@@ -64,11 +64,24 @@ class Writer:
 
     def pages(self, delivery: int, subscriber: int) -> dict[str, str]:
         """The addresses of this person's own pages."""
-        made = {"preferences_url": self.tokens.make("p", subscriber), "stay_url": self.tokens.make("w", delivery)}
-        out = {name: f"{self.base}/{'p' if name == 'preferences_url' else 'k'}/{t}" for name, t in made.items()}
+        t = self.tokens
+        out = {
+            "preferences_url": f"{self.base}/p/{t.make('p', subscriber)}",
+            "stay_url": f"{self.base}/k/{t.make('w', delivery)}",
+            "view_url": f"{self.base}/m/{t.make('m', delivery)}",
+        }
         for field, (purpose, _) in self.asks.items():
             out[field] = f"{self.base}/k/{self.tokens.make('r', delivery, purpose)}"
         return out
+
+    def shown(self, delivery: int, subscriber: int, person: dict[str, object], arm: int) -> Said:
+        """The message for a browser: what it said, its links counted as in the mail, no picture."""
+        return self.bodies[arm].say(
+            person,
+            lambda n: f"{self.base}/c/{self.tokens.make('c', delivery, n)}",
+            f"{self.base}/u/{self.tokens.make('u', delivery)}",
+            pages=self.pages(delivery, subscriber),
+        )
 
     def message(self, delivery: int, subscriber: int, email: str, person: dict[str, object], arm: int, at: int) -> bytes:
         t, row = self.tokens, self.row
@@ -94,6 +107,16 @@ class Writer:
             ),
         )
         return self.signer.header(plain, at) + plain
+
+
+def in_browser(desk: Desk, tokens: Tokens, delivery: int) -> Said:
+    """One person's message, for the page that shows it in a browser."""
+    d = campaigns.delivery(desk.store.read(), delivery)
+    row = campaigns.one(desk.store.read(), d["campaign"]) if d is not None else None
+    person = subscribers.subscriber(desk.store.read(), d["subscriber"]) if d is not None else None
+    if d is None or row is None or person is None or person["erased_at"]:
+        raise Missing("This message is not there any more.")
+    return Writer(desk, row, tokens).shown(delivery, d["subscriber"], person_fields(person), d["arm"])
 
 
 def test_copy(desk: Desk, row: Any, to: str, *, mark: str = "", label: str = "[Test] ") -> None:

@@ -239,6 +239,13 @@ def waiting_of(db: sqlite3.Connection, batch_id: int, limit: int) -> list[sqlite
     ).fetchall()
 
 
+def people_of_batch(db: sqlite3.Connection, batch_id: int) -> list[sqlite3.Row]:
+    """(subscriber, state) of everybody in a batch."""
+    return db.execute(
+        "SELECT subscriber, state FROM deliveries WHERE batch = ? ORDER BY subscriber", (batch_id,)
+    ).fetchall()
+
+
 def again_due(db: sqlite3.Connection, now: int) -> list[sqlite3.Row]:
     """Batches with deferred deliveries whose next try has come."""
     return db.execute(

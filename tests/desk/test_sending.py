@@ -12,7 +12,7 @@ import pytest
 
 from openmeadow.core.columns import DAY
 from openmeadow.core.errors import Refused
-from openmeadow.desk import answers, campaigns, results, senders, sending
+from openmeadow.desk import answers, campaigns, guarding, reports, results, senders, sending, today
 from openmeadow.desk.bring_in import events
 from openmeadow.store import campaigns as ledger
 from openmeadow.store import segments as segment_table
@@ -248,3 +248,80 @@ def test_history_and_own_sends_are_one(folder: Path) -> None:
         set_clock(m.desk, NOW + DAY)
         assert events.bring_in(m.desk.store, log, NOW, "test").taken == 1
         assert results.results(m.desk, m.campaign)["opened"] == 1
+
+
+def test_a_plan_holds_itself_at_a_provider(folder: Path) -> None:
+    """Half of Postern's mailboxes are gone: the plan is held, says where, and goes on without it."""
+    gone = np.where(np.arange(240) % 4 == 1, 0, 2**40)
+    with mailing(folder, 240, gone=gone) as m:
+        campaigns.write(m.desk, m.campaign, {"plan": {"lead_share": 0.0, "batches": 1, "resend": False}})
+        campaigns.start(m.desk, m.campaign, "test")
+        sending.send_due(m.desk, m.tokens)
+        row = ledger.one(m.desk.store.read(), m.campaign)
+        assert row is not None and row["state"] == "held"
+        assert row["held_why"].startswith("Hard bounces at Postern: ") and "over the limit of 2%" in row["held_why"]
+        assert states(m)["waiting"] > 100, "nothing more went out"
+        seen = guarding.see(m.desk, m.campaign)
+        assert seen["providers"] == ["Postern"] and seen["evidence"][0]["evidence"] >= 20
+        assert any(d["detail"] == row["held_why"] for d in today.decisions(m.desk, m.desk.view()))
+        with pytest.raises(Refused, match="no provider “Nobody”"):
+            guarding.without_provider(m.desk, m.campaign, "Nobody", "ann")
+        left_out = guarding.without_provider(m.desk, m.campaign, "Postern", "ann")
+        set_clock(m.desk, NOW + 60)
+        sending.send_due(m.desk, m.tokens)
+        row = ledger.one(m.desk.store.read(), m.campaign)
+        assert row is not None and row["state"] == "finished" and left_out > 40
+        with pytest.raises(Refused, match="Only a held plan"):
+            guarding.without_provider(m.desk, m.campaign, "Postern", "ann")
+
+
+def test_complaints_that_arrive_later_hold_what_still_waits(folder: Path) -> None:
+    with mailing(folder, 200) as m:
+        campaigns.write(m.desk, m.campaign, {"plan": {"lead_share": 0.25, "batches": 1, "resend": False}})
+        campaigns.start(m.desk, m.campaign, "test")
+        sending.send_due(m.desk, m.tokens)
+        assert guarding.news(m.desk) == []
+        set_clock(m.desk, NOW + 600)
+        for d in ledger.of_campaign(m.desk.store.read(), m.campaign, "first"):
+            if d["state"] == "handed over" and d["subscriber"] % 8 == 0:
+                report = f"Feedback-Type: abuse\r\nOriginal-Rcpt-To: p{d['subscriber'] - 1}@postern.example\r\n"
+                raw = (
+                    "From: a@x.example\r\nContent-Type: multipart/report; report-type=feedback-report; boundary=b\r\n\r\n"
+                    f"--b\r\nContent-Type: message/feedback-report\r\n\r\n{report}\r\n--b--\r\n"
+                )
+                reports.take_mail(m.desk, m.tokens, m.tokens.return_path(d["id"], "bounce.x"), raw.encode())
+        (sentence,) = guarding.news(m.desk)
+        assert sentence.startswith("Complaints") and ledger.one(m.desk.store.read(), m.campaign)["state"] == "held"  # type: ignore[index]
+        campaigns.go_on(m.desk, m.campaign, "ann")
+        assert guarding.news(m.desk) == [], "a decision to go on begins the counting anew"
+        set_clock(m.desk, NOW + 3600)
+        sending.send_due(m.desk, m.tokens)
+        assert ledger.one(m.desk.store.read(), m.campaign)["state"] == "finished"  # type: ignore[index]
+
+
+def test_caps_and_hours_in_a_plan(folder: Path) -> None:
+    with mailing(folder, 40) as m:
+        plan = {
+            "lead_share": 0.0,
+            "batches": 1,
+            "interval": 3600,
+            "hours": [11, 13],
+            "caps": {"Postern": 5},
+            "resend": False,
+        }
+        campaigns.write(m.desk, m.campaign, {"plan": plan})
+        shown = campaigns.preview_plan(m.desk, m.campaign)
+        assert [b["people"] for b in shown["batches"] if b["people"]] == [25, 5, 5, 5]
+        assert (
+            "15 people move to a later slot" in shown["note"] and "nothing could be shown of complaints" in shown["note"]
+        )
+        last = NOW // DAY * DAY + DAY + 12 * 3600
+        campaigns.write(m.desk, m.campaign, {"plan": {"no_later_than": last}})
+        assert "10 people find no room" in campaigns.preview_plan(m.desk, m.campaign)["note"]
+        campaigns.start(m.desk, m.campaign, "t")
+        assert states(m) == {"waiting": 30, "passed over": 10}
+        for wrong in ({"hours": [13, 11]}, {"weekdays": []}, {"caps": {"Postern": -1}}):
+            other = ready_campaign(m.desk, f"Other {wrong}")
+            campaigns.write(m.desk, other, {"plan": wrong})
+            with pytest.raises(Refused):
+                campaigns.start(m.desk, other, "t")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import secrets
+import tempfile
 from pathlib import Path
 
 from flask import request
@@ -12,6 +13,7 @@ from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.intake.events import NAMES as EVENT_NAMES
 from openmeadow.core.intake.moments import STYLES
 from openmeadow.core.intake.subscribers import KNOWN
+from openmeadow.desk.bring_in import events as event_intake
 from openmeadow.desk.bring_in import reading
 from openmeadow.desk.bring_in import subscribers as intake
 from openmeadow.desk.desk import Desk
@@ -95,3 +97,17 @@ def register(api: Described, desk: Desk) -> None:
         arguments = body.model_dump(exclude={"upload", "kind"}) | {"path": str(path), "name": path.name.partition("-")[2]}
         with desk.store.atomic() as db:
             return m.Done(id=workspace.add_job(db, body.kind, arguments, who(), desk.now()))
+
+    @api.route("POST", "/events", m.Outcome, rights=ANALYSE)
+    def events() -> m.Outcome:
+        """Take an event log as NDJSON (or CSV with a header) in the body, while another program sends; at once."""
+        body = request.get_data(cache=False)
+        if not body.strip():
+            raise Refused("The body is empty; send one JSON object a line.")
+        folder = desk.folder / "uploads"
+        folder.mkdir(exist_ok=True)
+        with tempfile.NamedTemporaryFile(dir=folder, suffix=".ndjson") as file:
+            file.write(body)
+            file.flush()
+            report = event_intake.bring_in(desk.store, Path(file.name), desk.now(), who())
+        return m.Outcome(**report.json())

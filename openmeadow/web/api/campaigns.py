@@ -13,7 +13,7 @@ from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Refused
 from openmeadow.core.message.body import Body, links
 from openmeadow.desk import campaigns as desk_campaigns
-from openmeadow.desk import guarding, recipients, results, sending
+from openmeadow.desk import guarding, outward, recipients, results, sending
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns as table
 from openmeadow.store import subscribers, workspace
@@ -120,6 +120,13 @@ def register(api: Described, desk: Desk) -> None:
         """The batches as they would be, started now."""
         p = desk_campaigns.preview_plan(desk, id)
         return m.PlanView(batches=[m.PlannedBatch(**b) for b in p["batches"]], note=p["note"])
+
+    @api.route("GET", "/campaigns/<int:id>/plan.ics", m.Done)
+    def ics(id: int) -> Response:
+        """The plan as iCalendar."""
+        found = outward.plan_ics(desk, desk_campaigns.row_of(desk, id))
+        headers = {"Content-Disposition": f"attachment; filename=plan-{id}.ics"}
+        return Response(found, mimetype="text/calendar", headers=headers)
 
     @api.route("GET", "/campaigns/<int:id>/preview", m.Preview)
     def preview(id: int) -> m.Preview:

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import base64
 from collections.abc import Callable
+from html import escape
 from typing import Any
 
 from flask import Blueprint, Response, abort, redirect, request
 
 from openmeadow.core.errors import Missing, Refused
-from openmeadow.desk import answers, asking, joining, senders
+from openmeadow.core.message.body import FieldMistake
+from openmeadow.desk import answers, asking, joining, senders, sending
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns
 from openmeadow.store import consent as consent_table
@@ -127,6 +129,14 @@ def make(desk: Desk, tokens: Tokens) -> Blueprint:
             abort(404)
         except Refused as e:
             return message("Not changed", str(e))
+
+    @bp.get("/m/<token>")
+    def in_browser(token: str) -> Any:
+        try:
+            said = sending.in_browser(desk, tokens, meant(token, "m").number)
+        except (Missing, FieldMistake):
+            abort(404)
+        return Response(said.html or f"<pre>{escape(said.plain)}</pre>", mimetype="text/html")
 
     @bp.get("/trap")
     def trap() -> Any:

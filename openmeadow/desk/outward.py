@@ -1,0 +1,97 @@
+"""A campaign's batches as files, for sending elsewhere: CSV a batch, and the plan as iCalendar."""
+
+from __future__ import annotations
+
+import csv
+import json
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from icalendar import Calendar, Event
+
+from openmeadow.core.errors import Missing, Refused
+from openmeadow.core.intake.moments import rfc3339
+from openmeadow.desk import recipients
+from openmeadow.desk.campaigns import draw_schedule
+from openmeadow.desk.desk import Desk
+from openmeadow.desk.exports import safe
+from openmeadow.store import campaigns, subscribers, workspace
+
+COLUMNS = ("email", "name", "batch", "due_at", "pass", "state")
+
+
+def _batches(desk: Desk, row: Any) -> list[dict[str, Any]]:
+    """Every batch with its people: as drawn when it was started, or as it would be drawn now."""
+    db, out = desk.store.read(), []
+    if row["state"] != "draft":
+        for b in campaigns.batches(db, row["id"]):
+            people = [(r["subscriber"], r["state"]) for r in campaigns.people_of_batch(db, b["id"])]
+            out.append({"kind": b["kind"], "n": b["n"], "due_at": b["due_at"], "people": people})
+        return out
+    who = recipients.work_out(desk, row)
+    drawn = draw_schedule(desk, row, who)
+    for i, at in enumerate(drawn.moments):
+        mine = who.subscriber[drawn.batch == i].tolist()
+        out.append({"kind": "first", "n": i + 1, "due_at": at, "people": [(s, "waiting") for s in mine]})
+    return out
+
+
+def calendar(desk: Desk, row: Any, batches: list[dict[str, Any]]) -> bytes:
+    """The plan as iCalendar (RFC 5545), an event a batch."""
+    cal = Calendar()
+    cal.add("prodid", "-//Open Meadow//plan//EN")
+    cal.add("version", "2.0")
+    stamp = datetime.fromtimestamp(desk.now(), UTC)
+    for b in batches:
+        event = Event()
+        kind = "resend of batch" if b["kind"] == "resend" else "batch"
+        event.add("uid", f"c{row['id']}-{b['kind']}-{b['n']}@openmeadow")
+        event.add("dtstamp", stamp)
+        event.add("dtstart", datetime.fromtimestamp(b["due_at"], UTC))
+        event.add("dtend", datetime.fromtimestamp(b["due_at"] + 900, UTC))
+        people = f"{len(b['people']):,} people" if b["people"] else "people drawn then"
+        event.add("summary", f"{row['name']}: {kind} {b['n']}, {people}")
+        cal.add_component(event)
+    return bytes(cal.to_ical())
+
+
+def plan_ics(desk: Desk, row: Any) -> bytes:
+    return calendar(desk, row, _batches(desk, row))
+
+
+def export(desk: Desk, name: str, out: Path, who: str) -> dict[str, int]:
+    """``batch-01.csv`` … , ``resend-01.csv`` … and ``plan.ics``. How many people a file."""
+    named = campaigns.named(desk.store.read(), name)
+    row = campaigns.one(desk.store.read(), named["id"]) if named else None
+    if row is None:
+        raise Missing(f"There is no campaign “{name}”.")
+    batches = _batches(desk, row)
+    if not any(b["people"] for b in batches):
+        raise Refused(f"Nobody is in “{name}” yet: choose its segments first.")
+    counts: dict[str, int] = {}
+    try:
+        out.mkdir(parents=True, exist_ok=True)
+        (out / "plan.ics").write_bytes(calendar(desk, row, batches))
+        for b in batches:
+            if not b["people"]:
+                continue
+            file = f"{'resend' if b['kind'] == 'resend' else 'batch'}-{b['n']:02d}.csv"
+            rows = subscribers.by_ids(desk.store.read(), [s for s, _ in b["people"]])
+            fields = sorted({f for r in rows.values() for f in json.loads(r["fields"])})
+            with (out / file).open("w", encoding="utf-8", newline="") as f:
+                writer = csv.writer(f)
+                writer.writerow([*COLUMNS, *fields])
+                for s, state in b["people"]:
+                    r = rows[s]
+                    if r["erased_at"]:
+                        continue
+                    own = json.loads(r["fields"])
+                    cells = [r["email"], r["name"] or "", str(b["n"]), rfc3339(b["due_at"]), b["kind"], state]
+                    writer.writerow([safe(c) for c in (*cells, *(str(own.get(x, "")) for x in fields))])
+            counts[file] = len(b["people"])
+    except OSError as e:
+        raise Missing(f"{out} cannot be opened for writing: {(e.strerror or 'unknown reason').lower()}.") from e
+    with desk.store.atomic() as db:
+        workspace.log(db, desk.now(), who, "exported batches", name, sum(counts.values()))
+    return counts
