@@ -316,3 +316,30 @@ def test_health_and_addresses_by_the_api(running: tuple[Mailing, Caller]) -> Non
         assert "is held. Complaints." in m.world.mailboxes["ann@saltmere.example"][-1]["plain"]
     finally:
         worker.close()
+
+
+def test_events_and_capacity_by_the_api(running: tuple[Mailing, Caller]) -> None:
+    m, call = running
+    sending_day(m)
+    assert "Only 0 clicks" in call("GET", "/campaigns/capacity?an_hour=240&one_in=9", None, 409)["error"]
+    lines = [
+        {"at": "2026-03-13T11:00:00Z", "event": "clicked", "email": f"p{i}@{d}.example", "message": "Harbour nights"}
+        for i in range(40)
+        for d in ("postern", "saltmere")
+    ]
+    lines += [{**line, "at": "2026-03-13T12:00:00Z", "message": "Another"} for line in lines]
+    body = "\n".join(json.dumps(line) for line in lines)
+    answer = m.desk and call.client.post("/api/events", data=body, headers=call.headers).json
+    assert (answer["taken"], answer["aside"]) == (80, 80)
+    again = call.client.post("/api/events", data=body, headers=call.headers).json
+    assert again["taken"] == 0, "the same twice changes nothing"
+    assert "body is empty" in call.client.post("/api/events", data=" ", headers=call.headers).json["error"]
+    assert b"BEGIN:VEVENT" in call("GET", f"/campaigns/{m.campaign}/plan.ics")
+    seen = call("GET", f"/campaigns/{m.campaign}/guardrails")
+    assert seen["held_why"] == "" and {g["state"] for g in seen["guardrails"]} == {"holds"}
+    assert "Only a held plan" in call("POST", f"/campaigns/{m.campaign}/go-on-without", {"name": "Postern"}, 409)["error"]
+    with m.desk.store.atomic() as db:
+        db.execute("UPDATE events SET at = at - 3 * 86400")
+    m.desk.score_summary(full=True)
+    fits = call("GET", "/campaigns/capacity?an_hour=240&one_in=9")
+    assert fits["delivered"] == 40 and fits["rate"] == 1.0 and fits["largest"] == 2160

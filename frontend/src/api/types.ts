@@ -14,6 +14,7 @@ export interface Models {
   AskAgainIn: AskAgainIn;
   BasePoint: BasePoint;
   BatchLine: BatchLine;
+  BatchThatFits: BatchThatFits;
   BesideKey: BesideKey;
   BringIn: BringIn;
   Burst: Burst;
@@ -279,6 +280,13 @@ export interface BatchLine {
   bounced: number;
   bands: number[];
 }
+export interface BatchThatFits {
+  largest: number;
+  rate: number;
+  busiest: number;
+  delivered: number;
+  responses: number;
+}
 export interface BesideKey {
   selector: string;
   state: "next" | "old";
@@ -347,7 +355,7 @@ export interface PlanIn {
    * @minItems 2
    * @maxItems 2
    */
-  hours: unknown[];
+  hours: number[];
   weekdays: number[];
   caps: {
     [k: string]: number;

@@ -13,7 +13,7 @@ from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Refused
 from openmeadow.core.message.body import Body, links
 from openmeadow.desk import campaigns as desk_campaigns
-from openmeadow.desk import guarding, outward, recipients, results, sending
+from openmeadow.desk import capacity, guarding, outward, recipients, results, sending
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns as table
 from openmeadow.store import subscribers, workspace
@@ -120,6 +120,14 @@ def register(api: Described, desk: Desk) -> None:
         """The batches as they would be, started now."""
         p = desk_campaigns.preview_plan(desk, id)
         return m.PlanView(batches=[m.PlannedBatch(**b) for b in p["batches"]], note=p["note"])
+
+    @api.route("GET", "/campaigns/capacity", m.BatchThatFits)
+    def capacity_of() -> m.BatchThatFits:
+        """How large a batch may be (query ``an_hour``, ``one_in``, ``what``: clicks, replies, bookings)."""
+        a = request.args
+        return m.BatchThatFits(
+            **capacity.fits(desk, a.get("an_hour", 0.0, float), a.get("one_in", 1.0, float), a.get("what", "clicks"))
+        )
 
     @api.route("GET", "/campaigns/<int:id>/plan.ics", m.Done)
     def ics(id: int) -> Response:

@@ -21,7 +21,7 @@ class PlanIn(Model):
     new_subject: str = ""
     machine_only: bool = False
     let_go_days: int = 0
-    hours: tuple[int, int] = (0, 24)
+    hours: list[int] = Field([0, 24], min_length=2, max_length=2)
     weekdays: list[int] = [0, 1, 2, 3, 4, 5, 6]
     caps: dict[str, int] = {}
     largest: int = 0
@@ -205,3 +205,11 @@ class Guardrails(Model):
     evidence: list[Guardrail]
     silent: list[Shows]
     providers: list[str]
+
+
+class BatchThatFits(Model):
+    largest: int
+    rate: float
+    busiest: float
+    delivered: int
+    responses: int

@@ -7,6 +7,8 @@ import type { Slot } from "../../logic/timeline";
 import { Ask, BandBar, Page, Sentence, Sieve, StateTag, Waiting } from "../../parts/basics";
 import { useFoot } from "../../parts/frame";
 import type { CampaignProps } from "./campaign";
+import { GuardrailList, HeldWhy } from "./guardrails";
+import { Limits } from "./plan-limits";
 import { Timeline } from "./timeline";
 
 export const useResults = (id: number, on: boolean) =>
@@ -225,6 +227,7 @@ function DraftPlan({ c, head, write }: CampaignProps) {
           </select>
         </label>
       </div>
+      <Limits p={p} set={set} providers={(whom.data?.providers ?? []).map((x) => x.words)} />
       <h2 className="mt-5 mb-2">Again, to those who leave it unanswered</h2>
       <div className="grid grid-cols-4 items-end gap-x-5 gap-y-3 max-[1000px]:grid-cols-2">
         <label className="flex items-center gap-2 pb-2">
@@ -300,11 +303,18 @@ function RunningPlan({ c, head, acts }: CampaignProps) {
                 <span className="text-right">{count(b.people)}</span>
               </div>
             ))}
+          <GuardrailList id={c.id} />
           <h2 className="mt-5 mb-2">Why not</h2>
           <Sieve rows={r.why_not} />
+          <p className="mt-4 flex gap-2">
+            <a className="btn" href={`/api/campaigns/${c.id}/plan.ics`} download>
+              The plan as a calendar
+            </a>
+          </p>
         </>
       }
     >
+      <HeldWhy c={c} />
       {r.in_doubt > 0 && (
         <div className="mb-4 flex items-center justify-between gap-4 border-y border-rule py-3">
           <p>

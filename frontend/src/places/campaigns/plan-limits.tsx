@@ -1,0 +1,182 @@
+import { useState } from "react";
+import { get, type M } from "../../api/client";
+import { count, fromLocalInput, localInput, share } from "../../logic/format";
+import { Sentence } from "../../parts/basics";
+
+const DAYS = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
+
+/** When and how much: allowed hours and weekdays, the largest batch, a cap a provider and day, the last moment. */
+export function Limits({
+  p,
+  set,
+  providers,
+}: {
+  p: M["PlanIn"];
+  set: (v: Partial<M["PlanIn"]>) => void;
+  providers: string[];
+}) {
+  const hours = Array.from({ length: 25 }, (_, h) => h);
+  const [capacity, setCapacity] = useState(false);
+  return (
+    <>
+      <h2 className="mt-5 mb-2">Within</h2>
+      <div className="grid grid-cols-[1.1fr_1.9fr_1fr_1.3fr] gap-x-5 gap-y-3 max-[1000px]:grid-cols-2">
+        <div>
+          <span className="label">Hours, in the workspace's zone</span>
+          <span className="flex items-center gap-1.5">
+            {([0, 1] as const).map((i) => (
+              <select
+                key={i}
+                className="field"
+                aria-label={i ? "Until" : "From"}
+                value={p.hours[i] ?? 0}
+                onChange={(e) =>
+                  set({
+                    hours: i ? [p.hours[0] ?? 0, Number(e.target.value)] : [Number(e.target.value), p.hours[1] ?? 24],
+                  })
+                }
+              >
+                {hours.map((h) => (
+                  <option key={h} value={h}>
+                    {String(h).padStart(2, "0")}:00
+                  </option>
+                ))}
+              </select>
+            ))}
+          </span>
+        </div>
+        <fieldset>
+          <legend className="label">Weekdays</legend>
+          <span className="flex flex-wrap gap-x-3">
+            {DAYS.map((d, i) => (
+              <label key={d} className="flex items-center gap-1">
+                <input
+                  type="checkbox"
+                  checked={p.weekdays.includes(i)}
+                  onChange={(e) =>
+                    set({ weekdays: e.target.checked ? [...p.weekdays, i].sort() : p.weekdays.filter((x) => x !== i) })
+                  }
+                />
+                {d}
+              </label>
+            ))}
+          </span>
+        </fieldset>
+        <label>
+          <span className="label">Largest batch</span>
+          <input
+            type="number"
+            className="field"
+            min={0}
+            placeholder="no limit"
+            value={p.largest || ""}
+            onChange={(e) => set({ largest: Math.max(0, Number(e.target.value) || 0) })}
+          />
+        </label>
+        <label>
+          <span className="label">No later than</span>
+          <input
+            type="datetime-local"
+            className="field"
+            value={p.no_later_than ? localInput(p.no_later_than) : ""}
+            onChange={(e) => set({ no_later_than: e.target.value ? fromLocalInput(e.target.value) : null })}
+          />
+        </label>
+      </div>
+      <div className="mt-3 flex flex-wrap items-end gap-x-5 gap-y-2">
+        <span className="label mb-1.5! w-full">
+          At most so many a day to a provider; the others wait for the next slot
+        </span>
+        {providers.map((name) => (
+          <label key={name}>
+            <span className="label">{name}</span>
+            <input
+              type="number"
+              className="field w-[110px]!"
+              min={0}
+              placeholder="no cap"
+              value={p.caps[name] || ""}
+              onChange={(e) => {
+                const caps = { ...p.caps };
+                if (Number(e.target.value) > 0) caps[name] = Number(e.target.value);
+                else delete caps[name];
+                set({ caps });
+              }}
+            />
+          </label>
+        ))}
+        <button type="button" className="btn btn-bare" aria-expanded={capacity} onClick={() => setCapacity(!capacity)}>
+          What can our team take?
+        </button>
+      </div>
+      {capacity && <Capacity use={(largest) => set({ largest })} />}
+    </>
+  );
+}
+
+function Capacity({ use }: { use: (largest: number) => void }) {
+  const [anHour, setAnHour] = useState("240");
+  const [oneIn, setOneIn] = useState("9");
+  const [what, setWhat] = useState("clicks");
+  const [found, setFound] = useState<M["BatchThatFits"] | null>(null);
+  const [error, setError] = useState<Error | null>(null);
+  return (
+    <div className="mt-2 border-l-2 border-rule-strong pl-3">
+      <form
+        className="flex flex-wrap items-center gap-2"
+        onSubmit={async (e) => {
+          e.preventDefault();
+          setError(null);
+          setFound(null);
+          try {
+            setFound(
+              await get<M["BatchThatFits"]>(
+                `/campaigns/capacity?an_hour=${Number(anHour)}&one_in=${Number(oneIn)}&what=${encodeURIComponent(what)}`,
+              ),
+            );
+          } catch (x) {
+            setError(x as Error);
+          }
+        }}
+      >
+        We answer
+        <input
+          className="field w-[72px]!"
+          type="number"
+          min={1}
+          aria-label="Answered an hour"
+          value={anHour}
+          onChange={(e) => setAnHour(e.target.value)}
+        />
+        an hour; one in
+        <input
+          className="field w-[60px]!"
+          type="number"
+          min={1}
+          aria-label="One in so many"
+          value={oneIn}
+          onChange={(e) => setOneIn(e.target.value)}
+        />
+        <select className="field w-auto!" aria-label="Of what" value={what} onChange={(e) => setWhat(e.target.value)}>
+          {["clicks", "replies", "bookings"].map((w) => (
+            <option key={w}>{w}</option>
+          ))}
+        </select>
+        calls.
+        <button type="submit" className="btn">
+          Work it out
+        </button>
+      </form>
+      <Sentence error={error} />
+      {found && (
+        <p className="mt-2" role="status">
+          A batch of <b>{count(found.largest)}</b> fits: {share(found.responses, found.delivered, 2)} of{" "}
+          {count(found.delivered)} delivered gave {what}, {share(found.busiest, 1, 0)} of them in the busiest hour.{" "}
+          <button type="button" className="btn btn-bare py-0" onClick={() => use(found.largest)}>
+            Use it as the largest batch
+          </button>
+        </p>
+      )}
+    </div>
+  );
+}
