@@ -29,6 +29,7 @@ from openmeadow.desk import (
     joining,
     placement,
     ready_made,
+    round_trip,
     senders,
     sending,
     words,
@@ -71,6 +72,16 @@ def _subscribers(desk: Desk, job: sqlite3.Row, a: dict[str, Any], progress: Prog
         progress=progress,
         refused_to=desk.folder / "refused" / f"{job['id']}.csv",
     ).json()
+
+
+def _subscribers_checked(desk: Desk, job: sqlite3.Row, a: dict[str, Any], progress: Progress) -> dict[str, Any]:
+    """Brought in; and where wished, those not checked yet are checked next, as a job of its own."""
+    outcome = _subscribers(desk, job, a, progress)
+    if a.get("check") and not a.get("dry_run"):
+        arguments = {"choice": {"rule": "address is unknown"}, "ask_hosts": False, "name": "address check of an import"}
+        with desk.store.atomic() as db:
+            workspace.add_job(db, "addresses", arguments, job["who"], desk.now())
+    return outcome
 
 
 def _events(desk: Desk, job: sqlite3.Row, a: dict[str, Any], progress: Progress) -> dict[str, Any]:
@@ -118,7 +129,7 @@ def _addresses(desk: Desk, job: sqlite3.Row, a: dict[str, Any], progress: Progre
 
 
 _JOBS: dict[str, Callable[[Desk, sqlite3.Row, dict[str, Any], Progress], dict[str, Any]]] = {
-    "subscribers": _subscribers,
+    "subscribers": _subscribers_checked,
     "events": _events,
     "act": _act,
     "export": _export,
@@ -153,7 +164,9 @@ class Worker:
 
     def _returned(self, to: str, raw: bytes) -> None:
         try:
-            if not answers.returned(self.desk, self.tokens, to, raw):
+            if not round_trip.came_back(self.desk, self.tokens, to, raw) and not answers.returned(
+                self.desk, self.tokens, to, raw
+            ):
                 log.info("nothing to match", to=to)
         except MeadowError as e:
             log.info("mail that cannot be read", to=to, reason=str(e))
@@ -212,6 +225,9 @@ class Worker:
     def _check_senders(self) -> None:
         now = self.desk.now()
         for row in sender_table.domains(self.desk.store.read()):
+            if round_trip.due(row, now):
+                with contextlib.suppress(MeadowError):
+                    round_trip.send(self.desk, row["id"])
             if row["checked_at"] is None or now - row["checked_at"] >= CHECK_SENDERS_EVERY:
                 senders.check(self.desk, row["id"])
 

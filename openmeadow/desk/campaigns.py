@@ -16,7 +16,7 @@ from openmeadow.core.message.body import check_fields, links, twin
 from openmeadow.core.planning.batches import BatchPlan
 from openmeadow.core.planning.guardrails import LIMITS, could_show
 from openmeadow.core.planning.slots import Schedule, Windows, schedule
-from openmeadow.desk import asking, recipients, segments
+from openmeadow.desk import asking, recipients, segments, senders
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, consent, workspace
 from openmeadow.store.facts import StoreFacts
@@ -221,6 +221,9 @@ def start(desk: Desk, id: int, who: str) -> dict[str, int]:
     row = row_of(desk, id)
     if row["state"] != "draft":
         raise Refused(f"“{row['name']}” has already been started.")
+    if row["domain_id"]:
+        senders.fresh_check(desk, row["domain_id"])
+        row = row_of(desk, id)
     stops = [c for c in checks(desk, row) if c["level"] == "stop"]
     if stops:
         raise Refused(f"It cannot start yet. {stops[0]['check']}: {stops[0]['finding']}")

@@ -19,7 +19,7 @@ from openmeadow.core.engagement.who import BY_OF_REASON, REASONS, WORDS
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.rules.tree import View
 from openmeadow.desk.desk import Desk
-from openmeadow.store import deeds, events, people_sets, subscribers
+from openmeadow.store import deeds, events, people_sets, reports, subscribers
 from openmeadow.store.facts import StoreFacts
 
 TRACE = 24
@@ -163,6 +163,10 @@ def page(desk: Desk, subscriber: int, most: int = 2_000) -> dict[str, Any]:
                 "wording": c["wording"] or "",
             }
             for c in subscribers.consent_history(db, subscriber)
+        ],
+        "returned": [
+            {"id": r["id"], "at": r["at"], "kind": r["kind"], "diagnostic": r["diagnostic"] or ""}
+            for r in reports.mail_of(db, subscriber)
         ],
         "suppressed": [
             {"reason": SUPPRESSION_REASONS[s["reason"] - 1], "at": s["at"], "source": s["source"]}

@@ -11,6 +11,7 @@ import idna
 
 from openmeadow.core.addresses.providers import is_freemail
 from openmeadow.core.addresses.syntax import address_key, syntax_problem
+from openmeadow.core.addresses.verdicts import slip_of
 from openmeadow.core.authentication import dkim, records
 from openmeadow.core.authentication.findings import BROKEN, HOLDS, MEND, RecordFinding, overall, txt_line
 from openmeadow.core.authentication.spf import Cost
@@ -25,7 +26,7 @@ from openmeadow.wire.dns import publish as send_update
 from openmeadow.wire.smtp_out import Relay
 from openmeadow.wire.tokens import Tokens
 
-KEEP_OLD_KEY = 7 * 86_400
+KEEP_OLD_KEY, FRESH = 7 * 86_400, 600
 _HOST = re.compile(r"(?:[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\.)+[a-z0-9-]{2,63}")
 
 
@@ -52,6 +53,9 @@ def add_domain(desk: Desk, text: str, who: str) -> int:
     with desk.store.atomic() as db:
         if senders.domain_named(db, name):
             raise Refused(f"{name} is already among the senders.")
+        alike = slip_of(name, [d["name"] for d in senders.domains(db)])
+        if alike:
+            workspace.log(db, desk.now(), who, f"added a domain that looks like {alike}", name)
         id = senders.add_domain(db, name, secrets.token_hex(12))
         workspace.log(db, desk.now(), who, "added domain", name)
     return id
@@ -142,6 +146,14 @@ def check(desk: Desk, id: int) -> str:
     return state
 
 
+def fresh_check(desk: Desk, id: int) -> str:
+    """The domain's state, looked up again where the last look is older than ten minutes."""
+    row = _domain(desk, id)
+    if row["checked_at"] is None or desk.now() - row["checked_at"] >= FRESH:
+        return check(desk, id)
+    return str(row["state"])
+
+
 _BESIDE: dict[str, dict[str, str]] = {
     "next": {
         "state": MEND,
@@ -163,6 +175,12 @@ def _beyond_dns(desk: Desk, row: Any, resolver: Resolver) -> list[RecordFinding]
         out.append(proof.signature(row["name"], row["selector"], row["private_key"], desk.now(), resolver))
     s = workspace.settings(desk.store.read())
     out.append(proof.relay_tls(str(s["relay_host"]), int(s["relay_port"])))
+    if host := tracking_host(str(s["public_url"])):
+        out.append(proof.tracking_tls(host, https=str(s["public_url"]).startswith("https")))
+    if row["proof_sent_at"] is not None:
+        from openmeadow.desk import round_trip
+
+        out.append(round_trip.finding(row, desk.now()))
     return out
 
 

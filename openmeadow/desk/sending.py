@@ -16,7 +16,7 @@ from openmeadow.core.message.body import Body, FieldMistake, Said, links
 from openmeadow.core.planning.batches import arms as draw_arms
 from openmeadow.core.planning.guardrails import EVERY as EVERY_LOOK
 from openmeadow.core.reports.bounces import bounce_class
-from openmeadow.desk import guarding
+from openmeadow.desk import guarding, senders
 from openmeadow.desk.bring_in.events import consequences
 from openmeadow.desk.campaigns import PAGES, asked_about, plan_of
 from openmeadow.desk.desk import Desk
@@ -173,6 +173,8 @@ def _batch(desk: Desk, tokens: Tokens, id: int, *, second_try: bool = False) -> 
     if row["state"] not in ("planned", "sending", *(("finished",) if second_try else ())):
         return 0
     if batch["state"] == "waiting":
+        if senders.fresh_check(desk, row["domain_id"]) == "broken":
+            return 0  # the look has held the plan, with the record that broke
         if batch["kind"] == "resend":
             _draw_resend(desk, row, batch)
         with desk.store.atomic() as db:

@@ -85,6 +85,8 @@ class World:
         """The answer to RCPT, None to take it."""
         address, now = to.lower(), self.now()
         domain = address.rpartition("@")[2]
+        if domain.startswith("bounce."):
+            return None
         person = self.place.get(address)
         if person is not None and self.habits.gone[person] <= now and domain not in BOUNCES_LATER:
             return "550 5.1.1 no such user here"
@@ -114,6 +116,9 @@ class World:
 
     def take(self, return_path: str, to: str, raw: bytes) -> None:
         """A message for one mailbox: keep it, place it, and plan what will be done with it."""
+        if to.lower().partition("@")[2].startswith("bounce."):
+            self._hand_on(return_path, to, raw)
+            return
         with self.guard:
             now, address = self.now(), to.lower()
             message = email.message_from_bytes(raw, policy=email.policy.default)
@@ -216,6 +221,10 @@ class World:
         if act.kind == "bounce":
             self._bounce(*act.payload)
             return
+        if act.kind == "hand on":
+            return_path, to, text = act.payload
+            self._hand_on(return_path, to, text.encode("latin-1"))
+            return
         parts = urllib.parse.urlsplit(act.url)
         headers = {"User-Agent": act.agent, "X-Forwarded-For": act.ip}
         method, data = "GET", None
@@ -239,6 +248,14 @@ class World:
                 web.close()
                 del self._http[parts.netloc]
                 return
+
+    def _hand_on(self, return_path: str, to: str, raw: bytes) -> None:
+        """Mail for a return domain goes where its MX leads: to the product's intake."""
+        try:
+            with smtplib.SMTP(*self.intake, timeout=20) as smtp:
+                smtp.sendmail(return_path, [to], raw)
+        except (OSError, smtplib.SMTPException):
+            self.later(self.now() + 600, "hand on", payload=(return_path, to, raw.decode("latin-1")))
 
     def _bounce(self, return_path: str, to: str, message_id: str) -> None:
         """A delivery status notification by RFC 3464, from the null sender."""

@@ -54,7 +54,7 @@ def update(db: sqlite3.Connection, id: int, values: dict[str, Any]) -> None:
 def one(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
     row: sqlite3.Row | None = db.execute(
         "SELECT c.*, p.name AS purpose_name, a.address AS from_text, a.confirmed_at, d.name AS domain_name, "
-        "d.state AS domain_state, d.selector, d.private_key FROM campaigns c "
+        "d.id AS domain_id, d.state AS domain_state, d.selector, d.private_key FROM campaigns c "
         "LEFT JOIN purposes p ON p.id = c.purpose LEFT JOIN from_addresses a ON a.id = c.from_address "
         "LEFT JOIN domains d ON d.id = a.domain WHERE c.id = ?",
         (id,),

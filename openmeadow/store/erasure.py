@@ -32,13 +32,29 @@ def forget_hash(db: sqlite3.Connection, hash: str) -> None:
     db.execute("DELETE FROM erased WHERE hash = ?", (hash,))
 
 
+_ABOUT_A_PERSON = (
+    "notes",
+    "address_verdicts",
+    "list_members",
+    "subscriber_labels",
+    "suppressions",
+    "preferences",
+    "relations",
+    "address_changes",
+    "clean_up_stays",
+    "intake_mail",
+)
+
+
 def erase(db: sqlite3.Connection, id: int, email_key: str, hash: str, now: int) -> None:
     """Take out everything that could lead back to the person; their rows in results stay as counts."""
     db.execute("INSERT OR IGNORE INTO erased VALUES (?, ?)", (hash, now))
-    for table in ("notes", "address_verdicts", "list_members", "subscriber_labels", "suppressions", "preferences"):
+    for table in _ABOUT_A_PERSON:
         db.execute(f"DELETE FROM {table} WHERE subscriber = ?", (id,))
     db.execute("DELETE FROM deed_before WHERE subscriber = ?", (id,))
     db.execute("DELETE FROM events_aside WHERE email_key = ?", (email_key,))
+    db.execute("DELETE FROM mailbox_answers WHERE email_key = ?", (email_key,))
+    db.execute("UPDATE signups SET network = '' WHERE subscriber = ?", (id,))
     db.execute(
         "INSERT OR IGNORE INTO agents (agent, ip) SELECT DISTINCT a.agent, '' FROM events e JOIN agents a "
         "ON a.id = e.agent WHERE e.subscriber = ?",

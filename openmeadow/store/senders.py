@@ -135,3 +135,10 @@ def ready_address(db: sqlite3.Connection) -> sqlite3.Row | None:
         "d.private_key IS NULL, CASE d.state WHEN 'holds' THEN 0 WHEN 'mend' THEN 1 WHEN 'unknown' THEN 2 ELSE 3 END, a.id"
     ).fetchone()
     return row
+
+
+def set_proof(db: sqlite3.Connection, id: int, what: str, at: int | None) -> None:
+    """``what``: sent, back or click."""
+    if what not in ("sent", "back", "click"):
+        raise ValueError(what)
+    db.execute(f"UPDATE domains SET proof_{what}_at = ? WHERE id = ?", (at, id))

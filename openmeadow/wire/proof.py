@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import smtplib
+import socket
 import ssl
 
 import dkim
@@ -77,3 +78,23 @@ def relay_tls(host: str, port: int) -> RecordFinding:
         return RecordFinding(
             "Relay TLS", UNKNOWN, expected, f"{host} port {port} does not answer", "Nothing is concluded."
         )
+
+
+def tracking_tls(host: str, *, https: bool) -> RecordFinding:
+    """Whether links lead to https with a valid certificate."""
+    record, expected = "Tracking TLS", f"https at {host}"
+    if not https:
+        meaning = "Links in mail are not https; one-click unsubscribe needs it (RFC 8058). Set public_url to https."
+        return RecordFinding(record, MEND, expected, "the public address is http", meaning)
+    try:
+        with (
+            socket.create_connection((host, 443), TIMEOUT) as plain,
+            ssl.create_default_context().wrap_socket(plain, server_hostname=host) as tls,
+        ):
+            until = str((tls.getpeercert() or {}).get("notAfter", "an unknown day"))
+        return RecordFinding(record, HOLDS, expected, f"certificate valid until {until}", "Links can be followed safely.")
+    except ssl.SSLError as e:
+        words = f"its certificate is not accepted: {e.reason or 'unknown reason'}"
+        return RecordFinding(record, BROKEN, expected, words, "Readers are warned when they follow a link.")
+    except OSError:
+        return RecordFinding(record, UNKNOWN, expected, f"{host} does not answer", "Nothing is concluded.")

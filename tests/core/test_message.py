@@ -87,3 +87,16 @@ def test_a_signature_verifies_through_another_library(text: str) -> None:
         read_back["DKIM-Signature"].lower().replace(";", ":").replace(" ", "").replace("h=", ":").split(":")
     )
     assert max(map(len, signed.split(b"\r\n"))) <= 998
+
+
+def test_long_addresses_in_headers_stand_word_for_word() -> None:
+    """A library that folds headers would write them as encoded words, and nobody could unsubscribe."""
+    url = "https://mail.a-rather-long-name.kestrelquay.example/u/" + "x" * 90
+    e = Envelope(
+        "Quay", "a@q.example", "b@x.example", "<" + "1" * 90 + "@q.example>", 0, "Kürze <p.q.example>", url, "c:1"
+    )
+    raw = assemble(Said("S", "<p>x</p>", "x"), e)
+    assert f"List-Unsubscribe:\r\n <{url}>\r\n".encode() in raw and b"=?utf-8?q?=3Chttp" not in raw
+    read_back = email.message_from_bytes(raw, policy=email.policy.default)
+    assert read_back["List-Unsubscribe"].strip() == f"<{url}>" and "Kürze" in read_back["List-Id"]
+    assert read_back["Message-ID"].strip() == e.message_id

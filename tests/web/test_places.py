@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import json
+import threading
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import pytest
 from flask.testing import FlaskClient
+from werkzeug.serving import make_server
 
 from openmeadow.core.columns import DAY
-from openmeadow.desk import accounts, answers, placement, sending
+from openmeadow.desk import accounts, answers, placement, round_trip, sending
 from openmeadow.desk import words as tell
 from openmeadow.store import campaigns as ledger
 from openmeadow.store import workspace
@@ -343,3 +345,40 @@ def test_events_and_capacity_by_the_api(running: tuple[Mailing, Caller]) -> None
     m.desk.score_summary(full=True)
     fits = call("GET", "/campaigns/capacity?an_hour=240&one_in=9")
     assert fits["delivered"] == 40 and fits["rate"] == 1.0 and fits["largest"] == 2160
+
+
+def test_a_message_that_goes_round(running: tuple[Mailing, Caller]) -> None:
+    """By the relay to the return domain, into the intake, its one-click pressed on the served page."""
+    m, call = running
+    one = call("GET", "/senders")["domains"][0]
+    client = call.client
+
+    def record() -> dict[str, Any]:
+        records = call("POST", f"/senders/{one['id']}/check", {})["records"]
+        return next((r for r in records if r["record"] == "Round trip"), {})
+
+    assert record() == {}
+    worker = Worker(m.desk)
+    intake = worker.listen()
+    server = make_server("127.0.0.1", 0, client.application)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    try:
+        with m.desk.store.atomic() as db:
+            workspace.set_setting(db, "public_url", f"http://127.0.0.1:{server.server_port}")
+        worker._check_senders()
+        assert record()["state"] == "holds", record()
+        assert not round_trip.came_back(m.desk, m.tokens, "proof-1-000000000000@bounce.x", b"")
+        set_clock(m.desk, NOW + 2 * DAY)
+        with m.desk.store.atomic() as db:
+            workspace.set_setting(db, "public_url", "http://127.0.0.1:1")
+        worker._check_senders()
+        assert (record()["state"], "one-click did not answer" in record()["found"]) == ("broken", True)
+        intake.stop()
+        set_clock(m.desk, NOW + 4 * DAY)
+        round_trip.send(m.desk, one["id"])
+        assert record()["found"] == "under way"
+        set_clock(m.desk, NOW + 4 * DAY + 3700)
+        assert (record()["state"], record()["found"]) == ("unknown", "did not come back within an hour")
+    finally:
+        server.shutdown()
+        worker.close()

@@ -107,6 +107,7 @@ export interface Models {
   Requests: Requests;
   RequiredIn: RequiredIn;
   Results: Results;
+  ReturnedMail: ReturnedMail;
   Row: Row;
   Rows: Rows;
   RuleCount: RuleCount;
@@ -305,6 +306,7 @@ export interface BringIn {
     [k: string]: string;
   };
   suppressed: string;
+  check: boolean;
   dry_run: boolean;
 }
 export interface Burst {
@@ -564,6 +566,7 @@ export interface Domain {
   spf: {
     [k: string]: unknown;
   };
+  looks_like: string;
   addresses: FromAddress[];
 }
 export interface Record {
@@ -973,6 +976,7 @@ export interface Person {
   events: Happened[];
   consent: ConsentEntry[];
   suppressed: Suppressed[];
+  returned: ReturnedMail[];
   signs: string[];
   notes: Note[];
   sequences: Stay[];
@@ -1004,6 +1008,12 @@ export interface Suppressed {
   reason: string;
   at: number;
   source: string;
+}
+export interface ReturnedMail {
+  id: number;
+  at: number;
+  kind: string;
+  diagnostic: string;
 }
 export interface Stay {
   name: string;

@@ -12,6 +12,7 @@ from email.utils import format_datetime
 from openmeadow.core.message.body import Said
 
 _POLICY = SMTP.clone(max_line_length=76)
+LONG_LINE = 76
 
 
 @dataclass(frozen=True)
@@ -35,15 +36,28 @@ def assemble(said: Said, e: Envelope) -> bytes:
     m["To"] = e.to_address
     m["Subject"] = said.subject
     m["Date"] = format_datetime(datetime.fromtimestamp(e.at, UTC))
-    m["Message-ID"] = e.message_id
-    if e.list_id:
+    if e.list_id and not e.list_id.isascii():
         m["List-Id"] = e.list_id
-    if e.unsubscribe:
-        m["List-Unsubscribe"] = f"<{e.unsubscribe}>"
-        m["List-Unsubscribe-Post"] = "List-Unsubscribe=One-Click"
-    if e.feedback_id:
-        m["Feedback-ID"] = e.feedback_id
     m.set_content(said.plain, cte="quoted-printable")
     if said.html:
         m.add_alternative(said.html, subtype="html", cte="quoted-printable")
-    return m.as_bytes()
+    return _word_for_word(e) + m.as_bytes()
+
+
+def _word_for_word(e: Envelope) -> bytes:
+    """Headers that machines read as they stand. The library would fold a long address into encoded words (RFC 2047),
+    which is not allowed here, and no receiver would find the address in it."""
+    lines = [
+        ("Message-ID", e.message_id),
+        ("List-Id", e.list_id if e.list_id.isascii() else ""),
+        ("List-Unsubscribe", f"<{e.unsubscribe}>" if e.unsubscribe else ""),
+        ("List-Unsubscribe-Post", "List-Unsubscribe=One-Click" if e.unsubscribe else ""),
+        ("Feedback-ID", e.feedback_id),
+    ]
+    out = []
+    for name, value in lines:
+        if value:
+            clean = value.replace("\r", "").replace("\n", "")
+            folded = f"{name}: {clean}" if len(name) + len(clean) < LONG_LINE else f"{name}:\r\n {clean}"
+            out.append(folded + "\r\n")
+    return "".join(out).encode("ascii", "replace")

@@ -7,6 +7,7 @@ import sqlite3
 
 from flask import Response, request
 
+from openmeadow.core.addresses.verdicts import slip_of
 from openmeadow.core.errors import Missing
 from openmeadow.desk import senders
 from openmeadow.desk.desk import Desk
@@ -44,6 +45,8 @@ def register(api: Described, desk: Desk) -> None:
                 for c in table.changes(desk.store.read(), row["id"])
             ],
             spf=json.loads(row["spf"]),
+            looks_like=slip_of(row["name"], [d["name"] for d in table.domains(desk.store.read()) if d["id"] < row["id"]])
+            or "",
         )
 
     def one(id: int) -> m.Domain:

@@ -48,6 +48,7 @@ class Domain(Model):
     keys: list[BesideKey]
     changes: list[RecordChange]
     spf: dict[str, Any]
+    looks_like: str
     addresses: list[FromAddress]
 
 

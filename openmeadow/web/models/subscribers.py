@@ -259,6 +259,13 @@ class PersonIn(Model):
     fields: dict[str, str] | None = None
 
 
+class ReturnedMail(Model):
+    id: int
+    at: int
+    kind: str
+    diagnostic: str
+
+
 class Person(Model):
     id: int
     email: str
@@ -278,6 +285,7 @@ class Person(Model):
     events: list[Happened]
     consent: list[ConsentEntry]
     suppressed: list[Suppressed]
+    returned: list[ReturnedMail]
     signs: list[str]
     notes: list[Note]
     sequences: list[Stay]
@@ -315,6 +323,7 @@ class BringIn(Model):
     encoding: str = "utf-8"
     dates: dict[str, str] = {}
     suppressed: str = ""
+    check: bool = False
     dry_run: bool = True
 
 

@@ -11,7 +11,7 @@ from flask import Blueprint, Response, abort, redirect, request
 
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.message.body import FieldMistake
-from openmeadow.desk import answers, asking, joining, senders, sending
+from openmeadow.desk import answers, asking, joining, round_trip, senders, sending
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns
 from openmeadow.store import consent as consent_table
@@ -94,6 +94,9 @@ def make(desk: Desk, tokens: Tokens) -> Blueprint:
 
     @bp.route("/u/<token>", methods=["GET", "POST"])
     def unsubscribe(token: str) -> Any:
+        if request.method == "POST" and (proof := tokens.read(token, "q")) is not None:
+            round_trip.pressed(desk, proof.number)
+            return message("The way back works", "This was a message that goes round.")
         found = meant(token, "u")
         d = campaigns.delivery(desk.store.read(), found.number)
         if d is None:

@@ -20,7 +20,7 @@ export function Limits({
   return (
     <>
       <h2 className="mt-5 mb-2">Within</h2>
-      <div className="grid grid-cols-[1.1fr_1.9fr_1fr_1.3fr] gap-x-5 gap-y-3 max-[1000px]:grid-cols-2">
+      <div className="grid grid-cols-[1.1fr_2.3fr_0.9fr_1.2fr] gap-x-5 gap-y-3 max-[1000px]:grid-cols-2">
         <div>
           <span className="label">Hours, in the workspace's zone</span>
           <span className="flex items-center gap-1.5">
@@ -47,7 +47,7 @@ export function Limits({
         </div>
         <fieldset>
           <legend className="label">Weekdays</legend>
-          <span className="flex flex-wrap gap-x-3">
+          <span className="flex flex-wrap gap-x-2.5">
             {DAYS.map((d, i) => (
               <label key={d} className="flex items-center gap-1">
                 <input

@@ -256,6 +256,12 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
       }
     >
       <Sentence error={error} />
+      {d.looks_like && (
+        <p className="mb-3 border-l-2 border-wheat pl-3">
+          This name is one letter from {d.looks_like}. Readers and filters take such names for a forgery; use one of
+          your own that looks different.
+        </p>
+      )}
       <table className="lined">
         <thead>
           <tr>

@@ -11,6 +11,7 @@ export function BringIn() {
   const [list, setList] = useState("");
   const [source, setSource] = useState("");
   const [suppressed, setSuppressed] = useState("");
+  const [check, setCheck] = useState(true);
   const [error, setError] = useState<Error | null>(null);
   const [busy, setBusy] = useState(false);
   const [dates, setDates] = useState<Record<string, string>>({});
@@ -68,6 +69,7 @@ export function BringIn() {
         list_name: list,
         source,
         suppressed,
+        check,
         encoding: upload.encoding,
         dates: written,
         dry_run: dry,
@@ -233,6 +235,10 @@ export function BringIn() {
                     <option key={r}>{r}</option>
                   ))}
                 </select>
+              </label>
+              <label className="flex items-end gap-2 pb-1.5">
+                <input type="checkbox" checked={check} onChange={(e) => setCheck(e.target.checked)} />
+                Check their addresses once they are in
               </label>
               {Object.entries(step.upload.dates).map(([heading, fits]) => (
                 <label key={heading}>

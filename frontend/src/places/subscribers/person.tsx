@@ -100,6 +100,27 @@ export function PersonPage() {
         </p>
       )}
       <Notes p={p} now={now} />
+      {p.returned.length > 0 && (
+        <>
+          <h2 className="mb-1">Mail that came back</h2>
+          <table className="lined mb-6">
+            <tbody>
+              {p.returned.map((r) => (
+                <tr key={r.id}>
+                  <td className="w-[150px] whitespace-nowrap text-ink-2">{when(r.at, now)}</td>
+                  <td className="w-[110px] font-semibold">{r.kind}</td>
+                  <td className="font-mono text-[13px] [overflow-wrap:anywhere]">{r.diagnostic}</td>
+                  <td className="n">
+                    <a className="text-cornflower underline" href={`/api/returned/${r.id}`} download>
+                      as it came
+                    </a>
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </>
+      )}
       <h2 className="mb-1">Everything that happened</h2>
       <table className="lined">
         <thead>

@@ -1,0 +1,103 @@
+"""A message that really goes round: by the relay to our own return domain, back at the intake, its one-click pressed."""
+
+from __future__ import annotations
+
+import email
+import hashlib
+import hmac
+import re
+import urllib.parse
+import urllib.request
+from typing import Any
+
+from openmeadow.core.authentication import dkim
+from openmeadow.core.authentication.findings import BROKEN, HOLDS, UNKNOWN, RecordFinding
+from openmeadow.core.message.assembly import Envelope, assemble
+from openmeadow.core.message.body import Said
+from openmeadow.desk import senders as desk_senders
+from openmeadow.desk.desk import Desk
+from openmeadow.store import senders
+from openmeadow.wire.tokens import Tokens
+
+EVERY, GIVEN_UP = 86_400, 3600
+_TO = re.compile(r"proof-(\d+)-([0-9a-f]{12})@", re.I)
+RECORD = "Round trip"
+
+
+def _mark(tokens: Tokens, domain: int) -> str:
+    return hmac.new(tokens.secret, f"proof{domain}".encode(), hashlib.sha256).hexdigest()[:12]
+
+
+def send(desk: Desk, id: int) -> bool:
+    """Send the message for a domain; True when the relay took it."""
+    row, tokens, now = senders.domain(desk.store.read(), id), Tokens(desk.folder), desk.now()
+    if row is None or not row["private_key"]:
+        return False
+    back = desk_senders.return_domain(row["name"])
+    to = f"proof-{id}-{_mark(tokens, id)}@{back}"
+    link = f"{str(desk.setting('public_url')).rstrip('/')}/u/{tokens.make('q', id)}"
+    said = Said("Round trip", "", "A message that goes round, to prove the way back.\n")
+    envelope = Envelope(
+        "Open Meadow", f"proof@{row['name']}", to, f"<proof.{id}.{now}@{row['name']}>", now, unsubscribe=link
+    )
+    message = assemble(said, envelope)
+    message = dkim.Signer(row["name"], row["selector"], row["private_key"]).header(message, now) + message
+    out = desk_senders.relay(desk)
+    try:
+        taken = out.hand_over(f"proof@{back}", to, message).outcome == "taken"
+    finally:
+        out.close()
+    with desk.store.atomic() as db:
+        senders.set_proof(db, id, "sent", now if taken else None)
+    return taken
+
+
+def came_back(desk: Desk, tokens: Tokens, to: str, raw: bytes) -> bool:
+    """Whether a message at the intake is one of these; then it is noted, and its one-click is pressed."""
+    found = _TO.match(to)
+    if found is None or not hmac.compare_digest(found.group(2).lower(), _mark(tokens, int(found.group(1)))):
+        return False
+    id = int(found.group(1))
+    with desk.store.atomic() as db:
+        senders.set_proof(db, id, "back", desk.now())
+    message = email.message_from_bytes(raw)
+    link = re.search(r"<(https?://[^>\s]+)>", " ".join(str(message.get("List-Unsubscribe", "")).split()))
+    if link and message.get("List-Unsubscribe-Post") == "List-Unsubscribe=One-Click":
+        data = urllib.parse.urlencode({"List-Unsubscribe": "One-Click"}).encode()
+        try:
+            with urllib.request.urlopen(urllib.request.Request(link.group(1), data), timeout=10) as answer:
+                answer.read(100)
+        except OSError:
+            return True
+    return True
+
+
+def pressed(desk: Desk, id: int) -> None:
+    with desk.store.atomic() as db:
+        senders.set_proof(db, id, "click", desk.now())
+
+
+def due(row: Any, now: int) -> bool:
+    """Once a day, and again after an hour in which nothing came back."""
+    if row["private_key"] is None:
+        return False
+    sent, back = row["proof_sent_at"], row["proof_back_at"]
+    return sent is None or now - sent >= (EVERY if back is not None and back >= sent else GIVEN_UP)
+
+
+def finding(row: Any, now: int) -> RecordFinding:
+    """What the last one showed."""
+    expected = "a message of ours comes back to the intake, and its one-click works"
+    sent, back, click = row["proof_sent_at"], row["proof_back_at"], row["proof_click_at"]
+    if sent is None:
+        return RecordFinding(RECORD, UNKNOWN, expected, "none sent yet", "It is sent within the hour.")
+    if back is not None and back >= sent:
+        if click is not None and click >= sent:
+            found = f"back after {back - sent} s, one-click answered"
+            return RecordFinding(RECORD, HOLDS, expected, found, "Bounces come in, and one click unsubscribes.")
+        found = "came back, but its one-click did not answer"
+        return RecordFinding(RECORD, BROKEN, expected, found, "The public address does not reach this application.")
+    if now - sent < GIVEN_UP:
+        return RecordFinding(RECORD, UNKNOWN, expected, "under way", "Nothing is concluded within the first hour.")
+    meaning = "Mail to the return domain does not reach the intake; bounces that come later are lost. Look at its MX."
+    return RecordFinding(RECORD, UNKNOWN, expected, "did not come back within an hour", meaning)
