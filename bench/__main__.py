@@ -15,7 +15,7 @@ from typing import Any
 
 import numpy as np
 
-from bench import cold, questions, truth, world
+from bench import addresses, cold, questions, truth, world
 from bench.peers import Duck, frames, polars_count, polars_score
 from bench.timing import in_turn
 from openmeadow.core.engagement.score import cadence, score
@@ -160,6 +160,7 @@ def main() -> None:
     deliveries = int(sys.argv[2]) if len(sys.argv) > 2 else 20 * people
     first_page()
     truth.main()
+    addresses.figures()
     bringing_in(people, people)
     bringing_in(people // 10, people)
     scoring(people, deliveries)

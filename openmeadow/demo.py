@@ -59,6 +59,7 @@ def build(folder: Path, people: int = PEOPLE, now: int = NOW) -> None:
             "demo": True,
             "relay_ips": [RELAY_IP],
             "block_lists": ["bl.harbourwatch.example"],
+            "intake_name": "mail.kestrelquay.example",
             "postal_address": "Kestrel Quay, 1 Harbour Steps, Saltmere",
         }.items():
             workspace.set_setting(db, name, value)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import secrets
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -12,6 +13,7 @@ import numpy as np
 from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Missing, Refused
+from openmeadow.core.message import checks as message_checks
 from openmeadow.core.message.body import check_fields, links, twin
 from openmeadow.core.planning.batches import BatchPlan
 from openmeadow.core.planning.guardrails import LIMITS, could_show
@@ -42,6 +44,8 @@ PLAN_DEFAULTS: dict[str, Any] = {
 PERSONAL = {"name", "first_name", "email"}
 PAGES = {"preferences_url", "stay_url", "view_url"}  # addresses of pages of ours, for this person
 TRAP_PATH = "/trap"
+_FIELD_ADDRESS = re.compile(r"""(["'])\s*\{\{[^"']*?\}\}\s*\1""")
+FIELD = re.compile(r"\{\{.*?\}\}|\{%.*?%\}", re.S)  # stands for what it will be filled in with
 ONCE: dict[str, dict[str, Any]] = {"campaign": {}, "consent request": {"resend": False}}  # a second request is refused
 
 
@@ -96,6 +100,11 @@ def write(desk: Desk, id: int, values: dict[str, Any]) -> None:
         campaigns.update(db, id, values)
 
 
+def without_fields(text: str) -> str:
+    """A text with its personal fields filled in by something short, addresses by one that leads nowhere else."""
+    return FIELD.sub("Name", _FIELD_ADDRESS.sub('"tel:0"', text))
+
+
 def known_fields(desk: Desk, row: Any) -> set[str]:
     """The personal fields a campaign's text may use."""
     own = {r["name"] for r in desk.store.read().execute("SELECT name FROM field_names")}
@@ -138,16 +147,16 @@ def checks(desk: Desk, row: Any) -> list[dict[str, str]]:
         if field not in row["html"]:
             add_check("stop", "Consent", f"Nothing in the message says yes to {name}: put {{{{ {field} }}}} as a link.")
     if row["html"]:
-        if len(row["html"].encode()) > 100_000:
-            add_check("mend", "Size", "The HTML is over 100 kB; large providers cut it off.")
+        hidden = f'<div style="display:none">{row["preview"]}</div>' if row["preview"] else ""
+        said = message_checks.of_html(hidden + without_fields(row["html"]))
+        if row["subject"]:
+            said += message_checks.of_subject(without_fields(row["subject"]))
+        for found in said:
+            add_check(found.level, found.check, found.finding)
         if not links(row["html"]):
             add_check("note", "Links", "There is no link, so an open is the only answer that can be seen.")
         if not desk.setting("postal_address"):
             add_check("mend", "Postal address", "No postal address is set for the workspace.")
-    if not row["preview"]:
-        add_check("note", "Preview text", "Empty; the mailbox shows the beginning of the message.")
-    if len(row["subject"]) > 60:
-        add_check("note", "Subject", f"{len(row['subject'])} characters; a phone shows about 40.")
     if not json.loads(row["segments_in"]) and not campaigns.people(desk.store.read(), row["id"], "in"):
         add_check("stop", "Recipients", "No segment is chosen.")
     unique: list[dict[str, str]] = []

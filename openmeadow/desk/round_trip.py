@@ -6,6 +6,7 @@ import email
 import hashlib
 import hmac
 import re
+import urllib.error
 import urllib.parse
 import urllib.request
 from typing import Any
@@ -19,7 +20,7 @@ from openmeadow.desk.desk import Desk
 from openmeadow.store import senders
 from openmeadow.wire.tokens import Tokens
 
-EVERY, GIVEN_UP = 86_400, 3600
+EVERY, GIVEN_UP, REFUSED = 86_400, 3600, -1
 _TO = re.compile(r"proof-(\d+)-([0-9a-f]{12})@", re.I)
 RECORD = "Round trip"
 
@@ -29,9 +30,10 @@ def _mark(tokens: Tokens, domain: int) -> str:
 
 
 def send(desk: Desk, id: int) -> bool:
-    """Send the message for a domain; True when the relay took it."""
+    """Send the message for a domain; True when the relay took it. None goes while the public address does not answer
+    from here: its one-click could not be pressed."""
     row, tokens, now = senders.domain(desk.store.read(), id), Tokens(desk.folder), desk.now()
-    if row is None or not row["private_key"]:
+    if row is None or not row["private_key"] or not _answers(f"{str(desk.setting('public_url')).rstrip('/')}/api/ready"):
         return False
     back = desk_senders.return_domain(row["name"])
     to = f"proof-{id}-{_mark(tokens, id)}@{back}"
@@ -67,9 +69,24 @@ def came_back(desk: Desk, tokens: Tokens, to: str, raw: bytes) -> bool:
         try:
             with urllib.request.urlopen(urllib.request.Request(link.group(1), data), timeout=10) as answer:
                 answer.read(100)
+        except urllib.error.HTTPError as e:
+            e.close()
+            with desk.store.atomic() as db:
+                senders.set_proof(db, id, "click", REFUSED)
         except OSError:
             return True
     return True
+
+
+def _answers(url: str) -> bool:
+    try:
+        with urllib.request.urlopen(url, timeout=3) as answer:
+            return bool(answer.status == 200)
+    except urllib.error.HTTPError as e:
+        e.close()
+        return False
+    except OSError:
+        return False
 
 
 def pressed(desk: Desk, id: int) -> None:
@@ -85,19 +102,22 @@ def due(row: Any, now: int) -> bool:
     return sent is None or now - sent >= (EVERY if back is not None and back >= sent else GIVEN_UP)
 
 
-def finding(row: Any, now: int) -> RecordFinding:
-    """What the last one showed."""
+def finding(row: Any, now: int) -> RecordFinding | None:
+    """What the last one showed; None while that is open."""
     expected = "a message of ours comes back to the intake, and its one-click works"
     sent, back, click = row["proof_sent_at"], row["proof_back_at"], row["proof_click_at"]
     if sent is None:
-        return RecordFinding(RECORD, UNKNOWN, expected, "none sent yet", "It is sent within the hour.")
+        return None
     if back is not None and back >= sent:
         if click is not None and click >= sent:
             found = f"back after {back - sent} s, one-click answered"
             return RecordFinding(RECORD, HOLDS, expected, found, "Bounces come in, and one click unsubscribes.")
-        found = "came back, but its one-click did not answer"
-        return RecordFinding(RECORD, BROKEN, expected, found, "The public address does not reach this application.")
+        if click == REFUSED:
+            found = "came back, but its one-click was refused"
+            return RecordFinding(RECORD, BROKEN, expected, found, "The public address leads to something else.")
+        found = "came back; its one-click could not be reached from here"
+        return RecordFinding(RECORD, UNKNOWN, expected, found, "Nothing is concluded; it is tried again.")
     if now - sent < GIVEN_UP:
-        return RecordFinding(RECORD, UNKNOWN, expected, "under way", "Nothing is concluded within the first hour.")
+        return None
     meaning = "Mail to the return domain does not reach the intake; bounces that come later are lost. Look at its MX."
     return RecordFinding(RECORD, UNKNOWN, expected, "did not come back within an hour", meaning)

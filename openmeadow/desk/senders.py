@@ -98,6 +98,7 @@ def facts(desk: Desk, row: Any) -> records.SenderFacts:
         return_domain(row["name"]),
         tracking_host(str(settings["public_url"])),
         tuple(settings["block_lists"]),
+        str(settings["intake_name"]),
     )
 
 
@@ -177,11 +178,10 @@ def _beyond_dns(desk: Desk, row: Any, resolver: Resolver) -> list[RecordFinding]
     out.append(proof.relay_tls(str(s["relay_host"]), int(s["relay_port"])))
     if host := tracking_host(str(s["public_url"])):
         out.append(proof.tracking_tls(host, https=str(s["public_url"]).startswith("https")))
-    if row["proof_sent_at"] is not None:
-        from openmeadow.desk import round_trip
+    from openmeadow.desk import round_trip
 
-        out.append(round_trip.finding(row, desk.now()))
-    return out
+    went = round_trip.finding(row, desk.now())
+    return [*out, went] if went else out
 
 
 def hold_plans(desk: Desk, row: Any, why: str) -> int:

@@ -15,6 +15,7 @@ DEFAULTS: dict[str, Any] = {
     "relay_ips": [],
     "intake_host": "127.0.0.1",
     "intake_port": 2526,
+    "intake_name": "",
     "return_domain": "",
     "resolver": "",
     "block_lists": [],

@@ -10,6 +10,7 @@ from playwright.sync_api import expect
 
 from tests.browser.conftest import Visit
 from tests.browser.test_subscribers import count_of
+from tests.core.test_reports import RECORD, xml
 
 
 def mailed(visit: Visit, address: str) -> str:
@@ -118,3 +119,33 @@ def test_asking_again_and_cleaning_up(visit: Visit) -> None:
     page.get_by_role("button", name="Do it").click()
     expect(page.get_by_text("Inside, not due yet.")).to_be_visible()
     expect(page.get_by_role("button", name="Do this week…")).to_be_disabled()
+
+
+def test_health_senders_and_addresses(visit: Visit) -> None:
+    page = visit.go("/health")
+    expect(page.get_by_role("heading", name="What bulk senders must have, measured")).to_be_visible()
+    expect(page.get_by_role("row", name=re.compile("DKIM passes"))).to_contain_text("broken")
+    visit.accessible()
+    page.get_by_label("Report to bring in").set_input_files(
+        {"name": "r.xml", "mimeType": "text/xml", "buffer": xml(RECORD.format(ip="198.51.100.77", n=9, dkim="fail"))}
+    )
+    expect(page.get_by_role("status")).to_contain_text("9 messages of q.example")
+    page.get_by_role("button", name="Name 198.51.100.77").click()
+    page.get_by_label("What it is").fill("The ticket printer")
+    page.get_by_role("button", name="Keep the name").click()
+    expect(page.get_by_role("cell", name="The ticket printer")).to_be_visible()
+    visit.go("/subscribers/address-checks")
+    page.get_by_role("button", name=re.compile("^Check .* people$")).click()
+    slips = page.get_by_role("button", name=re.compile("^Correct .* to "))
+    expect(slips.first).to_be_visible(timeout=60_000)
+    visit.accessible()
+    before = slips.count()
+    slips.first.click()
+    expect(slips).to_have_count(before - 1)
+    visit.go("/senders")
+    expect(page.get_by_role("heading", name="SPF look-ups")).to_be_visible()
+    page.get_by_role("button", name="Make the next key…").click()
+    page.get_by_label("Kind").select_option("ed25519")
+    page.get_by_role("button", name="Make the key").click()
+    expect(page.get_by_text("waits to be published and proved")).to_be_visible()
+    visit.accessible()

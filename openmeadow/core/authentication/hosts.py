@@ -5,7 +5,7 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Sequence
 
-from openmeadow.core.authentication.dmarc import aligned
+from openmeadow.core.authentication.dmarc import aligned, organisational_domain
 from openmeadow.core.authentication.findings import (
     BROKEN,
     HOLDS,
@@ -26,7 +26,7 @@ TEST_LISTED, TEST_CLEAN = "127.0.0.2", "127.0.0.1"  # RFC 5782 5
 def return_path(domain: str, return_domain: str, intake: str = "") -> Asking[RecordFinding]:
     """Bounces must come back: an MX (or address) of the return domain; aligned with the From domain."""
     expected = f"an MX of {return_domain} that leads to your intake"
-    fix = line(return_domain, "MX", f"10 {intake or 'mail.' + domain}.")
+    fix = line(return_domain, "MX", f"10 {intake or 'mail.' + organisational_domain(domain)}.")
     answer = yield Question(return_domain, "MX")
     if answer.status == "unknown":
         return RecordFinding("Return path", UNKNOWN, expected, "no answer", UNFOUND, fix)
