@@ -233,7 +233,8 @@ def import_reports(files: tuple[Path, ...], dry_run: bool, as_json: bool) -> Non
     show(as_json, found, plain)
     for sentence in unopened:
         click.echo(sentence, err=True)
-    sys.exit(FOUND_ERRORS if unopened or any(f["kind"] == "unreadable" for f in found) else DONE)
+    wrong = [f for f in found if f["kind"] == "unreadable" and f.get("is") != "automatic reply"]
+    sys.exit(FOUND_ERRORS if unopened or wrong else DONE)
 
 
 def register(main: click.Group) -> None:

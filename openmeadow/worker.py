@@ -149,7 +149,7 @@ class Worker:
         except OSError:
             self._lock.close()
             raise Refused("Another worker already serves this workspace; this one leaves.") from None
-        self._house_at, self._seen = 0.0, -1
+        self._house_at, self._guard_at, self._seen = 0.0, 0.0, -1
         caught = sending.recover(desk)
         if caught:
             log.warning("found in doubt", deliveries=caught)
@@ -188,10 +188,12 @@ class Worker:
     def _look_at_guardrails(self) -> None:
         """Whenever news has arrived."""
         seen = event_table.highest(self.desk.store.read())
-        if seen != self._seen:
-            self._seen = seen
-            for sentence in guarding.news(self.desk):
-                log.warning("plan held", why=sentence)
+        if seen == self._seen or time.monotonic() < self._guard_at:
+            return
+        begun, self._seen = time.monotonic(), seen
+        for sentence in guarding.news(self.desk):
+            log.warning("plan held", why=sentence)
+        self._guard_at = time.monotonic() + 10 * (time.monotonic() - begun)
 
     def run(self) -> None:
         intake = self.listen()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import time
 from collections import defaultdict
 from dataclasses import asdict
 from typing import Any
@@ -74,12 +75,26 @@ def readings(desk: Desk, campaign: int, since: int) -> list[tuple[str, Where, Re
     return out
 
 
+# when each plan was last looked at, and how long that took: a look that costs much is taken less often, so that looking
+# never takes more than a tenth of the time; small plans are looked at after every 50 hand-overs
+_looked: dict[tuple[str, int], tuple[float, float]] = {}
+CHEAP, SHARE = 0.05, 10.0
+
+
+def too_soon(desk: Desk, campaign: int) -> bool:
+    """Whether a look in between hand-overs can wait."""
+    finished, took = _looked.get((str(desk.folder), campaign), (0.0, 0.0))
+    return took > CHEAP and time.monotonic() - finished < took * SHARE
+
+
 def look(desk: Desk, campaign: int) -> str:
     """Read the guardrails of a plan under way and hold it where one says so; the sentence, or ""."""
     row = campaigns.one(desk.store.read(), campaign)
     if row is None or row["state"] not in ("planned", "sending"):
         return ""
+    begun = time.monotonic()
     wrong = [(k, w, r) for k, w, r in readings(desk, campaign, row["guard_from"]) if r.state == "hold"]
+    _looked[str(desk.folder), campaign] = (time.monotonic(), time.monotonic() - begun)
     if not wrong:
         return ""
     # the narrowest place that explains it is named first: one provider rather than everybody

@@ -195,7 +195,7 @@ def _batch(desk: Desk, tokens: Tokens, id: int, *, second_try: bool = False) -> 
                     continue
                 _one(desk, writer, out, d)
                 tried += 1
-            if guarding.look(desk, row["id"]):
+            if not guarding.too_soon(desk, row["id"]) and guarding.look(desk, row["id"]):
                 return tried
     finally:
         out.close()

@@ -5,8 +5,10 @@ from __future__ import annotations
 import base64
 import json
 import sqlite3
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from typing import Any
+
+from openmeadow.store.database import Many
 
 # what belongs to this machine and this moment, not to the workspace
 _NOT = ("migrations", "jobs", "clock_moves", "entries_once", "sqlite_sequence")
@@ -34,7 +36,7 @@ def is_empty(db: sqlite3.Connection) -> bool:
     )
 
 
-def take(db: sqlite3.Connection, table: str, lines: Iterable[str]) -> int:
+def take(db: sqlite3.Connection, table: str, lines: Many[str]) -> int:
     """Put rows back; columns that this version does not have are refused with their name."""
     have = {r["name"] for r in db.execute(f"PRAGMA table_info({table})")}
     n = 0
