@@ -94,26 +94,33 @@ def raw_events(
     id, at, kind, subscriber, message, link, agent, value = _table(db, sql, arguments, "qqbqiiid")
     listed, blind = _agents(db, machines)
     place = np.searchsorted(of.id, subscriber)
-    trap = np.zeros(int(db.execute("SELECT coalesce(max(id), 0) AS n FROM links").fetchone()["n"]) + 1, bool)
-    for row in db.execute("SELECT id FROM links WHERE trap"):
-        trap[row["id"]] = True
+    trap = _marked([r["id"] for r in db.execute("SELECT id FROM links WHERE trap")], link)
     return RawEvents(id, at, kind, place.astype(np.int32), message, link, value, listed[agent], blind[agent], trap[link])
 
 
+def _marked(ids: list[int], up_to: I32) -> Mask:
+    """A mask over ids, as long as the highest of them or of those asked about; others may be added meanwhile."""
+    out = np.zeros(max([0, int(up_to.max(initial=0)), *ids]) + 1, bool)
+    out[ids] = True
+    return out
+
+
 def _agents(db: sqlite3.Connection, machines: Machines) -> tuple[Mask, Mask]:
-    top = int(db.execute("SELECT coalesce(max(id), 0) AS n FROM agents").fetchone()["n"])
+    rows = db.execute("SELECT id, agent, ip FROM agents").fetchall()
+    top = max((int(r["id"]) for r in rows), default=0)  # of one reading: others are being added
     listed, blind = np.zeros(top + 1, bool), np.zeros(top + 1, bool)
     blind[0] = True
-    for row in db.execute("SELECT id, agent, ip FROM agents"):
+    for row in rows:
         listed[row["id"]] = machines.has(row["agent"], row["ip"])
     return listed, blind
 
 
 def link_counts(db: sqlite3.Connection) -> I32:
     """The number of links of each message, the hidden one left out."""
+    rows = db.execute("SELECT message, count(*) AS n FROM links WHERE NOT trap GROUP BY message").fetchall()
     top = int(db.execute("SELECT coalesce(max(id), 0) AS n FROM messages").fetchone()["n"])
-    out = np.zeros(top + 1, np.int32)
-    for row in db.execute("SELECT message, count(*) AS n FROM links WHERE NOT trap GROUP BY message"):
+    out = np.zeros(max(top, *(int(r["message"]) for r in rows), 0) + 1, np.int32)
+    for row in rows:
         out[row["message"]] = row["n"]
     return out
 
