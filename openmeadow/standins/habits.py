@@ -145,6 +145,19 @@ FAR = 2**40
 DOORS = ("Foyer form", "Website", "Box office", "Autumn fair paper form", "Hall guests 2024")
 
 
+THROW_AWAY = "burnbox.example"
+ROLES = ("info", "office", "admin", "press")
+
+
+def _roles_and_throw_aways(email: Array, host: Array, own: list[str]) -> None:
+    """A few addresses read by a role rather than by a person, and a few that are thrown away; in place."""
+    for d, domain in enumerate(own[:12]):
+        mine = np.flatnonzero(host == domain)[3:4]
+        email[mine] = f"{ROLES[d % len(ROLES)]}@{domain}"
+    for i in np.flatnonzero(host == PROVIDERS[1][0])[400::600].tolist():
+        email[i] = f"{str(email[i]).partition('@')[0]}@{THROW_AWAY}"
+
+
 def draw(people: int, now: int, seed: int = 7) -> Habits:
     """``people`` made-up subscribers of Kestrel Quay as of ``now``."""
     r = np.random.default_rng(seed)
@@ -187,6 +200,7 @@ def draw(people: int, now: int, seed: int = 7) -> Habits:
     email = np.array(
         [f"{a.lower()}.{b.lower()}{i}@{h}" for i, (a, b, h) in enumerate(zip(first, last, host, strict=True))]
     )
+    _roles_and_throw_aways(email, host, own)
     proxy = ((host == domains[0]) & (r.random(n) < 0.22)) | (r.random(n) < 0.01)
     return Habits(
         email=email,

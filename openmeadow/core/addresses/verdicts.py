@@ -89,7 +89,8 @@ def _roles() -> frozenset[str]:
 
 @cache
 def _disposable() -> frozenset[str]:
-    return frozenset(blocklist)
+    own = (resources.files("openmeadow.data") / "throw_away.txt").read_text().split()
+    return frozenset(blocklist) | frozenset(own)
 
 
 def is_reserved(domain: str) -> bool:
@@ -121,13 +122,17 @@ def judge(
     local, _, name = key.rpartition("@")
     slip = slip_of(name, well_known)
     suggestion = f"{clean.rpartition('@')[0]}@{slip}" if slip else None
-    for proof in (
-        "it bounced for good" if key in bounced else "",
-        domain.why if domain.takes_mail is False else "",
-        "its mail host says there is no such mailbox" if mailbox == "no" else "",
-    ):
-        if proof:
-            return Verdict("bad", (proof,), suggestion)
+    proofs = [
+        why
+        for why in (
+            "it bounced for good" if key in bounced else "",
+            domain.why if domain.takes_mail is False else "",
+            "its mail host says there is no such mailbox" if mailbox == "no" else "",
+        )
+        if why
+    ]
+    if proofs:
+        return Verdict("bad", tuple(proofs), suggestion)
     signs = []
     if slip:
         signs.append(f"{name} looks like a slip for {slip}")
