@@ -213,7 +213,7 @@ class Worker:
         ready_made.make(self.desk)
         exports.clean_up(self.desk)
         consent.suppress_repeated_soft(self.desk)
-        for duty in (asking.let_silent_go, self._clean_up, placement.look, words.tend):
+        for duty in (asking.let_silent_go, self._clean_up, addresses.ask_again, placement.look, words.tend):
             try:
                 duty(self.desk)
             except MeadowError as e:

@@ -142,6 +142,14 @@ def check_people(desk: Desk, ids: list[int], *, ask_hosts: bool, progress: Progr
     return counts
 
 
+def ask_again(desk: Desk) -> int:
+    """Those whose host greylisted the question are asked again when their time has come; how many."""
+    ids = table.to_ask_again(desk.store.read(), desk.now(), SLOW_CHUNK)
+    if ids:
+        check_people(desk, ids, ask_hosts=True)
+    return len(ids)
+
+
 def _domains(desk: Desk, names: set[str], resolver: Resolver, reserved: bool) -> dict[str, DomainAnswer]:
     now = desk.now()
     known = table.fresh_domains(desk.store.read(), now - DOMAIN_AGE)

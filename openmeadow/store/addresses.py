@@ -104,3 +104,13 @@ def change_address(db: sqlite3.Connection, subscriber: int, email: str, key: str
         "UPDATE subscribers SET email = ?, email_key = ?, provider = ? WHERE id = ?", (email, key, provider, subscriber)
     )
     db.execute("DELETE FROM address_verdicts WHERE subscriber = ?", (subscriber,))
+
+
+def to_ask_again(db: sqlite3.Connection, now: int, limit: int) -> list[int]:
+    """People whose mail host put the question off, and its time has come."""
+    rows = db.execute(
+        "SELECT s.id FROM mailbox_answers a JOIN subscribers s ON s.email_key = a.email_key "
+        "WHERE a.again_at <= ? ORDER BY a.again_at LIMIT ?",
+        (now, limit),
+    )
+    return [int(r["id"]) for r in rows]

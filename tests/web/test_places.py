@@ -13,7 +13,7 @@ from flask.testing import FlaskClient
 from werkzeug.serving import make_server
 
 from openmeadow.core.columns import DAY
-from openmeadow.desk import accounts, answers, placement, round_trip, sending
+from openmeadow.desk import accounts, addresses, answers, placement, round_trip, sending
 from openmeadow.desk import words as tell
 from openmeadow.store import campaigns as ledger
 from openmeadow.store import workspace
@@ -282,6 +282,13 @@ def test_health_and_addresses_by_the_api(running: tuple[Mailing, Caller]) -> Non
         seen = call("GET", "/addresses")
         assert (seen["counts"]["good"], seen["unchecked"]) == (40, 0)
         assert call("POST", "/addresses/cost", everybody)["questions"] == 0, "answers are kept with their age"
+        with m.desk.store.atomic() as db:
+            db.execute(
+                "UPDATE mailbox_answers SET answer = 'greylisted', again_at = ? WHERE email_key LIKE 'p3@%'", (NOW,)
+            )
+            db.execute("UPDATE address_verdicts SET verdict = 3 WHERE subscriber = 4")
+        assert addresses.ask_again(m.desk) == 1 and addresses.ask_again(m.desk) == 0
+        assert call("GET", "/addresses")["counts"]["good"] == 40, "a host that put the question off is asked again"
         assert "no suggestion is left" in call("POST", "/addresses/accept", {}, 409)["error"]
         with m.desk.store.atomic() as db:
             db.execute(
