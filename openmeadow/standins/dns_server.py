@@ -23,6 +23,7 @@ import dns.update
 import dns.zone
 
 _TIMES = dict[Path, float]
+TRIES = 20
 
 
 class Zones:
@@ -135,9 +136,16 @@ class DnsServer:
                     self.wfile.write(struct.pack("!H", len(reply)) + reply)
 
         socketserver.ThreadingTCPServer.allow_reuse_address = True
-        self._udp = socketserver.ThreadingUDPServer((host, port), Udp)
-        self.port = self._udp.server_address[1]
-        self._tcp = socketserver.ThreadingTCPServer((host, self.port), Tcp)
+        for attempt in range(TRIES):
+            self._udp = socketserver.ThreadingUDPServer((host, port), Udp)
+            self.port = self._udp.server_address[1]
+            try:
+                self._tcp = socketserver.ThreadingTCPServer((host, self.port), Tcp)
+                break
+            except OSError:  # the port is free for UDP and taken for TCP; another one then, if any will do
+                self._udp.server_close()
+                if port or attempt == TRIES - 1:
+                    raise
         for server in (self._udp, self._tcp):
             server.daemon_threads = True
             threading.Thread(target=server.serve_forever, daemon=True).start()
