@@ -53,9 +53,11 @@ class Scripted:
                 word = line.split(" ")[0].split(":")[0].upper()
                 self.said.append(word)
                 usual = "354 go on" if word == "DATA" else "250 fine"
+            # before the answer is out: whoever reads it may change the script at once
+            begins = word == "DATA" and self.script.get("DATA", "354").startswith("354")
             if not answer(word, usual):
                 return
-            in_data = word == "DATA" and self.script.get("DATA", "354").startswith("354")
+            in_data = begins
 
     def close(self) -> None:
         self.socket.close()
