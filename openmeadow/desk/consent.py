@@ -4,6 +4,7 @@ suppressions looked at and lifted."""
 from __future__ import annotations
 
 import csv
+import io
 import json
 from pathlib import Path
 from typing import Any
@@ -231,6 +232,20 @@ def suppression_list(desk: Desk, offset: int = 0, limit: int = 100, reason: str 
         ],
         "total": sum(counts.values()),
     }
+
+
+def suppressions_csv(desk: Desk, who: str) -> str:
+    """The whole suppression list: address, reason, since when, by what; in the columns that an import reads."""
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(("email", "suppressed", "suppressed_at", "source"))
+    rows = consent.suppressed(desk.store.read(), -1)
+    for r in rows:
+        cells = (r["email"], SUPPRESSION_REASONS[r["reason"] - 1], rfc3339(r["at"]), r["source"])
+        writer.writerow([safe(c) for c in cells])
+    with desk.store.atomic() as db:
+        workspace.log(db, desk.now(), who, "exported suppressions", "", len(rows))
+    return out.getvalue()
 
 
 def lift(desk: Desk, subscriber: int, reason: str, why: str, who: str) -> int:

@@ -210,6 +210,9 @@ def test_consent_by_the_api(running: tuple[Mailing, Caller]) -> None:
         db.execute("INSERT INTO suppressions VALUES (5, 1, 9, 'no such user', NULL), (6, 2, 9, 'complaint', NULL)")
     listed = call("GET", "/suppressions")
     assert (listed["total"], [r["liftable"] for r in listed["rows"]]) == (2, [True, False])
+    saved = call("GET", "/suppressions.csv").decode().splitlines()
+    assert saved[0] == "email,suppressed,suppressed_at,source" and saved[1].startswith("p4@")
+    assert ",hard bounce,1970-01-01T00:00:09" in saved[1] and ",complaint," in saved[2]
     lifted = {"subscriber": 5, "reason": "hard bounce", "why": "moved back"}
     deed = call("POST", "/suppressions/lift", lifted)["deed"]
     assert call("GET", "/suppressions")["total"] == 1

@@ -67,6 +67,12 @@ def register(api: Described, desk: Desk) -> None:
         offset, reason = max(0, request.args.get("offset", 0, int)), request.args.get("reason", "")
         return m.SuppressionList(**consent.suppression_list(desk, offset, reason=reason))
 
+    @api.route("GET", "/suppressions.csv", m.Done)
+    def suppressions_csv() -> Response:
+        """The whole suppression list as a CSV that an import reads."""
+        headers = {"Content-Disposition": "attachment; filename=suppressions.csv"}
+        return Response(consent.suppressions_csv(desk, who()), mimetype="text/csv", headers=headers)
+
     @api.route("POST", "/suppressions/lift", m.Acted, body=m.LiftIn, rights=ANALYSE)
     def lift(body: m.LiftIn) -> m.Acted:
         """Lift a suppression by hand, with a reason."""

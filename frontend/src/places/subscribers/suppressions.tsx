@@ -27,6 +27,10 @@ export function Suppressions({ analyst }: { analyst: boolean }) {
             <Link className="text-cornflower underline" to="/subscribers/table?rule=suppressed">
               all of them in the table
             </Link>
+            {" · "}
+            <a className="text-cornflower underline" href="/api/suppressions.csv" download>
+              save the list
+            </a>
           </>
         )}
       </p>
