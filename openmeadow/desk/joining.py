@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ipaddress
 import json
+import re
 import secrets
 from typing import Any
 
@@ -37,6 +38,22 @@ def network_of(ip: str) -> str:
     except ValueError:
         return ""
     return str(ipaddress.ip_network(f"{ip}/{24 if address.version == 4 else 56}", strict=False))
+
+
+def pattern_of(key: str) -> str:
+    """An address with its numbers left out, such as ann…@postern.example; "" for one without numbers."""
+    local, _, domain = key.rpartition("@")
+    shape = re.sub(r"\d+", "…", local)
+    return f"{shape}@{domain}" if shape != local else ""
+
+
+def _patterns(desk: Desk, since: int) -> dict[str, list[tuple[int, str]]]:
+    """(moment, network) of unconfirmed sign-ups by the pattern of their addresses."""
+    out: dict[str, list[tuple[int, str]]] = {}
+    for r in signups.unconfirmed(desk.store.read(), since):
+        if pattern := pattern_of(r["email_key"]):
+            out.setdefault(pattern, []).append((int(r["at"]), str(r["network"])))
+    return out
 
 
 def write_form(desk: Desk, list_name: str, values: dict[str, Any], who: str) -> int:
@@ -93,6 +110,8 @@ def join(desk: Desk, list_name: str, email: str, name: str, purposes: list[int],
     if network and signups.from_network(desk.store.read(), network, now - SLOW_WINDOW) >= SLOW_AFTER:
         raise Refused("Many sign-ups came from your network within the hour. Try again in an hour.")
     key = address_key(email)
+    if len(_patterns(desk, now - SLOW_WINDOW).get(pattern_of(key), ())) >= SLOW_AFTER:
+        raise Refused("Many sign-ups like this one came within the hour. Try again in an hour.")
     with desk.store.atomic() as db:
         hash_key = erased_table.key(db)
         if hash_key:  # somebody erased who comes back by themselves
@@ -291,5 +310,10 @@ def every(desk: Desk) -> dict[str, Any]:
             }
             for f in signups.forms(db)
         ],
-        "bursts": [dict(r) for r in signups.bursts(db, now - DAY, BURST)],
+        "bursts": [dict(r) for r in signups.bursts(db, now - DAY, BURST)]
+        + [
+            {"network": f"addresses like {p}", "n": len(some), "first": min(some)[0], "last": max(some)[0]}
+            for p, some in _patterns(desk, now - DAY).items()
+            if len(some) >= BURST and len({network for _, network in some}) > 1  # of one network it is shown above
+        ],
     }

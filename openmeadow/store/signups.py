@@ -91,6 +91,15 @@ def bursts(db: sqlite3.Connection, since: int, at_least: int) -> list[sqlite3.Ro
     ).fetchall()
 
 
+def unconfirmed(db: sqlite3.Connection, since: int) -> list[sqlite3.Row]:
+    """(address key, moment, network) of sign-ups since a moment that nobody confirmed."""
+    return db.execute(
+        "SELECT p.email_key, s.at, s.network FROM signups s JOIN subscribers p ON p.id = s.subscriber "
+        "WHERE s.at > ? AND s.state <> 'confirmed'",
+        (since,),
+    ).fetchall()
+
+
 def by_day(db: sqlite3.Connection, since: int) -> list[sqlite3.Row]:
     """Of those who joined on each day since a moment: (form, day, joined, awaiting, confirmed, lapsed)."""
     counts = ", ".join(f"count(*) FILTER (WHERE state = '{s}') AS {s}" for s in ("awaiting", "confirmed", "lapsed"))

@@ -223,3 +223,12 @@ def test_who_was_let_go_comes_back_by_the_form(running: tuple[Mailing, FlaskClie
     for email in ("p0@saltmere.example", "left@postern.example"):
         client.post(button(m, email))
     assert permitted(m) == 6 and m.desk.count("suppressed")[0] == 1
+
+
+def test_a_burst_of_one_pattern_from_many_networks(running: tuple[Mailing, FlaskClient]) -> None:
+    m, client = running
+    answers = [join(client, f"ann{i}@postern.example", f"198.51.{i}.9") for i in range(10)]
+    assert [a.status_code for a in answers] == [200] * 8 + [422] * 2 and b"like this one" in answers[-1].data
+    assert join(client, "bea@postern.example", "203.0.113.9").status_code == 200
+    (burst,) = joining.every(m.desk)["bursts"]
+    assert (burst["network"], burst["n"]) == ("addresses like ann…@postern.example", 8)
