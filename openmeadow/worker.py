@@ -110,12 +110,9 @@ class Later(Exception):
     """A job goes on another time: it was paused, or has had its turn. What is done stays done."""
 
 
-def _addresses(desk: Desk, job: sqlite3.Row, a: dict[str, Any], progress: Progress) -> dict[str, Any]:
-    view = desk.view()
-    ids = view.columns.people.id[np.flatnonzero(chosen(desk, view, Choice(**a["choice"])))].tolist()
-    begun = int(a.get("done", 0))
-
-    turn = time.monotonic() + TURN
+def _by_turns(desk: Desk, job: sqlite3.Row, a: dict[str, Any], progress: Progress) -> Progress:
+    """Progress of a job that may be paused and gives others their turn: where it is left is kept as ``done``."""
+    begun, turn = int(a.get("done", 0)), time.monotonic() + TURN
 
     def at(done: int, total: int) -> None:
         progress(begun + done, begun + total)
@@ -124,8 +121,23 @@ def _addresses(desk: Desk, job: sqlite3.Row, a: dict[str, Any], progress: Progre
                 workspace.keep_place(db, job["id"], a | {"done": begun + done})
             raise Later
 
-    addresses.check_people(desk, ids[begun:], ask_hosts=bool(a["ask_hosts"]), progress=at)
+    return at
+
+
+def _addresses(desk: Desk, job: sqlite3.Row, a: dict[str, Any], progress: Progress) -> dict[str, Any]:
+    view, at = desk.view(), _by_turns(desk, job, a, progress)
+    ids = view.columns.people.id[np.flatnonzero(chosen(desk, view, Choice(**a["choice"])))].tolist()
+    addresses.check_people(desk, ids[int(a.get("done", 0)) :], ask_hosts=bool(a["ask_hosts"]), progress=at)
     return {"taken": len(ids)}
+
+
+def _address_file(desk: Desk, job: sqlite3.Row, a: dict[str, Any], progress: Progress) -> dict[str, Any]:
+    at, begun = _by_turns(desk, job, a, progress), int(a.get("done", 0))
+    folder = desk.folder / exports.FOLDER
+    folder.mkdir(exist_ok=True)
+    out = folder / f"{job['id']}.csv"
+    verdicts = addresses.check_file(desk, Path(a["path"]), out, begun, ask_hosts=bool(a["ask_hosts"]), progress=at)
+    return {"taken": sum(verdicts.values()), "verdicts": verdicts}
 
 
 _JOBS: dict[str, Callable[[Desk, sqlite3.Row, dict[str, Any], Progress], dict[str, Any]]] = {
@@ -134,6 +146,7 @@ _JOBS: dict[str, Callable[[Desk, sqlite3.Row, dict[str, Any], Progress], dict[st
     "act": _act,
     "export": _export,
     "addresses": _addresses,
+    "address file": _address_file,
 }
 
 
@@ -213,7 +226,8 @@ class Worker:
         ready_made.make(self.desk)
         exports.clean_up(self.desk)
         consent.suppress_repeated_soft(self.desk)
-        for duty in (asking.let_silent_go, self._clean_up, addresses.ask_again, placement.look, words.tend):
+        duties = (asking.let_silent_go, self._clean_up, addresses.ask_again, addresses.find_providers)
+        for duty in (*duties, placement.look, words.tend):
             try:
                 duty(self.desk)
             except MeadowError as e:

@@ -5,10 +5,13 @@ from __future__ import annotations
 import csv
 import io
 import json
+from collections import Counter
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
 from typing import Any
 
+from openmeadow.core.addresses.providers import freemail_domains, provider_by_hosts, provider_of
 from openmeadow.core.addresses.syntax import address_key, syntax_problem
 from openmeadow.core.addresses.verdicts import (
     NOT_ASKED,
@@ -21,14 +24,16 @@ from openmeadow.core.addresses.verdicts import (
 )
 from openmeadow.core.errors import Refused
 from openmeadow.desk.desk import Desk
+from openmeadow.desk.exports import safe
 from openmeadow.store import addresses as table
-from openmeadow.store import people_sets, subscribers, workspace
+from openmeadow.store import deeds, people_sets, subscribers, workspace
 from openmeadow.store.database import Many
 from openmeadow.wire import mailboxes
 from openmeadow.wire.dns import Resolver, answer_all
 
 DAY = 86_400
 DOMAIN_AGE, MAILBOX_AGE = 7 * DAY, 60 * DAY
+MX_AGE, MX_AT_ONCE = 30 * DAY, 100
 ASK_AGAIN = 3600  # greylisted
 AT_ONCE = 16  # domains asked side by side, so that one that is silent keeps no other waiting
 CHUNK, SLOW_CHUNK = 2_000, 50
@@ -150,6 +155,27 @@ def ask_again(desk: Desk) -> int:
     return len(ids)
 
 
+def find_providers(desk: Desk, *, ask: bool = True) -> int:
+    """People at own domains whose mail a provider takes belong to that provider: by MX, not by the name alone. Domains
+    not asked for a month are asked, the most frequent first, where a name server is known. How many moved."""
+    db, now = desk.store.read(), desk.now()
+    if ask and (names := table.own_domains(db, now - MX_AGE, MX_AT_ONCE)):
+        where = str(desk.setting("resolver"))
+        fresh = ask_domains(names, Resolver(where), reserved=bool(where))
+        fresh |= {n: NOT_ASKED for n in names if n not in fresh}
+        with desk.store.atomic() as w:
+            table.keep_domains(w, fresh, now)
+    found = {d: p for d, hosts in table.mail_hosts(desk.store.read()).items() if (p := provider_by_hosts(hosts))}
+    if not found:
+        return 0
+    with desk.store.atomic() as w:
+        moved = table.settle_providers(w, found)
+        if moved:
+            subscribers.people_changed(w)
+            workspace.log(w, now, "worker", "found providers by MX", "addresses", moved)
+    return moved
+
+
 def _domains(desk: Desk, names: set[str], resolver: Resolver, reserved: bool) -> dict[str, DomainAnswer]:
     now = desk.now()
     known = table.fresh_domains(desk.store.read(), now - DOMAIN_AGE)
@@ -173,6 +199,50 @@ def _boxes(
     return out
 
 
+def check_typed(desk: Desk, typed: list[str], *, ask_hosts: bool) -> list[dict[str, Any]]:
+    """Verdicts for addresses that need not be anybody's here, in order, with what is kept of domains and mail hosts:
+    {"address", "verdict", "reasons", "suggestion", "person"}; ``person`` is who is here by that address, or None."""
+    db, resolver = desk.store.read(), Resolver(str(desk.setting("resolver")))
+    reserved, port = bool(desk.setting("resolver")), int(desk.setting("mail_port"))
+    helo = str(desk.setting("public_url")).partition("//")[2].partition(":")[0]
+    known = people_sets.frequent_domains(db) + freemail_domains()
+    keys = {t: address_key(t.strip()) for t in typed if t.strip() and syntax_problem(t.strip()) is None}
+    here = subscribers.ids_of(db, list(dict.fromkeys(keys.values())))
+    bounced = people_sets.bounced_keys(db, list(here.values()))
+    domains = _domains(desk, {k.rpartition("@")[2] for k in keys.values()}, resolver, reserved)
+    boxes = _boxes(desk, list(dict.fromkeys(keys.values())), domains, resolver, port, helo) if ask_hosts else {}
+    out = []
+    for t in typed:
+        key = keys.get(t, "")
+        v = judge(t, known, bounced, domains.get(key.rpartition("@")[2], NOT_ASKED), boxes.get(key, ""))
+        found = {"address": t.strip(), "verdict": v.verdict, "reasons": list(v.reasons), "suggestion": v.suggestion}
+        out.append(found | {"person": here.get(key)})
+    return out
+
+
+def check_file(
+    desk: Desk, source: Path, out: Path, begun: int, *, ask_hosts: bool, progress: Progress | None = None
+) -> dict[str, int]:
+    """Verdicts for a list or a CSV with an email column, written as a CSV; the first ``begun`` are there already.
+    How many got which verdict, over the whole file."""
+    typed = [t for t in lines_of(source.read_bytes().decode("utf-8-sig", "replace")) if t.strip()]
+    size = SLOW_CHUNK if ask_hosts else CHUNK
+    with out.open("a" if begun else "w", encoding="utf-8", newline="") as f:
+        writer = csv.writer(f)
+        if not begun:
+            writer.writerow(["email", "verdict", "reasons", "suggestion"])
+        for i in range(begun, len(typed), size):
+            for v in check_typed(desk, typed[i : i + size], ask_hosts=ask_hosts):
+                reasons = "; ".join(v["reasons"])
+                writer.writerow([safe(c) for c in (v["address"], v["verdict"], reasons, v["suggestion"] or "")])
+            f.flush()
+            if progress:
+                progress(min(i + size, len(typed)) - begun, len(typed) - begun)
+    with out.open(encoding="utf-8", newline="") as f:
+        counts = Counter(row["verdict"] for row in csv.DictReader(f))
+    return {v: counts[v] for v in VERDICTS}
+
+
 def summary(desk: Desk) -> dict[str, Any]:
     """Everybody by verdict, the reasons behind, the slips with what was probably meant."""
     db = desk.store.read()
@@ -188,9 +258,6 @@ def summary(desk: Desk) -> dict[str, Any]:
 def take_suggestions(desk: Desk, ids: list[int] | None, who: str) -> tuple[int, int]:
     """Change addresses to what was probably meant: the given people's, or all of them (None). One whose better address
     somebody else has already stays. (deed, how many)."""
-    from openmeadow.core.addresses.providers import provider_of
-    from openmeadow.store import deeds
-
     db = desk.store.read()
     rows = [r for r in table.suggested(db) if ids is None or r["subscriber"] in ids]
     if not rows:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
 import secrets
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -13,14 +12,13 @@ import numpy as np
 from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Missing, Refused
-from openmeadow.core.message import checks as message_checks
-from openmeadow.core.message.body import check_fields, links, twin
+from openmeadow.core.message.body import links, twin
 from openmeadow.core.planning.batches import BatchPlan
 from openmeadow.core.planning.guardrails import LIMITS, could_show
 from openmeadow.core.planning.slots import Schedule, Windows, schedule
-from openmeadow.desk import asking, recipients, segments, senders
+from openmeadow.desk import asking, checking, recipients, segments, senders
 from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns, consent, workspace
+from openmeadow.store import campaigns, workspace
 from openmeadow.store.facts import StoreFacts
 
 PLAN_DEFAULTS: dict[str, Any] = {
@@ -41,11 +39,7 @@ PLAN_DEFAULTS: dict[str, Any] = {
     "largest": 0,
     "no_later_than": None,
 }
-PERSONAL = {"name", "first_name", "email"}
-PAGES = {"preferences_url", "stay_url", "view_url"}  # addresses of pages of ours, for this person
 TRAP_PATH = "/trap"
-_FIELD_ADDRESS = re.compile(r"""(["'])\s*\{\{[^"']*?\}\}\s*\1""")
-FIELD = re.compile(r"\{\{.*?\}\}|\{%.*?%\}", re.S)  # stands for what it will be filled in with
 ONCE: dict[str, dict[str, Any]] = {"campaign": {}, "consent request": {"resend": False}}  # a second request is refused
 
 
@@ -98,72 +92,6 @@ def write(desk: Desk, id: int, values: dict[str, Any]) -> None:
         if "name" in values and (other := campaigns.named(db, values["name"])) and other["id"] != id:
             raise Refused(f"There is already a campaign “{values['name']}”.")
         campaigns.update(db, id, values)
-
-
-def without_fields(text: str) -> str:
-    """A text with its personal fields filled in by something short, addresses by one that leads nowhere else."""
-    return FIELD.sub("Name", _FIELD_ADDRESS.sub('"tel:0"', text))
-
-
-def known_fields(desk: Desk, row: Any) -> set[str]:
-    """The personal fields a campaign's text may use."""
-    own = {r["name"] for r in desk.store.read().execute("SELECT name FROM field_names")}
-    return PERSONAL | PAGES | own | set(asked_about(desk, row))
-
-
-def asked_about(desk: Desk, row: Any) -> dict[str, tuple[int, str]]:
-    """What a consent request asks: field name -> (purpose, its name)."""
-    ids = {p["name"]: p["id"] for p in consent.purposes(desk.store.read())}
-    return {f"agree_{ids[name]}": (ids[name], name) for name in json.loads(row["asks"]) if name in ids}
-
-
-def checks(desk: Desk, row: Any) -> list[dict[str, str]]:
-    """Pre-send checks: each with level stop, mend or note, and what was found."""
-    out = []
-
-    def add_check(level: str, check: str, finding: str) -> None:
-        out.append({"check": check, "level": level, "finding": finding})
-
-    for name, words in (
-        ("purpose", "Say what this mail is about: choose a purpose."),
-        ("from_text", "Choose a from-address."),
-        ("subject", "Write a subject."),
-        ("html", "Write the message."),
-    ):
-        if not row[name]:
-            add_check(
-                "stop", {"purpose": "Purpose", "from_text": "From", "subject": "Subject", "html": "Message"}[name], words
-            )
-    if row["from_text"] and not row["confirmed_at"]:
-        add_check("stop", "From", f"{row['from_text']} has not been confirmed; press the link mailed to it.")
-    if row["from_text"] and row["domain_state"] == "broken":
-        add_check("stop", "Sender", f"A record of {row['domain_name']} is broken; see Senders.")
-    elif row["from_text"] and row["domain_state"] != "holds":
-        add_check("mend", "Sender", f"{row['domain_name']}: {row['domain_state']}; see Senders.")
-    for text in (row["subject"], row["html"], row["plain"]):
-        for problem in check_fields(text, known_fields(desk, row)):
-            add_check("stop", "Personal fields", problem)
-    for field, (_, name) in asked_about(desk, row).items():
-        if field not in row["html"]:
-            add_check("stop", "Consent", f"Nothing in the message says yes to {name}: put {{{{ {field} }}}} as a link.")
-    if row["html"]:
-        hidden = f'<div style="display:none">{row["preview"]}</div>' if row["preview"] else ""
-        said = message_checks.of_html(hidden + without_fields(row["html"]))
-        if row["subject"]:
-            said += message_checks.of_subject(without_fields(row["subject"]))
-        for found in said:
-            add_check(found.level, found.check, found.finding)
-        if not links(row["html"]):
-            add_check("note", "Links", "There is no link, so an open is the only answer that can be seen.")
-        if not desk.setting("postal_address"):
-            add_check("mend", "Postal address", "No postal address is set for the workspace.")
-    if not json.loads(row["segments_in"]) and not campaigns.people(desk.store.read(), row["id"], "in"):
-        add_check("stop", "Recipients", "No segment is chosen.")
-    unique: list[dict[str, str]] = []
-    for c in out:
-        if c not in unique:
-            unique.append(c)
-    return sorted(unique, key=lambda c: ("stop", "mend", "note").index(c["level"]))
 
 
 def _batch_plan(row: Any, now: int, people: int) -> BatchPlan:
@@ -233,7 +161,7 @@ def start(desk: Desk, id: int, who: str) -> dict[str, int]:
     if row["domain_id"]:
         senders.fresh_check(desk, row["domain_id"])
         row = row_of(desk, id)
-    stops = [c for c in checks(desk, row) if c["level"] == "stop"]
+    stops = [c for c in checking.checks(desk, row) if c["level"] == "stop"]
     if stops:
         raise Refused(f"It cannot start yet. {stops[0]['check']}: {stops[0]['finding']}")
     p = plan_of(row)

@@ -18,7 +18,7 @@ from openmeadow.core.intake.moments import rfc3339
 from openmeadow.core.message.body import twin
 from openmeadow.core.rules.tree import View
 from openmeadow.desk import campaigns as plans
-from openmeadow.desk import recipients
+from openmeadow.desk import checking, recipients
 from openmeadow.desk.acts import LET_GO
 from openmeadow.desk.cutoff import Replays
 from openmeadow.desk.desk import Desk
@@ -266,7 +266,7 @@ def _pattern(desk: Desk, kind: str) -> Any:
     if named is None:
         raise Refused(f"The draft “{PATTERNS[kind]}” is not there any more; agree anew, and it is written again.")
     row = campaigns.one(desk.store.read(), named["id"])
-    stops = [c for c in plans.checks(desk, row) if c["level"] == "stop" and c["check"] != "Recipients"]
+    stops = [c for c in checking.checks(desk, row) if c["level"] == "stop" and c["check"] != "Recipients"]
     if stops:
         raise Refused(f"“{PATTERNS[kind]}” cannot be mailed yet. {stops[0]['check']}: {stops[0]['finding']}")
     return row

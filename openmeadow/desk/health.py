@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections import defaultdict
+from datetime import UTC, datetime
 from typing import Any
 
 import numpy as np
@@ -12,26 +13,37 @@ import numpy as np
 from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.authentication.dmarc import organisational_domain
 from openmeadow.core.columns import DAY, MACHINE, Kind
+from openmeadow.core.errors import Refused
+from openmeadow.core.reports import figures
 from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.core.rules.tree import View
 from openmeadow.desk.desk import Desk
-from openmeadow.store import health, reports, senders
+from openmeadow.store import health, reports, senders, workspace
 from openmeadow.store.facts import StoreFacts
 
 DAYS = 30
 BULK = 5_000  # a day to one provider (7-standards)
 GOOD_COMPLAINTS, MOST_COMPLAINTS = 0.001, 0.003
-LIMITS = {"complaints": 0.003, "hard bounces": 0.02, "blocked": 0.02, "deferred": 0.10, "unsubscribed": 0.01}
+LIMITS = {
+    "complaints": 0.003,
+    "hard bounces": 0.02,
+    "blocked": 0.02,
+    "deferred": 0.10,
+    "unsubscribed": 0.01,
+    "not in the inbox": 0.20,
+}
 MEASURES = ("handed over", "deferred", "hard bounces", "blocked", "other bounces", "complaints", "unsubscribed")
 _NUMBERS = re.compile(r"<[^>]*>|\S+@\S+|\b[0-9a-f]{8,}\b|\b\d{1,3}(?:\.\d{1,3}){3}\b|\d{4,}", re.I)
 
 
-def providers(desk: Desk, view: View) -> list[dict[str, Any]]:
-    """Per provider: each measure by day, oldest first, over DAYS; people's and machines' opens beside them."""
+def providers(desk: Desk, view: View, sender: int = 0) -> list[dict[str, Any]]:
+    """Per provider: each measure by day, oldest first, over DAYS; people's and machines' opens beside them. ``sender``
+    counts only what was sent from that domain."""
+    messages = health.messages_from(desk.store.read(), sender) if sender else None
     assert isinstance(view.facts, StoreFacts)
     names = provider_names()
     days = {m: np.zeros((len(names), DAYS), np.int64) for m in (*MEASURES, "opened", "machine opens")}
-    for r in health.by_day(desk.store.read(), view.now - DAYS * DAY, view.now):
+    for r in health.by_day(desk.store.read(), view.now - DAYS * DAY, view.now, messages):
         kind, at = r["kind"], DAYS - 1 - min(int(r["back"]), DAYS - 1)
         if kind == Kind.BOUNCED:
             word = {"hard": "hard bounces", "blocked": "blocked"}.get(
@@ -44,16 +56,49 @@ def providers(desk: Desk, view: View) -> list[dict[str, Any]]:
             days["blocked"][r["provider"], at] += r["n"]
     acts = view.columns.acts
     hit = (acts.kind == Kind.OPENED) & (acts.at > view.now - DAYS * DAY) & (acts.at <= view.now)
+    if messages is not None:
+        hit &= np.isin(acts.message, messages)
     back = DAYS - 1 - np.minimum((view.now - acts.at[hit]) // DAY, DAYS - 1)
     place = view.facts.provider[acts.person[hit]].astype(np.int64) * DAYS + back
     machine = acts.by[hit] == MACHINE
     for word, some in (("opened", ~machine), ("machine opens", machine)):
         days[word] += np.bincount(place[some], minlength=len(names) * DAYS).reshape(len(names), DAYS)
+    for word in ("copies", "not in the inbox"):
+        days[word] = np.zeros((len(names), DAYS), np.int64)
+    for r in health.placed_by_day(desk.store.read(), view.now - DAYS * DAY, view.now):
+        if r["provider"] in names:
+            which = (names.index(r["provider"]), DAYS - 1 - min(int(r["back"]), DAYS - 1))
+            days["copies"][which] += r["n"]
+            days["not in the inbox"][which] += r["n"] if r["folder"] != "inbox" else 0
     people = np.bincount(view.facts.provider[view.alive], minlength=len(names))
     order = [*range(1, len(names)), 0]
     return [
         {"name": names[i], "people": int(people[i]), "days": {w: d[i].tolist() for w, d in days.items()}} for i in order
     ]
+
+
+def own_figures(desk: Desk) -> dict[str, dict[str, Any]]:
+    """What each provider itself said in DAYS: {"spam_rate" the worst day's, "spam_day", "reputation" the last, "day"}."""
+    since = datetime.fromtimestamp(desk.now() - DAYS * DAY, UTC).date().isoformat()
+    out: dict[str, dict[str, Any]] = {}
+    for r in health.figures(desk.store.read(), since):
+        said = out.setdefault(r["provider"], {"spam_rate": None, "spam_day": "", "reputation": "", "day": ""})
+        if r["spam_rate"] is not None and (said["spam_rate"] is None or r["spam_rate"] >= said["spam_rate"]):
+            said |= {"spam_rate": r["spam_rate"], "spam_day": r["day"]}
+        if r["reputation"]:
+            said |= {"reputation": r["reputation"], "day": r["day"]}
+    return out
+
+
+def take_figures(desk: Desk, text: str, who: str) -> tuple[int, list[str]]:
+    """Keep providers' own figures from a CSV: how many rows, and what was refused."""
+    found, refused = figures.read(text, provider_names())
+    if not found:
+        raise Refused(refused[0] if refused else "There is no row in this file.")
+    with desk.store.atomic() as db:
+        n = health.keep_figures(db, ((f.provider, f.domain, f.day, f.spam_rate, f.reputation) for f in found), desk.now())
+        workspace.log(db, desk.now(), who, "brought in providers' own figures", f"{n} rows")
+    return n, refused
 
 
 def refusals(desk: Desk) -> list[dict[str, Any]]:

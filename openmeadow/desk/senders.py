@@ -12,14 +12,14 @@ import idna
 from openmeadow.core.addresses.providers import is_freemail
 from openmeadow.core.addresses.syntax import address_key, syntax_problem
 from openmeadow.core.addresses.verdicts import slip_of
-from openmeadow.core.authentication import dkim, records
+from openmeadow.core.authentication import dkim, dmarc, records
 from openmeadow.core.authentication.findings import BROKEN, HOLDS, MEND, RecordFinding, overall, txt_line
 from openmeadow.core.authentication.spf import Cost
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.message.assembly import Envelope, assemble
 from openmeadow.core.message.body import Said
 from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns, senders, workspace
+from openmeadow.store import campaigns, reports, senders, workspace
 from openmeadow.wire import proof
 from openmeadow.wire.dns import Resolver, answer_all
 from openmeadow.wire.dns import publish as send_update
@@ -27,6 +27,7 @@ from openmeadow.wire.smtp_out import Relay
 from openmeadow.wire.tokens import Tokens
 
 KEEP_OLD_KEY, FRESH = 7 * 86_400, 600
+REPORTED_DAYS = 30
 _HOST = re.compile(r"(?:[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\.)+[a-z0-9-]{2,63}")
 
 
@@ -127,7 +128,11 @@ def check(desk: Desk, id: int) -> str:
     for f in seen.records:
         state = others.get(f.record.removeprefix("DKIM ")) if f.record.startswith("DKIM ") else None
         proved |= state == "next" and f.state in (HOLDS, MEND)
-        found.append(replace(f, **_BESIDE[state]) if state and f.state == BROKEN else f)
+        if state and f.state == BROKEN:
+            found.append(replace(f, **_BESIDE[state]))
+        else:
+            risk = _reported(desk, row["name"], f) if f.record == "DMARC" else ""
+            found.append(replace(f, meaning=f"{f.meaning} {risk}") if risk else f)
     state = overall(found)
     spf = {
         "result": seen.spf.result,
@@ -145,6 +150,32 @@ def check(desk: Desk, id: int) -> str:
         worst = next(f for f in found if f.state == BROKEN)
         hold_plans(desk, row, f"{row['name']}, {worst.record}: {worst.found}")
     return state
+
+
+def _reported(desk: Desk, name: str, found: RecordFinding) -> str:
+    """What receivers' reports say of the DMARC policy that was found."""
+    policy = dmarc.read(found.found)
+    if policy is None:
+        return ""
+    ours, places = set(desk.setting("relay_ips")), {name, dmarc.organisational_domain(name)}
+    messages, failing = 0, {"ours": 0, "known": 0, "unknown": 0}
+    for r in reports.sources(desk.store.read(), desk.now() - REPORTED_DAYS * 86_400):
+        if r["domain"] not in places:
+            continue
+        messages += r["messages"]
+        mine = bool(r["ours"]) if r["ours"] is not None else r["ip"] in ours
+        failing["ours" if mine else "known" if r["name"] else "unknown"] += r["messages"] - r["aligned"]
+    return dmarc.risk(policy, messages, failing, REPORTED_DAYS)
+
+
+def looks_like(desk: Desk, domain: str) -> str:
+    """The older sending domain that this one is a slip away from; "" for none."""
+    older = []
+    for d in senders.domains(desk.store.read()):
+        if d["name"] == domain:
+            break
+        older.append(d["name"])
+    return slip_of(domain, older) or ""
 
 
 def fresh_check(desk: Desk, id: int) -> str:
@@ -215,7 +246,12 @@ def add_address(desk: Desk, domain_id: int, text: str, who: str) -> int:
             f"address at {domain['name']}."
         )
     if at != domain["name"]:
-        raise Refused(f"This address is at {at}, not at {domain['name']}; add that domain first.")
+        alike = slip_of(at, [domain["name"]])
+        raise Refused(
+            f"This address is at {at}, which looks like {alike} and is not: a typing slip?"
+            if alike
+            else f"This address is at {at}, not at {domain['name']}; add that domain first."
+        )
     with desk.store.atomic() as db:
         if senders.address_named(db, address):
             raise Refused(f"{address} is already there.")

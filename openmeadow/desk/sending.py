@@ -18,7 +18,8 @@ from openmeadow.core.planning.guardrails import EVERY as EVERY_LOOK
 from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.desk import guarding, senders
 from openmeadow.desk.bring_in.events import consequences
-from openmeadow.desk.campaigns import PAGES, asked_about, plan_of
+from openmeadow.desk.campaigns import plan_of
+from openmeadow.desk.checking import PAGES, asked_about
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.recipients import gate_of
 from openmeadow.desk.senders import relay, return_domain

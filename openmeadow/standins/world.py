@@ -31,6 +31,7 @@ from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import SMTP as SmtpServer
 
 from openmeadow.core.authentication import spf
+from openmeadow.standins.answers import bounce, complaint
 from openmeadow.standins.habits import Habits
 from openmeadow.standins.history import PERSON_AGENTS, PERSON_IP, PROXY_AGENT, PROXY_IP, SCANNER_AGENT, SCANNER_IP
 from openmeadow.wire.dns import Resolver, answer_all
@@ -46,7 +47,7 @@ SLOW_PROVIDER, SLOW_SHARE = "brinebox.example", 0.06
 
 @dataclass(order=True)
 class Act:
-    """Something a person or machine will do over HTTP, or a bounce to send."""
+    """Something a person or machine will do over HTTP, or a report to hand on."""
 
     at: int
     n: int
@@ -132,9 +133,9 @@ class World:
             if person is None:
                 return
             if self.habits.gone[person] <= now:
-                self.later(now + 40, "bounce", payload=(return_path, to, id))
+                self.later(now + 40, "hand on", payload=("", return_path, bounce(return_path, to, id)))
                 return
-            self._plan(person, message, folder, now)
+            self._plan(person, message, folder, now, return_path)
 
     def _keep(self, address: str, message: EmailMessage, folder: str, now: int) -> None:
         box = self.mailboxes.setdefault(address, [])
@@ -157,7 +158,7 @@ class World:
         while len(self.mailboxes) > KEPT_MAILBOXES:
             self.mailboxes.popitem(last=False)
 
-    def _plan(self, i: int, message: EmailMessage, folder: str, now: int) -> None:
+    def _plan(self, i: int, message: EmailMessage, folder: str, now: int, return_path: str) -> None:
         body = message.get_body(("html",))
         if body is None:
             return
@@ -180,7 +181,7 @@ class World:
         before.append(subject)
         if now >= h.until[i] or r.random() >= h.open[i] * again * (1.1 if folder == "inbox" else 0.03):
             if r.random() < h.complains[i]:
-                self._leave(i, message, now + 7200)
+                self._complain(i, message, now + 7200, return_path)
             return
         delay = 15 + int(min(r.lognormal(9.1, 1.5), 12 * 86400))
         agent = PERSON_AGENTS[i % len(PERSON_AGENTS)]
@@ -196,6 +197,15 @@ class World:
             )
         if r.random() < 0.002:
             self._leave(i, message, now + delay + 60)
+
+    def _complain(self, i: int, message: EmailMessage, at: int, return_path: str) -> None:
+        """The provider that opens mail by itself reports nothing; it presses one-click for its reader instead."""
+        if self.habits.proxy[i]:
+            self._leave(i, message, at)
+            return
+        to = str(self.habits.email[i])
+        text = complaint(return_path, to, str(message["Message-ID"]), str(message["From"]))
+        self.later(at, "hand on", payload=("", return_path, text))
 
     def _leave(self, i: int, message: EmailMessage, at: int) -> None:
         one_click = re.search(r"<(https?://[^>]+)>", str(message.get("List-Unsubscribe", "")))
@@ -218,9 +228,6 @@ class World:
             done += 1
 
     def _do(self, act: Act) -> None:
-        if act.kind == "bounce":
-            self._bounce(*act.payload)
-            return
         if act.kind == "hand on":
             return_path, to, text = act.payload
             self._hand_on(return_path, to, text.encode("latin-1"))
@@ -256,24 +263,6 @@ class World:
                 smtp.sendmail(return_path, [to], raw)
         except (OSError, smtplib.SMTPException):
             self.later(self.now() + 600, "hand on", payload=(return_path, to, raw.decode("latin-1")))
-
-    def _bounce(self, return_path: str, to: str, message_id: str) -> None:
-        """A delivery status notification by RFC 3464, from the null sender."""
-        host = to.rpartition("@")[2]
-        text = (
-            f"From: Mail Delivery <postmaster@{host}>\r\nTo: {return_path}\r\nSubject: Your message could not be "
-            f"delivered\r\nMIME-Version: 1.0\r\nContent-Type: multipart/report; report-type=delivery-status; "
-            f'boundary="b1"\r\n\r\n--b1\r\nContent-Type: text/plain\r\n\r\nThe mailbox {to} does not exist.\r\n'
-            f"--b1\r\nContent-Type: message/delivery-status\r\n\r\nReporting-MTA: dns; mx.{host}\r\n\r\n"
-            f"Final-Recipient: rfc822; {to}\r\nAction: failed\r\nStatus: 5.1.1\r\n"
-            f"Diagnostic-Code: smtp; 550 5.1.1 no such user here\r\n\r\n--b1\r\nContent-Type: "
-            f"text/rfc822-headers\r\n\r\nMessage-ID: {message_id}\r\n\r\n--b1--\r\n"
-        )
-        try:
-            with smtplib.SMTP(*self.intake, timeout=20) as smtp:
-                smtp.sendmail("", [return_path], text.encode())
-        except (OSError, smtplib.SMTPException):
-            self.later(self.now() + 600, "bounce", payload=(return_path, to, message_id))
 
 
 class _Relay:

@@ -2,16 +2,30 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
+from collections.abc import Sequence
+
+from openmeadow.store.database import Many
 
 
-def by_day(db: sqlite3.Connection, since: int, until: int) -> list[sqlite3.Row]:
-    """(provider, kind, day counted back from ``until``, class of code, events)."""
+def messages_from(db: sqlite3.Connection, domain: int) -> list[int]:
+    """The messages that were sent from a sending domain."""
+    rows = db.execute(
+        "SELECT c.message FROM campaigns c JOIN from_addresses a ON a.id = c.from_address "
+        "WHERE a.domain = ? AND c.message IS NOT NULL",
+        (domain,),
+    )
+    return [int(r["message"]) for r in rows]
+
+
+def by_day(db: sqlite3.Connection, since: int, until: int, messages: Sequence[int] | None = None) -> list[sqlite3.Row]:
+    """(provider, kind, day counted back from ``until``, class of code, events), of some messages only where given."""
     return db.execute(
         "SELECT s.provider, e.kind, (?2 - e.at) / 86400 AS back, e.code, e.diagnostic, count(*) AS n FROM events e "
         "JOIN subscribers s ON s.id = e.subscriber WHERE e.at > ?1 AND e.at <= ?2 AND e.kind IN (1, 3, 4, 9, 10) "
-        "GROUP BY 1, 2, 3, 4, 5",
-        (since, until),
+        "AND (?3 IS NULL OR e.message IN (SELECT value FROM json_each(?3))) GROUP BY 1, 2, 3, 4, 5",
+        (since, until, None if messages is None else json.dumps(list(messages))),
     ).fetchall()
 
 
@@ -68,9 +82,30 @@ def tests(db: sqlite3.Connection, campaign: int | None = None, limit: int = 20) 
     ).fetchall()
 
 
+def placed_by_day(db: sqlite3.Connection, since: int, until: int) -> list[sqlite3.Row]:
+    """Copies of placement tests that were settled: (provider, folder, days back from ``until``, n)."""
+    return db.execute(
+        "SELECT p.provider, p.folder, (? - t.at) / 86400 AS back, count(*) AS n FROM placement_copies p "
+        "JOIN placement_tests t ON t.id = p.test WHERE p.folder <> 'waiting' AND t.at > ? AND t.at <= ? GROUP BY 1, 2, 3",
+        (until, since, until),
+    ).fetchall()
+
+
 def word_sent(db: sqlite3.Connection, key: str) -> bool:
     return db.execute("SELECT 1 FROM words_sent WHERE key = ?", (key,)).fetchone() is not None
 
 
 def send_word(db: sqlite3.Connection, key: str, at: int, sentence: str) -> None:
     db.execute("INSERT OR IGNORE INTO words_sent VALUES (?, ?, ?)", (key, at, sentence))
+
+
+def keep_figures(db: sqlite3.Connection, figures: Many[tuple[str, str, str, float | None, str | None]], now: int) -> int:
+    """(provider, domain, day, spam rate, reputation); a day brought in again replaces what it said. How many."""
+    rows = [(*f, now) for f in figures]
+    db.executemany("INSERT OR REPLACE INTO provider_figures VALUES (?, ?, ?, ?, ?, ?)", rows)
+    return len(rows)
+
+
+def figures(db: sqlite3.Connection, since: str) -> list[sqlite3.Row]:
+    """What providers said of themselves since a day, by provider, the latest day last."""
+    return db.execute("SELECT * FROM provider_figures WHERE day >= ? ORDER BY provider, day, domain", (since,)).fetchall()

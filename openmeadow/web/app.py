@@ -81,7 +81,7 @@ def make_app(desk: Desk) -> Flask:
             return response
         if not (DIST / "index.html").exists():
             return "The front end is not built; run make setup.", 503
-        return send_from_directory(DIST, "index.html", max_age=0)
+        return Response((DIST / "index.html").read_bytes(), mimetype="text/html", headers={"Cache-Control": "no-cache"})
 
     @app.after_request
     def headers(response: Response) -> Response:

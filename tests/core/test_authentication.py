@@ -236,3 +236,20 @@ def test_a_whole_look() -> None:
 def test_long_values_are_cut_into_strings() -> None:
     line = txt_line("a.example", 'x"' * 200)
     assert line.startswith('a.example. 3600 IN TXT "x\\"x') and max(len(s) for s in line.split('" "')) < 530
+
+
+@pytest.mark.parametrize(
+    ("p", "messages", "failing", "said"),
+    [
+        ("none", 0, {}, "No report has come yet"),
+        ("none", 4000, {"ours": 0, "known": 0, "unknown": 0}, "4,000 messages were reported in 30 days, 100.0% aligned."),
+        ("none", 4120, {"ours": 80, "unknown": 40}, "would hit 120: 80 from sources of yours, 40 from nobody you know."),
+        ("quarantine", 1000, {"known": 5}, "would hit 5: 5 from sources that are known."),
+        ("reject", 1000, {"unknown": 9}, "Refused or in doubt: 9 from nobody you know."),
+    ],
+)
+def test_what_a_stricter_policy_would_hit(p: str, messages: int, failing: dict[str, int], said: str) -> None:
+    policy = dmarc.read(f"v=DMARC1; p={p}; rua=mailto:a@b.example")
+    assert policy is not None
+    found = dmarc.risk(policy, messages, failing, 30)
+    assert said in found and ("Align your own first" in found) == bool(failing.get("ours"))

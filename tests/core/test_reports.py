@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from openmeadow.core.authentication.dkim import Signer, new_key
 from openmeadow.core.message import checks
-from openmeadow.core.reports import aggregate, limits, mail
+from openmeadow.core.reports import aggregate, figures, limits, mail
 from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.core.reports.mail import Unreadable
 from tests.core.recorded import drive, zone
@@ -283,3 +283,23 @@ def test_a_good_message_passes() -> None:
     assert drive(checks.sender_of(raw), zone(policy)) == []
     assert drive(checks.sender_of(raw), zone("_dmarc.q.example TXT"))[0].level == "stop"
     assert drive(checks.sender_of(raw), zone("_dmarc.q.example TXT ?"))[0].level == "note"
+
+
+def test_providers_own_figures() -> None:
+    found, refused = figures.read(
+        "Date,Provider,spam_rate,reputation\n2026-03-01,postern,0.12%,good\n2026-03-02,Postern,0.0031,\n"
+        "1 March,Postern,0.1,\n2026-03-03,Nobody,0.1%,\n2026-03-03,Postern,,\n2026-03-03,Postern,12,\n",
+        ["Own domains", "Postern"],
+    )
+    assert [(f.provider, f.day, f.spam_rate, f.reputation) for f in found] == [
+        ("Postern", "2026-03-01", pytest.approx(0.0012), "good"),
+        ("Postern", "2026-03-02", 0.0031, None),
+    ]
+    assert [s.partition(":")[0] for s in refused] == ["Line 4", "Line 5", "Line 6", "Line 7"]
+    assert figures.read("a,b\n1,2\n", [])[1][0].startswith("The first line must name")
+
+
+@given(st.text(max_size=400))
+def test_figures_never_raise(text: str) -> None:
+    found, refused = figures.read("date,provider,spam_rate\n" + text, ["Postern"])
+    assert isinstance(refused, list) and all(f.provider == "Postern" for f in found)

@@ -80,7 +80,7 @@ def mailing(folder: Path, people: int = 60, **traits: object) -> Iterator[Mailin
     zones = folder / "zones"
     zones.mkdir()
     (zones / "kestrelquay.example.zone").write_text(ZONE)
-    provider_zones(zones, ["postern.example", "saltmere.example", "lanternmail.example"])
+    provider_zones(zones, ["postern.example", "saltmere.example", "lanternmail.example", "quill-saltmere.example"])
     dns = DnsServer(zones)
     desk = Desk(folder)
     relay_port, http_port, intake_port = free_port(), free_port(), free_port()

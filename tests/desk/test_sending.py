@@ -10,10 +10,12 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.columns import DAY
 from openmeadow.core.errors import Refused
-from openmeadow.desk import answers, campaigns, guarding, reports, results, senders, sending, today
+from openmeadow.desk import addresses, answers, campaigns, guarding, reports, results, senders, sending, today
 from openmeadow.desk.bring_in import events
+from openmeadow.standins.answers import bounce, complaint
 from openmeadow.store import campaigns as ledger
 from openmeadow.store import segments as segment_table
 from openmeadow.store import workspace
@@ -113,15 +115,21 @@ def test_refused_deferred_and_bounced_later(folder: Path) -> None:
         intake = worker.listen()
         try:
             d = next(d for d in ledger.of_campaign(m.desk.store.read(), m.campaign, "first") if d["subscriber"] == 9)
-            m.world._bounce(m.tokens.return_path(d["id"], "bounce.x"), "p8@saltmere.example", "<x>")
-            m.world._bounce("b1-000000000000@bounce.x", "p9@postern.example", "<x>")
+            for path, to in (
+                (m.tokens.return_path(d["id"], "bounce.x"), "p8@saltmere.example"),
+                ("b1-000000000000@bounce.x", "p9@postern.example"),
+            ):
+                m.world._hand_on("", path, bounce(path, to, "<x>").encode())
+            other = next(d for d in ledger.of_campaign(m.desk.store.read(), m.campaign, "first") if d["subscriber"] == 11)
+            path = m.tokens.return_path(other["id"], "bounce.x")
+            m.world._hand_on("", path, complaint(path, "p10@saltmere.example", "<x>", "hello@x").encode())
         finally:
             intake.stop()
             worker.close()
         figures = results.results(m.desk, m.campaign)
         assert (figures["handed"], figures["delivered"]) == (38, 37)
         suppressed = {r["subscriber"] for r in m.desk.store.read().execute("SELECT subscriber FROM suppressions")}
-        assert suppressed == {2, 4, 9}, "hard bounces at once; a forged return path marks nobody"
+        assert suppressed == {2, 4, 9, 11}, "hard bounces and complaints at once; a forged return path marks nobody"
 
 
 def _sometimes(refusal: object, address: str) -> object:
@@ -325,3 +333,13 @@ def test_caps_and_hours_in_a_plan(folder: Path) -> None:
             campaigns.write(m.desk, other, {"plan": wrong})
             with pytest.raises(Refused):
                 campaigns.start(m.desk, other, "t")
+
+
+def test_a_provider_is_found_by_its_mail_hosts(folder: Path) -> None:
+    hosted = np.array(["a@quill-saltmere.example", "b@saltmere.example", "c@postern.example", "d@quill-saltmere.example"])
+    with mailing(folder, 4, email=hosted) as m:
+        assert addresses.find_providers(m.desk) == 2 and addresses.find_providers(m.desk) == 0
+        rows = m.desk.store.read().execute("SELECT provider FROM subscribers ORDER BY id")
+        names = [provider_names()[r["provider"]] for r in rows]
+        assert names == ["Postern", "Own domains", "Postern", "Postern"]
+        assert m.desk.count('provider is "Postern"')[0] == 3, "rules see it at once"

@@ -18,7 +18,7 @@ from openmeadow.core.consent.clean_up import Agreement, Stay, next_step
 from openmeadow.core.engagement.replay import FINE_DAYS
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.intake.moments import rfc3339
-from openmeadow.desk import acts, asking, campaigns, clean_up, consent, recipients, sending
+from openmeadow.desk import acts, asking, campaigns, checking, clean_up, consent, recipients, sending
 from openmeadow.desk.bring_in import events, subscribers
 from openmeadow.desk.cutoff import Replays
 from openmeadow.desk.desk import Desk
@@ -86,7 +86,7 @@ def test_asked_once_and_by_one_click_each(running: tuple[Mailing, FlaskClient]) 
     campaigns.write(m.desk, id, {"plan": {"resend": True}})
     assert not campaigns.plan_of(campaigns.row_of(m.desk, id))["resend"], "a second one is refused"
     campaigns.write(m.desk, id, {"html": row["html"].replace("agree_2", "name")})
-    stops = [c["finding"] for c in campaigns.checks(m.desk, campaigns.row_of(m.desk, id)) if c["level"] == "stop"]
+    stops = [c["finding"] for c in checking.checks(m.desk, campaigns.row_of(m.desk, id)) if c["level"] == "stop"]
     assert stops == ["Nothing in the message says yes to Family: put {{ agree_2 }} as a link."]
     campaigns.write(m.desk, id, {"html": row["html"], "plan": {"batches": 1, "lead_share": 0.0}})
     assert campaigns.start(m.desk, id, "ann")["people"] == 10

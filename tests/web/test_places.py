@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import threading
 from collections.abc import Iterator
@@ -292,6 +293,15 @@ def test_health_and_addresses_by_the_api(running: tuple[Mailing, Caller]) -> Non
             db.execute("UPDATE address_verdicts SET verdict = 3 WHERE subscriber = 4")
         assert addresses.ask_again(m.desk) == 1 and addresses.ask_again(m.desk) == 0
         assert call("GET", "/addresses")["counts"]["good"] == 40, "a host that put the question off is asked again"
+        typed = {"text": "p3@postern.example\nann@postren.example\nnobody", "ask_hosts": True}
+        three = call("POST", "/addresses/typed", typed)["verdicts"]
+        assert [(v["verdict"], v["person"], v["suggestion"]) for v in three] == [
+            ("good", 4, None),
+            ("bad", None, "ann@postern.example"),
+            ("bad", None, None),
+        ]
+        assert "Type an address" in call("POST", "/addresses/typed", {"text": " "}, 409)["error"]
+        assert "checked as a file" in call("POST", "/addresses/typed", {"text": "a@b.test\n" * 201}, 409)["error"]
         assert "no suggestion is left" in call("POST", "/addresses/accept", {}, 409)["error"]
         with m.desk.store.atomic() as db:
             db.execute(
@@ -305,6 +315,11 @@ def test_health_and_addresses_by_the_api(running: tuple[Mailing, Caller]) -> Non
         assert m.desk.count('permitted for "News"')[0] == 39, "the corrected address was not checked yet"
         health = call("GET", "/health")
         assert {p["name"]: sum(p["days"]["handed over"]) for p in health["providers"]}["Postern"] == 20
+        of = {d["name"]: d["id"] for d in health["senders"]}
+        mine = call("GET", f"/health?sender={of[DOMAIN]}")["providers"]
+        assert sum(sum(p["days"]["handed over"]) for p in mine) == 40
+        other = call("GET", f"/health?sender={of[DOMAIN] + 1}")["providers"]
+        assert sum(sum(p["days"]["handed over"]) for p in other) == 0
         assert [d["duty"] for d in health["duties"]][:2] == ["Counts as a bulk sender", "SPF passes"]
         assert {d["state"] for d in health["duties"][1:]} == {"holds"}
         call("POST", f"/campaigns/{m.campaign}/placement", {})
@@ -312,6 +327,15 @@ def test_health_and_addresses_by_the_api(running: tuple[Mailing, Caller]) -> Non
         assert call("GET", "/health")["tests"][0]["copies"][0]["folder"] == "inbox"
         with m.desk.store.atomic() as db:
             db.execute("INSERT INTO suppressions VALUES (2, 1, ?, 'x', NULL), (3, 1, 9, 'x', NULL)", (NOW,))
+        postern = next(p for p in call("GET", "/health")["providers"] if p["name"] == "Postern")["days"]
+        assert (sum(postern["copies"]), sum(postern["not in the inbox"])) == (1, 0)
+        csv = b"date,provider,spam_rate,reputation\n2026-03-01,Postern,0.4%,poor\n2026-03-02,Nobody,1%,\n"
+        taken = call.client.post(
+            "/api/health/figures", data={"file": (io.BytesIO(csv), "f.csv")}, headers=call.headers
+        ).json
+        assert taken is not None and (taken["rows"], len(taken["refused"])) == (1, 1)
+        says = next(p["says"] for p in call("GET", "/health")["providers"] if p["name"] == "Postern")
+        assert (says["spam_rate"], says["reputation"]) == (0.004, "poor")
         undo = {"provider": "Postern", "since": NOW - 10, "until": NOW + 10, "why": "their mistake"}
         assert call("POST", "/health/undo-bounces", undo)["people"] == 1
         assert "Nobody at Postern" in call("POST", "/health/undo-bounces", undo, 404)["error"]
@@ -328,6 +352,35 @@ def test_health_and_addresses_by_the_api(running: tuple[Mailing, Caller]) -> Non
         assert "is held. Complaints." in m.world.mailboxes["ann@saltmere.example"][-1]["plain"]
     finally:
         worker.close()
+
+
+def test_a_file_of_addresses_is_checked(running: tuple[Mailing, Caller]) -> None:
+    m, call = running
+    lines = "email,name\n" + "".join(f"p{i}@postern.example,P\n" for i in range(1, 4100, 2)) + "nobody,=1\n"
+
+    def upload(text: str, status: int = 200) -> Any:
+        form = {"file": (io.BytesIO(text.encode()), "guests.csv")}
+        answer = call.client.post("/api/addresses/file", data=form, headers=call.headers)
+        assert answer.status_code == status
+        return answer.json
+
+    assert "no address in guests.csv" in upload("email,name\n", 409)["error"]
+    started = upload(lines)
+    assert started["count"] == 2051
+    worker = Worker(m.desk)
+    try:
+        with m.desk.store.atomic() as db:
+            job = json.loads(workspace.job(db, started["id"])["arguments"])  # type: ignore[index]
+            workspace.keep_place(db, started["id"], job | {"done": 2000})
+        folder = m.desk.folder / "exports"
+        folder.mkdir()
+        (folder / f"{started['id']}.csv").write_text("email,verdict,reasons,suggestion\n" + "x@y.test,good,,\n" * 2000)
+        assert worker._job()
+    finally:
+        worker.close()
+    done = call("GET", f"/jobs/{started['id']}")["outcome"]
+    assert (done["taken"], done["verdicts"]["bad"]) == (2051, 1), "it goes on where it was left"
+    assert call("GET", f"/exports/{started['id']}").decode().splitlines()[-1].startswith("nobody,bad,")
 
 
 def test_events_and_capacity_by_the_api(running: tuple[Mailing, Caller]) -> None:

@@ -79,6 +79,7 @@ export interface Models {
   Overlap: Overlap;
   OverlapIn: OverlapIn;
   Overlaps: Overlaps;
+  OwnFigures: OwnFigures;
   Pattern: Pattern;
   Permission: Permission;
   Person: Person;
@@ -135,12 +136,16 @@ export interface Models {
   Suppressed: Suppressed;
   SuppressedRow: SuppressedRow;
   SuppressionList: SuppressionList;
+  TakenFigures: TakenFigures;
   TakenReport: TakenReport;
   TakenReports: TakenReports;
   Term: Term;
   TestTo: TestTo;
   TodayView: TodayView;
   Token: Token;
+  TypedIn: TypedIn;
+  TypedVerdict: TypedVerdict;
+  TypedVerdicts: TypedVerdicts;
   UndoBouncesIn: UndoBouncesIn;
   Undone: Undone;
   Upload: Upload;
@@ -590,6 +595,7 @@ export interface FromAddress {
   confirmed_at: number | null;
   domain: number;
   usable: boolean;
+  looks_like: string;
 }
 export interface Domains {
   domains: Domain[];
@@ -748,6 +754,7 @@ export interface HealthView {
   limits: {
     [k: string]: number;
   };
+  senders: NamedThing[];
   providers: ProviderDays[];
   refusals: Refusals[];
   duties: Duty[];
@@ -764,6 +771,13 @@ export interface ProviderDays {
   days: {
     [k: string]: number[];
   };
+  says: OwnFigures | null;
+}
+export interface OwnFigures {
+  spam_rate: number | null;
+  spam_day: string;
+  reputation: string;
+  day: string;
 }
 export interface Refusals {
   provider: string;
@@ -835,6 +849,9 @@ export interface Outcome {
   dry_run: boolean;
   deed: number | null;
   file: string;
+  verdicts: {
+    [k: string]: number;
+  };
 }
 export interface Refusal {
   line: number;
@@ -1274,6 +1291,10 @@ export interface SuppressionList {
   rows: SuppressedRow[];
   total: number;
 }
+export interface TakenFigures {
+  rows: number;
+  refused: string[];
+}
 export interface TakenReport {
   kind: string;
   sentence: string;
@@ -1294,6 +1315,20 @@ export interface TodayView {
 }
 export interface Token {
   token: string;
+}
+export interface TypedIn {
+  text: string;
+  ask_hosts: boolean;
+}
+export interface TypedVerdict {
+  address: string;
+  verdict: string;
+  reasons: string[];
+  suggestion: string | null;
+  person: number | null;
+}
+export interface TypedVerdicts {
+  verdicts: TypedVerdict[];
 }
 export interface UndoBouncesIn {
   provider: string;

@@ -1,8 +1,9 @@
-"""Which provider an address is at, by a table of domains; everything else is somebody's own domain."""
+"""Which provider an address is at: by a table of domains, or by whose hosts its domain's MX records name."""
 
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from functools import cache
 from importlib import resources
 
@@ -23,6 +24,22 @@ def provider_names() -> list[str]:
 
 def provider_of(address_key: str) -> int:
     return _table()[1].get(address_key.rpartition("@")[2], 0)
+
+
+@cache
+def _hosts() -> list[tuple[str, int]]:
+    data: dict[str, list[str]] = json.loads((resources.files("openmeadow.data") / "provider_hosts.json").read_text())
+    return [(suffix, provider_names().index(name)) for name, suffixes in data.items() for suffix in suffixes]
+
+
+def provider_by_hosts(hosts: Sequence[str]) -> int:
+    """The provider whose mail hosts a domain's MX records name, the most preferred first; 0 for nobody's."""
+    for host in hosts:
+        name = host.rstrip(".").lower()
+        for suffix, provider in _hosts():
+            if name == suffix or name.endswith(f".{suffix}"):
+                return provider
+    return 0
 
 
 @cache

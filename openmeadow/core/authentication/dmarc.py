@@ -169,3 +169,20 @@ def next_step(policy: Policy, domain: str) -> str:
     else:
         step = "Mail that fails is refused: the strictest policy."
     return step + weak
+
+
+def risk(policy: Policy, messages: int, failing: dict[str, int], days: int) -> str:
+    """What receivers' reports say a stricter policy would hit. ``messages`` were reported in ``days``; ``failing`` is
+    what was not aligned, by whose it is: "ours", "known" (named, not ours) and "unknown"."""
+    if not messages:
+        return "No report has come yet, so nothing is known of what a stricter policy would hit."
+    hit = sum(failing.values())
+    said = f"{messages:,} messages were reported in {days} days, {100 * (messages - hit) / messages:.1f}% aligned."
+    if not hit:
+        return f"{said} None would be hit."
+    words = {"ours": "from sources of yours", "known": "from sources that are known", "unknown": "from nobody you know"}
+    whose = ", ".join(f"{n:,} {words[k]}" for k, n in failing.items() if n)
+    if policy.p == "reject":
+        return f"{said} Refused or in doubt: {whose}."
+    tail = " Align your own first." if failing.get("ours") else ""
+    return f"{said} A stricter policy would hit {hit:,}: {whose}.{tail}"

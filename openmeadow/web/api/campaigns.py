@@ -13,7 +13,7 @@ from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Refused
 from openmeadow.core.message.body import Body, links
 from openmeadow.desk import campaigns as desk_campaigns
-from openmeadow.desk import capacity, guarding, outward, recipients, results, sending
+from openmeadow.desk import capacity, checking, guarding, outward, recipients, results, sending
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns as table
 from openmeadow.store import subscribers, workspace
@@ -46,11 +46,9 @@ def register(api: Described, desk: Desk) -> None:
             segments_in=json.loads(row["segments_in"]),
             segments_out=json.loads(row["segments_out"]),
             plan=m.PlanIn(**desk_campaigns.plan_of(row)),
-            checks=[m.Check.model_validate(x) for x in desk_campaigns.checks(desk, row)]
-            if row["state"] == "draft"
-            else [],
+            checks=[m.Check.model_validate(x) for x in checking.checks(desk, row)] if row["state"] == "draft" else [],
             purposes=[m.NamedThing(id=p["id"], name=p["name"]) for p in subscribers.names(db, "purposes")],
-            fields=sorted(desk_campaigns.known_fields(desk, row)),
+            fields=sorted(checking.known_fields(desk, row)),
             links=links(row["html"]),
             in_doubt=doubt,
         )
@@ -154,7 +152,7 @@ def register(api: Described, desk: Desk) -> None:
             str(workspace.setting(desk.store.read(), "postal_address")),
             {},
         )
-        pages = dict.fromkeys((*desk_campaigns.PAGES, *desk_campaigns.asked_about(desk, row)), "#")
+        pages = dict.fromkeys((*checking.PAGES, *checking.asked_about(desk, row)), "#")
         said = body.say(fields, str, "#", pages=pages)
         return m.Preview(subject=said.subject, html=said.html, plain=said.plain, person=str(fields["email"]))
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ipaddress
+import secrets
 from dataclasses import asdict
 from pathlib import Path
 
@@ -17,23 +18,30 @@ from openmeadow.desk.desk import Desk
 from openmeadow.desk.marked import chosen
 from openmeadow.store import addresses as address_table
 from openmeadow.store import reports as report_table
+from openmeadow.store import senders as sender_table
 from openmeadow.store import workspace
 from openmeadow.store.subscribers import facts_changed
 from openmeadow.web import models as m
 from openmeadow.web.api.subscribers import choice_of
 from openmeadow.web.described import ANALYSE, WRITE, Described, who
 
+MOST_TYPED = 200
+
 
 def register(api: Described, desk: Desk) -> None:
     @api.route("GET", "/health", m.HealthView)
     def see() -> m.HealthView:
-        """Providers by day, what refusals say, the obligations, receivers' reports, placement tests."""
-        view, found = desk.view(), health.receivers(desk)
+        """Providers by day (query ``sender``: of one domain), what refusals say, the obligations, receivers' reports."""
+        view, found, says = desk.view(), health.receivers(desk), health.own_figures(desk)
         return m.HealthView(
             now=view.now,
             days=health.DAYS,
             limits=health.LIMITS,
-            providers=[m.ProviderDays(**p) for p in health.providers(desk, view)],
+            senders=[m.NamedThing(id=d["id"], name=d["name"]) for d in sender_table.domains(desk.store.read())],
+            providers=[
+                m.ProviderDays(**p, says=m.OwnFigures(**says[p["name"]]) if p["name"] in says else None)
+                for p in health.providers(desk, view, request.args.get("sender", 0, int))
+            ],
             refusals=[m.Refusals(kind=r.pop("class"), **r) for r in health.refusals(desk)],
             duties=[m.Duty(**d) for d in health.obligations(desk, view)],
             sources=[m.Source(**s) for s in found["sources"]],
@@ -86,6 +94,15 @@ def register(api: Described, desk: Desk) -> None:
         finally:
             path.unlink(missing_ok=True)
         return m.TakenReports(taken=[m.TakenReport(kind=f["kind"], sentence=_said(f)) for f in found])
+
+    @api.route("POST", "/health/figures", m.TakenFigures, rights=ANALYSE)
+    def own_figures() -> m.TakenFigures:
+        """Providers' own figures from a CSV (multipart field ``file``): date, provider, spam_rate, reputation."""
+        file = request.files.get("file")
+        if file is None or not file.filename:
+            raise Refused("Choose a file first.")
+        n, refused = health.take_figures(desk, file.read().decode("utf-8-sig", "replace"), who())
+        return m.TakenFigures(rows=n, refused=refused[:20])
 
     @api.route("PUT", "/health/words", m.Words, body=m.Words, rights=ANALYSE)
     def set_words(body: m.Words) -> m.Words:
@@ -143,6 +160,36 @@ def register(api: Described, desk: Desk) -> None:
         with desk.store.atomic() as db:
             arguments = {"choice": asdict(choice_of(body.choice)), "ask_hosts": body.ask_hosts, "name": "address check"}
             return m.Done(id=workspace.add_job(db, "addresses", arguments, who(), desk.now()))
+
+    @api.route("POST", "/addresses/typed", m.TypedVerdicts, body=m.TypedIn, rights=ANALYSE)
+    def typed(body: m.TypedIn) -> m.TypedVerdicts:
+        """Verdicts for a few addresses, typed or pasted one a line."""
+        lines = [t.strip() for t in addresses.lines_of(body.text) if t.strip()]
+        if not lines:
+            raise Refused("Type an address first.")
+        if len(lines) > MOST_TYPED:
+            raise Refused(f"These are {len(lines):,} addresses; more than {MOST_TYPED} are checked as a file.")
+        found = addresses.check_typed(desk, lines, ask_hosts=body.ask_hosts)
+        return m.TypedVerdicts(verdicts=[m.TypedVerdict(**v) for v in found])
+
+    @api.route("POST", "/addresses/file", m.Done, rights=ANALYSE)
+    def checked_file() -> m.Done:
+        """Check a list or a CSV with an email column (multipart field ``file``), as a job; its verdicts are a CSV."""
+        file = request.files.get("file")
+        if file is None or not file.filename:
+            raise Refused("Choose a file first.")
+        folder = desk.folder / "uploads"
+        folder.mkdir(exist_ok=True)
+        path = folder / f"addresses-{secrets.token_hex(6)}.csv"
+        file.save(path)
+        lines = sum(1 for t in addresses.lines_of(path.read_bytes().decode("utf-8-sig", "replace")) if t.strip())
+        if not lines:
+            path.unlink()
+            raise Refused(f"There is no address in {Path(file.filename).name}: one a line, or a column called email.")
+        with desk.store.atomic() as db:
+            hosts = request.form.get("ask_hosts") == "true"
+            arguments = {"path": str(path), "ask_hosts": hosts, "name": f"addresses of {Path(file.filename).name}"}
+            return m.Done(id=workspace.add_job(db, "address file", arguments, who(), desk.now()), count=lines)
 
     @api.route("POST", "/jobs/<int:id>/pause", m.Done, rights=ANALYSE)
     def pause(id: int) -> m.Done:

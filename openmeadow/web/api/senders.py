@@ -7,7 +7,6 @@ import sqlite3
 
 from flask import Response, request
 
-from openmeadow.core.addresses.verdicts import slip_of
 from openmeadow.core.errors import Missing
 from openmeadow.desk import senders
 from openmeadow.desk.desk import Desk
@@ -18,6 +17,7 @@ from openmeadow.web.described import ANALYSE, Described, who
 
 def register(api: Described, desk: Desk) -> None:
     def model(row: sqlite3.Row) -> m.Domain:
+        alike = senders.looks_like(desk, row["name"])
         addresses = [
             m.FromAddress(
                 id=a["id"],
@@ -25,6 +25,7 @@ def register(api: Described, desk: Desk) -> None:
                 confirmed_at=a["confirmed_at"],
                 domain=a["domain"],
                 usable=bool(a["confirmed_at"]) and row["state"] != "broken",
+                looks_like=alike and f"{a['address'].rpartition('@')[0]}@{alike}",
             )
             for a in table.addresses(desk.store.read(), row["id"])
         ]
@@ -45,8 +46,7 @@ def register(api: Described, desk: Desk) -> None:
                 for c in table.changes(desk.store.read(), row["id"])
             ],
             spf=json.loads(row["spf"]),
-            looks_like=slip_of(row["name"], [d["name"] for d in table.domains(desk.store.read()) if d["id"] < row["id"]])
-            or "",
+            looks_like=alike,
         )
 
     def one(id: int) -> m.Domain:

@@ -6,14 +6,22 @@ from typing import Literal
 
 from pydantic import Field
 
-from openmeadow.web.models.common import Model
+from openmeadow.web.models.common import Model, NamedThing
 from openmeadow.web.models.subscribers import ChoiceIn
+
+
+class OwnFigures(Model):
+    spam_rate: float | None
+    spam_day: str
+    reputation: str
+    day: str
 
 
 class ProviderDays(Model):
     name: str
     people: int
     days: dict[str, list[int]]
+    says: OwnFigures | None
 
 
 class Refusals(Model):
@@ -86,6 +94,7 @@ class HealthView(Model):
     now: int
     days: int
     limits: dict[str, float]
+    senders: list[NamedThing]
     providers: list[ProviderDays]
     refusals: list[Refusals]
     duties: list[Duty]
@@ -158,3 +167,25 @@ class AcceptIn(Model):
 
 class RequiredIn(Model):
     required: bool
+
+
+class TypedIn(Model):
+    text: str = Field(max_length=100_000)
+    ask_hosts: bool = False
+
+
+class TypedVerdict(Model):
+    address: str
+    verdict: str
+    reasons: list[str]
+    suggestion: str | None
+    person: int | None
+
+
+class TypedVerdicts(Model):
+    verdicts: list[TypedVerdict]
+
+
+class TakenFigures(Model):
+    rows: int
+    refused: list[str]

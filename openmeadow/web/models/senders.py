@@ -22,6 +22,7 @@ class FromAddress(Model):
     confirmed_at: int | None
     domain: int
     usable: bool
+    looks_like: str
 
 
 class BesideKey(Model):

@@ -347,6 +347,7 @@ class Outcome(Model):
     dry_run: bool = False
     deed: int | None = None
     file: str = ""
+    verdicts: dict[str, int] = {}
 
 
 class Job(Model):

@@ -4,22 +4,30 @@ import { get, type M, post } from "../../api/client";
 import { count, day, fromLocalInput, localInput, moment, people, share } from "../../logic/format";
 import { Ask, Page, Quiet, Sentence, StateTag, Waiting } from "../../parts/basics";
 import { offerUndo, useMe } from "../../parts/me";
+import { TakeFile } from "../../parts/take-file";
 import { Receivers } from "./receivers";
 import { WordSettings } from "./words";
 
-const DRAWN: [string, string][] = [
-  ["deferred", "deferred"],
-  ["hard bounces", "hard bounces"],
-  ["blocked", "blocked"],
-  ["complaints", "complaints"],
-  ["unsubscribed", "unsubscribed"],
+const HANDED = "handed over";
+const DRAWN: [kind: string, base: string][] = [
+  ["deferred", HANDED],
+  ["hard bounces", HANDED],
+  ["blocked", HANDED],
+  ["complaints", HANDED],
+  ["unsubscribed", HANDED],
+  ["not in the inbox", "copies"],
 ];
 const sum = (a: number[] | undefined) => (a ?? []).reduce((x, y) => x + y, 0);
 
 /** What the providers do with our mail, day by day, against the limits; what refusals say; the obligations. */
 export function HealthPlace() {
   const me = useMe();
-  const q = useQuery({ queryKey: ["health"], queryFn: () => get<M["HealthView"]>("/health") });
+  const [sender, setSender] = useState(0);
+  const q = useQuery({
+    queryKey: ["health", sender],
+    queryFn: () => get<M["HealthView"]>(`/health?sender=${sender}`),
+    placeholderData: (b) => b,
+  });
   const d = q.data;
   if (!d)
     return (
@@ -33,6 +41,19 @@ export function HealthPlace() {
       lead={`What the mailbox providers did with your mail in the last ${d.days} days, counted from events.`}
       side={<Side d={d} analyst={me.role === "analyst"} />}
     >
+      {d.senders.length > 0 && (
+        <label className="mb-3 flex items-center gap-2">
+          <span className="text-ink-2">Sent from</span>
+          <select className="field w-auto" value={sender} onChange={(e) => setSender(Number(e.target.value))}>
+            <option value={0}>anywhere, history brought in too</option>
+            {d.senders.map((x) => (
+              <option key={x.id} value={x.id}>
+                {x.name}
+              </option>
+            ))}
+          </select>
+        </label>
+      )}
       <table className="lined">
         <thead>
           <tr>
@@ -40,9 +61,9 @@ export function HealthPlace() {
             <th className="n">Handed over</th>
             <th className="n">Opened by people</th>
             <th className="n">Machines</th>
-            {DRAWN.map(([k, w]) => (
-              <th key={k} className="w-[104px]">
-                {w} <span className="font-normal">limit {100 * (d.limits[k] ?? 0)}%</span>
+            {DRAWN.map(([k]) => (
+              <th key={k} className="w-[98px]">
+                {k} <span className="block font-normal">limit {100 * (d.limits[k] ?? 0)}%</span>
               </th>
             ))}
           </tr>
@@ -57,17 +78,19 @@ export function HealthPlace() {
                 <td>
                   <b>{p.name}</b>
                   <span className="block text-[13px] text-ink-2">{people(p.people)}</span>
+                  {p.says && <OwnFigures says={p.says} limit={d.limits.complaints ?? 0} />}
                 </td>
                 <td className="n">{count(handed)}</td>
                 <td className="n">{count(opens)}</td>
                 <td className="n text-ink-2">{share(machines, opens + machines, 0)}</td>
-                {DRAWN.map(([k, w]) => (
+                {DRAWN.map(([k, base]) => (
                   <td key={k}>
                     <Small
                       counts={p.days[k] ?? []}
-                      base={p.days["handed over"] ?? []}
+                      base={p.days[base] ?? []}
                       limit={d.limits[k] ?? 0}
-                      words={`${w} at ${p.name}`}
+                      words={`${k} at ${p.name}`}
+                      whole={base === HANDED ? "" : base}
                     />
                   </td>
                 ))}
@@ -78,7 +101,7 @@ export function HealthPlace() {
       </table>
       <p className="mt-1 text-[13px] text-ink-2">
         Shares are of what was handed over to that provider; a mark is one day, the dashed line the limit. Only
-        complaints that a provider reports can be seen.
+        complaints that a provider reports can be seen. Where mail lands is known from test copies only.
       </p>
       <h2 className="mt-7 mb-1">What refusals say</h2>
       {!d.refusals.length && <Quiet>Nothing was refused or deferred in these {d.days} days.</Quiet>}
@@ -108,7 +131,18 @@ export function HealthPlace() {
           </tbody>
         </table>
       )}
-      {me.role === "analyst" && <UndoBounces d={d} />}
+      {me.role === "analyst" && (
+        <div className="mt-3 flex items-center gap-3">
+          <UndoBounces d={d} />
+          <TakeFile
+            path="/health/figures"
+            accept=".csv"
+            label="Providers' own figures"
+            words="Bring in a provider's own figures…"
+            said={(t: M["TakenFigures"]) => [`${count(t.rows)} rows kept.`, ...t.refused]}
+          />
+        </div>
+      )}
       <h2 className="mt-7 mb-1">What bulk senders must have, measured</h2>
       <table className="lined">
         <tbody>
@@ -135,8 +169,37 @@ export function HealthPlace() {
   );
 }
 
+/** What the provider itself says: its worst day's spam rate and the last word on our name. */
+function OwnFigures({ says, limit }: { says: M["OwnFigures"]; limit: number }) {
+  const over = says.spam_rate !== null && says.spam_rate > limit;
+  return (
+    <span className="block text-[13px] text-ink-2">
+      says{" "}
+      {says.spam_rate !== null && (
+        <span className={over ? "font-semibold text-poppy" : ""} title={`its worst day, ${says.spam_day}`}>
+          spam {share(says.spam_rate, 1, 2)}
+        </span>
+      )}
+      {says.spam_rate !== null && says.reputation && ", "}
+      {says.reputation && <span title={says.day}>{says.reputation}</span>}
+    </span>
+  );
+}
+
 /** One small multiple: a day's share as a bar, the limit dashed, the 30-day figure beside it. */
-function Small({ counts, base, limit, words }: { counts: number[]; base: number[]; limit: number; words: string }) {
+function Small({
+  counts,
+  base,
+  limit,
+  words,
+  whole,
+}: {
+  counts: number[];
+  base: number[];
+  limit: number;
+  words: string;
+  whole: string;
+}) {
   const k = sum(counts);
   const n = sum(base);
   const top = Math.max(limit * 1.6, ...counts.map((c, i) => (base[i] ? c / (base[i] as number) : 0)));
@@ -162,7 +225,7 @@ function Small({ counts, base, limit, words }: { counts: number[]; base: number[
         <path d="M0 22.5H90" stroke="var(--color-rule-strong)" strokeWidth={1} />
       </svg>
       <figcaption className={`text-[13px] ${over ? "font-semibold text-poppy" : "text-ink-2"}`}>
-        {share(k, n, 2)}
+        {whole ? (n ? `${count(k)} of ${count(n)} ${whole}` : "no test") : share(k, n, 2)}
       </figcaption>
     </figure>
   );
@@ -177,7 +240,7 @@ function UndoBounces({ d }: { d: M["HealthView"] }) {
   return (
     <Ask
       trigger={
-        <button type="button" className="btn mt-3">
+        <button type="button" className="btn">
           Undo a provider's bounces…
         </button>
       }

@@ -1,56 +1,28 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useState } from "react";
 import { type M, post } from "../../api/client";
 import { count, day, share } from "../../logic/format";
-import { Ask, Quiet, Sentence } from "../../parts/basics";
+import { Ask, Quiet } from "../../parts/basics";
+import { TakeFile } from "../../parts/take-file";
 
 /** Receivers' own aggregate reports: who sends in our name, aligned or not, and which sources are known. */
 export function Receivers({ d, analyst }: { d: M["HealthView"]; analyst: boolean }) {
-  const client = useQueryClient();
-  const file = useRef<HTMLInputElement>(null);
-  const [said, setSaid] = useState<string[]>([]);
-  const [error, setError] = useState<Error | null>(null);
   const domains = [...new Set(d.report_days.map((x) => x.domain))];
   return (
     <>
       <div className="mt-7 mb-1 flex items-baseline justify-between">
         <h2>Receivers' reports</h2>
         {analyst && (
-          <>
-            <input
-              ref={file}
-              type="file"
-              className="sr-only"
-              tabIndex={-1}
-              aria-label="Report to bring in"
-              onChange={async (e) => {
-                const chosen = e.target.files?.[0];
-                if (!chosen) return;
-                setError(null);
-                try {
-                  const form = new FormData();
-                  form.append("file", chosen);
-                  const done = await post<M["TakenReports"]>("/health/reports", form);
-                  setSaid(done.taken.map((t) => `${t.kind}: ${t.sentence}`));
-                  await client.invalidateQueries();
-                } catch (x) {
-                  setError(x as Error);
-                }
-                e.target.value = "";
-              }}
-            />
-            <button type="button" className="btn btn-bare py-0" onClick={() => file.current?.click()}>
-              Bring in a report…
-            </button>
-          </>
+          <TakeFile
+            path="/health/reports"
+            accept=".xml,.gz,.zip,.eml,.mbox"
+            label="Report to bring in"
+            words="Bring in a report…"
+            className="btn btn-bare py-0"
+            said={(t: M["TakenReports"]) => t.taken.map((x) => `${x.kind}: ${x.sentence}`)}
+          />
         )}
       </div>
-      <Sentence error={error} />
-      {said.map((s) => (
-        <p key={s} role="status" className="mb-1 border-l-2 border-cornflower pl-3 text-[13px]">
-          {s}
-        </p>
-      ))}
       {!d.sources.length && (
         <Quiet>
           No aggregate report has come yet. They arrive by mail at the address in your DMARC record, or as files: XML,

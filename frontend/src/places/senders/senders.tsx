@@ -195,6 +195,7 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
                     <span className="block truncate" title={a.address}>
                       {a.address}
                     </span>
+                    {a.looks_like && <span className="block text-[13px] text-poppy">looks like {a.looks_like}</span>}
                   </td>
                   <td className="n">
                     {a.confirmed_at ? (

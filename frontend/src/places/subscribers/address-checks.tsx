@@ -5,14 +5,10 @@ import { get, type M, post, put } from "../../api/client";
 import { count, duration, people, share } from "../../logic/format";
 import { Ask, Page, Sentence, Waiting } from "../../parts/basics";
 import { offerUndo, useMe } from "../../parts/me";
+import { TryAddresses } from "./address-try";
 import { SubscriberTabs } from "./tabs";
+import { VERDICT_COLOUR } from "./verdicts";
 
-const COLOUR: Record<string, string> = {
-  good: "text-clover",
-  risky: "text-wheat",
-  bad: "text-poppy",
-  unknown: "text-ink-2",
-};
 const MEANS: Record<string, string> = {
   good: "nothing speaks against it",
   risky: "a sign, no proof",
@@ -29,6 +25,7 @@ export function AddressChecksPage() {
     queryFn: () => get<M["AddressSummary"]>("/addresses"),
     refetchInterval: 4000,
   });
+  const jobs = useQuery({ queryKey: ["jobs"], queryFn: () => get<M["Jobs"]>("/jobs"), refetchInterval: 1000 });
   const [error, setError] = useState<Error | null>(null);
   const d = q.data;
   if (!d)
@@ -60,8 +57,9 @@ export function AddressChecksPage() {
       title="Subscribers"
       tabs={<SubscriberTabs />}
       lead="Bad only on proof, risky on a sign, unknown when nobody could say. A suggestion is never applied by itself."
-      side={<Check d={d} analyst={analyst} />}
+      side={<Check d={d} analyst={analyst} jobs={jobs.data?.jobs ?? []} />}
     >
+      {analyst && <TryAddresses job={jobs.data?.jobs.find((j) => j.kind === "address file")} />}
       <table className="lined">
         <thead>
           <tr>
@@ -74,7 +72,7 @@ export function AddressChecksPage() {
         <tbody>
           {Object.entries(d.counts).map(([v, n]) => (
             <tr key={v}>
-              <td className={`font-semibold ${COLOUR[v]}`}>{v}</td>
+              <td className={`font-semibold ${VERDICT_COLOUR[v]}`}>{v}</td>
               <td className="n">
                 <Link
                   className="hover:underline"
@@ -160,7 +158,7 @@ export function AddressChecksPage() {
             <tbody>
               {d.reasons.map((r) => (
                 <tr key={r.words + r.verdict}>
-                  <td className={`w-[90px] font-semibold ${COLOUR[r.verdict]}`}>{r.verdict}</td>
+                  <td className={`w-[90px] font-semibold ${VERDICT_COLOUR[r.verdict]}`}>{r.verdict}</td>
                   <td>{r.words}</td>
                   <td className="n">{count(r.count)}</td>
                 </tr>
@@ -173,7 +171,7 @@ export function AddressChecksPage() {
   );
 }
 
-function Check({ d, analyst }: { d: M["AddressSummary"]; analyst: boolean }) {
+function Check({ d, analyst, jobs }: { d: M["AddressSummary"]; analyst: boolean; jobs: M["Job"][] }) {
   const client = useQueryClient();
   const segments = useQuery({ queryKey: ["segments"], queryFn: () => get<M["Segments"]>("/segments") });
   const [rule, setRule] = useState("");
@@ -185,8 +183,7 @@ function Check({ d, analyst }: { d: M["AddressSummary"]; analyst: boolean }) {
     queryFn: () => post<M["AddressCost"]>("/addresses/cost", body),
     placeholderData: (b) => b,
   });
-  const jobs = useQuery({ queryKey: ["jobs"], queryFn: () => get<M["Jobs"]>("/jobs"), refetchInterval: 1000 });
-  const job = jobs.data?.jobs.find((j) => j.kind === "addresses");
+  const job = jobs.find((j) => j.kind === "addresses");
   const under = job && ["waiting", "working", "paused"].includes(job.state);
   const go = async (path: string, send?: unknown) => {
     setError(null);
