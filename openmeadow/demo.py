@@ -216,6 +216,7 @@ class Demo:
                 "mail_port": ports["relay"],
                 "resolver": f"127.0.0.1:{ports['dns']}",
                 "world_url": self.world,
+                "web_gateway": self.world,
                 "placement_boxes": [
                     {"provider": p, "address": a, "listing": f"{self.world}/mailbox/{a}"}
                     for p, a in (

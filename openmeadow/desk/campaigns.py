@@ -10,15 +10,16 @@ from zoneinfo import ZoneInfo
 import numpy as np
 
 from openmeadow.core.addresses.providers import provider_names
+from openmeadow.core.addresses.syntax import address_key
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.message.body import links, twin
 from openmeadow.core.planning.batches import BatchPlan
 from openmeadow.core.planning.guardrails import LIMITS, could_show
 from openmeadow.core.planning.slots import Schedule, Windows, schedule
-from openmeadow.desk import asking, checking, recipients, segments, senders
+from openmeadow.desk import asking, audience, checking, recipients, segments, senders
 from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns, workspace
+from openmeadow.store import campaigns, subscribers, workspace
 from openmeadow.store.facts import StoreFacts
 
 PLAN_DEFAULTS: dict[str, Any] = {
@@ -85,13 +86,25 @@ def write(desk: Desk, id: int, values: dict[str, Any]) -> None:
         values["plain"] = twin(values["html"])
     if "plan" in values:
         values["plan"] = json.dumps({**plan_of(row), **values["plan"]} | ONCE[row["kind"]])
-    for name in ("segments_in", "segments_out"):
+    for name in ("segments_in", "segments_out", "lists_in", "lists_out"):
         if name in values:
             values[name] = json.dumps(values[name])
     with desk.store.atomic() as db:
         if "name" in values and (other := campaigns.named(db, values["name"])) and other["id"] != id:
             raise Refused(f"There is already a campaign “{values['name']}”.")
         campaigns.update(db, id, values)
+
+
+def choose(desk: Desk, id: int, email: str, side: str) -> None:
+    """Take one subscriber into a draft by their address, leave them out, or forget them (side "")."""
+    row, key = row_of(desk, id), address_key(email.strip())
+    if row["state"] != "draft":
+        raise Refused(f"“{row['name']}” has started; to whom it goes can no longer be changed.")
+    found = subscribers.ids_of(desk.store.read(), [key])
+    if key not in found:
+        raise Missing(f"Nobody here has the address {email.strip()[:80]}.")
+    with desk.store.atomic() as db:
+        campaigns.choose_person(db, id, found[key], side)
 
 
 def _batch_plan(row: Any, now: int, people: int) -> BatchPlan:
@@ -161,7 +174,7 @@ def start(desk: Desk, id: int, who: str) -> dict[str, int]:
     if row["domain_id"]:
         senders.fresh_check(desk, row["domain_id"])
         row = row_of(desk, id)
-    stops = [c for c in checking.checks(desk, row) if c["level"] == "stop"]
+    stops = checking.stops(audience.thorough(desk, row))
     if stops:
         raise Refused(f"It cannot start yet. {stops[0]['check']}: {stops[0]['finding']}")
     p = plan_of(row)

@@ -266,7 +266,7 @@ def _pattern(desk: Desk, kind: str) -> Any:
     if named is None:
         raise Refused(f"The draft “{PATTERNS[kind]}” is not there any more; agree anew, and it is written again.")
     row = campaigns.one(desk.store.read(), named["id"])
-    stops = [c for c in checking.checks(desk, row) if c["level"] == "stop" and c["check"] != "Recipients"]
+    stops = [c for c in checking.stops(checking.checks(desk, row)) if c["check"] != "Recipients"]
     if stops:
         raise Refused(f"“{PATTERNS[kind]}” cannot be mailed yet. {stops[0]['check']}: {stops[0]['finding']}")
     return row

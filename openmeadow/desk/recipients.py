@@ -1,29 +1,34 @@
-"""Whom a campaign goes to: segments in, segments out, everyone once, the gate, and why not."""
+"""Whom a campaign goes to: segments and lists in, segments, lists and people out, everyone once, the gate, and why not."""
 
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 
 from openmeadow.core.columns import I64, Mask
-from openmeadow.core.consent.gate import Answer
+from openmeadow.core.consent.gate import REASONS, Answer
 from openmeadow.core.errors import Refused
 from openmeadow.core.rules.tree import View
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, segments
 from openmeadow.store.facts import StoreFacts
+from openmeadow.store.likeness import one_mailbox
+
+LEFT_OUT, SAME_MAILBOX = "Left out", "The same mailbox as another address"
 
 
 @dataclass(frozen=True)
 class Recipients:
-    """``index`` are rows of the view's people; ``sieve`` the steps from chosen to permitted, (words, people)."""
+    """``index`` are rows of the view's people; ``sieve`` the steps from chosen to permitted, (words, people);
+    ``fallen`` who fell out at each step."""
 
     view: View
     index: I64
     sieve: list[tuple[str, int]]
+    fallen: dict[str, Mask] = field(repr=False, default_factory=dict)
 
     @property
     def subscriber(self) -> I64:
@@ -49,31 +54,57 @@ def gate(view: View, row: Any, *, limits: bool) -> Answer | None:
 def gate_of(facts: StoreFacts, row: Any, *, limits: bool) -> Answer | None:
     if row["kind"] == "consent request":
         return facts.may_ask(json.loads(row["asks"]), limits=limits)
-    return facts.may(row["purpose_name"], limits=limits) if row["purpose_name"] else None
+    if not row["purpose_name"]:
+        return None
+    return facts.may(row["purpose_name"], limits=limits, sequences=not row["with_sequences"])
 
 
 def sides(desk: Desk, view: View, row: Any) -> tuple[Mask, Mask]:
-    """Who is chosen by a campaign's segments or one by one, and who is left out."""
+    """Who is chosen by a campaign's segments, lists or one by one, and who is left out."""
+    assert isinstance(view.facts, StoreFacts)
     db, ids = desk.store.read(), view.columns.people.id
     both = []
     for side in ("in", "out"):
         mask = chosen(desk, view, json.loads(row[f"segments_{side}"]))
+        for name in json.loads(row[f"lists_{side}"]):
+            mask |= view.facts.in_list(name) & view.alive
         people = np.array(campaigns.people(db, row["id"], side), np.int64)
         both.append(mask | (view.alive & np.isin(ids, people)) if len(people) else mask)
     return both[0], both[1]
 
 
+def _once(view: View, left: Mask) -> Mask:
+    """Who shares a mailbox with somebody who is taken: of several, the most engaged is, then the first to come."""
+    assert isinstance(view.facts, StoreFacts)
+    box, out = one_mailbox(view.facts), np.zeros(len(left), bool)
+    several = np.flatnonzero(left & (box > 0))
+    if len(several):
+        order = several[np.lexsort((several, -view.scores.score[several], box[several]))]
+        again = np.concatenate([[False], box[order][1:] == box[order][:-1]])
+        out[order[again]] = True
+    return out
+
+
 def work_out(desk: Desk, row: Any, *, limits: bool = False) -> Recipients:
     """A campaign's recipients as of now. Counts are negative for those who fall out; the first and last are totals."""
     view = desk.view()
+    assert isinstance(view.facts, StoreFacts)
     within, without = sides(desk, view, row)
-    sieve = [("Chosen", int(within.sum()))]
-    if (without & within).any():
-        sieve.append(("Left out", -int((without & within).sum())))
-    left = within & ~without
+    sieve, fallen, left = [("Chosen", int(within.sum()))], {}, within
+
+    def drop(words: str, mask: Mask) -> None:
+        nonlocal left
+        gone = left & mask
+        if gone.any():
+            sieve.append((words, -int(gone.sum())))
+            fallen[words] = gone
+            left = left & ~gone
+
+    drop(LEFT_OUT, without)
     answer = gate(view, row, limits=limits)
     if answer is not None:
-        sieve += [(reason.capitalize(), -count) for reason, count in answer.sieve(left)]
-        left &= answer.permitted
+        for i, reason in enumerate(REASONS):
+            drop(reason.capitalize(), np.asarray(answer.first == i))
+    drop(SAME_MAILBOX, _once(view, left))
     sieve.append(("Permitted", int(left.sum())))
-    return Recipients(view, np.flatnonzero(left), sieve)
+    return Recipients(view, np.flatnonzero(left), sieve, fallen)

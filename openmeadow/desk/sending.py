@@ -61,7 +61,7 @@ class Writer:
         self.urls = {v: k for k, v in numbers.items()}
         self.signer = Signer(row["domain_name"], row["selector"], row["private_key"])
         self.asks = asked_about(self.desk, row)
-        self.record_opens = bool(settings["record_opens"])
+        self.record_opens = bool(settings["record_opens"] and row["record_opens"])
 
     def pages(self, delivery: int, subscriber: int) -> dict[str, str]:
         """The addresses of this person's own pages."""

@@ -310,6 +310,9 @@ def serve_http(world: World, port: int) -> ThreadingHTTPServer:
             self.wfile.write(data)
 
         def do_GET(self) -> None:
+            if self.path.startswith(("http://", "https://")):
+                self._send(*site_page(self.path))
+                return
             path = urllib.parse.unquote(self.path)
             if path == "/next":
                 self._send(json.dumps({"next": world.next_act()}))
@@ -338,6 +341,17 @@ def serve_http(world: World, port: int) -> ThreadingHTTPServer:
     server.daemon_threads = True
     threading.Thread(target=server.serve_forever, daemon=True).start()
     return server
+
+
+SITE, SITE_PAGES = "www.kestrelquay.example", ("", "spring", "tickets", "visit", "programme", "family", "patrons")
+
+
+def site_page(url: str) -> tuple[str, str, int]:
+    """What the hall's web site answers, asked through the world as an HTTP gateway: (page, kind, status)."""
+    parts = urllib.parse.urlsplit(url)
+    if parts.hostname == SITE and parts.path.strip("/").partition("/")[0] in SITE_PAGES:
+        return f"<!doctype html><title>Kestrel Quay</title><h1>{html.escape(parts.path)}</h1>", "text/html", 200
+    return "<!doctype html><title>Not here</title>", "text/html", 404 if parts.hostname == SITE else 502
 
 
 _STYLE = (

@@ -33,6 +33,18 @@ _FIELDS = {
     "sieve",
     "message",
     "started_at",
+    "lists_in",
+    "lists_out",
+    "with_sequences",
+    "blocks",
+    "record_opens",
+    "record_clicks",
+    "version",
+    "asked_at",
+    "asked_by",
+    "approved_at",
+    "approved_by",
+    "approved_as",
 }
 
 
@@ -77,6 +89,23 @@ def people(db: sqlite3.Connection, campaign: int, side: str) -> list[int]:
     return [int(r["subscriber"]) for r in rows]
 
 
+def chosen_people(db: sqlite3.Connection, campaign: int, limit: int) -> list[dict[str, Any]]:
+    """Those chosen one by one, by address: {"id", "email", "side"}."""
+    rows = db.execute(
+        "SELECT s.id, s.email, p.side FROM campaign_people p JOIN subscribers s ON s.id = p.subscriber "
+        "WHERE p.campaign = ? ORDER BY p.side, s.email LIMIT ?",
+        (campaign, limit),
+    )
+    return [dict(r) for r in rows]
+
+
+def choose_person(db: sqlite3.Connection, campaign: int, subscriber: int, side: str) -> None:
+    """Take somebody in or leave them out; "" forgets them."""
+    db.execute("DELETE FROM campaign_people WHERE campaign = ? AND subscriber = ?", (campaign, subscriber))
+    if side:
+        db.execute("INSERT INTO campaign_people VALUES (?, ?, ?)", (campaign, subscriber, side))
+
+
 def set_people(db: sqlite3.Connection, campaign: int, side: str, ids: Sequence[int]) -> None:
     db.execute("DELETE FROM campaign_people WHERE campaign = ? AND side = ?", (campaign, side))
     db.executemany("INSERT OR IGNORE INTO campaign_people VALUES (?, ?, ?)", ((campaign, id, side) for id in ids))
@@ -88,6 +117,15 @@ def under_way_from(db: sqlite3.Connection, domain: int) -> list[sqlite3.Row]:
         "SELECT c.* FROM campaigns c JOIN from_addresses a ON a.id = c.from_address WHERE a.domain = ? "
         "AND c.state IN ('planned', 'sending')",
         (domain,),
+    ).fetchall()
+
+
+def waiting_plans(db: sqlite3.Connection) -> list[sqlite3.Row]:
+    """Plans under way or held that have batches to come."""
+    return db.execute(
+        "SELECT DISTINCT c.id, c.name, c.state FROM campaigns c JOIN passes q ON q.campaign = c.id "
+        "JOIN batches b ON b.pass = q.id WHERE c.state IN ('planned', 'sending', 'held') "
+        "AND b.state IN ('waiting', 'going out')"
     ).fetchall()
 
 

@@ -58,11 +58,13 @@ class Store:
         folder = resources.files("openmeadow.store") / "schema"
         for script in sorted((f for f in folder.iterdir() if f.name.endswith(".sql")), key=lambda f: f.name):
             if script.name not in done:
-                # one transaction for the script and its record
+                # one transaction for the script and its record; a table made anew is referred to all the while
+                db.execute("PRAGMA foreign_keys = OFF")
                 db.executescript(
                     f"BEGIN IMMEDIATE;\n{script.read_text()}\n"
                     f"INSERT OR IGNORE INTO migrations VALUES ('{script.name}');\nCOMMIT;"
                 )
+                db.execute("PRAGMA foreign_keys = ON")
 
         # a large import leaves this index out while it runs; one that was cut off leaves it missing
         db.execute("CREATE INDEX IF NOT EXISTS events_of_subscriber ON events (subscriber)")

@@ -102,7 +102,7 @@ class StoreFacts:
     told: Callable[[], Troubles] | None = None
     some: bool = False
 
-    def _remembered(self, key: tuple[object, ...], timed: str, compute: Callable[[], np.ndarray]) -> np.ndarray:
+    def remembered(self, key: tuple[object, ...], timed: str, compute: Callable[[], np.ndarray]) -> np.ndarray:
         """The answer as it was worked out before, if nothing has changed since. ``timed`` is the SQL of the next
         moment at which it changes by itself ("" when it never does)."""
         if self.kept is None or self.some:
@@ -120,12 +120,12 @@ class StoreFacts:
         def compute() -> Mask:
             (hit,) = _table(self.db, sql, arguments, "q")
             mask = np.zeros(len(self.ids), bool)
-            place, here = self._of(hit)
+            place, here = self.place_of(hit)
             mask[place[here]] = True
             return mask
 
         key = (sql, *(a for a in arguments if a != self.now))
-        return self._remembered(key, timed, compute)
+        return self.remembered(key, timed, compute)
 
     def _id(self, table: str, kind: str, name: str) -> int:
         row = self.db.execute(f"SELECT id FROM {table} WHERE name = ? COLLATE NOCASE", (name,)).fetchone()
@@ -147,12 +147,12 @@ class StoreFacts:
             some=True,
         )
 
-    def _of(self, subscriber: I64) -> tuple[I64, Mask]:
+    def place_of(self, subscriber: I64) -> tuple[I64, Mask]:
         """Where store ids stand among these people, and whether they do."""
         place = np.minimum(np.searchsorted(self.ids, subscriber), max(len(self.ids) - 1, 0))
         return place, np.asarray(self.ids[place] == subscriber) if len(self.ids) else np.zeros(len(subscriber), bool)
 
-    def _among(self) -> str:
+    def among(self) -> str:
         return f" AND subscriber IN ({','.join(map(str, self.ids.tolist()))})" if self.some else ""
 
     def in_list(self, name: str) -> Mask:
@@ -233,17 +233,17 @@ class StoreFacts:
             subscriber, value, order = _table(self.db, sql, arguments, "qbq")
             by_order = np.argsort(order, kind="stable")
             out = np.zeros(len(self.ids), np.int8)
-            place, here = self._of(subscriber[by_order])
+            place, here = self.place_of(subscriber[by_order])
             out[place[here]] = value[by_order][here]
             return out
 
-        return self._remembered((sql, *(a for a in arguments if a != self.now)), timed, compute)
+        return self.remembered((sql, *(a for a in arguments if a != self.now)), timed, compute)
 
     def consent(self, purpose: str, channel: str = "email") -> I8:
         """Each person's latest word about the purpose, by a channel, up to now."""
         return self._latest(
             f"SELECT subscriber, state, {consent_table.ORDER} FROM consent_entries "
-            f"WHERE NOT void AND purpose = ? AND channel = ? AND at <= ?{self._among()}",
+            f"WHERE NOT void AND purpose = ? AND channel = ? AND at <= ?{self.among()}",
             (self._id("purposes", "purpose", purpose), channel, self.now),
             "SELECT min(at) FROM consent_entries WHERE at > :now",
         )
@@ -253,7 +253,7 @@ class StoreFacts:
 
     def suppressed(self) -> I8:
         return self._latest(
-            f"SELECT subscriber, reason, -reason FROM suppressions WHERE at <= ?{self._among()}",
+            f"SELECT subscriber, reason, -reason FROM suppressions WHERE at <= ?{self.among()}",
             (self.now,),
             "SELECT min(at) FROM suppressions WHERE at > :now",
         )
@@ -264,12 +264,12 @@ class StoreFacts:
         subscriber, at = _table(
             self.db,
             "SELECT subscriber, max(at) FROM consent_entries WHERE NOT void AND purpose = ? AND channel = 'email' "
-            f"AND state = 1 AND at <= ?{self._among()} GROUP BY subscriber",
+            f"AND state = 1 AND at <= ?{self.among()} GROUP BY subscriber",
             (self._id("purposes", "purpose", purpose), self.now),
             "qq",
         )
         out = np.full(len(self.ids), NEVER, np.int64)
-        place, here = self._of(subscriber)
+        place, here = self.place_of(subscriber)
         out[place[here]] = at[here]
         out[~stands] = NEVER
         return out
@@ -283,7 +283,7 @@ class StoreFacts:
         hit = self._latest(
             "SELECT subscriber, coalesce(source = ? COLLATE NOCASE, 0), "
             f"{consent_table.ORDER} FROM consent_entries WHERE NOT void AND purpose = ? AND channel = 'email' "
-            f"AND at <= ?{self._among()}",
+            f"AND at <= ?{self.among()}",
             (source, id, self.now),
             "SELECT min(at) FROM consent_entries WHERE at > :now",
         )
@@ -327,6 +327,16 @@ class StoreFacts:
         hit = np.isin(known, [1 + VERDICTS.index(v) for v in verdicts])
         return np.asarray(hit | (known == 0) if "unknown" in verdicts else hit)
 
+    def inside_any_sequence(self) -> Mask:
+        """Who is in the middle of a sequence, whichever."""
+        return self._mask(
+            "SELECT DISTINCT subscriber FROM sequence_stays WHERE entered_at <= ? AND coalesce(left_at, 1 << 62) > ?"
+            + self.among(),
+            (self.now, self.now),
+            "SELECT min(m) FROM (SELECT min(entered_at) AS m FROM sequence_stays WHERE entered_at > :now "
+            "UNION ALL SELECT min(left_at) FROM sequence_stays WHERE left_at > :now)",
+        )
+
     def inside_sequence(self, name: str) -> Mask:
         return self._mask(
             "SELECT subscriber FROM sequence_stays WHERE sequence = ? AND entered_at <= ? AND coalesce(left_at, 1 << 62) > ?",
@@ -344,7 +354,7 @@ class StoreFacts:
             "qq",
         )
         out = np.full(len(self.ids), NEVER, np.int64)
-        place, here = self._of(subscriber)
+        place, here = self.place_of(subscriber)
         out[place[here]] = at[here]
         return out
 
@@ -360,15 +370,16 @@ class StoreFacts:
         """How many passes each person was sent in the last so many seconds."""
         (subscriber,) = _table(
             self.db,
-            "SELECT subscriber FROM events WHERE kind = 1 AND at > ? AND at <= ?" + self._among(),
+            "SELECT subscriber FROM events WHERE kind = 1 AND at > ? AND at <= ?" + self.among(),
             (self.now - seconds, self.now),
             "q",
         )
-        place, here = self._of(subscriber)
+        place, here = self.place_of(subscriber)
         return np.bincount(place[here], minlength=len(self.ids)).astype(np.int32)
 
-    def standing(self, purpose: str, *, limits: bool, asking: bool = False) -> Standing:
-        """Where everybody stands for a purpose; ``asking`` adds what only a consent request needs."""
+    def standing(self, purpose: str, *, limits: bool, asking: bool = False, sequences: bool = False) -> Standing:
+        """Where everybody stands for a purpose; ``asking`` adds what only a consent request needs, ``sequences`` who is
+        inside one."""
         nobody = np.zeros(len(self.ids), bool)
         none = np.zeros(len(self.ids), np.int32)
         return Standing(
@@ -376,7 +387,7 @@ class StoreFacts:
             self.suppressed(),
             self.consent(purpose),
             self.paused(),
-            nobody,
+            self.inside_any_sequence() if sequences else nobody,
             self.sent_since(DAY) if limits else none,
             self.sent_since(7 * DAY) if limits else none,
             self.had_their_fill() if limits else nobody,
@@ -388,26 +399,26 @@ class StoreFacts:
     def related(self) -> Mask:
         """To whom a prior relation is on record: a booking, a consent given to anything, or one that was stated."""
         booked = self._mask(
-            f"SELECT DISTINCT subscriber FROM events WHERE kind = {int(Kind.BOOKED)} AND at <= ?{self._among()}",
+            f"SELECT DISTINCT subscriber FROM events WHERE kind = {int(Kind.BOOKED)} AND at <= ?{self.among()}",
             (self.now,),
         )
-        out = booked | self._mask(f"SELECT subscriber FROM relations WHERE true{self._among()}", ())
+        out = booked | self._mask(f"SELECT subscriber FROM relations WHERE true{self.among()}", ())
         for p in self.db.execute("SELECT name FROM purposes"):
             out |= self.consent(p["name"]) == GIVEN
         return np.asarray(out)
 
     def asked_before(self) -> Mask:
         """Who was mailed a consent request already, or may have been."""
-        (subscriber,) = _table(self.db, f"{consent_table.ASKED}{self._among()}", (), "q")
+        (subscriber,) = _table(self.db, f"{consent_table.ASKED}{self.among()}", (), "q")
         out = np.zeros(len(self.ids), bool)
-        place, here = self._of(subscriber)
+        place, here = self.place_of(subscriber)
         out[place[here]] = True
         return out
 
     def paused(self) -> Mask:
         """Who has asked for a pause that still lasts."""
         return self._mask(
-            f"SELECT subscriber FROM preferences WHERE paused_until > ?{self._among()}",
+            f"SELECT subscriber FROM preferences WHERE paused_until > ?{self.among()}",
             (self.now,),
             "SELECT min(paused_until) FROM preferences WHERE paused_until > :now",
         )
@@ -416,7 +427,7 @@ class StoreFacts:
         """Who asked for at most one message a week or a month, and has had it."""
         out = np.zeros(len(self.ids), bool)
         for word, seconds in (("week", 7 * DAY), ("month", 30 * DAY)):
-            wants = self._mask(f"SELECT subscriber FROM preferences WHERE at_most = ?{self._among()}", (word,))
+            wants = self._mask(f"SELECT subscriber FROM preferences WHERE at_most = ?{self.among()}", (word,))
             if wants.any():
                 out |= wants & (self.sent_since(seconds) > 0)
         return out
@@ -428,9 +439,9 @@ class StoreFacts:
         )
         return "service" if row.fetchone()["transactional"] else "campaign"
 
-    def may(self, purpose: str, *, limits: bool) -> Answer:
-        """The gate's answer for a message about a purpose."""
-        return ask(self.standing(purpose, limits=limits), self.kind_of(purpose))
+    def may(self, purpose: str, *, limits: bool, sequences: bool = False) -> Answer:
+        """The gate's answer for a message about a purpose; ``sequences`` leaves out who is inside one."""
+        return ask(self.standing(purpose, limits=limits, sequences=sequences), self.kind_of(purpose))
 
     def may_ask(self, purposes: Sequence[str], *, limits: bool) -> Answer:
         """The gate's answer for a consent request about some purposes: every one of them must allow it."""

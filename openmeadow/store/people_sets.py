@@ -5,6 +5,8 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Sequence
 
+import numpy as np
+
 from openmeadow.store.database import Many
 from openmeadow.store.deeds import put_away
 from openmeadow.store.subscribers import facts_changed
@@ -125,3 +127,23 @@ def keys_of(db: sqlite3.Connection, ids: Sequence[int]) -> list[str]:
         )
         out += [str(r["email_key"]) for r in rows]
     return out
+
+
+def lacking(db: sqlite3.Connection, column: str, ids: np.ndarray) -> int:
+    """How many of some people have nothing in their name (``name``) or a field of their own (``field:town``)."""
+    if column == "name":
+        rows = db.execute("SELECT id FROM subscribers WHERE coalesce(trim(name), '') = ''")
+    else:
+        path = '$."' + column.removeprefix("field:").replace('"', '\\"') + '"'
+        rows = db.execute("SELECT id FROM subscribers WHERE coalesce(json_extract(fields, ?), '') = ''", (path,))
+    without = np.array([r[0] for r in rows], np.int64)
+    return int(np.isin(ids, without).sum())
+
+
+def list_sizes(db: sqlite3.Connection) -> list[tuple[str, int]]:
+    """Every list with how many are in it."""
+    rows = db.execute(
+        "SELECT l.name, count(m.subscriber) AS n FROM lists l LEFT JOIN list_members m ON m.list = l.id "
+        "GROUP BY l.id ORDER BY l.name"
+    )
+    return [(r["name"], r["n"]) for r in rows]

@@ -23,7 +23,10 @@ export interface Models {
   CampaignLine: CampaignLine;
   CampaignLines: CampaignLines;
   Check: Check;
+  Checks: Checks;
   ChoiceIn: ChoiceIn;
+  ChooseIn: ChooseIn;
+  ChosenPerson: ChosenPerson;
   Clause: Clause;
   CleanUp: CleanUp;
   CleanUpDone: CleanUpDone;
@@ -45,6 +48,7 @@ export interface Models {
   Evidence: Evidence;
   ExportColumns: ExportColumns;
   ExportIn: ExportIn;
+  Fallen: Fallen;
   Finds: Finds;
   Fits: Fits;
   Foot: Foot;
@@ -79,6 +83,7 @@ export interface Models {
   Overlap: Overlap;
   OverlapIn: OverlapIn;
   Overlaps: Overlaps;
+  OverruleIn: OverruleIn;
   OwnFigures: OwnFigures;
   Pattern: Pattern;
   Permission: Permission;
@@ -339,12 +344,24 @@ export interface Campaign {
   plain_by_hand: boolean;
   segments_in: number[];
   segments_out: number[];
+  lists_in: string[];
+  lists_out: string[];
+  lists: Sieved[];
+  chosen: ChosenPerson[];
+  with_sequences: boolean;
+  record_opens: boolean;
+  record_clicks: boolean;
   plan: PlanIn;
   checks: Check[];
   purposes: NamedThing[];
   fields: string[];
   links: string[];
   in_doubt: number;
+}
+export interface ChosenPerson {
+  id: number;
+  email: string;
+  side: "in" | "out";
 }
 export interface PlanIn {
   start: number | null;
@@ -374,6 +391,9 @@ export interface Check {
   check: string;
   level: "stop" | "mend" | "note";
   finding: string;
+  mend: string;
+  may_overrule: boolean;
+  overruled: string;
 }
 export interface NamedThing {
   id: number;
@@ -390,6 +410,11 @@ export interface CampaignIn {
   plain: string | null;
   segments_in: number[] | null;
   segments_out: number[] | null;
+  lists_in: string[] | null;
+  lists_out: string[] | null;
+  with_sequences: boolean | null;
+  record_opens: boolean | null;
+  record_clicks: boolean | null;
   plan: PlanIn | null;
 }
 export interface CampaignLine {
@@ -405,6 +430,13 @@ export interface CampaignLine {
 }
 export interface CampaignLines {
   campaigns: CampaignLine[];
+}
+export interface Checks {
+  checks: Check[];
+}
+export interface ChooseIn {
+  email: string;
+  side: "in" | "out" | "";
 }
 /**
  * One part of the topmost group: its text, and its tree for those who pick instead of writing.
@@ -646,6 +678,10 @@ export interface ExportIn {
   columns: string[];
   form: "csv" | "ndjson";
   name: string;
+}
+export interface Fallen {
+  count: number;
+  people: NamedThing[];
 }
 export interface Finds {
   finds: Found[];
@@ -967,6 +1003,11 @@ export interface OverlapIn {
 export interface Overlaps {
   overlaps: Overlap[];
 }
+export interface OverruleIn {
+  check: string;
+  finding: string;
+  reason: string;
+}
 export interface Permission {
   purpose: string;
   permitted: boolean;
@@ -1099,6 +1140,7 @@ export interface RecipientsView {
   sieve: Sieved[];
   bands: number[];
   providers: Sieved[];
+  zones: Sieved[];
   count: number;
 }
 export interface ReplayView {

@@ -152,10 +152,18 @@ export function BandList({ bands }: { bands: number[] }) {
 }
 
 /** How people are spread over the mailbox providers, those with nobody left out. */
-export function ByProvider({ of, total }: { of: { words: string; count: number }[]; total: number }) {
+export function ByProvider({
+  of,
+  total,
+  title = "By provider",
+}: {
+  of: { words: string; count: number }[];
+  total: number;
+  title?: string;
+}) {
   return (
     <>
-      <h2 className="mt-5 mb-1">By provider</h2>
+      <h2 className="mt-5 mb-1">{title}</h2>
       <table className="lined">
         <tbody>
           {of

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
 from types import MappingProxyType
 
 import css_inline
 from inscriptis import get_text
 from inscriptis.model.config import ParserConfig
-from jinja2 import TemplateError, Undefined
+from jinja2 import TemplateError, Undefined, meta, nodes
 from jinja2.sandbox import SandboxedEnvironment
 
 from openmeadow.core.errors import MeadowError
@@ -18,6 +18,8 @@ from openmeadow.core.errors import MeadowError
 _HREF = re.compile(r"""(<a\b[^>]*?\bhref\s*=\s*)(["'])(https?://[^"'{}]+)\2""", re.I)
 _BARE = re.compile(r"https?://[^\s<>\"')\]{}]+")
 UNSUBSCRIBE, PREFERENCES = "unsubscribe_url", "preferences_url"
+HOLDS = "holds"  # {% if holds("band is Strong") %} … {% endif %}: for those whom the rule holds
+FALLBACKS = re.compile(r"\{\{[^}]*(?:\bor\b|\|\s*default)[^}]*\}\}|\{%.*?%\}", re.S)  # fields that can do without
 _NO_PAGES: Mapping[str, str] = MappingProxyType({})
 
 
@@ -32,15 +34,35 @@ class FieldMistake(MeadowError):
     """A personal field that cannot be filled in."""
 
 
+def undeclared(text: str) -> set[str]:
+    """The personal fields a text uses; none where it cannot be read."""
+    try:
+        return meta.find_undeclared_variables(_HTML.parse(text)) - {UNSUBSCRIBE, HOLDS}
+    except TemplateError:
+        return set()
+
+
 def check_fields(text: str, known: set[str]) -> list[str]:
     """The personal fields of a text that nobody has, and its mistakes, as sentences."""
-    from jinja2 import meta
-
     try:
-        used = meta.find_undeclared_variables(_HTML.parse(text))
+        _HTML.parse(text)
     except TemplateError as e:
         return [f"A personal field cannot be read: {e}."]
-    return [f"Nobody has a field “{name}”." for name in sorted(used - known - {UNSUBSCRIBE})]
+    return [f"Nobody has a field “{name}”." for name in sorted(undeclared(text) - known)]
+
+
+def rules_in(text: str) -> list[str]:
+    """The rules that parts of a text are shown by: the texts inside ``holds("…")``, each once."""
+    try:
+        calls = _HTML.parse(text).find_all(nodes.Call)
+    except TemplateError:
+        return []
+    found = [
+        c.args[0].value
+        for c in calls
+        if isinstance(c.node, nodes.Name) and c.node.name == HOLDS and c.args and isinstance(c.args[0], nodes.Const)
+    ]
+    return list(dict.fromkeys(str(f) for f in found))
 
 
 def twin(html: str) -> str:
@@ -99,8 +121,8 @@ class Body:
         link_numbers: Mapping[str, int],
         trap: int = 0,
     ) -> None:
-        full = with_footer(html, postal)
-        if preview:
+        full = with_footer(html, postal) if html.strip() else ""
+        if preview and full:
             hidden = f'<div style="display:none;max-height:0;overflow:hidden">{preview}</div>'
             full = (
                 re.sub(r"(<body[^>]*>)", lambda m: m.group(1) + hidden, full, count=1)
@@ -117,7 +139,8 @@ class Body:
             full,
         )
         ending = "{{ _trap() }}{{ _picture() }}"
-        full = full.replace("</body>", ending + "</body>") if "</body>" in full else full + ending
+        if full:
+            full = full.replace("</body>", ending + "</body>") if "</body>" in full else full + ending
         text = plain_with_footer(plain or twin(html), postal)
         text = _BARE.sub(
             lambda m: f"{{{{ _link({link_numbers[m.group()]}) }}}}" if m.group() in link_numbers else m.group(), text
@@ -137,15 +160,17 @@ class Body:
         unsubscribe: str,
         picture: str = "",
         pages: Mapping[str, str] = _NO_PAGES,
+        held: Collection[str] = (),
     ) -> Said:
         """``person`` holds the personal fields; ``link`` gives the tracked address of a link's number; ``pages`` the
-        addresses of this person's own pages."""
+        addresses of this person's own pages; ``held`` the rules that hold for them."""
         from markupsafe import Markup
 
         values = {
             **person,
             **pages,
             UNSUBSCRIBE: unsubscribe,
+            HOLDS: lambda rule: rule in held,
             "_link": link,
             "_picture": lambda: Markup('<img src="{}" width="1" height="1" alt="">').format(picture) if picture else "",
             "_trap": lambda: (

@@ -12,14 +12,17 @@ from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Refused
 from openmeadow.core.message.body import Body, links
+from openmeadow.desk import audience, capacity, checking, guarding, outward, recipients, results, sending
 from openmeadow.desk import campaigns as desk_campaigns
-from openmeadow.desk import capacity, checking, guarding, outward, recipients, results, sending
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns as table
-from openmeadow.store import subscribers, workspace
+from openmeadow.store import people_sets, subscribers, workspace
 from openmeadow.store.facts import StoreFacts
+from openmeadow.store.likeness import zones
 from openmeadow.web import models as m
 from openmeadow.web.described import ANALYSE, WRITE, Described, who
+
+CHOSEN_SHOWN = 200
 
 
 def register(api: Described, desk: Desk) -> None:
@@ -45,6 +48,13 @@ def register(api: Described, desk: Desk) -> None:
             plain_by_hand=bool(row["plain_by_hand"]),
             segments_in=json.loads(row["segments_in"]),
             segments_out=json.loads(row["segments_out"]),
+            lists_in=json.loads(row["lists_in"]),
+            lists_out=json.loads(row["lists_out"]),
+            lists=[m.Sieved(words=n, count=c) for n, c in people_sets.list_sizes(db)],
+            chosen=[m.ChosenPerson(**p) for p in table.chosen_people(db, id, CHOSEN_SHOWN)],
+            with_sequences=bool(row["with_sequences"]),
+            record_opens=bool(row["record_opens"]),
+            record_clicks=bool(row["record_clicks"]),
             plan=m.PlanIn(**desk_campaigns.plan_of(row)),
             checks=[m.Check.model_validate(x) for x in checking.checks(desk, row)] if row["state"] == "draft" else [],
             purposes=[m.NamedThing(id=p["id"], name=p["name"]) for p in subscribers.names(db, "purposes")],
@@ -105,13 +115,52 @@ def register(api: Described, desk: Desk) -> None:
         row = desk_campaigns.row_of(desk, id)
         r = recipients.work_out(desk, row)
         assert isinstance(r.view.facts, StoreFacts)
+        names, zone = zones(r.view.facts)
         by_provider = np.bincount(r.view.facts.provider[r.index], minlength=len(provider_names()))
         return m.RecipientsView(
             sieve=[m.Sieved(words=w, count=n) for w, n in r.sieve],
             count=len(r.index),
             bands=np.bincount(r.view.scores.band[r.index], minlength=len(BANDS)).tolist(),
             providers=[m.Sieved(words=n, count=int(c)) for n, c in zip(provider_names(), by_provider, strict=True)],
+            zones=[
+                m.Sieved(words=n or "not known", count=int(c))
+                for n, c in zip(names, np.bincount(zone[r.index], minlength=len(names)), strict=True)
+            ],
         )
+
+    @api.route("GET", "/campaigns/<int:id>/fallen", m.Fallen)
+    def fallen(id: int) -> m.Fallen:
+        """Who fell out by one reason (query ``reason``, as the sieve words it): how many, and the first of them."""
+        r = recipients.work_out(desk, desk_campaigns.row_of(desk, id))
+        mask = r.fallen.get(request.args.get("reason", ""))
+        ids = [] if mask is None else r.view.columns.people.id[np.flatnonzero(mask)].tolist()
+        rows = subscribers.by_ids(desk.store.read(), ids[:CHOSEN_SHOWN])
+        return m.Fallen(count=len(ids), people=[m.NamedThing(id=i, name=rows[i]["email"]) for i in rows])
+
+    @api.route("PUT", "/campaigns/<int:id>/people", m.Campaign, body=m.ChooseIn, rights=WRITE)
+    def choose(id: int, body: m.ChooseIn) -> m.Campaign:
+        """Take one person in by their address, leave them out, or forget them again (side "")."""
+        desk_campaigns.choose(desk, id, body.email, body.side)
+        return model(id)
+
+    @api.route("GET", "/campaigns/<int:id>/checks", m.Checks)
+    def checked(id: int) -> m.Checks:
+        """Every pre-send check, those of the recipients too."""
+        return m.Checks(
+            checks=[m.Check.model_validate(c) for c in audience.thorough(desk, desk_campaigns.row_of(desk, id))]
+        )
+
+    @api.route("POST", "/campaigns/<int:id>/links", m.Done, rights=WRITE)
+    def ask_links(id: int) -> m.Done:
+        """Ask every link of the message whether it answers."""
+        return m.Done(id=id, count=checking.ask_links(desk, desk_campaigns.row_of(desk, id)))
+
+    @api.route("POST", "/campaigns/<int:id>/overrule", m.Done, body=m.OverruleIn, rights=ANALYSE)
+    def overrule(id: int, body: m.OverruleIn) -> m.Done:
+        """Set a stop aside with a written reason; an empty reason takes that back."""
+        row = desk_campaigns.row_of(desk, id)
+        checking.overrule(desk, row, body.check, body.finding, body.reason, who())
+        return m.Done(id=id)
 
     @api.route("GET", "/campaigns/<int:id>/plan", m.PlanView)
     def plan(id: int) -> m.PlanView:

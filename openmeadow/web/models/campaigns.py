@@ -39,6 +39,11 @@ class CampaignIn(Model):
     plain: str | None = Field(None, max_length=2_000_000)
     segments_in: list[int] | None = None
     segments_out: list[int] | None = None
+    lists_in: list[str] | None = None
+    lists_out: list[str] | None = None
+    with_sequences: bool | None = None
+    record_opens: bool | None = None
+    record_clicks: bool | None = None
     plan: PlanIn | None = None
 
 
@@ -46,6 +51,35 @@ class Check(Model):
     check: str
     level: Literal["stop", "mend", "note"]
     finding: str
+    mend: str
+    may_overrule: bool
+    overruled: str
+
+
+class Checks(Model):
+    checks: list[Check]
+
+
+class OverruleIn(Model):
+    check: str
+    finding: str
+    reason: str = Field("", max_length=1000)
+
+
+class ChosenPerson(Model):
+    id: int
+    email: str
+    side: Literal["in", "out"]
+
+
+class ChooseIn(Model):
+    email: str = Field(max_length=320)
+    side: Literal["in", "out", ""]
+
+
+class Fallen(Model):
+    count: int
+    people: list[NamedThing]
 
 
 class CampaignLine(Model):
@@ -83,6 +117,13 @@ class Campaign(Model):
     plain_by_hand: bool
     segments_in: list[int]
     segments_out: list[int]
+    lists_in: list[str]
+    lists_out: list[str]
+    lists: list[Sieved]
+    chosen: list[ChosenPerson]
+    with_sequences: bool
+    record_opens: bool
+    record_clicks: bool
     plan: PlanIn
     checks: list[Check]
     purposes: list[NamedThing]
@@ -95,6 +136,7 @@ class RecipientsView(Model):
     sieve: list[Sieved]
     bands: list[int]
     providers: list[Sieved]
+    zones: list[Sieved]
     count: int
 
 

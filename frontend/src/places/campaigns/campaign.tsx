@@ -3,6 +3,7 @@ import { Navigate, Route, Routes, useParams } from "react-router";
 import { get, type M, post, put } from "../../api/client";
 import { count } from "../../logic/format";
 import { Ask, Page, StateTag, Tabs, Waiting } from "../../parts/basics";
+import { ChecksPage, useChecks } from "./checks";
 import { MessagePage } from "./message";
 import { PlanPage } from "./plan";
 import { RecipientsPage } from "./recipients";
@@ -15,15 +16,27 @@ export interface CampaignProps {
   acts: React.ReactNode;
 }
 
+/** What decides whom a campaign goes to; recipients worked out for the same are the same. */
+export const chosenKey = (c: M["Campaign"]) => [
+  c.segments_in,
+  c.segments_out,
+  c.lists_in,
+  c.lists_out,
+  c.chosen,
+  c.with_sequences,
+  c.purpose,
+];
+
 export function CampaignPlace() {
   const { id } = useParams();
   const client = useQueryClient();
   const q = useQuery({ queryKey: ["campaign", id], queryFn: () => get<M["Campaign"]>(`/campaigns/${id}`) });
   const r = useQuery({
-    queryKey: ["recipients", id, q.data?.segments_in, q.data?.segments_out, q.data?.purpose],
+    queryKey: ["recipients", id, q.data && chosenKey(q.data)],
     queryFn: () => get<M["RecipientsView"]>(`/campaigns/${id}/recipients`),
     enabled: q.data?.state === "draft",
   });
+  const checked = useChecks(Number(id), q.data?.state === "draft");
   if (!q.data)
     return (
       <Page title="Campaign">
@@ -31,8 +44,9 @@ export function CampaignPlace() {
       </Page>
     );
   const c = q.data;
-  const stops = c.checks.filter((x) => x.level === "stop").length;
-  const notes = c.checks.length - stops;
+  const known = checked.data?.checks ?? c.checks;
+  const stops = known.filter((x) => x.level === "stop" && !x.overruled).length;
+  const notes = known.length - stops;
   const draft = c.state === "draft";
   const base = `/campaigns/${id}`;
   const tabs = (
@@ -64,6 +78,7 @@ export function CampaignPlace() {
     const fresh = await put<M["Campaign"]>(`/campaigns/${id}`, values);
     client.setQueryData(["campaign", id], fresh);
     await client.invalidateQueries({ queryKey: ["plan", id] });
+    await client.invalidateQueries({ queryKey: ["checks", Number(id)] });
   };
   const again = () => client.invalidateQueries();
   const act = (word: string) => async () => {
@@ -119,36 +134,5 @@ export function CampaignPlace() {
       <Route path="results" element={<ResultsPage {...props} />} />
       <Route path="*" element={<Navigate to={draft ? "message" : "plan"} replace />} />
     </Routes>
-  );
-}
-
-function ChecksPage({ c, head }: CampaignProps) {
-  const words = { stop: "text-poppy", mend: "text-wheat", note: "text-ink-2" };
-  return (
-    <Page {...head}>
-      {!c.checks.length ? (
-        <p className="py-4 text-clover">Every check holds.</p>
-      ) : (
-        <table className="lined max-w-[860px]">
-          <thead>
-            <tr>
-              <th className="w-[90px]">Level</th>
-              <th className="w-[160px]">Check</th>
-              <th>What was found</th>
-            </tr>
-          </thead>
-          <tbody>
-            {c.checks.map((x) => (
-              <tr key={x.check + x.finding}>
-                <td className={`font-semibold ${words[x.level]}`}>{x.level}</td>
-                <td>{x.check}</td>
-                <td>{x.finding}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      )}
-      <p className="mt-3 text-ink-2">A stop keeps the plan from starting; mend and note do not.</p>
-    </Page>
   );
 }

@@ -6,7 +6,8 @@ import { count, duration, fromLocalInput, localInput, moment, share } from "../.
 import type { Slot } from "../../logic/timeline";
 import { Ask, BandBar, Page, Sentence, Sieve, StateTag, Waiting } from "../../parts/basics";
 import { useFoot } from "../../parts/frame";
-import type { CampaignProps } from "./campaign";
+import { type CampaignProps, chosenKey } from "./campaign";
+import { useChecks } from "./checks";
 import { GuardrailList, HeldWhy } from "./guardrails";
 import { Limits } from "./plan-limits";
 import { Timeline } from "./timeline";
@@ -39,7 +40,7 @@ function DraftPlan({ c, head, write }: CampaignProps) {
     placeholderData: keepPreviousData,
   });
   const whom = useQuery({
-    queryKey: ["recipients", String(c.id), c.segments_in, c.segments_out, c.purpose],
+    queryKey: ["recipients", String(c.id), chosenKey(c)],
     queryFn: () => get<M["RecipientsView"]>(`/campaigns/${c.id}/recipients`),
   });
   const set = (values: Partial<M["PlanIn"]>) => {
@@ -82,7 +83,8 @@ function DraftPlan({ c, head, write }: CampaignProps) {
         ]
       : [one];
   });
-  const stops = c.checks.filter((x) => x.level === "stop");
+  const checked = useChecks(c.id, true);
+  const stops = (checked.data?.checks ?? c.checks).filter((x) => x.level === "stop" && !x.overruled);
   const number = (
     name: keyof M["PlanIn"],
     value: number,

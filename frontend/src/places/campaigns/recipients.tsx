@@ -1,6 +1,7 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import type { M } from "../../api/client";
+import { get, type M, put } from "../../api/client";
 import { count } from "../../logic/format";
 import { BandList, ByProvider, Page, Sentence, Sieve, Waiting } from "../../parts/basics";
 import { useSegments } from "../segments/list";
@@ -16,19 +17,32 @@ export function RecipientsPage({
 }: CampaignProps & { data: M["RecipientsView"] | undefined; error: Error | null }) {
   const all = useSegments();
   const [problem, setProblem] = useState<Error | null>(null);
-  const set = async (id: number, to: "in" | "out" | "") => {
+  const keep = async (values: Record<string, unknown>) => {
     setProblem(null);
-    const without = (ids: number[]) => ids.filter((x) => x !== id);
     try {
-      await write({
-        segments_in: to === "in" ? [...without(c.segments_in), id] : without(c.segments_in),
-        segments_out: to === "out" ? [...without(c.segments_out), id] : without(c.segments_out),
-      });
+      await write(values);
     } catch (e) {
       setProblem(e as Error);
     }
   };
-  const at = (id: number) => (c.segments_in.includes(id) ? "in" : c.segments_out.includes(id) ? "out" : "");
+  const placed = <T,>(to: Side, x: T, inside: T[], outside: T[]): [T[], T[]] => {
+    const without = (all: T[]) => all.filter((y) => y !== x);
+    return [
+      to === "in" ? [...without(inside), x] : without(inside),
+      to === "out" ? [...without(outside), x] : without(outside),
+    ];
+  };
+  const segment = (id: number, to: Side) => {
+    const [segments_in, segments_out] = placed(to, id, c.segments_in, c.segments_out);
+    return keep({ segments_in, segments_out });
+  };
+  const list = (name: string, to: Side) => {
+    const [lists_in, lists_out] = placed(to, name, c.lists_in, c.lists_out);
+    return keep({ lists_in, lists_out });
+  };
+  const at = (id: number): Side => (c.segments_in.includes(id) ? "in" : c.segments_out.includes(id) ? "out" : "");
+  const listAt = (n: string): Side => (c.lists_in.includes(n) ? "in" : c.lists_out.includes(n) ? "out" : "");
+  const draft = c.state === "draft";
   return (
     <Page
       {...head}
@@ -38,9 +52,13 @@ export function RecipientsPage({
           <>
             <h2 className="mb-2">From chosen to permitted</h2>
             <Sieve rows={data.sieve} />
+            <FellOut id={c.id} rows={data.sieve} />
             <h2 className="mt-5 mb-1">Who they are</h2>
             <BandList bands={data.bands} />
             <ByProvider of={data.providers} total={data.count} />
+            {data.zones.some((z) => z.count && z.words !== "not known") && (
+              <ByProvider of={data.zones} total={data.count} title="By time zone" />
+            )}
             <WhyNot id={c.id} />
           </>
         ) : (
@@ -55,7 +73,6 @@ export function RecipientsPage({
           refused.
         </p>
       )}
-      {c.chosen_people > 0 && <p className="mb-3 text-ink-2">{count(c.chosen_people)} people chosen one by one.</p>}
       {!all.data ? (
         <Waiting error={all.error} what="your segments" />
       ) : !all.data.segments.length ? (
@@ -78,17 +95,7 @@ export function RecipientsPage({
             {all.data.segments.map((s) => (
               <tr key={s.id}>
                 <td>
-                  <select
-                    className="field w-[170px] py-0.5"
-                    aria-label={`${s.name} in this campaign`}
-                    disabled={c.state !== "draft"}
-                    value={at(s.id)}
-                    onChange={(e) => set(s.id, e.target.value as "in" | "out" | "")}
-                  >
-                    <option value="">not used</option>
-                    <option value="in">goes to them</option>
-                    <option value="out">leaves them out</option>
-                  </select>
+                  <SideSelect name={s.name} at={at(s.id)} set={(to) => segment(s.id, to)} disabled={!draft} />
                 </td>
                 <td>
                   <span className={at(s.id) ? "font-semibold" : ""}>{s.name}</span>
@@ -101,6 +108,178 @@ export function RecipientsPage({
           </tbody>
         </table>
       )}
+      {c.lists.length > 0 && (
+        <table className="lined mt-7">
+          <thead>
+            <tr>
+              <th className="w-[190px]">This campaign</th>
+              <th>List</th>
+              <th className="n w-[90px]">People</th>
+            </tr>
+          </thead>
+          <tbody>
+            {c.lists.map((l) => (
+              <tr key={l.words}>
+                <td>
+                  <SideSelect
+                    name={`List ${l.words}`}
+                    at={listAt(l.words)}
+                    set={(to) => list(l.words, to)}
+                    disabled={!draft}
+                  />
+                </td>
+                <td className={listAt(l.words) ? "font-semibold" : ""}>{l.words}</td>
+                <td className="n">{count(l.count)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      <OneByOne c={c} draft={draft} />
+      <label className="mt-5 flex items-baseline gap-2">
+        <input
+          type="checkbox"
+          disabled={!draft}
+          checked={c.with_sequences}
+          onChange={(e) => keep({ with_sequences: e.target.checked })}
+        />
+        Also people in the middle of a sequence
+      </label>
     </Page>
+  );
+}
+
+type Side = "in" | "out" | "";
+
+function SideSelect({
+  name,
+  at,
+  set,
+  disabled,
+}: {
+  name: string;
+  at: Side;
+  set: (to: Side) => void;
+  disabled: boolean;
+}) {
+  return (
+    <select
+      className="field w-[170px] py-0.5"
+      aria-label={`${name} in this campaign`}
+      disabled={disabled}
+      value={at}
+      onChange={(e) => set(e.target.value as Side)}
+    >
+      <option value="">not used</option>
+      <option value="in">goes to them</option>
+      <option value="out">leaves them out</option>
+    </select>
+  );
+}
+
+/** Single people by their address, in or out. */
+function OneByOne({ c, draft }: { c: M["Campaign"]; draft: boolean }) {
+  const client = useQueryClient();
+  const [email, setEmail] = useState("");
+  const [error, setError] = useState<Error | null>(null);
+  const choose = async (who: string, side: Side) => {
+    setError(null);
+    try {
+      client.setQueryData(
+        ["campaign", String(c.id)],
+        await put<M["Campaign"]>(`/campaigns/${c.id}/people`, { email: who, side }),
+      );
+      setEmail("");
+    } catch (e) {
+      setError(e as Error);
+    }
+  };
+  return (
+    <section className="mt-7">
+      <h2 className="mb-1">One by one</h2>
+      {draft && (
+        <div className="flex max-w-[560px] gap-2">
+          <input
+            className="field"
+            type="email"
+            aria-label="Address of a subscriber"
+            placeholder="the address of a subscriber"
+            value={email}
+            onChange={(e) => setEmail(e.target.value)}
+          />
+          <button type="button" className="btn" disabled={!email.trim()} onClick={() => choose(email, "in")}>
+            Take in
+          </button>
+          <button type="button" className="btn" disabled={!email.trim()} onClick={() => choose(email, "out")}>
+            Leave out
+          </button>
+        </div>
+      )}
+      <Sentence error={error} />
+      {c.chosen.map((p) => (
+        <p key={p.id + p.side} className="mt-1">
+          <Link className="hover:underline" to={`/subscribers/${p.id}`}>
+            {p.email}
+          </Link>{" "}
+          <span className="text-ink-2">{p.side === "in" ? "is taken in" : "is left out"}</span>
+          {draft && (
+            <button
+              type="button"
+              className="btn btn-bare ml-2 py-0"
+              aria-label={`Forget ${p.email}`}
+              onClick={() => choose(p.email, "")}
+            >
+              Forget
+            </button>
+          )}
+        </p>
+      ))}
+      {c.chosen_people > c.chosen.length && (
+        <p className="mt-1 text-ink-2">{count(c.chosen_people)} people are taken in one by one; the first are shown.</p>
+      )}
+    </section>
+  );
+}
+
+/** Who fell out by one of the sieve's reasons. */
+function FellOut({ id, rows }: { id: number; rows: M["Sieved"][] }) {
+  const [reason, setReason] = useState("");
+  const q = useQuery({
+    queryKey: ["fallen", id, reason],
+    queryFn: () => get<M["Fallen"]>(`/campaigns/${id}/fallen?reason=${encodeURIComponent(reason)}`),
+    enabled: !!reason,
+  });
+  const reasons = rows.filter((r) => r.count < 0);
+  if (!reasons.length) return null;
+  return (
+    <div className="mt-2">
+      <select
+        className="field py-0.5"
+        aria-label="Show who fell out"
+        value={reason}
+        onChange={(e) => setReason(e.target.value)}
+      >
+        <option value="">Show who fell out…</option>
+        {reasons.map((r) => (
+          <option key={r.words} value={r.words}>
+            {r.words} ({count(-r.count)})
+          </option>
+        ))}
+      </select>
+      {q.data && reason && (
+        <ul className="mt-1 max-h-[200px] overflow-auto text-[13px]">
+          {q.data.people.map((p) => (
+            <li key={p.id}>
+              <Link className="hover:underline" to={`/subscribers/${p.id}`}>
+                {p.name}
+              </Link>
+            </li>
+          ))}
+          {q.data.count > q.data.people.length && (
+            <li className="text-ink-2">and {count(q.data.count - q.data.people.length)} more</li>
+          )}
+        </ul>
+      )}
+    </div>
   );
 }

@@ -1,0 +1,162 @@
+import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { get, type M, post } from "../../api/client";
+import { Ask, Page, Sentence } from "../../parts/basics";
+import { useMe } from "../../parts/me";
+import type { CampaignProps } from "./campaign";
+
+const COLOUR = { stop: "text-poppy", mend: "text-wheat", note: "text-ink-2" };
+const WHERE: Record<string, [words: string, to: string]> = {
+  message: ["Message", "message"],
+  recipients: ["Recipients", "recipients"],
+  plan: ["Plan", "plan"],
+  senders: ["Senders", "/senders"],
+  addresses: ["Address checks", "/subscribers/address-checks"],
+  consent: ["Consent", "/subscribers/consent"],
+  settings: ["Frame and address", "/campaigns/frame"],
+};
+
+export const useChecks = (id: number, on: boolean) =>
+  useQuery({
+    queryKey: ["checks", id],
+    queryFn: () => get<M["Checks"]>(`/campaigns/${id}/checks`),
+    enabled: on,
+    placeholderData: keepPreviousData,
+  });
+
+/** What was found before it goes out, stops first, each with the way to where it is mended. */
+export function ChecksPage({ c, head }: CampaignProps) {
+  const me = useMe();
+  const client = useQueryClient();
+  const [error, setError] = useState<Error | null>(null);
+  const [busy, setBusy] = useState("");
+  const q = useChecks(c.id, true);
+  const known = q.data?.checks ?? c.checks;
+  const act = async (path: string) => {
+    setError(null);
+    setBusy(path);
+    try {
+      await post(`/campaigns/${c.id}/${path}`);
+      await client.invalidateQueries();
+    } catch (e) {
+      setError(e as Error);
+    }
+    setBusy("");
+  };
+  return (
+    <Page
+      {...head}
+      acts={
+        <>
+          <button type="button" className="btn" disabled={!!busy} onClick={() => act("links")}>
+            {busy === "links" ? "Asking the links…" : "Ask the links"}
+          </button>
+          <button type="button" className="btn" disabled={!!busy} onClick={() => act("placement")}>
+            {busy === "placement" ? "Sending copies…" : "Try where it lands"}
+          </button>
+        </>
+      }
+      lead="A stop keeps the plan from starting; mend and note do not. Where something is mended stands at the right."
+    >
+      <Sentence error={error ?? q.error} />
+      {!known.length ? (
+        <p className="py-4 text-clover">Every check holds.</p>
+      ) : (
+        <table className="lined">
+          <thead>
+            <tr>
+              <th className="w-[80px]">Level</th>
+              <th className="w-[150px]">Check</th>
+              <th>What was found</th>
+              <th className="w-[170px]">Mended in</th>
+            </tr>
+          </thead>
+          <tbody>
+            {known.map((x) => {
+              const [words, to] = WHERE[x.mend] ?? ["", ""];
+              return (
+                <tr key={x.check + x.finding}>
+                  <td className={`font-semibold ${x.overruled ? "text-ink-3 line-through" : COLOUR[x.level]}`}>
+                    {x.level}
+                  </td>
+                  <td>{x.check}</td>
+                  <td>
+                    {x.finding}
+                    {x.overruled && (
+                      <span className="block text-[13px] text-ink-2">
+                        Overruled by {x.overruled}{" "}
+                        {me.role === "analyst" && (
+                          <button
+                            type="button"
+                            className="btn btn-bare py-0"
+                            onClick={async () => {
+                              await post(`/campaigns/${c.id}/overrule`, { check: x.check, finding: x.finding });
+                              await client.invalidateQueries();
+                            }}
+                          >
+                            Take that back
+                          </button>
+                        )}
+                      </span>
+                    )}
+                  </td>
+                  <td className="whitespace-nowrap">
+                    {x.mend === "links" || x.mend === "placement" ? (
+                      <button
+                        type="button"
+                        className="btn btn-bare py-0"
+                        disabled={!!busy}
+                        onClick={() => act(x.mend)}
+                        aria-label={x.mend === "links" ? "Ask the links now" : "Try where it lands now"}
+                      >
+                        {x.mend === "links" ? "Ask them" : "Try it"}
+                      </button>
+                    ) : (
+                      words && (
+                        <Link
+                          className="text-cornflower underline"
+                          to={to.startsWith("/") ? to : `/campaigns/${c.id}/${to}`}
+                        >
+                          {words}
+                        </Link>
+                      )
+                    )}
+                    {x.may_overrule && !x.overruled && me.role === "analyst" && <Overrule id={c.id} x={x} />}
+                  </td>
+                </tr>
+              );
+            })}
+          </tbody>
+        </table>
+      )}
+    </Page>
+  );
+}
+
+function Overrule({ id, x }: { id: number; x: M["Check"] }) {
+  const client = useQueryClient();
+  const [reason, setReason] = useState("");
+  return (
+    <Ask
+      trigger={
+        <button type="button" className="btn btn-bare ml-2 py-0">
+          Overrule…
+        </button>
+      }
+      title={`Overrule “${x.check}”?`}
+      words="Overrule it"
+      disabled={reason.trim().length < 5}
+      act={async () => {
+        await post(`/campaigns/${id}/overrule`, { check: x.check, finding: x.finding, reason });
+        await client.invalidateQueries();
+      }}
+    >
+      {x.finding}
+      <label className="mt-3 block text-ink">
+        <span className="label">Why it may go out all the same, for the record</span>
+        <textarea className="field" rows={3} value={reason} onChange={(e) => setReason(e.target.value)} />
+      </label>
+    </Ask>
+  );
+}

@@ -1,0 +1,109 @@
+"""What campaigns say: versions, templates, pictures; overruled stops; what links answered."""
+
+from __future__ import annotations
+
+import sqlite3
+from typing import Any
+
+TEXTS = ("subject", "preview", "html", "plain", "blocks")
+
+
+def add_version(db: sqlite3.Connection, campaign: int, n: int, texts: dict[str, Any], who: str, now: int) -> None:
+    """Keep what a version says; the number taken again replaces it (a draft's other version is edited)."""
+    db.execute(
+        "INSERT OR REPLACE INTO campaign_versions (campaign, n, at, who, subject, preview, html, plain, blocks) "
+        "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        (campaign, n, now, who, *(texts.get(t) for t in TEXTS)),
+    )
+
+
+def versions(db: sqlite3.Connection, campaign: int) -> list[sqlite3.Row]:
+    """Every version with how many were handed over with it."""
+    return db.execute(
+        "SELECT v.*, (SELECT count(*) FROM deliveries d JOIN passes q ON q.id = d.pass WHERE q.campaign = v.campaign "
+        "AND d.state = 'handed over' AND coalesce(d.version, 1) = v.n) AS handed "
+        "FROM campaign_versions v WHERE v.campaign = ? ORDER BY v.n",
+        (campaign,),
+    ).fetchall()
+
+
+def version(db: sqlite3.Connection, campaign: int, n: int) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute(
+        "SELECT * FROM campaign_versions WHERE campaign = ? AND n = ?", (campaign, n)
+    ).fetchone()
+    return row
+
+
+def drop_version(db: sqlite3.Connection, campaign: int, n: int) -> None:
+    db.execute("DELETE FROM campaign_versions WHERE campaign = ? AND n = ?", (campaign, n))
+
+
+def overrule(db: sqlite3.Connection, campaign: int, name: str, finding: str, reason: str, who: str, now: int) -> None:
+    db.execute("INSERT OR REPLACE INTO overrules VALUES (?, ?, ?, ?, ?, ?)", (campaign, name, finding, reason, who, now))
+
+
+def take_overrule_back(db: sqlite3.Connection, campaign: int, name: str, finding: str) -> None:
+    db.execute("DELETE FROM overrules WHERE campaign = ? AND name = ? AND finding = ?", (campaign, name, finding))
+
+
+def overrules(db: sqlite3.Connection, campaign: int) -> dict[tuple[str, str], sqlite3.Row]:
+    rows = db.execute("SELECT * FROM overrules WHERE campaign = ?", (campaign,))
+    return {(r["name"], r["finding"]): r for r in rows}
+
+
+def keep_link_answer(db: sqlite3.Connection, url: str, at: int, status: int, said: str) -> None:
+    db.execute("INSERT OR REPLACE INTO link_answers VALUES (?, ?, ?, ?)", (url, at, status, said))
+
+
+def link_answers(db: sqlite3.Connection, urls: list[str]) -> dict[str, sqlite3.Row]:
+    marks = ",".join("?" * len(urls))
+    return {r["url"]: r for r in db.execute(f"SELECT * FROM link_answers WHERE url IN ({marks})", urls)}
+
+
+def templates(db: sqlite3.Connection) -> list[sqlite3.Row]:
+    return db.execute("SELECT * FROM templates ORDER BY name COLLATE NOCASE").fetchall()
+
+
+def template(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute("SELECT * FROM templates WHERE id = ?", (id,)).fetchone()
+    return row
+
+
+def template_named(db: sqlite3.Connection, name: str) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute("SELECT * FROM templates WHERE name = ?", (name,)).fetchone()
+    return row
+
+
+def add_template(db: sqlite3.Connection, name: str, texts: dict[str, Any], who: str, now: int) -> int:
+    return int(
+        db.execute(
+            "INSERT INTO templates (name, made_at, who, plain_by_hand, subject, preview, html, plain, blocks) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (name, now, who, int(bool(texts["plain_by_hand"])), *(texts.get(t) for t in TEXTS)),
+        ).lastrowid
+        or 0
+    )
+
+
+def remove_template(db: sqlite3.Connection, id: int) -> None:
+    db.execute("DELETE FROM templates WHERE id = ?", (id,))
+
+
+def keep_picture(
+    db: sqlite3.Connection, hash: str, name: str, kind: str, size: tuple[int, int, int], who: str, now: int
+) -> int:
+    """A picture's row (``size`` is bytes, width, height); the same file again is the same picture."""
+    db.execute(
+        "INSERT OR IGNORE INTO pictures (hash, name, kind, bytes, width, height, at, who) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+        (hash, name, kind, *size, now, who),
+    )
+    return int(db.execute("SELECT id FROM pictures WHERE hash = ?", (hash,)).fetchone()["id"])
+
+
+def pictures(db: sqlite3.Connection) -> list[sqlite3.Row]:
+    return db.execute("SELECT * FROM pictures ORDER BY id DESC").fetchall()
+
+
+def picture(db: sqlite3.Connection, hash: str) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute("SELECT * FROM pictures WHERE hash = ?", (hash,)).fetchone()
+    return row
