@@ -89,7 +89,7 @@ def _fields(desk: Desk, row: Any, who: recipients.Recipients) -> list[Finding]:
 
 def _volume(desk: Desk, row: Any, who: recipients.Recipients) -> list[Finding]:
     """What a provider would get in one day, against its busiest day of the last 30."""
-    from openmeadow.desk.campaigns import draw_schedule
+    from openmeadow.desk.planning import draw_schedule
 
     assert isinstance(who.view.facts, StoreFacts)
     zone, names = ZoneInfo(str(desk.setting("time_zone"))), provider_names()
@@ -133,7 +133,7 @@ def _rest(who: recipients.Recipients) -> list[Finding]:
 
 def _collisions(desk: Desk, row: Any, who: recipients.Recipients) -> list[Finding]:
     """Other plans that reach the same people on the same day."""
-    from openmeadow.desk.campaigns import draw_schedule
+    from openmeadow.desk.planning import draw_schedule
 
     zone, db = ZoneInfo(str(desk.setting("time_zone"))), desk.store.read()
 

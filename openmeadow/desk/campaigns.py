@@ -9,39 +9,27 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.addresses.syntax import address_key
-from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.message.body import links, twin
-from openmeadow.core.planning.batches import BatchPlan
-from openmeadow.core.planning.guardrails import LIMITS, could_show
-from openmeadow.core.planning.slots import Schedule, Windows, schedule
-from openmeadow.desk import asking, audience, checking, recipients, segments, senders
+from openmeadow.core.planning.slots import allowed_from
+from openmeadow.desk import (
+    approving,
+    asking,
+    audience,
+    checking,
+    recipients,
+    resending,
+    segments,
+    senders,
+    timing,
+    versions,
+)
 from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns, subscribers, workspace
-from openmeadow.store.facts import StoreFacts
+from openmeadow.desk.planning import ONCE, check_plan, draw_schedule, plan_of, windows_of
+from openmeadow.store import campaigns, subscribers, workspace, writing
 
-PLAN_DEFAULTS: dict[str, Any] = {
-    "start": None,
-    "lead_share": 0.08,
-    "batches": 3,
-    "interval": 4 * 3600,
-    "order": "most engaged first",
-    "resend": True,
-    "wait": 3 * 86400,
-    "held_share": 0.10,
-    "new_subject": "",
-    "machine_only": False,
-    "let_go_days": 0,
-    "hours": [0, 24],
-    "weekdays": [0, 1, 2, 3, 4, 5, 6],
-    "caps": {},
-    "largest": 0,
-    "no_later_than": None,
-}
 TRAP_PATH = "/trap"
-ONCE: dict[str, dict[str, Any]] = {"campaign": {}, "consent request": {"resend": False}}  # a second request is refused
 
 
 def row_of(desk: Desk, id: int) -> Any:
@@ -51,18 +39,16 @@ def row_of(desk: Desk, id: int) -> Any:
     return row
 
 
-def plan_of(row: Any) -> dict[str, Any]:
-    return {**PLAN_DEFAULTS, **json.loads(row["plan"])}
-
-
 def add(desk: Desk, name: str, who: str) -> int:
     name = name.strip()
     if not name:
         raise Refused("A campaign needs a name.")
+    wait = timing.usual_wait(desk.view())
     with desk.store.atomic() as db:
         if campaigns.named(db, name):
             raise Refused(f"There is already a campaign “{name}”.")
         id = campaigns.add(db, name, secrets.randbits(48), desk.now())
+        campaigns.update(db, id, {"plan": json.dumps({"wait": wait})})
         workspace.log(db, desk.now(), who, "began campaign", name)
     return id
 
@@ -107,65 +93,6 @@ def choose(desk: Desk, id: int, email: str, side: str) -> None:
         campaigns.choose_person(db, id, found[key], side)
 
 
-def _batch_plan(row: Any, now: int, people: int) -> BatchPlan:
-    p = plan_of(row)
-    start = max(int(p["start"] or now), now)
-    batches = int(p["batches"])
-    if p["largest"]:
-        rest = people - round(people * float(p["lead_share"]))
-        batches = max(batches, -(-rest // int(p["largest"])))
-    return BatchPlan(int(row["seed"]), start, float(p["lead_share"]), batches, int(p["interval"]), str(p["order"]))
-
-
-def draw_schedule(desk: Desk, row: Any, who: recipients.Recipients) -> Schedule:
-    """Everybody's batch, every batch's moment: hours, weekdays, caps and the last moment kept."""
-    p, s = plan_of(row), who.view.scores
-    assert isinstance(who.view.facts, StoreFacts)
-    names = provider_names()
-    return schedule(
-        _batch_plan(row, desk.now(), len(who.index)),
-        who.subscriber,
-        s.band[who.index],
-        s.score[who.index],
-        who.view.facts.provider[who.index],
-        Windows((int(p["hours"][0]), int(p["hours"][1])), frozenset(int(d) for d in p["weekdays"])),
-        ZoneInfo(str(desk.setting("time_zone"))),
-        {names.index(n): int(cap) for n, cap in dict(p["caps"]).items() if n in names and cap},
-        p["no_later_than"],
-    )
-
-
-def preview_plan(desk: Desk, id: int) -> dict[str, Any]:
-    """The batches as they would be now: moment, people, bands; and whether there is history to order by."""
-    row = row_of(desk, id)
-    _check_plan(plan_of(row))
-    who = recipients.work_out(desk, row)
-    s, drawn = who.view.scores, draw_schedule(desk, row, who)
-    out = []
-    for i, at in enumerate(drawn.moments):
-        mine = drawn.batch == i
-        out.append(
-            {
-                "n": i + 1,
-                "due_at": at,
-                "people": int(mine.sum()),
-                "lead": drawn.lead and i == 0,
-                "bands": np.bincount(s.band[who.index[mine]], minlength=len(BANDS)).tolist(),
-            }
-        )
-    notes = []
-    if plan_of(row)["order"] == "most engaged first" and len(who.index) and float(s.score[who.index].max()) == 0:
-        notes.append("Nobody here has answered anything yet, so the order within the plan is by lot.")
-    if drawn.moved:
-        notes.append(f"{drawn.moved:,} people move to a later slot, because their provider's cap is full.")
-    if drawn.late.any():
-        notes.append(f"{int(drawn.late.sum()):,} people find no room before the last moment and are passed over.")
-    silent = [name for name, limit in LIMITS.items() if len(who.index) and not could_show(len(who.index), limit)]
-    if silent:
-        notes.append(f"At this size nothing could be shown of {', '.join(silent)}.")
-    return {"batches": out, "sieve": who.sieve, "note": " ".join(notes)}
-
-
 def start(desk: Desk, id: int, who: str) -> dict[str, int]:
     """Draw the batches and let the plan run. Everybody permitted gets exactly one row in the ledger."""
     row = row_of(desk, id)
@@ -178,25 +105,23 @@ def start(desk: Desk, id: int, who: str) -> dict[str, int]:
     if stops:
         raise Refused(f"It cannot start yet. {stops[0]['check']}: {stops[0]['finding']}")
     p = plan_of(row)
-    _check_plan(p)
+    check_plan(p)
     chosen = recipients.work_out(desk, row)
     if not len(chosen.index):
         reason = next((words for words, n in chosen.sieve if n < 0), "the segments are empty")
         raise Refused(f"Nobody would receive this: {reason.lower()}.")
+    other = writing.version(desk.store.read(), id, versions.VERSIONS)
     drawn, band = draw_schedule(desk, row, chosen), chosen.view.scores.band[chosen.index]
     with desk.store.atomic() as db:
         if (again := campaigns.one(db, id)) is None or again["state"] != "draft":
             raise Refused(f"“{row['name']}” has already been started.")
         message = campaigns.add_message(db, row["name"], row["purpose"])
         on_start(desk, db, row, message, who)
-        for url in links(row["html"]):
+        for url in dict.fromkeys(links(row["html"]) + (links(other["html"]) if other is not None else [])):
             campaigns.add_link(db, message, url)
         campaigns.add_link(db, message, str(desk.setting("public_url")) + TRAP_PATH, trap=True)
+        writing.add_version(db, id, 1, dict(row), who, desk.now())
         first = campaigns.add_pass(db, id, "first")
-        again_pass = None
-        if p["resend"]:
-            arms = ["Same subject"] + (["New subject"] if p["new_subject"] else [])
-            again_pass = campaigns.add_pass(db, id, "resend", json.dumps(arms), float(p["held_share"]))
         for i, at in enumerate(drawn.moments):
             mine = np.flatnonzero(drawn.batch == i)
             batch_id = campaigns.add_batch(db, first, i + 1, at, len(mine))
@@ -213,8 +138,13 @@ def start(desk: Desk, id: int, who: str) -> dict[str, int]:
                         for j in late
                     ),
                 )
-            if again_pass is not None:
-                campaigns.add_batch(db, again_pass, i + 1, at + int(p["wait"]), 0)
+        if p["resend"]:
+            resending.plan_passes(db, id, p, drawn.moments)
+        if p["test"] and other is not None:
+            by_lot = versions.divide(row, chosen.subscriber, drawn.batch == 0)
+            campaigns.set_versions(
+                db, ((int(v), first, int(s)) for v, s in zip(by_lot, chosen.subscriber, strict=True) if v)
+            )
         campaigns.update(
             db, id, {"state": "planned", "message": message, "started_at": desk.now(), "sieve": json.dumps(chosen.sieve)}
         )
@@ -228,22 +158,6 @@ def on_start(desk: Desk, db: Any, row: Any, message: int, who: str) -> None:
         asking.keep_segments(desk, db, row, message, who)
 
 
-def _check_plan(p: dict[str, Any]) -> None:
-    for ok, words in (
-        (0 <= p["lead_share"] <= 0.5, "The lead batch may be up to half of the people."),
-        (1 <= p["batches"] <= 100, "A plan has 1 to 100 batches."),
-        (60 <= p["interval"] <= 30 * 86400, "Batches stand between a minute and 30 days apart."),
-        (not p["resend"] or 3600 <= p["wait"] <= 30 * 86400, "A resend waits between an hour and 30 days."),
-        (0 <= p["held_share"] <= 0.5, "At most half can be held back."),
-        (0 <= p["hours"][0] < p["hours"][1] <= 24, "The hours begin before they end, between 0 and 24."),
-        (bool(p["weekdays"]) and set(p["weekdays"]) <= set(range(7)), "Choose at least one weekday."),
-        (p["largest"] >= 0 and all(c >= 0 for c in dict(p["caps"]).values()), "A cap is a number of people, or none."),
-        (p["no_later_than"] is None or p["no_later_than"] > (p["start"] or 0), "The last moment comes after the start."),
-    ):
-        if not ok:
-            raise Refused(words)
-
-
 def hold(desk: Desk, id: int, who: str) -> None:
     """Nothing more goes out until somebody goes on; what is being handed over at this moment is finished."""
     _move(desk, id, who, ("planned", "sending"), "held", "held plan")
@@ -251,6 +165,9 @@ def hold(desk: Desk, id: int, who: str) -> None:
 
 def go_on(desk: Desk, id: int, who: str) -> None:
     """Go on with a held plan; guardrails count anew from here."""
+    row = row_of(desk, id)
+    if approving.needed(desk) and row["asked_by"] == who and row["held_why"].startswith(f"{who} changed"):
+        raise Refused("You changed the message yourself; somebody else must look at it and go on.")
     _move(desk, id, who, ("held",), "sending", "went on with plan")
     with desk.store.atomic() as db:
         campaigns.update(db, id, {"guard_from": desk.now() + 1, "held_why": "", "held_evidence": "[]"})
@@ -262,6 +179,31 @@ def stop(desk: Desk, id: int, who: str) -> int:
     with desk.store.atomic() as db:
         campaigns.set_batches(db, id, ("waiting", "going out", "held"), "stopped")
         return campaigns.stop_waiting(db, id, desk.now())
+
+
+def move(desk: Desk, id: int, batch: int, due_at: int, who: str) -> int:
+    """Another moment for a batch that still waits: never before now nor outside the allowed hours; its resend moves
+    along. The moment it got."""
+    row, db = row_of(desk, id), desk.store.read()
+    found = campaigns.batch(db, batch)
+    if found is None or found["campaign"] != id:
+        raise Missing("There is no such batch.")
+    if row["state"] not in ("planned", "sending", "held") or found["state"] != "waiting":
+        raise Refused("Only a batch that still waits can be moved.")
+    p, zone = plan_of(row), ZoneInfo(str(desk.setting("time_zone")))
+    at = allowed_from(max(due_at, desk.now()), windows_of(p), zone)
+    if p["no_later_than"] and at > p["no_later_than"]:
+        raise Refused("That is after the plan's last moment.")
+    with desk.store.atomic() as w:
+        if found["kind"] == "first" and found["n"] > 1 and p["lead_share"]:
+            lead = campaigns.first_moment(w, id)
+            at = max(at, lead)
+        for b in campaigns.batches(w, id):
+            same = b["id"] == batch or (found["kind"] == "first" and resending.group_of(b["n"]) == found["n"])
+            if same and b["state"] == "waiting":
+                campaigns.move_batch(w, b["id"], b["due_at"] + at - found["due_at"])
+        workspace.log(w, desk.now(), who, f"moved batch {resending.group_of(found['n'])}", row["name"])
+    return at
 
 
 def _move(desk: Desk, id: int, who: str, states: tuple[str, ...], to: str, act: str) -> None:

@@ -12,7 +12,7 @@ from openmeadow.core.errors import Refused
 from openmeadow.core.message import checks as message_checks
 from openmeadow.core.message.assembly import Envelope, assemble
 from openmeadow.core.message.body import Body, FieldMistake, check_fields, links
-from openmeadow.desk import senders
+from openmeadow.desk import approving, senders
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, consent, health, workspace, writing
 from openmeadow.wire import links as web
@@ -234,6 +234,9 @@ def checks(desk: Desk, row: Any) -> list[dict[str, Any]]:
         purpose = next((p for p in consent.purposes(desk.store.read()) if p["id"] == row["purpose"]), None)
         if purpose is not None and not purpose["text"]:
             out.append(found("Consent wording", "note", f"{row['purpose_name']} has no wording that people agreed to."))
+    if approving.needed(desk) and row["state"] == "draft" and not approving.approved(desk, row):
+        lapsed = "It was changed after it was approved" if row["approved_as"] else "Nobody else has approved it yet"
+        out.append(found("Second pair of eyes", "stop", f"{lapsed}; ask somebody to look at it.", "approval"))
     return in_order(desk, row, out)
 
 

@@ -13,9 +13,9 @@ from icalendar import Calendar, Event
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.intake.moments import rfc3339
 from openmeadow.desk import recipients
-from openmeadow.desk.campaigns import draw_schedule
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.exports import safe
+from openmeadow.desk.planning import draw_schedule
 from openmeadow.store import campaigns, subscribers, workspace
 
 COLUMNS = ("email", "name", "batch", "due_at", "pass", "state")

@@ -15,6 +15,8 @@ from openmeadow.core.resend.lift import ArmCount, in_words, lift
 from openmeadow.core.rules.tree import View
 from openmeadow.desk.campaigns import row_of
 from openmeadow.desk.desk import Desk
+from openmeadow.desk.planning import plan_of
+from openmeadow.desk.resending import LATER, arms_in, group_of
 from openmeadow.store import campaigns
 from openmeadow.store.database import Many
 
@@ -86,13 +88,15 @@ def results(desk: Desk, id: int) -> dict[str, Any]:
     db = desk.store.read()
     first = campaigns.of_campaign(db, id, "first")
     again = campaigns.of_campaign(db, id, "resend")
+    by_kind = {"first": first, "resend": again, "second resend": campaigns.of_campaign(db, id, "second resend")}
+    arm_names = {p["kind"]: [a["name"] for a in arms_in(p, plan_of(row))] for p in campaigns.passes(db, id)}
     lines = []
     for b in campaigns.batches(db, id):
-        source = first if b["kind"] == "first" else again
+        source = by_kind[b["kind"]]
         mine = [d for d in source if d["batch"] == b["id"]]
         reached = {d["subscriber"] for d in mine if d["state"] == "handed over"}
         figures = m.figures(reached)
-        if b["kind"] == "resend":
+        if b["kind"] != "first":
             since = min((d["changed_at"] for d in mine if d["changed_at"]), default=int(FAR))
             figures["opened"] = m.answered_after(reached, since)
             figures["clicked"] = len(
@@ -107,8 +111,10 @@ def results(desk: Desk, id: int) -> dict[str, Any]:
             {
                 **{
                     k: (b[k] or 0)
-                    for k in ("id", "n", "due_at", "people", "handed", "waiting", "deferred", "failed", "in_doubt")
+                    for k in ("id", "due_at", "people", "handed", "waiting", "deferred", "failed", "in_doubt")
                 },
+                "n": group_of(b["n"]),
+                "arm": arm_names[b["kind"]][b["n"] // LATER - 1] if b["n"] > LATER else "",
                 "passed_over": b["passed_over"] or 0,
                 "kind": b["kind"],
                 "state": "held" if row["state"] == "held" and b["state"] in ("waiting", "going out") else b["state"],
@@ -157,30 +163,39 @@ def _arms(
     desk: Desk, id: int, m: _Message, again: list[Any], everybody: set[int]
 ) -> tuple[list[dict[str, Any]], str, int]:
     """Each arm of the resend and the held back; answers count from their own batch's resend moment."""
-    gone = {d["batch"]: d["due_at"] for d in again}
-    starts = {
-        b: min(
-            (d["changed_at"] for d in again if d["batch"] == b and d["changed_at"] and d["state"] == "handed over"),
-            default=gone[b],
-        )
-        for b in gone
-    }
     if not again:
         return [], "", m.figures(everybody)["opened"]
-    names = json.loads(next(p["arms"] for p in campaigns.passes(desk.store.read(), id) if p["kind"] == "resend"))
+    # a batch and those of its arms that wait longer are one draw by lot: all are counted from its first resend on
+    group = {d["batch"]: group_of(d["batch_n"]) for d in again}
+    starts = {
+        g: min(
+            (
+                d["changed_at"]
+                for d in again
+                if group[d["batch"]] == g and d["changed_at"] and d["state"] == "handed over"
+            ),
+            default=min(d["due_at"] for d in again if group[d["batch"]] == g),
+        )
+        for g in set(group.values())
+    }
+    resend = next(p for p in campaigns.passes(desk.store.read(), id) if p["kind"] == "resend")
+    names = [a["name"] for a in arms_in(resend, plan_of(row_of(desk, id)))]
+    begun = {group[d["batch"]] for d in again if d["state"] == "handed over"}
 
     def count(name: str, chosen: list[Any]) -> ArmCount:
         total = [0, 0, 0]
-        for b, since in starts.items():
-            people = {d["subscriber"] for d in chosen if d["batch"] == b}
+        for g, since in starts.items():
+            people = {d["subscriber"] for d in chosen if group[d["batch"]] == g}
             total[0] += m.answered_after(people, since)
             total[1] += m.count(Kind.UNSUBSCRIBED, people, since)
             total[2] += m.count(Kind.COMPLAINED, people, since)
         return ArmCount(name, len(chosen), *total)
 
-    held = count("Held back", [d for d in again if d["reason"] == "held back"])
+    # everybody the lot put into an arm counts there, also who answered or left before it came to them
+    drawn = [d for d in again if group[d["batch"]] in begun]
+    held = count("Held back", [d for d in drawn if d["reason"] == "held back"])
     lifts = [
-        lift(count(name, [d for d in again if d["arm"] == i and d["state"] == "handed over"]), held)
+        lift(count(name, [d for d in drawn if d["arm"] == i and d["reason"] != "held back"]), held)
         for i, name in enumerate(names)
     ]
     out: list[dict[str, Any]] = [
@@ -213,8 +228,8 @@ def _arms(
         }
     )
     later: set[int] = set()
-    for b, since in starts.items():
-        reached = {d["subscriber"] for d in again if d["batch"] == b and d["state"] == "handed over"}
+    for g, since in starts.items():
+        reached = {d["subscriber"] for d in again if group[d["batch"]] == g and d["state"] == "handed over"}
         later |= reached & set(m.act_person[(m.act_by != 1) & (m.act_at >= since)].tolist())
     answered_first = m.figures(everybody)["opened"] - len(later & everybody)
     settled = any(x.arm.people for x in lifts)

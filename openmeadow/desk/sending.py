@@ -3,27 +3,30 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import numpy as np
 
+from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.authentication.dkim import Signer
 from openmeadow.core.columns import Kind
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.message.assembly import Envelope, assemble
-from openmeadow.core.message.body import Body, FieldMistake, Said, links
-from openmeadow.core.planning.batches import arms as draw_arms
+from openmeadow.core.message.body import Body, FieldMistake, Said, links, rules_in
 from openmeadow.core.planning.guardrails import EVERY as EVERY_LOOK
 from openmeadow.core.reports.bounces import bounce_class
-from openmeadow.desk import guarding, senders
+from openmeadow.desk import guarding, resending, senders, versions
 from openmeadow.desk.bring_in.events import consequences
-from openmeadow.desk.campaigns import plan_of
 from openmeadow.desk.checking import PAGES, asked_about
 from openmeadow.desk.desk import Desk
+from openmeadow.desk.planning import plan_of
 from openmeadow.desk.recipients import gate_of
 from openmeadow.desk.senders import relay, return_domain
-from openmeadow.store import campaigns, events, subscribers, workspace
+from openmeadow.store import campaigns, events, subscribers, workspace, writing
 from openmeadow.store.facts import StoreFacts
 from openmeadow.wire.smtp_out import HandOver, Relay
 from openmeadow.wire.tokens import Tokens
@@ -31,6 +34,7 @@ from openmeadow.wire.tokens import Tokens
 CHUNK = EVERY_LOOK  # guardrails are read between two of them
 TRIES_AFTER = (1800, 3600, 7200, 14_400)  # then every 8 h, at most 4 days (7-standards)
 EVERY, AT_MOST, A_DAY = 8 * 3600, 4 * 86400, 86400
+TEXTS = ("subject", "html", "plain")
 
 
 def person_fields(row: Any) -> dict[str, object]:
@@ -53,15 +57,52 @@ class Writer:
         self.base = str(settings["public_url"]).rstrip("/")
         stored = campaigns.links(db, row["message"]) if row["message"] else []
         numbers = {r["url"]: r["id"] for r in stored if not r["trap"]} or {u: 0 for u in links(row["html"])}
-        trap = next((r["id"] for r in stored if r["trap"]), 0)
-        postal = str(settings["postal_address"])
+        self.numbers = numbers if row["record_clicks"] else {}
+        self.trap = next((r["id"] for r in stored if r["trap"]), 0) if row["record_clicks"] else 0
+        self.postal = str(settings["postal_address"])
         self.plan = plan_of(row)
-        subjects = [row["subject"], self.plan["new_subject"] or row["subject"]]
-        self.bodies = [Body(s, row["preview"], row["html"], row["plain"], postal, numbers, trap) for s in subjects]
         self.urls = {v: k for k, v in numbers.items()}
         self.signer = Signer(row["domain_name"], row["selector"], row["private_key"])
         self.asks = asked_about(self.desk, row)
         self.record_opens = bool(settings["record_opens"] and row["record_opens"])
+        self.bodies: dict[tuple[int, str, str], Body] = {}
+        self.rules: dict[int, list[str]] = {}
+
+    def texts(self, version: int) -> Any:
+        """What a version says."""
+        kept = writing.version(self.desk.store.read(), self.row["id"], version)
+        return self.row if kept is None else kept
+
+    def body(self, version: int, arm: dict[str, Any] | None) -> Body:
+        """A version's body, under an arm's own subject or opening lines where it has them."""
+        subject, preview = (str((arm or {}).get(t) or "") for t in ("subject", "preview"))
+        found = self.bodies.get((version, subject, preview))
+        if found is None:
+            t = self.texts(version)
+            found = Body(
+                subject or t["subject"],
+                preview or t["preview"],
+                t["html"],
+                t["plain"],
+                self.postal,
+                self.numbers,
+                self.trap,
+            )
+            self.bodies[version, subject, preview] = found
+        return found
+
+    def rules_of(self, version: int) -> list[str]:
+        """The rules that parts of a version are shown by."""
+        if version not in self.rules:
+            t = self.texts(version)
+            self.rules[version] = list(dict.fromkeys(r for x in TEXTS for r in rules_in(t[x])))
+        return self.rules[version]
+
+    def held(self, version: int, index: Any) -> list[set[str]]:
+        """For each of some people (rows of the view) the rules of a version that hold."""
+        rules, view = self.rules_of(version), self.desk.view()
+        masks = [(r, view.mask(self.desk.checked_rule(r, view))[index]) for r in rules]
+        return [{r for r, mask in masks if mask[i]} for i in range(len(index))]
 
     def pages(self, delivery: int, subscriber: int) -> dict[str, str]:
         """The addresses of this person's own pages."""
@@ -75,24 +116,28 @@ class Writer:
             out[field] = f"{self.base}/k/{self.tokens.make('r', delivery, purpose)}"
         return out
 
-    def shown(self, delivery: int, subscriber: int, person: dict[str, object], arm: int) -> Said:
+    def shown(self, d: Any, person: dict[str, object], arm: dict[str, Any] | None, held: set[str]) -> Said:
         """The message for a browser: what it said, its links counted as in the mail, no picture."""
-        return self.bodies[arm].say(
+        delivery, subscriber = d["id"], d["subscriber"]
+        return self.body(d["version"] or self.row["version"], arm).say(
             person,
             lambda n: f"{self.base}/c/{self.tokens.make('c', delivery, n)}",
             f"{self.base}/u/{self.tokens.make('u', delivery)}",
             pages=self.pages(delivery, subscriber),
+            held=held,
         )
 
-    def message(self, delivery: int, subscriber: int, email: str, person: dict[str, object], arm: int, at: int) -> bytes:
+    def message(self, d: Any, person: dict[str, object], arm: dict[str, Any] | None, held: set[str], at: int) -> bytes:
         t, row = self.tokens, self.row
+        delivery, subscriber, email = d["id"], d["subscriber"], d["email"]
         unsubscribe = f"{self.base}/u/{t.make('u', delivery)}"
-        said = self.bodies[arm].say(
+        said = self.body(d["version"] or row["version"], arm).say(
             person,
             lambda n: f"{self.base}/c/{t.make('c', delivery, n)}",
             unsubscribe,
             f"{self.base}/o/{t.make('o', delivery)}" if self.record_opens else "",
             self.pages(delivery, subscriber),
+            held,
         )
         plain = assemble(
             said,
@@ -117,7 +162,11 @@ def in_browser(desk: Desk, tokens: Tokens, delivery: int) -> Said:
     person = subscribers.subscriber(desk.store.read(), d["subscriber"]) if d is not None else None
     if d is None or row is None or person is None or person["erased_at"]:
         raise Missing("This message is not there any more.")
-    return Writer(desk, row, tokens).shown(delivery, d["subscriber"], person_fields(person), d["arm"])
+    writer = Writer(desk, row, tokens)
+    arms = resending.arms_in(d, writer.plan) if d["kind"] != "first" else [None]
+    index = np.searchsorted(desk.view().columns.people.id, np.array([d["subscriber"]]))
+    held = writer.held(d["version"] or row["version"], index)[0]
+    return writer.shown(d, person_fields(person), arms[d["arm"]], held)
 
 
 def test_copy(desk: Desk, row: Any, to: str, *, mark: str = "", label: str = "[Test] ") -> None:
@@ -155,67 +204,104 @@ def recover(desk: Desk) -> int:
 
 
 def send_due(desk: Desk, tokens: Tokens) -> int:
-    """Hand over everything that is due now. Returns how many hand-overs were tried."""
-    tried, db = 0, desk.store.read()
+    """Hand over everything that is due now, plan by plan in turns of a chunk, so that a long batch keeps no other
+    waiting. Returns how many hand-overs were tried."""
+    db, turns = desk.store.read(), []
     for r in campaigns.again_due(db, desk.now()):
         with desk.store.atomic() as w:
             campaigns.requeue(w, r["batch"], desk.now())
-        tried += _batch(desk, tokens, r["batch"], second_try=True)
-    for r in campaigns.due_batches(db, desk.now()):
-        tried += _batch(desk, tokens, r["id"])
+        turns.append(_batch(desk, tokens, r["batch"], second_try=True))
+    turns += [_batch(desk, tokens, r["id"]) for r in campaigns.due_batches(db, desk.now())]
+    tried = 0
+    while turns:
+        going = []
+        for turn in turns:
+            done = next(turn, None)
+            if done is not None:
+                tried += done
+                going.append(turn)
+        turns = going
     return tried
 
 
-def _batch(desk: Desk, tokens: Tokens, id: int, *, second_try: bool = False) -> int:
+def _begin(desk: Desk, row: Any, batch: Any) -> bool:
+    """What is done once, when a batch's moment has come; False where the plan does not go on."""
+    if senders.fresh_check(desk, row["domain_id"]) == "broken":
+        return False  # the look has held the plan, with the record that broke
+    if batch["kind"] == "first" and batch["n"] > 1 and (why := versions.settle(desk, row)):
+        with desk.store.atomic() as db:
+            campaigns.update(db, row["id"], {"state": "held", "held_why": why})
+            workspace.log(db, desk.now(), "worker", "held plan: versions", row["name"])
+        return False
+    if batch["kind"] != "first" and batch["n"] < resending.LATER:
+        resending.draw(desk, row, batch)
+    with desk.store.atomic() as db:
+        campaigns.set_batch(db, batch["id"], "going out")
+        campaigns.update(db, row["id"], {"state": "sending"})
+    return True
+
+
+def _batch(desk: Desk, tokens: Tokens, id: int, *, second_try: bool = False) -> Iterator[int]:
+    """Hand over a batch chunk by chunk; yields how many were tried in each."""
     batch = campaigns.batch(desk.store.read(), id)
     assert batch is not None
     row = campaigns.one(desk.store.read(), batch["campaign"])
     assert row is not None
     if row["state"] not in ("planned", "sending", *(("finished",) if second_try else ())):
-        return 0
-    if batch["state"] == "waiting":
-        if senders.fresh_check(desk, row["domain_id"]) == "broken":
-            return 0  # the look has held the plan, with the record that broke
-        if batch["kind"] == "resend":
-            _draw_resend(desk, row, batch)
-        with desk.store.atomic() as db:
-            campaigns.set_batch(db, id, "going out")
-            campaigns.update(db, row["id"], {"state": "sending"})
-    tried, writer, out = 0, Writer(desk, row, tokens), relay(desk)
+        return
+    if batch["state"] == "waiting" and not _begin(desk, row, batch):
+        return
+    row = campaigns.one(desk.store.read(), batch["campaign"])
+    writer, out = Writer(desk, row, tokens), relay(desk)
     try:
         while waiting := campaigns.waiting_of(desk.store.read(), id, CHUNK):
-            now_row = campaigns.one(desk.store.read(), row["id"])
+            now_row = campaigns.one(desk.store.read(), writer.row["id"])
             if now_row is None or now_row["state"] in ("held", "stopped"):
-                return tried
+                return
+            if now_row["version"] != writer.row["version"]:
+                writer = Writer(desk, now_row, tokens)  # what was changed meanwhile is said from here on
             out.ready()
-            permitted = _allowed(desk, row, batch, waiting)
-            for d in waiting:
-                reason = permitted.get(d["subscriber"])
-                if reason:
-                    _not_now(desk, writer.plan, d, reason)
-                    continue
-                _one(desk, writer, out, d)
-                tried += 1
-            if not guarding.too_soon(desk, row["id"]) and guarding.look(desk, row["id"]):
-                return tried
+            yield _chunk(desk, writer, out, batch, waiting)
+            if not guarding.too_soon(desk, writer.row["id"]) and guarding.look(desk, writer.row["id"]):
+                return
     finally:
         out.close()
-    _close(desk, row["id"], id)
+    _close(desk, writer.row["id"], id)
+
+
+def _chunk(desk: Desk, writer: Writer, out: Relay, batch: Any, waiting: list[Any]) -> int:
+    """Hand over to some people, or say why not; how many were tried."""
+    row, tried = writer.row, 0
+    arms = resending.arms_in(batch, writer.plan) if batch["kind"] != "first" else [None]
+    permitted, index = _allowed(desk, row, batch, waiting)
+    held: dict[int, list[set[str]]] = {}
+    for i, d in enumerate(waiting):
+        reason = permitted.get(d["subscriber"])
+        if reason:
+            _not_now(desk, writer.plan, d, reason)
+            continue
+        version = d["version"] or row["version"]
+        if version not in held:
+            held[version] = writer.held(version, index)
+        _one(desk, writer, out, d, arms[d["arm"]], held[version][i])
+        tried += 1
     return tried
 
 
 def _not_now(desk: Desk, plan: dict[str, Any], d: Any, reason: str) -> None:
     """Passed over with the reason; who has only had too many messages waits a day, within the plan's last moment."""
     now, last = desk.now(), plan["no_later_than"]
+    waits = (reason == "too many messages" and last is not None) or reason == CAP_FULL
     with desk.store.atomic() as db:
-        if reason == "too many messages" and last is not None and now + A_DAY <= last:
+        if waits and (last is None or now + A_DAY <= last):
             campaigns.mark(db, d["id"], campaigns.DEFERRED, now, reason, now + A_DAY)
         else:
             campaigns.mark(db, d["id"], campaigns.PASSED_OVER, now, reason)
 
 
-def _allowed(desk: Desk, row: Any, batch: Any, waiting: list[Any]) -> dict[int, str]:
-    """Reasons to pass over people at the last moment, by subscriber: the gate, and for a resend an answer."""
+def _allowed(desk: Desk, row: Any, batch: Any, waiting: list[Any]) -> tuple[dict[int, str], Any]:
+    """Reasons to pass over people at the last moment, by subscriber: the gate, a provider's cap, and for a resend an
+    answer. And their rows of the view."""
     view = desk.view()
     assert isinstance(view.facts, StoreFacts)
     subscribers = np.array([d["subscriber"] for d in waiting], np.int64)
@@ -223,26 +309,44 @@ def _allowed(desk: Desk, row: Any, batch: Any, waiting: list[Any]) -> dict[int, 
     answer = gate_of(view.facts.only(index), row, limits=True)
     assert answer is not None
     out = {int(s): answer.why_not(i)[0] for i, s in enumerate(subscribers) if not answer.permitted[i]}
-    if batch["kind"] == "resend":
-        rows = view.columns.rows
-        for s, i in zip(subscribers.tolist(), index.tolist(), strict=True):
-            for r in range(int(view.columns.start[i]), int(view.columns.start[i + 1])):
-                if rows.message[r] == row["message"] and min(rows.opened_at[r], rows.reacted_at[r]) <= view.now:
-                    out[s] = "answered before the resend"
+    if batch["kind"] != "first":
+        out |= resending.answered_meanwhile(view, row, subscribers, index)
+    if caps := dict(plan_of(row)["caps"]):
+        out |= _over_caps(desk, caps, subscribers, view.facts.provider[index], out)
+    return out, index
+
+
+CAP_FULL = "its provider's cap for the day is full"
+
+
+def _over_caps(
+    desk: Desk, caps: dict[str, int], subscribers: Any, provider: Any, without: dict[int, str]
+) -> dict[int, str]:
+    """Who is over a provider's cap for today, over everything this workspace has sent."""
+    zone = ZoneInfo(str(desk.setting("time_zone")))
+    today = datetime.fromtimestamp(desk.now(), UTC).astimezone(zone).replace(hour=0, minute=0, second=0, microsecond=0)
+    had, names = campaigns.handed_by_provider(desk.store.read(), int(today.timestamp())), provider_names()
+    out = {}
+    for s, p in zip(subscribers.tolist(), provider.tolist(), strict=True):
+        if s in without or not caps.get(names[p]):
+            continue
+        had[p] = had.get(p, 0) + 1
+        if had[p] > caps[names[p]]:
+            out[s] = CAP_FULL
     return out
 
 
-def _one(desk: Desk, writer: Writer, out: Relay, d: Any) -> None:
+def _one(desk: Desk, writer: Writer, out: Relay, d: Any, arm: dict[str, Any] | None, held: set[str]) -> None:
     """``handing over`` is written before DATA, the result after; each in a transaction of its own."""
     now = desk.now()
     try:
-        message = writer.message(d["id"], d["subscriber"], d["email"], person_fields(d), d["arm"], now)
+        message = writer.message(d, person_fields(d), arm, held, now)
     except FieldMistake as e:
         with desk.store.atomic() as db:
             campaigns.mark(db, d["id"], campaigns.PASSED_OVER, now, str(e))
         return
     with desk.store.atomic() as db:
-        campaigns.mark(db, d["id"], campaigns.HANDING, now)
+        campaigns.begin_hand_over(db, d["id"], d["version"] or writer.row["version"], now)
     sender = writer.tokens.return_path(d["id"], return_domain(writer.row["domain_name"]))
     result = out.hand_over(sender, d["email"], message)
     with desk.store.atomic() as db:
@@ -300,46 +404,3 @@ def _close(desk: Desk, campaign: int, batch: int) -> None:
                 campaigns.set_batch(db, batch, "gone", gone_at=desk.now())
         if campaigns.open_batches(db, campaign) == 0:
             campaigns.update(db, campaign, {"state": "finished"})
-
-
-def unanswered_of(desk: Desk, row: Any, first_batch: int, machine_only: bool) -> dict[int, int]:
-    """Subscriber -> band of those of one first-pass batch who got the message and left it unanswered."""
-    view = desk.view()
-    rows, now = view.columns.rows, view.now
-    of_batch = {
-        d["subscriber"]: d
-        for d in campaigns.of_campaign(desk.store.read(), row["id"], "first")
-        if d["batch_n"] == first_batch and d["state"] == campaigns.HANDED
-    }
-    hit = (rows.message == row["message"]) & (rows.failed_at > now)
-    hit &= (rows.opened_at > now) & (rows.reacted_at > now)
-    if not machine_only:
-        hit &= rows.machine_at > now
-    people = view.columns.people.id[rows.person[hit]]
-    return {int(s): int(of_batch[int(s)]["band"]) for s in people if int(s) in of_batch}
-
-
-def _draw_resend(desk: Desk, row: Any, batch: Any) -> None:
-    """Who is due for the resend of one batch, held back and divided into arms by lot; once."""
-    plan, names = plan_of(row), json.loads(batch["arms"])
-    due = unanswered_of(desk, row, batch["n"], bool(plan["machine_only"]))
-    subscribers = np.array(sorted(due), np.int64)
-    arm = draw_arms(int(row["seed"]) + batch["n"], subscribers, float(batch["held_share"]), len(names))
-    with desk.store.atomic() as db:
-        campaigns.add_deliveries(
-            db,
-            (
-                (
-                    batch["pass"],
-                    batch["id"],
-                    int(s),
-                    max(int(a), 0),
-                    due[int(s)],
-                    campaigns.PASSED_OVER if a < 0 else campaigns.WAITING,
-                    "held back" if a < 0 else None,
-                )
-                for s, a in zip(subscribers, arm, strict=True)
-            ),
-        )
-        campaigns.set_batch(db, batch["id"], "waiting", people=len(subscribers))
-        workspace.log(db, desk.now(), "worker", "drew resend", f"{row['name']}, batch {batch['n']}", len(subscribers))

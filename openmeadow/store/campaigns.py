@@ -307,6 +307,60 @@ def mark(
     )
 
 
+def begin_hand_over(db: sqlite3.Connection, id: int, version: int, now: int) -> None:
+    """Written before DATA, with what is said."""
+    mark(db, id, HANDING, now)
+    db.execute("UPDATE deliveries SET version = ? WHERE id = ?", (version, id))
+
+
+def set_versions(db: sqlite3.Connection, rows: Many[tuple[int, int, int]]) -> None:
+    """(version, pass, subscriber): what was drawn by lot before anything goes out."""
+    db.executemany("UPDATE deliveries SET version = ? WHERE pass = ? AND subscriber = ?", rows)
+
+
+def state_counts(db: sqlite3.Connection, campaign: int) -> dict[str, int]:
+    """How many deliveries of a campaign stand in each state."""
+    rows = db.execute(
+        "SELECT state, count(*) AS n FROM deliveries WHERE pass IN (SELECT id FROM passes WHERE campaign = ?) GROUP BY state",
+        (campaign,),
+    )
+    return {r["state"]: r["n"] for r in rows}
+
+
+def handed_by_provider(db: sqlite3.Connection, since: int) -> dict[int, int]:
+    """How many each provider was handed since a moment, over all plans."""
+    rows = db.execute(
+        "SELECT s.provider, count(*) AS n FROM deliveries d JOIN subscribers s ON s.id = d.subscriber "
+        "WHERE d.state = 'handed over' AND d.changed_at >= ?1 AND d.pass IN (SELECT DISTINCT b.pass FROM batches b "
+        "WHERE b.state IN ('waiting', 'going out') OR coalesce(b.gone_at, ?1) >= ?1) GROUP BY 1",
+        (since,),
+    )
+    return {r["provider"]: r["n"] for r in rows}
+
+
+def resent_often(db: sqlite3.Connection, since: int, most: int) -> set[int]:
+    """Who got that many resends or more since a moment, over all campaigns."""
+    rows = db.execute(
+        "SELECT d.subscriber FROM deliveries d JOIN passes q ON q.id = d.pass WHERE q.kind <> 'first' "
+        "AND d.state = 'handed over' AND d.changed_at > ? GROUP BY 1 HAVING count(*) >= ?",
+        (since, most),
+    )
+    return {int(r["subscriber"]) for r in rows}
+
+
+def first_moment(db: sqlite3.Connection, campaign: int) -> int:
+    """When the first batch of a campaign goes or went out."""
+    row = db.execute(
+        "SELECT min(b.due_at) AS at FROM batches b JOIN passes q ON q.id = b.pass WHERE q.campaign = ? AND q.kind = 'first'",
+        (campaign,),
+    ).fetchone()
+    return int(row["at"] or 0)
+
+
+def move_batch(db: sqlite3.Connection, id: int, due_at: int) -> None:
+    db.execute("UPDATE batches SET due_at = ? WHERE id = ? AND state = 'waiting'", (due_at, id))
+
+
 def caught_between(db: sqlite3.Connection, now: int) -> int:
     """Rows a dead worker left between DATA and its result are in doubt: they may or may not have arrived."""
     return db.execute(
@@ -318,7 +372,8 @@ def caught_between(db: sqlite3.Connection, now: int) -> int:
 
 def delivery(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
     row: sqlite3.Row | None = db.execute(
-        "SELECT d.*, q.campaign, q.kind, c.message, c.purpose, c.name AS campaign_name, c.kind AS campaign_kind, c.asks "
+        "SELECT d.*, q.campaign, q.kind, q.arms, c.message, c.purpose, c.name AS campaign_name, "
+        "c.kind AS campaign_kind, c.asks "
         "FROM deliveries d "
         "JOIN passes q ON q.id = d.pass JOIN campaigns c ON c.id = q.campaign WHERE d.id = ?",
         (id,),

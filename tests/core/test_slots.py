@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from itertools import pairwise
 from zoneinfo import ZoneInfo
 
@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 from openmeadow.core.planning import guardrails as g
 from openmeadow.core.planning.batches import BatchPlan
+from openmeadow.core.planning.local import NO_HOUR, offsets, spread, within_caps
 from openmeadow.core.planning.slots import Windows, allowed_from, capacity_batch, ramp, schedule, slots
 
 LISBON = ZoneInfo("Europe/Lisbon")
@@ -84,6 +85,73 @@ def test_everybody_has_one_moment(
         mine = s.batch[(provider == p) & (s.batch >= 0)]
         counts = np.bincount(day[mine] - day.min()) if len(mine) else np.zeros(1)
         assert counts.max(initial=0) <= cap, "no day goes over the cap"
+
+
+ZONES = [LISBON, ZoneInfo("America/New_York"), ZoneInfo("Asia/Tokyo"), ZoneInfo("Australia/Lord_Howe")]
+
+
+@settings(max_examples=100, deadline=None)
+@given(
+    st.integers(1, 200),
+    st.sampled_from([0.0, 0.1]),
+    st.integers(0, 20),
+    st.integers(0, 400),
+    st.dictionaries(st.integers(0, 1), st.integers(5, 60), max_size=2),
+    st.booleans(),
+)
+def test_the_same_hour_everywhere(people: int, lead: float, hour: int, day: int, caps: dict[int, int], own: bool) -> None:
+    who = np.arange(1, people + 1)
+    zone, provider = (who % 4).astype(np.int32), (who % 2).astype(np.int16)
+    hours = np.where(own & (who % 3 == 0), hour, NO_HOUR).astype(np.int8)
+    windows = Windows((hour, hour + 4), frozenset(range(7)))
+    plan = BatchPlan(7, at("2026-01-12T08:00") + day * DAY, lead, 3, 3600)
+    base = schedule(plan, who, (who % 6).astype(np.int8), who * 1.0, provider, windows, LISBON, {})
+    s = within_caps(
+        spread(base, plan.start, LISBON, ZONES, zone, hours, windows), provider, caps, LISBON, ZONES, zone, windows, 3600
+    )
+    assert (s.batch >= 0).all() and s.moments == sorted(s.moments)
+    days: dict[tuple[int, int], int] = {}
+    for person, b in enumerate(s.batch.tolist()):
+        moment = s.moments[b]
+        assert moment >= plan.start
+        if b > 0 or not lead:
+            there = datetime.fromtimestamp(moment, UTC).astimezone(ZONES[zone[person]])
+            skipped = abs((there.utcoffset() or there.utcoffset()) - (there - timedelta(hours=5)).utcoffset())  # type: ignore[operator]
+            assert hour <= there.hour < hour + 4 or skipped, (there, hour)
+        key = (int(provider[person]), datetime.fromtimestamp(moment, UTC).astimezone(LISBON).toordinal())
+        days[key] = days.get(key, 0) + 1
+    first = int((s.batch == 0).sum()) if lead else 0
+    for (p, _), n in days.items():
+        assert p not in caps or n <= max(caps[p], first), "no day goes over the cap"
+
+
+def test_a_batch_moved_by_hand_keeps_the_rules() -> None:
+    plan = BatchPlan(1, at("2026-03-12T10:00"), 0.1, 2, 3600, first_gap=7200)
+    who, one = np.arange(1, 101), np.zeros(100, np.int8)
+    windows = Windows((9, 18), frozenset(range(5)))
+    moved = {3: at("2026-03-14T23:00"), 2: at("2026-03-12T08:00"), 9: 5}
+    s = schedule(plan, who, one, who * 1.0, one, windows, LISBON, {}, moved_to=moved)
+    assert [local(m) for m in s.moments] == ["Thu 12 Mar 10:00", "Thu 12 Mar 12:00", "Mon 16 Mar 09:00"]
+    assert np.bincount(s.batch).tolist() == [10, 45, 45]
+    swapped = schedule(plan, who, one, who * 1.0, one, windows, LISBON, {}, moved_to={2: at("2026-03-17T10:00")})
+    assert [local(m) for m in swapped.moments][1:] == ["Thu 12 Mar 13:00", "Tue 17 Mar 10:00"]
+    assert int(swapped.batch[who == 100][0]) == 2 or swapped.batch[99] == 0, "the most engaged moved with their batch"
+
+
+def test_order_by_zone_and_sizes() -> None:
+    who, one = np.arange(1, 61), np.zeros(60, np.int8)
+    ahead = offsets(ZONES, at("2026-03-12T10:00"))[who % 4]
+    plan = BatchPlan(1, at("2026-03-12T10:00"), 0.0, 4, 3600, "by time zone")
+    s = schedule(plan, who, one, who * 1.0, one, Windows(), LISBON, {}, ahead=ahead)
+    assert [set((who % 4)[s.batch == b].tolist()) for b in range(4)] == [{3}, {2}, {0}, {1}], "the east first"
+    ramped = BatchPlan(1, plan.start, 0.0, 1, DAY, sizes=tuple(ramp(60, 4)))
+    s = schedule(ramped, who, one, who * 1.0, one, Windows(), LISBON, {})
+    assert np.bincount(s.batch).tolist() == [4, 8, 16, 32][: len(s.moments)] and set(who[s.batch == 0]) == {
+        57,
+        58,
+        59,
+        60,
+    }
 
 
 @pytest.mark.parametrize(

@@ -13,7 +13,19 @@ import pytest
 from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.columns import DAY
 from openmeadow.core.errors import Refused
-from openmeadow.desk import addresses, answers, campaigns, guarding, reports, results, senders, sending, today
+from openmeadow.desk import (
+    addresses,
+    answers,
+    campaigns,
+    guarding,
+    planning,
+    reports,
+    resending,
+    results,
+    senders,
+    sending,
+    today,
+)
 from openmeadow.desk.bring_in import events
 from openmeadow.standins.answers import bounce, complaint
 from openmeadow.store import campaigns as ledger
@@ -84,7 +96,7 @@ def test_nobody_who_answered_or_left_gets_the_resend(folder: Path) -> None:
         set_clock(m.desk, NOW + 4 * DAY)
         batch = next(b for b in ledger.batches(m.desk.store.read(), m.campaign) if b["kind"] == "resend")
         row = campaigns.row_of(m.desk, m.campaign)
-        sending._draw_resend(m.desk, row, ledger.batch(m.desk.store.read(), batch["id"]))
+        resending.draw(m.desk, row, ledger.batch(m.desk.store.read(), batch["id"]))
         answers.opened(m.desk, first[2], "Reader", "198.51.100.1")
         assert answers.unsubscribed(m.desk, first[3]) and answers.unsubscribed(m.desk, first[3])
         sending.send_due(m.desk, m.tokens)
@@ -318,14 +330,14 @@ def test_caps_and_hours_in_a_plan(folder: Path) -> None:
             "resend": False,
         }
         campaigns.write(m.desk, m.campaign, {"plan": plan})
-        shown = campaigns.preview_plan(m.desk, m.campaign)
+        shown = planning.preview_plan(m.desk, campaigns.row_of(m.desk, m.campaign))
         assert [b["people"] for b in shown["batches"] if b["people"]] == [25, 5, 5, 5]
         assert (
             "15 people move to a later slot" in shown["note"] and "nothing could be shown of complaints" in shown["note"]
         )
         last = NOW // DAY * DAY + DAY + 12 * 3600
         campaigns.write(m.desk, m.campaign, {"plan": {"no_later_than": last}})
-        assert "10 people find no room" in campaigns.preview_plan(m.desk, m.campaign)["note"]
+        assert "10 people find no room" in planning.preview_plan(m.desk, campaigns.row_of(m.desk, m.campaign))["note"]
         campaigns.start(m.desk, m.campaign, "t")
         assert states(m) == {"waiting": 30, "passed over": 10}
         for wrong in ({"hours": [13, 11]}, {"weekdays": []}, {"caps": {"Postern": -1}}):

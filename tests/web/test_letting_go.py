@@ -18,7 +18,7 @@ from openmeadow.core.consent.clean_up import Agreement, Stay, next_step
 from openmeadow.core.engagement.replay import FINE_DAYS
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.intake.moments import rfc3339
-from openmeadow.desk import acts, asking, campaigns, checking, clean_up, consent, recipients, sending
+from openmeadow.desk import acts, asking, campaigns, checking, clean_up, consent, planning, recipients, sending
 from openmeadow.desk.bring_in import events, subscribers
 from openmeadow.desk.cutoff import Replays
 from openmeadow.desk.desk import Desk
@@ -82,9 +82,9 @@ def test_asked_once_and_by_one_click_each(running: tuple[Mailing, FlaskClient]) 
         asking.look(m.desk, ["Opera"], True, 0, [])
     id = asking.ready(m.desk, ["News", "Family"], True, 0, [], "Stood at our table at the fair", 30, "ann")
     row = campaigns.row_of(m.desk, id)
-    assert row["kind"] == "consent request" and not campaigns.plan_of(row)["resend"]
+    assert row["kind"] == "consent request" and not planning.plan_of(row)["resend"]
     campaigns.write(m.desk, id, {"plan": {"resend": True}})
-    assert not campaigns.plan_of(campaigns.row_of(m.desk, id))["resend"], "a second one is refused"
+    assert not planning.plan_of(campaigns.row_of(m.desk, id))["resend"], "a second one is refused"
     campaigns.write(m.desk, id, {"html": row["html"].replace("agree_2", "name")})
     stops = [c["finding"] for c in checking.checks(m.desk, campaigns.row_of(m.desk, id)) if c["level"] == "stop"]
     assert stops == ["Nothing in the message says yes to Family: put {{ agree_2 }} as a link."]

@@ -9,19 +9,24 @@ export interface Models {
   AddressCost: AddressCost;
   AddressSummary: AddressSummary;
   AggregateLine: AggregateLine;
+  Approval: Approval;
   Arm: Arm;
+  ArmIn: ArmIn;
   AskAgain: AskAgain;
   AskAgainIn: AskAgainIn;
   BasePoint: BasePoint;
   BatchLine: BatchLine;
   BatchThatFits: BatchThatFits;
   BesideKey: BesideKey;
+  BestHours: BestHours;
   BringIn: BringIn;
   Burst: Burst;
   Campaign: Campaign;
   CampaignIn: CampaignIn;
   CampaignLine: CampaignLine;
   CampaignLines: CampaignLines;
+  ChangeIn: ChangeIn;
+  Changed: Changed;
   Check: Check;
   Checks: Checks;
   ChoiceIn: ChoiceIn;
@@ -39,6 +44,7 @@ export interface Models {
   Decision: Decision;
   Deed: Deed;
   Deeds: Deeds;
+  Differs: Differs;
   Domain: Domain;
   Domains: Domains;
   Done: Done;
@@ -74,6 +80,7 @@ export interface Models {
   MapRule: MapRule;
   MapView: MapView;
   Me: Me;
+  MoveIn: MoveIn;
   Moving: Moving;
   NameIn: NameIn;
   NamedThing: NamedThing;
@@ -148,14 +155,17 @@ export interface Models {
   TestTo: TestTo;
   TodayView: TodayView;
   Token: Token;
+  TrialIn: TrialIn;
   TypedIn: TypedIn;
   TypedVerdict: TypedVerdict;
   TypedVerdicts: TypedVerdicts;
   UndoBouncesIn: UndoBouncesIn;
   Undone: Undone;
   Upload: Upload;
+  UseIn: UseIn;
   Verdict: Verdict;
   VerdictReason: VerdictReason;
+  Version: Version;
   Why: Why;
   WhyNot: WhyNot;
   WinBackIn: WinBackIn;
@@ -232,6 +242,13 @@ export interface AggregateLine {
   policy: string;
   messages: number;
 }
+export interface Approval {
+  needed: boolean;
+  asked_by: string;
+  asked_at: number | null;
+  approved_by: string;
+  lapsed: boolean;
+}
 export interface Arm {
   arm: string;
   people: number;
@@ -243,6 +260,11 @@ export interface Arm {
   high: number | null;
   added: number | null;
   verdict: string;
+}
+export interface ArmIn {
+  subject: string;
+  preview: string;
+  wait: number;
 }
 export interface AskAgain {
   rule: string;
@@ -270,8 +292,9 @@ export interface BasePoint {
 }
 export interface BatchLine {
   id: number;
-  kind: "first" | "resend";
+  kind: "first" | "resend" | "second resend";
   n: number;
+  arm: string;
   due_at: number;
   state: "waiting" | "going out" | "gone" | "held" | "stopped";
   people: number;
@@ -302,6 +325,16 @@ export interface BesideKey {
   selector: string;
   state: "next" | "old";
   made_at: number;
+}
+export interface BestHours {
+  begin: number;
+  share: number;
+  low: number;
+  high: number;
+  sure: boolean;
+  answers: number;
+  counts: number[];
+  own: number;
 }
 export interface BringIn {
   upload: string;
@@ -352,6 +385,10 @@ export interface Campaign {
   record_opens: boolean;
   record_clicks: boolean;
   plan: PlanIn;
+  versions: Version[];
+  version: string;
+  approval: Approval;
+  machine_openers: number;
   checks: Check[];
   purposes: NamedThing[];
   fields: string[];
@@ -368,11 +405,14 @@ export interface PlanIn {
   lead_share: number;
   batches: number;
   interval: number;
-  order: "most engaged first" | "by lot";
+  order: "most engaged first" | "by lot" | "by time zone";
   resend: boolean;
+  resend_rule: "not answered" | "opened, not clicked";
   wait: number;
   held_share: number;
   new_subject: string;
+  arms: ArmIn[];
+  second: boolean;
   machine_only: boolean;
   let_go_days: number;
   /**
@@ -381,11 +421,36 @@ export interface PlanIn {
    */
   hours: number[];
   weekdays: number[];
+  zones: boolean;
+  own_hour: boolean;
   caps: {
     [k: string]: number;
   };
   largest: number;
+  ramp: number;
   no_later_than: number | null;
+  moved: {
+    [k: string]: number;
+  };
+  test: TrialIn | null;
+}
+export interface TrialIn {
+  figure: "opened" | "clicked";
+  wait: number;
+  pick: "better" | "by hand";
+  settled: string;
+  why: string;
+}
+export interface Version {
+  n: number;
+  letter: string;
+  at: number;
+  who: string;
+  subject: string;
+  preview: string;
+  html: string;
+  plain: string;
+  handed: number;
 }
 export interface Check {
   check: string;
@@ -430,6 +495,24 @@ export interface CampaignLine {
 }
 export interface CampaignLines {
   campaigns: CampaignLine[];
+}
+export interface ChangeIn {
+  subject: string | null;
+  preview: string | null;
+  html: string | null;
+  plain: string | null;
+  forget: boolean;
+  only_show: boolean;
+}
+export interface Changed {
+  version: string;
+  differs: Differs[];
+  waiting: number;
+  handed: number;
+}
+export interface Differs {
+  part: string;
+  lines: string[][];
 }
 export interface Checks {
   checks: Check[];
@@ -976,6 +1059,9 @@ export interface Me {
   world_url: string;
   email: string;
 }
+export interface MoveIn {
+  due_at: number;
+}
 export interface NameIn {
   name: string;
 }
@@ -1098,6 +1184,10 @@ export interface PersonIn {
 export interface PlanView {
   batches: PlannedBatch[];
   note: string;
+  resend: string;
+  best: BestHours | null;
+  usual_wait: number;
+  arms: string[];
 }
 export interface PlannedBatch {
   n: number;
@@ -1402,6 +1492,10 @@ export interface Upload {
     [k: string]: string;
   };
   remembered: boolean;
+}
+export interface UseIn {
+  n: number;
+  why: string;
 }
 export interface WhyNot {
   subscriber: number;

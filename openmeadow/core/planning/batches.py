@@ -14,7 +14,8 @@ LEAD, ORDER = 1, 2
 
 @dataclass(frozen=True)
 class BatchPlan:
-    """``lead_share`` of the recipients go first; the rest into ``batches`` equal ones ``interval`` s apart."""
+    """``lead_share`` of the recipients go first; the rest into ``batches`` equal ones ``interval`` s apart, or into such
+    of the ``sizes``. The first of the rest follows the lead batch after ``first_gap`` s, where that is longer."""
 
     seed: int
     start: int
@@ -22,10 +23,16 @@ class BatchPlan:
     batches: int = 1
     interval: int = 3600
     order: str = "most engaged first"
+    sizes: tuple[int, ...] = ()
+    first_gap: int = 0
 
 
-def assign(plan: BatchPlan, subscriber: I64, band: I8, score: F64) -> I32:
-    """Each recipient's batch, 0 = lead batch (empty when ``lead_share`` is 0). Every one has exactly one."""
+ORDERS = ("most engaged first", "by lot", "by time zone")
+
+
+def assign(plan: BatchPlan, subscriber: I64, band: I8, score: F64, ahead: I64 | None = None) -> I32:
+    """Each recipient's batch, 0 = lead batch (empty when ``lead_share`` is 0). Every one has exactly one. ``ahead`` are
+    seconds ahead of UTC, for the order by time zone: the day begins in the east."""
     n = len(subscriber)
     batch = np.ones(n, np.int32)
     if plan.lead_share > 0:
@@ -36,8 +43,17 @@ def assign(plan: BatchPlan, subscriber: I64, band: I8, score: F64) -> I32:
             batch[mine[np.argsort(lot[mine], kind="stable")[:wanted]]] = 0
     rest = np.flatnonzero(batch == 1)
     lot = draw(plan.seed, subscriber[rest], ORDER)
-    order = np.argsort(lot, kind="stable") if plan.order == "by lot" else np.lexsort((lot, -score[rest]))
-    batch[rest[order]] = 1 + np.arange(len(rest)) * plan.batches // max(len(rest), 1)
+    if plan.order == "by lot":
+        order = np.argsort(lot, kind="stable")
+    elif plan.order == "by time zone" and ahead is not None:
+        order = np.lexsort((lot, -ahead[rest]))
+    else:
+        order = np.lexsort((lot, -score[rest]))
+    if plan.sizes:
+        ends = np.cumsum(plan.sizes)
+        batch[rest[order]] = 1 + np.minimum(np.searchsorted(ends, np.arange(len(rest)), "right"), len(ends) - 1)
+    else:
+        batch[rest[order]] = 1 + np.arange(len(rest)) * plan.batches // max(len(rest), 1)
     return batch
 
 

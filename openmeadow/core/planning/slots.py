@@ -61,11 +61,22 @@ def slots(plan: BatchPlan, count: int, windows: Windows, zone: ZoneInfo) -> list
     """``count`` allowed moments, at least an interval apart."""
     out: list[int] = []
     at = plan.start
-    for _ in range(count):
+    for i in range(count):
         at = allowed_from(at, windows, zone)
         out.append(at)
-        at += plan.interval
+        at += max(plan.interval, plan.first_gap) if i == 0 and plan.lead_share > 0 else plan.interval
     return out
+
+
+def by_hand(moments: list[int], moved: Mapping[int, int], plan: BatchPlan, windows: Windows, zone: ZoneInfo) -> list[int]:
+    """Moments with those that somebody moved (by number, from 1): never before the start, nor before the lead batch has
+    had its time, and always at an allowed hour."""
+    out = list(moments)
+    for n in sorted(moved):
+        if 1 <= n <= len(out):
+            first = plan.start if n == 1 or not plan.lead_share else out[0] + plan.first_gap
+            out[n - 1] = allowed_from(max(moved[n], first), windows, zone)
+    return [max(at, out[0]) for at in out] if plan.lead_share and out else out
 
 
 @dataclass(frozen=True)
@@ -80,7 +91,7 @@ class Schedule:
     late: Mask = field(default_factory=lambda: np.zeros(0, bool), repr=False)
 
 
-def _local_day(at: int, zone: ZoneInfo) -> int:
+def local_day(at: int, zone: ZoneInfo) -> int:
     return datetime.fromtimestamp(at, UTC).astimezone(zone).toordinal()
 
 
@@ -94,25 +105,45 @@ def schedule(
     zone: ZoneInfo,
     caps: Mapping[int, int],
     no_later_than: int | None = None,
+    *,
+    ahead: I64 | None = None,
+    moved_to: Mapping[int, int] | None = None,
 ) -> Schedule:
-    """Every person one batch, every batch one moment; people over a cap move to the next slot that has room."""
-    batch = assign(plan, subscriber, band, score)
+    """Every person one batch, every batch one moment; people over a cap move to the next slot that has room. ``ahead``
+    orders by time zone; ``moved_to`` are moments set by hand, by the batch's number."""
+    batch = assign(plan, subscriber, band, score, ahead)
     lead = plan.lead_share > 0
     batch = batch if lead else batch - 1
-    count = plan.batches + (1 if lead else 0)
-    moments = slots(plan, count, windows, zone)
+    count = (len(plan.sizes) or plan.batches) + (1 if lead else 0)
+    moments = by_hand(slots(plan, count, windows, zone), moved_to or {}, plan, windows, zone)
+    batch, moments = in_time_order(batch, moments)
     moved = np.zeros(len(batch), bool)
     if caps:
         before = batch
         batch, moments = _capped(plan, batch, provider, moments, windows, zone, caps)
         moved = batch != before
-    late = np.zeros(len(batch), bool)
-    if no_later_than is not None:
-        over = np.array([at > no_later_than for at in moments], bool)
-        late = over[batch] if len(batch) else late
-        batch = np.where(late, -1, batch).astype(np.int32)
-        moments = [at for at in moments if at <= no_later_than]
-    return Schedule(batch, moments, lead, int((moved & ~late).sum()), late)
+    found = Schedule(batch, moments, lead, int(moved.sum()), np.zeros(len(batch), bool))
+    return in_time(found, no_later_than)
+
+
+def in_time(drawn: Schedule, no_later_than: int | None) -> Schedule:
+    """The schedule up to a last moment: batches after it are dropped, their people late."""
+    if no_later_than is None:
+        return drawn
+    batch = drawn.batch
+    over = np.array([at > no_later_than for at in drawn.moments], bool)
+    late = np.asarray(over[batch] if len(batch) else np.zeros(0, bool))
+    batch = np.where(late, -1, batch).astype(np.int32)
+    moments = [at for at in drawn.moments if at <= no_later_than]
+    return Schedule(batch, moments, drawn.lead, drawn.moved, late)
+
+
+def in_time_order(batch: I32, moments: list[int]) -> tuple[I32, list[int]]:
+    """Batches numbered by their moments."""
+    order = np.argsort(np.array(moments, np.int64), kind="stable")
+    place = np.empty(len(order), np.int32)
+    place[order] = np.arange(len(order), dtype=np.int32)
+    return place[batch] if len(order) else batch, [moments[i] for i in order]
 
 
 def _capped(
@@ -140,7 +171,7 @@ def _capped(
                     break
                 moments.append(allowed_from(moments[-1] + plan.interval, windows, zone))
             own = queue[begin[i] : begin[i + 1]].tolist() if i + 1 < len(begin) else []
-            day = _local_day(moments[i], zone)
+            day = local_day(moments[i], zone)
             room = cap - used.get(day, 0)
             line = waiting + own
             taken, waiting = line[: max(room, 0)], line[max(room, 0) :]

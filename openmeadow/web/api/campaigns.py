@@ -12,11 +12,24 @@ from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Refused
 from openmeadow.core.message.body import Body, links
-from openmeadow.desk import audience, capacity, checking, guarding, outward, recipients, results, sending
+from openmeadow.desk import (
+    approving,
+    audience,
+    capacity,
+    checking,
+    guarding,
+    outward,
+    planning,
+    recipients,
+    resending,
+    results,
+    sending,
+    versions,
+)
 from openmeadow.desk import campaigns as desk_campaigns
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns as table
-from openmeadow.store import people_sets, subscribers, workspace
+from openmeadow.store import people_sets, subscribers, workspace, writing
 from openmeadow.store.facts import StoreFacts
 from openmeadow.store.likeness import zones
 from openmeadow.web import models as m
@@ -55,7 +68,14 @@ def register(api: Described, desk: Desk) -> None:
             with_sequences=bool(row["with_sequences"]),
             record_opens=bool(row["record_opens"]),
             record_clicks=bool(row["record_clicks"]),
-            plan=m.PlanIn(**desk_campaigns.plan_of(row)),
+            plan=m.PlanIn(**planning.plan_of(row)),
+            versions=[
+                m.Version(letter=versions.letter(v["n"]), **{f: v[f] for f in m.Version.model_fields if f != "letter"})
+                for v in writing.versions(db, id)
+            ],
+            version=versions.letter(row["version"]),
+            approval=m.Approval(**approving.state(desk, row)),
+            machine_openers=resending.machine_openers(desk, row) if row["message"] else 0,
             checks=[m.Check.model_validate(x) for x in checking.checks(desk, row)] if row["state"] == "draft" else [],
             purposes=[m.NamedThing(id=p["id"], name=p["name"]) for p in subscribers.names(db, "purposes")],
             fields=sorted(checking.known_fields(desk, row)),
@@ -165,8 +185,52 @@ def register(api: Described, desk: Desk) -> None:
     @api.route("GET", "/campaigns/<int:id>/plan", m.PlanView)
     def plan(id: int) -> m.PlanView:
         """The batches as they would be, started now."""
-        p = desk_campaigns.preview_plan(desk, id)
-        return m.PlanView(batches=[m.PlannedBatch(**b) for b in p["batches"]], note=p["note"])
+        p = planning.preview_plan(desk, desk_campaigns.row_of(desk, id))
+        return m.PlanView(
+            batches=[m.PlannedBatch(**b) for b in p["batches"]],
+            note=p["note"],
+            resend=p["resend"],
+            best=m.BestHours(**p["best"]) if p["best"] else None,
+            usual_wait=p["usual_wait"],
+            arms=[a["name"] for a in planning.arms_of(planning.plan_of(desk_campaigns.row_of(desk, id)))],
+        )
+
+    @api.route("POST", "/campaigns/<int:id>/change", m.Changed, body=m.ChangeIn, rights=ANALYSE)
+    def change(id: int, body: m.ChangeIn) -> m.Changed:
+        """Another version for everybody who still waits; ``only_show`` says what it would be."""
+        values = body.model_dump(exclude_none=True, exclude={"only_show", "forget"})
+        row = desk_campaigns.row_of(desk, id)
+        return m.Changed(**versions.change(desk, row, values, who(), only_show=body.only_show))
+
+    @api.route("PUT", "/campaigns/<int:id>/other-version", m.Campaign, body=m.ChangeIn, rights=WRITE)
+    def other_version(id: int, body: m.ChangeIn) -> m.Campaign:
+        """The version to try against the first, by lot in the lead batch; ``forget`` drops it."""
+        values = body.model_dump(exclude_none=True, exclude={"only_show"})
+        versions.keep_other(desk, desk_campaigns.row_of(desk, id), values, who())
+        return model(id)
+
+    @api.route("POST", "/campaigns/<int:id>/use", m.Done, body=m.UseIn, rights=ANALYSE)
+    def use_version(id: int, body: m.UseIn) -> m.Done:
+        """Use one of the versions for everybody who still waits."""
+        versions.use(desk, desk_campaigns.row_of(desk, id), body.n, who(), body.why or "picked by hand")
+        return m.Done(id=id)
+
+    @api.route("POST", "/campaigns/<int:id>/batches/<int:batch>/move", m.Done, body=m.MoveIn, rights=ANALYSE)
+    def move(id: int, batch: int, body: m.MoveIn) -> m.Done:
+        """Another moment for a batch that still waits; the answer's count is the moment it got."""
+        return m.Done(id=batch, count=desk_campaigns.move(desk, id, batch, body.due_at, who()))
+
+    @api.route("POST", "/campaigns/<int:id>/ask-approval", m.Done, rights=WRITE)
+    def ask_approval(id: int) -> m.Done:
+        """Say that the draft is ready for somebody else's eyes."""
+        approving.ask(desk, desk_campaigns.row_of(desk, id), who())
+        return m.Done(id=id)
+
+    @api.route("POST", "/campaigns/<int:id>/approve", m.Done, rights=ANALYSE)
+    def approve(id: int) -> m.Done:
+        """Approve the draft as it stands."""
+        approving.approve(desk, desk_campaigns.row_of(desk, id), who())
+        return m.Done(id=id)
 
     @api.route("GET", "/campaigns/capacity", m.BatchThatFits)
     def capacity_of() -> m.BatchThatFits:

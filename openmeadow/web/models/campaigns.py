@@ -9,23 +9,45 @@ from pydantic import Field
 from openmeadow.web.models.common import Model, NamedThing, Sieved
 
 
+class ArmIn(Model):
+    subject: str = Field("", max_length=500)
+    preview: str = Field("", max_length=500)
+    wait: int = 0
+
+
+class TrialIn(Model):
+    figure: Literal["opened", "clicked"] = "opened"
+    wait: int = 14_400
+    pick: Literal["better", "by hand"] = "better"
+    settled: str = ""
+    why: str = ""
+
+
 class PlanIn(Model):
     start: int | None = None
     lead_share: float = 0.08
     batches: int = 3
     interval: int = 14_400
-    order: Literal["most engaged first", "by lot"] = "most engaged first"
+    order: Literal["most engaged first", "by lot", "by time zone"] = "most engaged first"
     resend: bool = True
+    resend_rule: Literal["not answered", "opened, not clicked"] = "not answered"
     wait: int = 259_200
     held_share: float = 0.1
     new_subject: str = ""
+    arms: list[ArmIn] = []
+    second: bool = False
     machine_only: bool = False
     let_go_days: int = 0
     hours: list[int] = Field([0, 24], min_length=2, max_length=2)
     weekdays: list[int] = [0, 1, 2, 3, 4, 5, 6]
+    zones: bool = False
+    own_hour: bool = False
     caps: dict[str, int] = {}
     largest: int = 0
+    ramp: int = 0
     no_later_than: int | None = None
+    moved: dict[str, int] = {}
+    test: TrialIn | None = None
 
 
 class CampaignIn(Model):
@@ -98,6 +120,56 @@ class CampaignLines(Model):
     campaigns: list[CampaignLine]
 
 
+class Version(Model):
+    n: int
+    letter: str
+    at: int
+    who: str
+    subject: str
+    preview: str
+    html: str
+    plain: str
+    handed: int
+
+
+class Approval(Model):
+    needed: bool
+    asked_by: str
+    asked_at: int | None
+    approved_by: str
+    lapsed: bool
+
+
+class ChangeIn(Model):
+    subject: str | None = Field(None, max_length=500)
+    preview: str | None = Field(None, max_length=500)
+    html: str | None = Field(None, max_length=2_000_000)
+    plain: str | None = Field(None, max_length=2_000_000)
+    forget: bool = False
+    only_show: bool = False
+
+
+class Differs(Model):
+    part: str
+    lines: list[list[str]]
+
+
+class Changed(Model):
+    version: str
+    differs: list[Differs]
+    waiting: int
+    handed: int
+
+
+class UseIn(Model):
+    n: int
+    why: str = Field("", max_length=500)
+
+
+class MoveIn(Model):
+    due_at: int
+
+
 class Campaign(Model):
     id: int
     name: str
@@ -125,6 +197,10 @@ class Campaign(Model):
     record_opens: bool
     record_clicks: bool
     plan: PlanIn
+    versions: list[Version]
+    version: str
+    approval: Approval
+    machine_openers: int
     checks: list[Check]
     purposes: list[NamedThing]
     fields: list[str]
@@ -148,15 +224,31 @@ class PlannedBatch(Model):
     bands: list[int]
 
 
+class BestHours(Model):
+    begin: int
+    share: float
+    low: float
+    high: float
+    sure: bool
+    answers: int
+    counts: list[int]
+    own: int
+
+
 class PlanView(Model):
     batches: list[PlannedBatch]
     note: str
+    resend: str
+    best: BestHours | None
+    usual_wait: int
+    arms: list[str]
 
 
 class BatchLine(Model):
     id: int
-    kind: Literal["first", "resend"]
+    kind: Literal["first", "resend", "second resend"]
     n: int
+    arm: str
     due_at: int
     state: Literal["waiting", "going out", "gone", "held", "stopped"]
     people: int

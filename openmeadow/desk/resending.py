@@ -1,0 +1,126 @@
+"""The resend: who is due for it, held back and divided into arms by lot; and who may still get it at the last moment."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import numpy as np
+
+from openmeadow.core.columns import DAY
+from openmeadow.core.planning.batches import arms as draw_arms
+from openmeadow.core.rules.tree import View
+from openmeadow.desk.desk import Desk
+from openmeadow.desk.planning import SAME, arms_of, plan_of
+from openmeadow.store import campaigns, workspace
+
+BEFORE = {"resend": "first", "second resend": "resend"}
+LATER = 1_000  # a batch of an arm that waits longer is numbered as its own, and this for each such arm
+MOST_IN_30_DAYS = 2
+
+
+def arms_in(batch: Any, plan: dict[str, Any]) -> list[dict[str, Any]]:
+    """The arms of a pass, as they were when it was planned."""
+    arms: list[Any] = json.loads(batch["arms"])
+    if arms and isinstance(arms[0], str):  # kept by their names alone
+        return [{**SAME, "name": a, "wait": plan["wait"], "subject": plan["new_subject"] * i} for i, a in enumerate(arms)]
+    return arms
+
+
+def group_of(n: int) -> int:
+    """The batch of the first pass that a resend's batch belongs to."""
+    return n % LATER
+
+
+def plan_passes(db: Any, campaign: int, plan: dict[str, Any], moments: list[int]) -> None:
+    """The passes and batches of the resend, and of a second one where it was asked for."""
+    arms = arms_of(plan)
+    again = campaigns.add_pass(db, campaign, "resend", json.dumps(arms), float(plan["held_share"]))
+    second = None
+    if plan["second"]:
+        second = campaigns.add_pass(db, campaign, "second resend", json.dumps(arms[:1]), float(plan["held_share"]))
+    for i, at in enumerate(moments):
+        campaigns.add_batch(db, again, i + 1, at + int(plan["wait"]), 0)
+        if second is not None:
+            campaigns.add_batch(db, second, i + 1, at + int(plan["wait"]) + max(a["wait"] for a in arms), 0)
+
+
+def unanswered(view: View, message: int, rule: str, *, machine_only: bool = False) -> np.ndarray:
+    """Store ids of those who got a message and left it unanswered, or opened and did not click."""
+    rows, now = view.columns.rows, view.now
+    hit = (rows.message == message) & (rows.failed_at > now) & (rows.first_at <= now) & (rows.reacted_at > now)
+    if rule == "opened, not clicked":
+        hit &= rows.opened_at <= now
+    else:
+        hit &= rows.opened_at > now
+        if not machine_only:
+            hit &= rows.machine_at > now
+    return np.asarray(view.columns.people.id[rows.person[hit]])
+
+
+def machine_openers(desk: Desk, row: Any) -> int:
+    """How many of a message's people were opened for by machines only."""
+    view = desk.view()
+    out, inside = (unanswered(view, row["message"], "not answered", machine_only=m) for m in (False, True))
+    return len(inside) - len(out)
+
+
+def due(desk: Desk, row: Any, batch: Any) -> dict[int, int]:
+    """Subscriber -> band of those of one batch of the pass before who are due for this one."""
+    plan = plan_of(row)
+    before, db = BEFORE[batch["kind"]], desk.store.read()
+    of_batch = {
+        d["subscriber"]: d
+        for d in campaigns.of_campaign(db, row["id"], before)
+        if group_of(d["batch_n"]) == group_of(batch["n"]) and d["state"] == campaigns.HANDED
+    }
+    people = unanswered(desk.view(), row["message"], plan["resend_rule"], machine_only=bool(plan["machine_only"]))
+    often = campaigns.resent_often(db, desk.now() - 30 * DAY, MOST_IN_30_DAYS)
+    return {int(s): int(of_batch[int(s)]["band"]) for s in people if int(s) in of_batch and int(s) not in often}
+
+
+def draw(desk: Desk, row: Any, batch: Any) -> None:
+    """Divide those due by lot, once. Who is in an arm that waits longer gets a batch of its own."""
+    plan = plan_of(row)
+    arms, people = arms_in(batch, plan), due(desk, row, batch)
+    subscribers = np.array(sorted(people), np.int64)
+    salt = 500 if batch["kind"] == "second resend" else 0
+    arm = draw_arms(int(row["seed"]) + batch["n"] + salt, subscribers, float(batch["held_share"]), len(arms))
+    with desk.store.atomic() as db:
+        place = [batch["id"]] * len(arms)
+        for i, a in enumerate(arms):
+            mine = int((arm == i).sum())
+            if a["wait"] > plan["wait"] and batch["kind"] == "resend" and mine:
+                later = batch["due_at"] + a["wait"] - plan["wait"]
+                place[i] = campaigns.add_batch(db, batch["pass"], batch["n"] + LATER * (i + 1), later, mine)
+        campaigns.add_deliveries(
+            db,
+            (
+                (
+                    batch["pass"],
+                    batch["id"] if a < 0 else place[int(a)],
+                    int(s),
+                    max(int(a), 0),
+                    people[int(s)],
+                    campaigns.PASSED_OVER if a < 0 else campaigns.WAITING,
+                    "held back" if a < 0 else None,
+                )
+                for s, a in zip(subscribers, arm, strict=True)
+            ),
+        )
+        here = int((arm < 0).sum()) + sum(int((arm == i).sum()) for i in range(len(arms)) if place[i] == batch["id"])
+        campaigns.set_batch(db, batch["id"], "waiting", people=here)
+        name = f"{row['name']}, batch {group_of(batch['n'])}"
+        workspace.log(db, desk.now(), "worker", f"drew {batch['kind']}", name, len(subscribers))
+
+
+def answered_meanwhile(view: View, row: Any, subscribers: np.ndarray, index: np.ndarray) -> dict[int, str]:
+    """Who among some has answered since, so that nothing more goes to them: subscriber -> the reason."""
+    rows, out = view.columns.rows, {}
+    clicks_only = plan_of(row)["resend_rule"] == "opened, not clicked"
+    for s, i in zip(subscribers.tolist(), index.tolist(), strict=True):
+        for r in range(int(view.columns.start[i]), int(view.columns.start[i + 1])):
+            answered = rows.reacted_at[r] if clicks_only else min(rows.opened_at[r], rows.reacted_at[r])
+            if rows.message[r] == row["message"] and answered <= view.now:
+                out[s] = "answered before the resend"
+    return out
