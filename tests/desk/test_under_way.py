@@ -1,0 +1,219 @@
+"""A campaign under way: changed for those who wait, tried in versions, moved, resent by arms; a second pair of eyes."""
+
+from __future__ import annotations
+
+from collections import Counter
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import numpy as np
+import pytest
+
+from openmeadow.core.columns import DAY
+from openmeadow.core.errors import MeadowError, Refused
+from openmeadow.desk import answers, approving, campaigns, checking, planning, recipients, results, sending, versions
+from openmeadow.store import campaigns as ledger
+from openmeadow.store import workspace, writing
+from openmeadow.store.subscribers import people_changed
+from tests.conftest import NOW, set_clock
+from tests.desk.mailing import HTML, Mailing, mailing, ready_campaign
+from tests.desk.test_sending import open_by
+
+HOUR = 3600
+
+
+def go(m: Mailing, at: int) -> None:
+    set_clock(m.desk, at)
+    sending.send_due(m.desk, m.tokens)
+
+
+def row(m: Mailing) -> Any:
+    return campaigns.row_of(m.desk, m.campaign)
+
+
+def of(m: Mailing, kind: str = "first") -> list[Any]:
+    return ledger.of_campaign(m.desk.store.read(), m.campaign, kind)
+
+
+def handed(m: Mailing, kind: str = "first") -> list[Any]:
+    return [d for d in of(m, kind) if d["state"] == "handed over"]
+
+
+def batches(m: Mailing, kind: str = "first") -> list[Any]:
+    return [b for b in ledger.batches(m.desk.store.read(), m.campaign) if b["kind"] == kind]
+
+
+def test_what_still_waits_is_changed(folder: Path) -> None:
+    with mailing(folder, 30) as m:
+        campaigns.start(m.desk, m.campaign, "ann")
+        go(m, NOW)
+        with pytest.raises(Refused, match="Nothing is different"):
+            versions.change(m.desk, row(m), {"subject": "Harbour nights"}, "ann")
+        with pytest.raises(Refused, match="Nobody has a field"):
+            versions.change(m.desk, row(m), {"html": HTML + "{{ nonsense }}"}, "ann")
+        new = HTML.replace("</p>", "</p><p><a href='https://www.kestrelquay.example/late'>Late seats</a></p>", 1)
+        shown = versions.change(m.desk, row(m), {"subject": "Late seats", "html": new}, "ann", only_show=True)
+        assert (shown["handed"], shown["waiting"], [d["part"] for d in shown["differs"]]) == (
+            3,
+            27,
+            ["subject", "html", "plain"],
+        )
+        assert row(m)["version"] == 1, "to show changes nothing"
+        assert versions.change(m.desk, row(m), {"subject": "Late seats", "html": new}, "ann")["version"] == "B"
+        go(m, NOW + 2 * HOUR)
+        assert Counter(d["version"] for d in handed(m)) == {1: 3, 2: 27}
+        subjects = Counter(v[-1]["subject"] for k, v in m.world.mailboxes.items() if k.startswith("p"))
+        assert subjects == {"Harbour nights": 3, "Late seats": 27}
+        old = next(d for d in handed(m) if d["version"] == 1)
+        assert "Late seats" not in sending.in_browser(m.desk, m.tokens, old["id"]).html, "as it was sent"
+        assert [v["handed"] for v in writing.versions(m.desk.store.read(), m.campaign)] == [3, 27]
+        with pytest.raises(Refused, match="can no longer be changed"):
+            campaigns.write(m.desk, m.campaign, {"subject": "x"})
+
+
+@pytest.mark.parametrize(("pick", "answered", "used"), [("better", 25, 2), ("better", 0, 1), ("by hand", 25, 0)])
+def test_versions_are_tried_by_lot(folder: Path, pick: str, answered: int, used: int) -> None:
+    with mailing(folder, 120) as m:
+        versions.keep_other(m.desk, row(m), {"subject": "By the water"}, "ann")
+        trial = {"figure": "opened", "wait": 6 * HOUR, "pick": pick}
+        campaigns.write(m.desk, m.campaign, {"plan": {"lead_share": 0.5, "batches": 1, "resend": False, "test": trial}})
+        campaigns.start(m.desk, m.campaign, "ann")
+        assert batches(m)[1]["due_at"] == NOW + 6 * HOUR, "the rest waits until the versions are judged"
+        go(m, NOW)
+        by = {v: [d["subscriber"] for d in handed(m) if d["version"] == v] for v in (1, 2)}
+        assert (len(by[1]), len(by[2])) == (30, 30)
+        open_by(m, by[2][:answered])
+        go(m, NOW + 6 * HOUR)
+        if not used:
+            assert row(m)["state"] == "held" and "wait for your pick" in row(m)["held_why"]
+            versions.use(m.desk, row(m), 1, "ann", "it reads better")
+            campaigns.go_on(m.desk, m.campaign, "ann")
+            go(m, NOW + 6 * HOUR)
+            used = 1
+        rest = Counter(d["version"] for d in handed(m) if d["batch_n"] == 2)
+        assert rest == {used: 60}
+        seen = versions.judged(m.desk, row(m))
+        assert seen is not None and seen[1].verdict == ("yes" if answered else "not shown")
+
+
+def test_a_resend_by_arms_and_once_more(folder: Path) -> None:
+    with mailing(folder, 80) as m:
+        arms = [{}, {"preview": "Two evenings"}, {"subject": "By the water", "wait": 5 * DAY}]
+        plan = {"lead_share": 0.0, "batches": 1, "held_share": 0.25, "arms": arms, "second": True, "wait": 3 * DAY}
+        campaigns.write(m.desk, m.campaign, {"plan": plan})
+        campaigns.start(m.desk, m.campaign, "ann")
+        go(m, NOW)
+        open_by(m, list(range(1, 41)))
+        go(m, NOW + 3 * DAY)
+        assert Counter(d["arm"] for d in handed(m, "resend")) == {0: 10, 1: 10}
+        assert [b["n"] % 1000 for b in batches(m, "resend")] == [1, 1], "the arm that waits longer has its own batch"
+        late = [d["subscriber"] for d in of(m, "resend") if d["arm"] == 2 and d["state"] == "waiting"]
+        open_by(m, late[:4])
+        go(m, NOW + 5 * DAY)
+        assert len(handed(m, "resend")) == 26, "who answered meanwhile gets nothing more"
+        arms_seen = {a["arm"]: (a["people"], a["answered"]) for a in results.results(m.desk, m.campaign)["arms"]}
+        assert arms_seen["New subject, after 5 days"] == (10, 4), "who answered before it came counts in the arm"
+        assert arms_seen["Held back"] == (10, 0)
+        go(m, NOW + 12 * DAY)
+        again = of(m, "second resend")
+        assert Counter(d["state"] for d in again) == {"handed over": 20, "passed over": 6}
+        assert {d["subscriber"] for d in again} == {d["subscriber"] for d in handed(m, "resend")}
+        assert not ledger.resent_often(m.desk.store.read(), NOW, 3)
+        assert len(ledger.resent_often(m.desk.store.read(), NOW, 2)) == 20
+
+
+def test_opened_and_not_clicked(folder: Path) -> None:
+    with mailing(folder, 20) as m:
+        plan = {"lead_share": 0.0, "batches": 1, "held_share": 0.0, "resend_rule": "opened, not clicked", "arms": [{}]}
+        campaigns.write(m.desk, m.campaign, {"plan": plan})
+        campaigns.start(m.desk, m.campaign, "ann")
+        go(m, NOW)
+        open_by(m, [1, 2, 3, 4])
+        link = ledger.links(m.desk.store.read(), row(m)["message"])[0]["id"]
+        for d in handed(m):
+            if d["subscriber"] in (1, 2):
+                answers.clicked(m.desk, d["id"], link, "Reader", "198.51.100.1")
+        go(m, NOW + 3 * DAY)
+        assert {d["subscriber"] for d in handed(m, "resend")} == {3, 4}
+
+
+def test_a_second_pair_of_eyes(folder: Path) -> None:
+    with mailing(folder, 20) as m:
+        with m.desk.store.atomic() as db:
+            workspace.set_setting(db, "second_pair", True)
+        with pytest.raises(Refused, match="Nobody else has approved"):
+            campaigns.start(m.desk, m.campaign, "ann")
+        with pytest.raises(Refused, match="Nobody has asked"):
+            approving.approve(m.desk, row(m), "ben")
+        approving.ask(m.desk, row(m), "ann")
+        with pytest.raises(Refused, match="yourself"):
+            approving.approve(m.desk, row(m), "ann")
+        approving.approve(m.desk, row(m), "ben")
+        assert approving.state(m.desk, row(m))["approved_by"] == "ben"
+        campaigns.write(m.desk, m.campaign, {"preview": "One word more"})
+        assert approving.state(m.desk, row(m))["lapsed"]
+        assert any("changed after" in c["finding"] for c in checking.checks(m.desk, row(m)))
+        approving.approve(m.desk, row(m), "ben")
+        campaigns.start(m.desk, m.campaign, "ann")
+        go(m, NOW)
+        versions.change(m.desk, row(m), {"subject": "Other words"}, "ann")
+        assert row(m)["state"] == "held"
+        with pytest.raises(Refused, match="yourself"):
+            campaigns.go_on(m.desk, m.campaign, "ann")
+        campaigns.go_on(m.desk, m.campaign, "ben")
+        go(m, NOW + 2 * HOUR)
+        assert len(handed(m)) == 20
+
+
+def test_batches_are_moved_and_keep_the_rules(folder: Path) -> None:
+    with mailing(folder, 20) as m:
+        campaigns.write(m.desk, m.campaign, {"plan": {"hours": [9, 18], "start": NOW}})
+        campaigns.start(m.desk, m.campaign, "ann")
+        last = batches(m)[2]
+        at = campaigns.move(m.desk, m.campaign, last["id"], NOW + 12 * HOUR, "ann")
+        assert datetime.fromtimestamp(at, UTC).hour == 9 and at > NOW + 12 * HOUR, "the next allowed hour"
+        assert batches(m, "resend")[2]["due_at"] == at + 3 * DAY, "its resend moves along"
+        go(m, NOW)
+        with pytest.raises(Refused, match="still waits"):
+            campaigns.move(m.desk, m.campaign, batches(m)[0]["id"], NOW + DAY, "ann")
+        with pytest.raises(MeadowError, match="no such batch"):
+            campaigns.move(m.desk, m.campaign, 999, NOW, "ann")
+        assert campaigns.move(m.desk, m.campaign, batches(m)[1]["id"], 5, "ann") == NOW
+
+
+def test_by_their_own_clocks(folder: Path) -> None:
+    with mailing(folder, 30) as m:
+        with m.desk.store.atomic() as db:
+            db.execute("UPDATE subscribers SET time_zone = 'America/New_York' WHERE id % 3 = 0")
+            db.execute("UPDATE subscribers SET time_zone = 'Asia/Tokyo' WHERE id % 3 = 1")
+            people_changed(db)
+        campaigns.write(m.desk, m.campaign, {"plan": {"lead_share": 0.0, "batches": 1, "zones": True, "hours": [9, 18]}})
+        drawn = planning.draw_schedule(m.desk, row(m), recipients.work_out(m.desk, row(m)))
+        zones = ("Asia/Tokyo", "UTC", "America/New_York")
+        local = [
+            datetime.fromtimestamp(at, UTC).astimezone(ZoneInfo(z)).strftime("%d %H:%M")
+            for at, z in zip(sorted(drawn.moments), ("UTC", "America/New_York", "Asia/Tokyo"), strict=True)
+        ]
+        assert local == ["12 09:42", "12 09:42", "13 09:00"], "in Tokyo that hour is past, so the next morning"
+        assert np.bincount(drawn.batch).tolist() == [10, 10, 10] and len(zones) == 3
+        campaigns.start(m.desk, m.campaign, "ann")
+        assert [b["people"] for b in batches(m)] == [10, 10, 10]
+
+
+def test_plans_take_turns_and_share_a_cap(folder: Path) -> None:
+    with mailing(folder, 60) as m:
+        other = ready_campaign(m.desk, "Late hours")
+        for id in (m.campaign, other):
+            plan = {"lead_share": 0.0, "batches": 1, "resend": False, "caps": {"Postern": 20}}
+            campaigns.write(m.desk, id, {"plan": plan})
+            campaigns.start(m.desk, id, "ann")
+        go(m, NOW)
+        db = m.desk.store.read()
+        gone = [
+            d for id in (m.campaign, other) for d in ledger.of_campaign(db, id, "first") if d["state"] == "handed over"
+        ]
+        assert len({d["subscriber"] for d in gone}) == len(gone) == 50, "at most one a day, over both"
+        assert sum(1 for d in gone if d["subscriber"] % 2 == 0) == 20, "Postern's cap counts both plans"
+        assert {d["reason"] for d in of(m) if d["state"] == "deferred"} <= {sending.CAP_FULL}
