@@ -22,6 +22,7 @@ from openmeadow.desk import (
     resending,
     segments,
     senders,
+    templates,
     timing,
     versions,
 )
@@ -39,7 +40,8 @@ def row_of(desk: Desk, id: int) -> Any:
     return row
 
 
-def add(desk: Desk, name: str, who: str) -> int:
+def add(desk: Desk, name: str, who: str, *, template: int = 0, other: int = 0) -> int:
+    """Begin a draft, empty or with the message of a template or of another campaign; its id."""
     name = name.strip()
     if not name:
         raise Refused("A campaign needs a name.")
@@ -50,6 +52,8 @@ def add(desk: Desk, name: str, who: str) -> int:
         id = campaigns.add(db, name, secrets.randbits(48), desk.now())
         campaigns.update(db, id, {"plan": json.dumps({"wait": wait})})
         workspace.log(db, desk.now(), who, "began campaign", name)
+    if template or other:
+        templates.begin_from(desk, id, template=template, other=other)
     return id
 
 
@@ -66,8 +70,15 @@ def write(desk: Desk, id: int, values: dict[str, Any]) -> None:
     row = row_of(desk, id)
     if row["state"] != "draft":
         raise Refused(f"“{row['name']}” has started; what it says and to whom can no longer be changed.")
+    if values.get("blocks") is not None:
+        by_hand = bool(row["plain_by_hand"]) and "plain" not in values
+        values |= templates.rendered(desk, values["blocks"], by_hand)
+    elif "html" in values:
+        values["blocks"] = None
     if "plain" in values:
-        values["plain_by_hand"] = int(bool(values["plain"].strip()) and values["plain"] != twin(row["html"]))
+        values["plain_by_hand"] = int(
+            bool(values["plain"].strip()) and values["plain"] != twin(values.get("html", row["html"]))
+        )
     if "html" in values and not values.get("plain_by_hand", row["plain_by_hand"]):
         values["plain"] = twin(values["html"])
     if "plan" in values:

@@ -22,6 +22,7 @@ export interface Models {
   BringIn: BringIn;
   Burst: Burst;
   Campaign: Campaign;
+  CampaignBegin: CampaignBegin;
   CampaignIn: CampaignIn;
   CampaignLine: CampaignLine;
   CampaignLines: CampaignLines;
@@ -55,12 +56,14 @@ export interface Models {
   ExportColumns: ExportColumns;
   ExportIn: ExportIn;
   Fallen: Fallen;
+  FieldValue: FieldValue;
   Finds: Finds;
   Fits: Fits;
   Foot: Foot;
   FormDay: FormDay;
   FormIn: FormIn;
   Found: Found;
+  Frame: Frame;
   FromAddress: FromAddress;
   FrozenCopy: FrozenCopy;
   Grid: Grid;
@@ -96,6 +99,8 @@ export interface Models {
   Permission: Permission;
   Person: Person;
   PersonIn: PersonIn;
+  Picture: Picture;
+  Pictures: Pictures;
   PlacedCopy: PlacedCopy;
   PlacementTest: PlacementTest;
   PlanIn: PlanIn;
@@ -145,12 +150,15 @@ export interface Models {
   StateCounts: StateCounts;
   Stay: Stay;
   Sums: Sums1;
+  Support: Support;
   Suppressed: Suppressed;
   SuppressedRow: SuppressedRow;
   SuppressionList: SuppressionList;
   TakenFigures: TakenFigures;
   TakenReport: TakenReport;
   TakenReports: TakenReports;
+  Template: Template;
+  Templates: Templates;
   Term: Term;
   TestTo: TestTo;
   TodayView: TodayView;
@@ -375,6 +383,11 @@ export interface Campaign {
   html: string;
   plain: string;
   plain_by_hand: boolean;
+  blocks:
+    | {
+        [k: string]: unknown;
+      }[]
+    | null;
   segments_in: number[];
   segments_out: number[];
   lists_in: string[];
@@ -464,6 +477,11 @@ export interface NamedThing {
   id: number;
   name: string;
 }
+export interface CampaignBegin {
+  name: string;
+  template: number;
+  campaign: number;
+}
 export interface CampaignIn {
   name: string | null;
   purpose: number | null;
@@ -473,6 +491,11 @@ export interface CampaignIn {
   preview: string | null;
   html: string | null;
   plain: string | null;
+  blocks:
+    | {
+        [k: string]: unknown;
+      }[]
+    | null;
   segments_in: number[] | null;
   segments_out: number[] | null;
   lists_in: string[] | null;
@@ -766,6 +789,10 @@ export interface Fallen {
   count: number;
   people: NamedThing[];
 }
+export interface FieldValue {
+  field: string;
+  value: string;
+}
 export interface Finds {
   finds: Found[];
 }
@@ -807,6 +834,15 @@ export interface FormIn {
   is_open: boolean;
   mail_subject: string;
   mail_text: string;
+}
+export interface Frame {
+  logo: string;
+  logo_alt: string;
+  colour: string;
+  paper: string;
+  footer: string;
+  postal_address: string;
+  second_pair: boolean;
 }
 export interface FrozenCopy {
   id: number;
@@ -1181,6 +1217,17 @@ export interface PersonIn {
     [k: string]: string;
   } | null;
 }
+export interface Picture {
+  id: number;
+  url: string;
+  name: string;
+  width: number;
+  height: number;
+  bytes: number;
+}
+export interface Pictures {
+  pictures: Picture[];
+}
 export interface PlanView {
   batches: PlannedBatch[];
   note: string;
@@ -1198,9 +1245,19 @@ export interface PlannedBatch {
 }
 export interface Preview {
   subject: string;
+  preview: string;
   html: string;
   plain: string;
   person: string;
+  values: FieldValue[];
+  support: Support[];
+}
+export interface Support {
+  what: string;
+  web: "kept" | "partly" | "dropped";
+  desktop: "kept" | "partly" | "dropped";
+  phone: "kept" | "partly" | "dropped";
+  instead: string;
 }
 export interface Problem {
   error: string;
@@ -1433,6 +1490,17 @@ export interface TakenReport {
 }
 export interface TakenReports {
   taken: TakenReport[];
+}
+export interface Template {
+  id: number;
+  name: string;
+  subject: string;
+  made_at: number;
+  who: string;
+  by_blocks: boolean;
+}
+export interface Templates {
+  templates: Template[];
 }
 export interface TestTo {
   to: string;

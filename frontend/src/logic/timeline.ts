@@ -7,6 +7,19 @@ export interface Slot {
   resend: boolean;
   lead: boolean;
   handed: number;
+  /** Whether it follows another batch and so cannot be moved by itself. */
+  fixed?: boolean;
+}
+
+const QUARTER = 900;
+
+/** A moment on the nearest quarter of an hour. */
+export const snapped = (at: number) => Math.round(at / QUARTER) * QUARTER;
+
+/** Where the arrow keys move a moment: half an hour, with Shift a day; null for other keys. */
+export function byKey(key: string, shift: boolean, due: number): number | null {
+  const step = shift ? 86400 : 1800;
+  return key === "ArrowLeft" ? due - step : key === "ArrowRight" ? due + step : null;
 }
 
 /** The days a plan touches, each with its place on a line from the first midnight to the last. */

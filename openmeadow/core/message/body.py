@@ -147,11 +147,19 @@ class Body:
         )
         try:
             self._subject = _TEXT.from_string(subject)
+            self._preview = _TEXT.from_string(preview)
             self._html = _HTML.from_string(full)
             self._plain = _TEXT.from_string(text)
         except TemplateError as e:
             raise FieldMistake(f"A personal field cannot be read: {e}.") from e
         self._has_trap = trap
+
+    def say_preview(self, person: Mapping[str, object]) -> str:
+        """The preview text for one person."""
+        try:
+            return " ".join(self._preview.render({**person, HOLDS: lambda rule: False}).split())
+        except Exception as e:  # a template may fail in any way its author found
+            raise FieldMistake(f"A personal field cannot be filled in: {e}.") from e
 
     def say(
         self,

@@ -3,11 +3,25 @@
 from __future__ import annotations
 
 from openmeadow.desk.desk import Desk
-from openmeadow.web.api import acts, bring_in, campaigns, consent, entrance, health, segments, senders, subscribers, today
+from openmeadow.web.api import (
+    acts,
+    bring_in,
+    campaigns,
+    consent,
+    entrance,
+    health,
+    segments,
+    senders,
+    subscribers,
+    today,
+    writing,
+)
 from openmeadow.web.described import Described
+
+PLACES = (entrance, today, subscribers, acts, bring_in, consent, segments, senders, campaigns, writing, health)
 
 
 def register(api: Described, desk: Desk) -> None:
     """Add every route."""
-    for place in (entrance, today, subscribers, acts, bring_in, consent, segments, senders, campaigns, health):
+    for place in PLACES:
         place.register(api, desk)

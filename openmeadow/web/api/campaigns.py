@@ -11,7 +11,7 @@ from flask import Response, request
 from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Refused
-from openmeadow.core.message.body import Body, links
+from openmeadow.core.message.body import links
 from openmeadow.desk import (
     approving,
     audience,
@@ -29,7 +29,7 @@ from openmeadow.desk import (
 from openmeadow.desk import campaigns as desk_campaigns
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns as table
-from openmeadow.store import people_sets, subscribers, workspace, writing
+from openmeadow.store import people_sets, subscribers, writing
 from openmeadow.store.facts import StoreFacts
 from openmeadow.store.likeness import zones
 from openmeadow.web import models as m
@@ -59,6 +59,7 @@ def register(api: Described, desk: Desk) -> None:
             html=row["html"],
             plain=row["plain"],
             plain_by_hand=bool(row["plain_by_hand"]),
+            blocks=json.loads(row["blocks"]) if row["blocks"] else None,
             segments_in=json.loads(row["segments_in"]),
             segments_out=json.loads(row["segments_out"]),
             lists_in=json.loads(row["lists_in"]),
@@ -103,10 +104,10 @@ def register(api: Described, desk: Desk) -> None:
             ]
         )
 
-    @api.route("POST", "/campaigns", m.Campaign, body=m.NameIn, rights=WRITE)
-    def add(body: m.NameIn) -> m.Campaign:
-        """Begin a campaign."""
-        return model(desk_campaigns.add(desk, body.name, who()))
+    @api.route("POST", "/campaigns", m.Campaign, body=m.CampaignBegin, rights=WRITE)
+    def add(body: m.CampaignBegin) -> m.Campaign:
+        """Begin a campaign, empty or from a template or another campaign."""
+        return model(desk_campaigns.add(desk, body.name, who(), template=body.template, other=body.campaign))
 
     @api.route("GET", "/campaigns/<int:id>", m.Campaign)
     def see(id: int) -> m.Campaign:
@@ -246,28 +247,6 @@ def register(api: Described, desk: Desk) -> None:
         found = outward.plan_ics(desk, desk_campaigns.row_of(desk, id))
         headers = {"Content-Disposition": f"attachment; filename=plan-{id}.ics"}
         return Response(found, mimetype="text/calendar", headers=headers)
-
-    @api.route("GET", "/campaigns/<int:id>/preview", m.Preview)
-    def preview(id: int) -> m.Preview:
-        """The message as one person would get it (query ``subscriber``; else the first recipient)."""
-        row = desk_campaigns.row_of(desk, id)
-        subscriber = request.args.get("subscriber", 0, int)
-        if not subscriber:
-            chosen = recipients.work_out(desk, row)
-            subscriber = int(chosen.subscriber[0]) if len(chosen.index) else 0
-        stored = subscribers.subscriber(desk.store.read(), subscriber) if subscriber else None
-        fields = sending.person_fields(stored) if stored else {"name": "", "first_name": "", "email": "you@x.example"}
-        body = Body(
-            row["subject"],
-            row["preview"],
-            row["html"],
-            row["plain"],
-            str(workspace.setting(desk.store.read(), "postal_address")),
-            {},
-        )
-        pages = dict.fromkeys((*checking.PAGES, *checking.asked_about(desk, row)), "#")
-        said = body.say(fields, str, "#", pages=pages)
-        return m.Preview(subject=said.subject, html=said.html, plain=said.plain, person=str(fields["email"]))
 
     @api.route("POST", "/campaigns/<int:id>/test", m.Done, body=m.TestTo, rights=WRITE)
     def test(id: int, body: m.TestTo) -> m.Done:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 from pydantic import Field
 
@@ -59,6 +59,7 @@ class CampaignIn(Model):
     preview: str | None = Field(None, max_length=500)
     html: str | None = Field(None, max_length=2_000_000)
     plain: str | None = Field(None, max_length=2_000_000)
+    blocks: list[dict[str, Any]] | None = None
     segments_in: list[int] | None = None
     segments_out: list[int] | None = None
     lists_in: list[str] | None = None
@@ -187,6 +188,7 @@ class Campaign(Model):
     html: str
     plain: str
     plain_by_hand: bool
+    blocks: list[dict[str, Any]] | None
     segments_in: list[int]
     segments_out: list[int]
     lists_in: list[str]
@@ -305,11 +307,69 @@ class TestTo(Model):
     to: str = Field(max_length=300)
 
 
+class Support(Model):
+    what: str
+    web: Literal["kept", "partly", "dropped"]
+    desktop: Literal["kept", "partly", "dropped"]
+    phone: Literal["kept", "partly", "dropped"]
+    instead: str
+
+
+class FieldValue(Model):
+    field: str
+    value: str
+
+
 class Preview(Model):
     subject: str
+    preview: str
     html: str
     plain: str
     person: str
+    values: list[FieldValue]
+    support: list[Support]
+
+
+class CampaignBegin(Model):
+    name: str = Field(max_length=200)
+    template: int = 0
+    campaign: int = 0
+
+
+class Template(Model):
+    id: int
+    name: str
+    subject: str
+    made_at: int
+    who: str
+    by_blocks: bool
+
+
+class Templates(Model):
+    templates: list[Template]
+
+
+class Picture(Model):
+    id: int
+    url: str
+    name: str
+    width: int
+    height: int
+    bytes: int
+
+
+class Pictures(Model):
+    pictures: list[Picture]
+
+
+class Frame(Model):
+    logo: str = Field("", max_length=1000)
+    logo_alt: str = Field("", max_length=300)
+    colour: str = "#33478F"
+    paper: str = "#FFFFFF"
+    footer: str = Field("", max_length=20_000)
+    postal_address: str = Field("", max_length=500)
+    second_pair: bool = False
 
 
 class Settle(Model):

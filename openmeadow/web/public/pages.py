@@ -11,7 +11,7 @@ from flask import Blueprint, Response, abort, redirect, request
 
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.message.body import FieldMistake
-from openmeadow.desk import answers, asking, joining, round_trip, senders, sending
+from openmeadow.desk import answers, asking, joining, pictures, round_trip, senders, sending
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns
 from openmeadow.store import consent as consent_table
@@ -140,6 +140,16 @@ def make(desk: Desk, tokens: Tokens) -> Blueprint:
         except (Missing, FieldMistake):
             abort(404)
         return Response(said.html or f"<pre>{escape(said.plain)}</pre>", mimetype="text/html")
+
+    @bp.get("/f/<name>")
+    def picture(name: str) -> Any:
+        """A picture of a message; its name is made from what is in it, so it never changes."""
+        try:
+            path, kind = pictures.file_of(desk, name)
+        except Missing:
+            abort(404)
+        headers = {"Cache-Control": "public, max-age=31536000, immutable"}
+        return Response(path.read_bytes(), mimetype=kind, headers=headers)
 
     @bp.get("/trap")
     def trap() -> Any:

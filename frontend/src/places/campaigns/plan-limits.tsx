@@ -22,7 +22,7 @@ export function Limits({
       <h2 className="mt-5 mb-2">Within</h2>
       <div className="grid grid-cols-[1.1fr_2.3fr_0.9fr_1.2fr] gap-x-5 gap-y-3 max-[1000px]:grid-cols-2">
         <div>
-          <span className="label">Hours, in the workspace's zone</span>
+          <span className="label">{p.zones ? "Hours, by their own clocks" : "Hours, in the workspace's zone"}</span>
           <span className="flex items-center gap-1.5">
             {([0, 1] as const).map((i) => (
               <select
@@ -81,6 +81,25 @@ export function Limits({
             value={p.no_later_than ? localInput(p.no_later_than) : ""}
             onChange={(e) => set({ no_later_than: e.target.value ? fromLocalInput(e.target.value) : null })}
           />
+        </label>
+      </div>
+      <div className="mt-3 flex flex-wrap items-center gap-x-6 gap-y-2">
+        <label className="flex items-center gap-2">
+          <input type="checkbox" checked={p.zones} onChange={(e) => set({ zones: e.target.checked })} />
+          At the same hour in each person's own time zone
+        </label>
+        <label className="flex items-center gap-2">
+          Ramp for a new or rested domain: first day
+          <input
+            type="number"
+            className="field w-[92px]!"
+            min={0}
+            placeholder="no ramp"
+            aria-label="People on the first day of the ramp"
+            value={p.ramp || ""}
+            onChange={(e) => set({ ramp: Math.max(0, Math.round(Number(e.target.value)) || 0) })}
+          />
+          then at most double
         </label>
       </div>
       <div className="mt-3 flex flex-wrap items-end gap-x-5 gap-y-2">

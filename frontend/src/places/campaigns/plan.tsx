@@ -4,28 +4,20 @@ import { useNavigate } from "react-router";
 import { get, type M, post } from "../../api/client";
 import { count, duration, fromLocalInput, localInput, moment, share } from "../../logic/format";
 import type { Slot } from "../../logic/timeline";
-import { Ask, BandBar, Page, Sentence, Sieve, StateTag, Waiting } from "../../parts/basics";
+import { Ask, BandBar, Page, Sentence, Sieve, Waiting } from "../../parts/basics";
 import { useFoot } from "../../parts/frame";
 import { type CampaignProps, chosenKey } from "./campaign";
 import { useChecks } from "./checks";
-import { GuardrailList, HeldWhy } from "./guardrails";
 import { Limits } from "./plan-limits";
+import { BestHour, ResendPlan, Trial } from "./plan-resend";
+import { RunningPlan } from "./plan-running";
 import { Timeline } from "./timeline";
-
-export const useResults = (id: number, on: boolean) =>
-  useQuery({
-    queryKey: ["results", id],
-    queryFn: () => get<M["Results"]>(`/campaigns/${id}/results`),
-    enabled: on,
-    placeholderData: keepPreviousData,
-  });
 
 export function PlanPage(props: CampaignProps) {
   return props.c.state === "draft" ? <DraftPlan {...props} /> : <RunningPlan {...props} />;
 }
 
-const HOUR = 3600,
-  DAY = 86400;
+const HOUR = 3600;
 
 function DraftPlan({ c, head, write }: CampaignProps) {
   const client = useQueryClient();
@@ -79,6 +71,7 @@ function DraftPlan({ c, head, write }: CampaignProps) {
             due: b.due_at + p.wait,
             people: 0,
             resend: true,
+            fixed: true,
           },
         ]
       : [one];
@@ -144,9 +137,10 @@ function DraftPlan({ c, head, write }: CampaignProps) {
           </p>
           {p.resend && (
             <p className="mt-2">
-              Whoever has not answered {duration(p.wait)} after their batch gets it again
-              {p.new_subject ? ", half of them under the new subject" : ""}; {share(p.held_share, 1, 0)} are held back
-              by lot.
+              Whoever {p.resend_rule === "not answered" ? "has not answered" : "opened and did not click"}{" "}
+              {duration(p.wait)} after their batch gets it again
+              {(plan.data?.arms.length ?? 1) > 1 ? ` in ${plan.data?.arms.length} arms by lot` : ""};{" "}
+              {share(p.held_share, 1, 0)} are held back.
             </p>
           )}
           <p className="mt-2">You can hold it at any moment.</p>
@@ -168,6 +162,7 @@ function DraftPlan({ c, head, write }: CampaignProps) {
             </div>
           ))}
           {plan.data?.note && <p className="mt-2 text-wheat">{plan.data.note}</p>}
+          <BestHour best={plan.data?.best ?? null} p={p} set={set} />
           <h2 className="mt-5 mb-2">Recipients</h2>
           {whom.data ? <Sieve rows={whom.data.sieve} /> : <Waiting error={whom.error} what="the recipients" />}
           {stops.length > 0 && (
@@ -184,7 +179,20 @@ function DraftPlan({ c, head, write }: CampaignProps) {
       }
     >
       <Sentence error={error ?? plan.error} />
-      <Timeline slots={slots} now={now} />
+      <Timeline
+        slots={slots}
+        now={now}
+        move={(slot, due) => set({ moved: { ...p.moved, [slot.key.slice(1)]: due } })}
+      />
+      {Object.keys(p.moved).length > 0 && (
+        <p className="mt-1 text-[13px] text-ink-2">
+          {Object.keys(p.moved).length === 1 ? "One batch was" : `${Object.keys(p.moved).length} batches were`} moved by
+          hand.{" "}
+          <button type="button" className="btn btn-bare py-0" onClick={() => set({ moved: {} })}>
+            Back to even intervals
+          </button>
+        </p>
+      )}
       <div className="mt-4 grid grid-cols-[1fr_1.25fr_1fr_1fr_1.2fr] gap-x-5 gap-y-3 max-[1000px]:grid-cols-2">
         <label>
           <span className="label">Starts</span>
@@ -226,177 +234,42 @@ function DraftPlan({ c, head, write }: CampaignProps) {
           >
             <option>most engaged first</option>
             <option>by lot</option>
+            <option>by time zone</option>
           </select>
         </label>
       </div>
+      <Trial c={c} p={p} set={set} />
       <Limits p={p} set={set} providers={(whom.data?.providers ?? []).map((x) => x.words)} />
-      <h2 className="mt-5 mb-2">Again, to those who leave it unanswered</h2>
-      <div className="grid grid-cols-4 items-end gap-x-5 gap-y-3 max-[1000px]:grid-cols-2">
-        <label className="flex items-center gap-2 pb-2">
-          <input type="checkbox" checked={p.resend} onChange={(e) => set({ resend: e.target.checked })} /> Resend each
-          batch
-        </label>
-        {p.resend && (
-          <>
-            {number("wait", p.wait, 0.5, DAY, 30, 0.1, "after a wait of", "days")}
-            {number("held_share", p.held_share, 1, 0.01, 50, 0, "held back by lot", "% of them")}
-            <label className="flex items-center gap-2 pb-2">
-              <input
-                type="checkbox"
-                checked={p.machine_only}
-                onChange={(e) => set({ machine_only: e.target.checked })}
-              />{" "}
-              also machine-only opens
-            </label>
-            <label className="col-span-4 max-[1000px]:col-span-2">
-              <span className="label">
-                New subject for half of them <span className="text-ink-3">empty: all get the same subject</span>
-              </span>
-              <input className="field" value={p.new_subject} onChange={(e) => set({ new_subject: e.target.value })} />
-            </label>
-          </>
-        )}
-      </div>
+      <ResendPlan p={p} set={set} plan={plan.data} />
+      <BatchTable batches={batches} />
     </Page>
   );
 }
 
-function RunningPlan({ c, head, acts }: CampaignProps) {
-  const client = useQueryClient();
-  const now = useFoot().data?.now ?? 0;
-  const q = useResults(c.id, true);
-  if (!q.data)
-    return (
-      <Page {...head} acts={acts}>
-        <Waiting error={q.error} what="the batches" />
-      </Page>
-    );
-  const r = q.data;
-  const lead = c.plan.lead_share > 0;
-  const label = (b: M["BatchLine"]) => `${lead && b.n === 1 ? "lead" : b.n}${b.kind === "resend" ? " again" : ""}`;
-  const slots: Slot[] = r.batches.map((b) => ({
-    key: String(b.id),
-    label: lead && b.n === 1 ? "lead" : String(b.n),
-    due: b.due_at,
-    people: b.people,
-    state: b.state,
-    resend: b.kind === "resend",
-    lead: lead && b.n === 1,
-    handed: b.handed,
-  }));
-  const settle = (arrived: boolean) => async () => {
-    await post(`/campaigns/${c.id}/settle`, { arrived });
-    await client.invalidateQueries();
-  };
+/** The batches once more, for reading and copying. */
+function BatchTable({ batches }: { batches: M["PlannedBatch"][] }) {
+  if (batches.length < 2) return null;
   return (
-    <Page
-      {...head}
-      acts={acts}
-      side={
-        <>
-          <h2 className="mb-1">Who is in which batch</h2>
-          <p className="mb-3 text-ink-2">Later batches hold less engaged people, so their figures are no comparison.</p>
-          {r.batches
-            .filter((b) => b.people > 0)
-            .map((b) => (
-              <div key={b.id} className="mb-2 grid grid-cols-[78px_1fr_48px] items-center gap-2">
-                <span>{b.kind === "resend" ? label(b) : label(b) === "lead" ? "Lead" : `Batch ${b.n}`}</span>
-                <BandBar bands={b.bands} />
-                <span className="text-right">{count(b.people)}</span>
-              </div>
-            ))}
-          <GuardrailList id={c.id} />
-          <h2 className="mt-5 mb-2">Why not</h2>
-          <Sieve rows={r.why_not} />
-          <p className="mt-4 flex gap-2">
-            <a className="btn" href={`/api/campaigns/${c.id}/plan.ics`} download>
-              The plan as a calendar
-            </a>
-          </p>
-        </>
-      }
-    >
-      <HeldWhy c={c} />
-      {r.in_doubt > 0 && (
-        <div className="mb-4 flex items-center justify-between gap-4 border-y border-rule py-3">
-          <p>
-            <b className="text-poppy">{count(r.in_doubt)} in doubt.</b>{" "}
-            <span className="text-ink-2">
-              The worker stopped between handing over and the relay's answer: they may or may not have it. The relay's
-              log tells.
-            </span>
-          </p>
-          <span className="flex gap-2">
-            <Ask
-              trigger={
-                <button type="button" className="btn">
-                  They arrived…
-                </button>
-              }
-              title={`Count ${r.in_doubt} as handed over?`}
-              words="They arrived"
-              act={settle(true)}
-            >
-              They count as handed over from now on and get no second copy.
-            </Ask>
-            <Ask
-              trigger={
-                <button type="button" className="btn">
-                  Send again…
-                </button>
-              }
-              title={`Send to ${r.in_doubt} again?`}
-              words="Send again"
-              grave
-              act={settle(false)}
-            >
-              Whoever got it already will have it twice.
-            </Ask>
-          </span>
-        </div>
-      )}
-      <Timeline slots={slots} now={now} />
-      <table className="lined mt-4">
+    <details className="mt-6">
+      <summary className="cursor-pointer text-cornflower">The batches as a table</summary>
+      <table className="lined mt-1 max-w-[560px]">
         <thead>
           <tr>
             <th>Batch</th>
             <th>Goes out</th>
-            <th>State</th>
             <th className="n">People</th>
-            <th className="n">Handed over</th>
-            <th className="n">Delivered</th>
-            <th className="n">Opened</th>
-            <th className="n">Clicked</th>
-            <th className="n">Bounced</th>
           </tr>
         </thead>
         <tbody>
-          {r.batches.map((b) => (
-            <tr key={b.id}>
-              <td className="font-semibold">{label(b)}</td>
+          {batches.map((b) => (
+            <tr key={b.n}>
+              <td>{b.lead ? "lead" : b.n}</td>
               <td>{moment(b.due_at)}</td>
-              <td>
-                <StateTag state={b.state} />
-                {b.state === "going out" && b.people > 0 && (
-                  <span className="ml-2 text-cornflower">{share(b.handed, b.people, 0)}</span>
-                )}
-                {b.deferred > 0 && <span className="ml-2 text-wheat">{count(b.deferred)} deferred</span>}
-              </td>
-              <td className="n">
-                {b.kind === "resend" && b.state === "waiting" && !b.people ? "as it comes" : count(b.people)}
-              </td>
-              <td className="n">{b.handed ? count(b.handed) : "–"}</td>
-              <td className="n">{b.handed ? count(b.delivered) : "–"}</td>
-              <td className="n">{b.handed ? share(b.opened, b.delivered) : "–"}</td>
-              <td className="n">{b.handed ? share(b.clicked, b.delivered) : "–"}</td>
-              <td className="n">{b.handed ? share(b.bounced, b.handed) : "–"}</td>
+              <td className="n">{count(b.people)}</td>
             </tr>
           ))}
         </tbody>
       </table>
-      <p className="mt-2 text-[13px] text-ink-2">
-        Opened and clicked are people, of those delivered; as of {moment(r.as_of)}.
-      </p>
-    </Page>
+    </details>
   );
 }

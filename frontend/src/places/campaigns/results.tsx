@@ -2,7 +2,7 @@ import type { M } from "../../api/client";
 import { count, duration, moment, people, points, share } from "../../logic/format";
 import { Page, Sieve, Waiting } from "../../parts/basics";
 import type { CampaignProps } from "./campaign";
-import { useResults } from "./plan";
+import { batchLabel, useResults } from "./plan-running";
 import { WhyNot } from "./why-not";
 
 export function ResultsPage({ c, head, acts }: CampaignProps) {
@@ -65,15 +65,12 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
               const of = (k: number, digits = 1) => share(k, b.delivered, digits);
               return (
                 <tr key={b.id}>
-                  <td className="font-semibold">
-                    {lead && b.n === 1 ? "lead" : b.n}
-                    {b.kind === "resend" ? " again" : ""}
-                  </td>
+                  <td className="font-semibold">{batchLabel(b, lead)}</td>
                   <td className="n">{count(b.handed)}</td>
                   <td className="n">{count(b.delivered)}</td>
                   <td className="n">{of(b.opened)}</td>
                   <td className="n">{of(b.clicked)}</td>
-                  <td className="n">{b.kind === "resend" ? "–" : of(b.machine_only)}</td>
+                  <td className="n">{b.kind === "first" ? of(b.machine_only) : "–"}</td>
                   <td className="n">{of(b.unsubscribed)}</td>
                   <td className="n">{of(b.complained, 2)}</td>
                   <td className="n">{share(b.bounced, b.handed + b.failed)}</td>

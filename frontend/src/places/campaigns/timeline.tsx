@@ -1,16 +1,29 @@
+import { useRef, useState } from "react";
 import { clockTime, count, weekday } from "../../logic/format";
-import { atShare, type Slot, span, spread } from "../../logic/timeline";
+import { atShare, byKey, type Slot, snapped, span, spread } from "../../logic/timeline";
 
 const W = 900,
   H = 230,
   TOP = 28,
   FLOOR = 190;
 
-/** Batches over the days: height is people, a hatch is a resend, filled as far as handed over. */
-export function Timeline({ slots, now }: { slots: Slot[]; now: number }) {
-  if (!slots.length) return null;
+/** Batches over the days: height is people, a hatch is a resend, filled as far as handed over. Those that still wait are
+ *  dragged to another moment, or moved by the arrow keys; the plan's rules put them at the next moment allowed. */
+export function Timeline({
+  slots: given,
+  now,
+  move,
+}: {
+  slots: Slot[];
+  now: number;
+  move?: (slot: Slot, due: number) => void;
+}) {
+  const [drag, setDrag] = useState<{ key: string; from: number; due: number } | null>(null);
+  const svg = useRef<SVGSVGElement>(null);
+  if (!given.length) return null;
+  const slots = given.map((s) => (drag && s.key === drag.key ? { ...s, due: drag.due } : s));
   const ordered = [...slots].sort((a, b) => a.due - b.due);
-  const { begin, end, days } = span(ordered, now);
+  const { begin, end, days } = span(drag ? given : ordered, now);
   const x = (at: number) => atShare(at, begin, end) * W;
   const most = Math.max(...ordered.map((s) => s.people), 1);
   const gaps = ordered.slice(1).map((s, i) => x(s.due) - x(ordered[i]?.due ?? 0));
@@ -27,11 +40,44 @@ export function Timeline({ slots, now }: { slots: Slot[]; now: number }) {
       : s.state === "gone"
         ? "var(--color-strong)"
         : "#aebbe2";
+  const perPixel = () => (end - begin) / (svg.current?.getBoundingClientRect().width || W);
+  const handle = (s: Slot) =>
+    move && s.state === "waiting" && !s.fixed
+      ? {
+          tabIndex: 0,
+          role: "button",
+          className: "cursor-ew-resize outline-offset-2",
+          style: { touchAction: "none" as const },
+          "aria-label": `Batch ${s.label}${s.resend ? " again" : ""}, ${weekday(s.due)} ${clockTime(s.due)}: arrow keys move it`,
+          onKeyDown: (e: React.KeyboardEvent) => {
+            const to = byKey(e.key, e.shiftKey, s.due);
+            if (to === null) return;
+            e.preventDefault();
+            move(s, Math.max(now, to));
+          },
+          onPointerDown: (e: React.PointerEvent) => {
+            e.currentTarget.setPointerCapture(e.pointerId);
+            setDrag({ key: s.key, from: e.clientX, due: s.due });
+          },
+          onPointerMove: (e: React.PointerEvent) => {
+            if (drag?.key !== s.key) return;
+            const was = given.find((x) => x.key === s.key)?.due ?? s.due;
+            setDrag({ ...drag, due: Math.max(now, snapped(was + (e.clientX - drag.from) * perPixel())) });
+          },
+          onPointerUp: () => {
+            if (drag?.key !== s.key) return;
+            const was = given.find((x) => x.key === s.key)?.due;
+            if (was !== undefined && drag.due !== was) move(s, drag.due);
+            setDrag(null);
+          },
+        }
+      : {};
   return (
     <svg
+      ref={svg}
       viewBox={`0 0 ${W} ${H}`}
       className="block w-full rounded border border-rule bg-panel"
-      role="img"
+      role="group"
       aria-label={`Timeline: ${ordered.map((s) => `${s.label} ${weekday(s.due)} ${clockTime(s.due)}, ${count(s.people)} people, ${s.state}`).join("; ")}`}
     >
       <defs>
@@ -63,7 +109,7 @@ export function Timeline({ slots, now }: { slots: Slot[]; now: number }) {
         const done = s.people ? (h * s.handed) / s.people : 0;
         const open = s.resend && !s.people;
         return (
-          <g key={s.key}>
+          <g key={s.key} {...handle(s)}>
             <title>{`${s.label}, ${weekday(s.due)} ${clockTime(s.due)}: ${open ? "whoever has not answered by then" : `${count(s.people)} people`}, ${s.state}`}</title>
             <rect
               x={left}

@@ -1,0 +1,175 @@
+import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { get, type M, post } from "../../api/client";
+import { count, moment, share } from "../../logic/format";
+import type { Slot } from "../../logic/timeline";
+import { Ask, BandBar, Page, Sentence, Sieve, StateTag, Waiting } from "../../parts/basics";
+import { useFoot } from "../../parts/frame";
+import { useMe } from "../../parts/me";
+import type { CampaignProps } from "./campaign";
+import { GuardrailList, HeldWhy } from "./guardrails";
+import { Timeline } from "./timeline";
+
+export const useResults = (id: number, on: boolean) =>
+  useQuery({
+    queryKey: ["results", id],
+    queryFn: () => get<M["Results"]>(`/campaigns/${id}/results`),
+    enabled: on,
+    placeholderData: keepPreviousData,
+  });
+
+/** What a batch is called: its number, whether it goes again, in which arm. */
+export const batchLabel = (b: M["BatchLine"], lead: boolean) =>
+  `${lead && b.n === 1 ? "lead" : b.n}${b.kind === "first" ? "" : b.kind === "resend" ? " again" : " once more"}${b.arm ? `, ${b.arm.toLowerCase()}` : ""}`;
+
+export function RunningPlan({ c, head, acts }: CampaignProps) {
+  const client = useQueryClient();
+  const now = useFoot().data?.now ?? 0;
+  const analyst = useMe().role === "analyst";
+  const [error, setError] = useState<Error | null>(null);
+  const q = useResults(c.id, true);
+  if (!q.data)
+    return (
+      <Page {...head} acts={acts}>
+        <Waiting error={q.error} what="the batches" />
+      </Page>
+    );
+  const r = q.data;
+  const lead = c.plan.lead_share > 0;
+  const label = (b: M["BatchLine"]) => batchLabel(b, lead);
+  const slots: Slot[] = r.batches.map((b) => ({
+    key: String(b.id),
+    label: lead && b.n === 1 ? "lead" : String(b.n),
+    due: b.due_at,
+    people: b.people,
+    state: b.state,
+    resend: b.kind !== "first",
+    lead: lead && b.n === 1,
+    handed: b.handed,
+  }));
+  const move = async (slot: Slot, due: number) => {
+    setError(null);
+    try {
+      await post(`/campaigns/${c.id}/batches/${slot.key}/move`, { due_at: due });
+      await client.invalidateQueries();
+    } catch (e) {
+      setError(e as Error);
+    }
+  };
+  const settle = (arrived: boolean) => async () => {
+    await post(`/campaigns/${c.id}/settle`, { arrived });
+    await client.invalidateQueries();
+  };
+  return (
+    <Page
+      {...head}
+      acts={acts}
+      side={
+        <>
+          <h2 className="mb-1">Who is in which batch</h2>
+          <p className="mb-3 text-ink-2">Later batches hold less engaged people, so their figures are no comparison.</p>
+          {r.batches
+            .filter((b) => b.people > 0)
+            .map((b) => (
+              <div key={b.id} className="mb-2 grid grid-cols-[78px_1fr_48px] items-center gap-2">
+                <span>{b.kind !== "first" ? label(b) : label(b) === "lead" ? "Lead" : `Batch ${b.n}`}</span>
+                <BandBar bands={b.bands} />
+                <span className="text-right">{count(b.people)}</span>
+              </div>
+            ))}
+          <GuardrailList id={c.id} />
+          <h2 className="mt-5 mb-2">Why not</h2>
+          <Sieve rows={r.why_not} />
+          <p className="mt-4 flex gap-2">
+            <a className="btn" href={`/api/campaigns/${c.id}/plan.ics`} download>
+              The plan as a calendar
+            </a>
+          </p>
+        </>
+      }
+    >
+      <HeldWhy c={c} />
+      {r.in_doubt > 0 && (
+        <div className="mb-4 flex items-center justify-between gap-4 border-y border-rule py-3">
+          <p>
+            <b className="text-poppy">{count(r.in_doubt)} in doubt.</b>{" "}
+            <span className="text-ink-2">
+              The worker stopped between handing over and the relay's answer: they may or may not have it. The relay's
+              log tells.
+            </span>
+          </p>
+          <span className="flex gap-2">
+            <Ask
+              trigger={
+                <button type="button" className="btn">
+                  They arrived…
+                </button>
+              }
+              title={`Count ${r.in_doubt} as handed over?`}
+              words="They arrived"
+              act={settle(true)}
+            >
+              They count as handed over from now on and get no second copy.
+            </Ask>
+            <Ask
+              trigger={
+                <button type="button" className="btn">
+                  Send again…
+                </button>
+              }
+              title={`Send to ${r.in_doubt} again?`}
+              words="Send again"
+              grave
+              act={settle(false)}
+            >
+              Whoever got it already will have it twice.
+            </Ask>
+          </span>
+        </div>
+      )}
+      <Sentence error={error} />
+      <Timeline slots={slots} now={now} move={analyst ? move : undefined} />
+      <table className="lined mt-4">
+        <thead>
+          <tr>
+            <th>Batch</th>
+            <th>Goes out</th>
+            <th>State</th>
+            <th className="n">People</th>
+            <th className="n">Handed over</th>
+            <th className="n">Delivered</th>
+            <th className="n">Opened</th>
+            <th className="n">Clicked</th>
+            <th className="n">Bounced</th>
+          </tr>
+        </thead>
+        <tbody>
+          {r.batches.map((b) => (
+            <tr key={b.id}>
+              <td className="font-semibold">{label(b)}</td>
+              <td>{moment(b.due_at)}</td>
+              <td>
+                <StateTag state={b.state} />
+                {b.state === "going out" && b.people > 0 && (
+                  <span className="ml-2 text-cornflower">{share(b.handed, b.people, 0)}</span>
+                )}
+                {b.deferred > 0 && <span className="ml-2 text-wheat">{count(b.deferred)} deferred</span>}
+              </td>
+              <td className="n">
+                {b.kind !== "first" && b.state === "waiting" && !b.people ? "as it comes" : count(b.people)}
+              </td>
+              <td className="n">{b.handed ? count(b.handed) : "–"}</td>
+              <td className="n">{b.handed ? count(b.delivered) : "–"}</td>
+              <td className="n">{b.handed ? share(b.opened, b.delivered) : "–"}</td>
+              <td className="n">{b.handed ? share(b.clicked, b.delivered) : "–"}</td>
+              <td className="n">{b.handed ? share(b.bounced, b.handed) : "–"}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <p className="mt-2 text-[13px] text-ink-2">
+        Opened and clicked are people, of those delivered; as of {moment(r.as_of)}.
+      </p>
+    </Page>
+  );
+}

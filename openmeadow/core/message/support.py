@@ -1,0 +1,25 @@
+"""What common kinds of mail readers keep, keep partly or drop of an HTML body: a table of data."""
+
+from __future__ import annotations
+
+import json
+import re
+from functools import cache
+from importlib import resources
+from typing import Any
+
+READERS = ("web", "desktop", "phone")
+
+
+@cache
+def _table() -> list[dict[str, str]]:
+    data: list[dict[str, str]] = json.loads((resources.files("openmeadow.data") / "support.json").read_text())
+    return data
+
+
+def dropped(html: str) -> list[dict[str, Any]]:
+    """What of this HTML some readers do not keep: {"what", "web", "desktop", "phone", "instead"}, the worst first."""
+    order = {"dropped": 0, "partly": 1, "kept": 2}
+    hit = [row for row in _table() if re.search(row["pattern"], html, re.I)]
+    hit.sort(key=lambda row: sum(order[row[r]] for r in READERS))
+    return [{k: row[k] for k in ("what", *READERS, "instead")} for row in hit]
