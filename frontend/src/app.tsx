@@ -7,7 +7,9 @@ import { Frame } from "./parts/frame";
 import { MeContext } from "./parts/me";
 import { Account } from "./places/account";
 import { CampaignPlace } from "./places/campaigns/campaign";
+import { FramePage } from "./places/campaigns/frame";
 import { CampaignList } from "./places/campaigns/list";
+import { WhatWorksPage } from "./places/campaigns/what-works";
 import { HealthPlace } from "./places/health/health";
 import { SegmentEditor } from "./places/segments/editor";
 import { SegmentList } from "./places/segments/list";
@@ -65,6 +67,8 @@ export function App() {
           <Route path="/senders" element={<SenderPlace />} />
           <Route path="/senders/:id" element={<SenderPlace />} />
           <Route path="/campaigns" element={<CampaignList />} />
+          <Route path="/campaigns/frame" element={<FramePage />} />
+          <Route path="/campaigns/what-works" element={<WhatWorksPage />} />
           <Route path="/campaigns/:id/*" element={<CampaignPlace />} />
           <Route path="/sequences" element={<SequencesPlace />} />
           <Route path="/health" element={<HealthPlace />} />

@@ -53,6 +53,7 @@ RESEND_RULES = ("not answered", "opened, not clicked")
 FIGURES = ("opened", "clicked")
 MOST_ARMS = 4
 SAME = {"subject": "", "preview": "", "wait": 0}
+WANTED = 0.02  # a gain worth knowing of
 POWER = 2.8  # standard errors between nothing and what is shown in 80 of 100 resends (1.96 + 0.84)
 
 
@@ -214,10 +215,12 @@ def _resend_in_words(p: dict[str, Any], who: recipients.Recipients) -> str:
     each = (due - held) // arms
     rate = max(late, 0.01)
     points = POWER * sqrt(rate * (1 - rate) * (1 / max(each, 1) + 1 / held))
-    enough = round(2 * POWER**2 * rate * (1 - rate) / 0.02**2)
+    gain = f"A gain of {100 * points:.1f} points or more would show"
+    wanted = (WANTED / POWER) ** 2 / (rate * (1 - rate)) - 1 / max(each, 1)
+    more = f"; for {100 * WANTED:.0f} points, {round(1 / wanted):,} held back would be enough" if wanted > 0 else ""
     return (
-        f"About {due:,} will be due: {held:,} held back, {each:,} {'in each arm' if arms > 1 else 'sent again'}. A gain of "
-        f"{100 * points:.1f} points or more would show; for 2 points, {enough:,} held back and as many again would be enough."
+        f"About {due:,} will be due: {held:,} held back, {each:,} {'in each arm' if arms > 1 else 'sent again'}. "
+        f"{gain}{more if points > WANTED else ''}."
     )
 
 

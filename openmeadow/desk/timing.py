@@ -16,6 +16,7 @@ from openmeadow.desk.desk import Desk
 from openmeadow.store.facts import StoreFacts
 from openmeadow.store.likeness import zones
 
+HARDLY_TRIED = 0.8
 DAYS, WAIT_SHARE, OUTCOME_SHARE, FEW = 365, 0.95, 0.80, 100
 USUAL_WAIT = 3 * DAY
 
@@ -56,7 +57,8 @@ def _ahead(at: int, zone: ZoneInfo) -> int:
 
 def best_hours(desk: Desk, view: View, who: Mask | None = None) -> dict[str, Any] | None:
     """The best three hours for some people, with how sure that is: {"begin", "share", "low", "high", "sure", "answers",
-    "counts", "own"}; ``own`` is how many have an hour of their own. None where there are too few answers."""
+    "counts", "own", "sent_at"}; ``own`` is how many have an hour of their own, ``sent_at`` the hour at which nearly all
+    mail went out, so that no other was tried (None where several were). None where there are too few answers."""
     person, at = _answers(view, who)
     known, zone = zones_of(desk, view)
     hour = local_hours(at, zone[person].astype(np.int64), known)
@@ -64,7 +66,12 @@ def best_hours(desk: Desk, view: View, who: Mask | None = None) -> dict[str, Any
     if found is None:
         return None
     own = own_hours(person, hour, len(view.alive)) != NO_HOUR
+    rows = view.columns.rows
+    sent = (rows.first_at > view.now - DAYS * DAY) & (rows.first_at <= view.now)
+    went = np.bincount(local_hours(rows.first_at[sent], zone[rows.person[sent]].astype(np.int64), known), minlength=24)
+    around = sum(int(went[(int(np.argmax(went)) + i) % 24]) for i in (-1, 0, 1)) / max(1, int(went.sum()))
     return {
+        "sent_at": int(np.argmax(went)) if around > HARDLY_TRIED else None,
         "begin": found.begin,
         "share": found.share.point,
         "low": found.share.low,

@@ -13,7 +13,7 @@ from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.lot import draw
 from openmeadow.core.message.body import links, twin
 from openmeadow.core.resend.lift import ArmCount, Lift, lift
-from openmeadow.desk import approving, checking
+from openmeadow.desk import approving, checking, templates
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.planning import plan_of
 from openmeadow.store import campaigns, workspace, writing
@@ -52,6 +52,10 @@ def change(desk: Desk, row: Any, values: dict[str, Any], who: str, *, only_show:
     ``only_show`` says what it would be and changes nothing."""
     if row["state"] not in ("planned", "sending", "held"):
         raise Refused(f"“{row['name']}” is {row['state']}: nobody waits for another version.")
+    if values.get("blocks") is not None:
+        values = values | templates.rendered(desk, values["blocks"], "plain" in values or bool(row["plain_by_hand"]))
+    elif "html" in values and values["html"] != row["html"]:
+        values = values | {"blocks": None}
     after = texts_of(row, values)
     changed = differs(row, after)
     if not changed:

@@ -449,3 +449,33 @@ def handing_over(db: sqlite3.Connection, subscriber: int) -> bool:
             (subscriber,),
         ).fetchone()
     )
+
+
+def clicked_link(db: sqlite3.Connection, link: int, until: int) -> list[int]:
+    """Who clicked a link, people or machines."""
+    rows = db.execute("SELECT DISTINCT subscriber FROM events WHERE link = ? AND kind = 6 AND at <= ?", (link, until))
+    return [int(r["subscriber"]) for r in rows]
+
+
+def happened(db: sqlite3.Connection, message: int, until: int) -> dict[int, int]:
+    """How many people complained, unsubscribed or bounced after a message, by kind of event."""
+    rows = db.execute(
+        "SELECT kind, count(DISTINCT subscriber) AS n FROM events WHERE message = ? AND (kind = 4 OR kind >= 9) "
+        "AND at <= ? GROUP BY kind",
+        (message, until),
+    )
+    return {r["kind"]: r["n"] for r in rows}
+
+
+def message_names(db: sqlite3.Connection) -> dict[int, tuple[str, int | None]]:
+    """Every message's name and purpose."""
+    return {r["id"]: (r["name"], r["purpose"]) for r in db.execute("SELECT id, name, purpose FROM messages")}
+
+
+def started(db: sqlite3.Connection) -> list[sqlite3.Row]:
+    """Campaigns that have started, with whether their resend has gone out to anybody; the latest first."""
+    return db.execute(
+        "SELECT c.id, c.name, c.subject, c.message, EXISTS (SELECT 1 FROM passes q JOIN deliveries d ON d.pass = q.id "
+        "WHERE q.campaign = c.id AND q.kind = 'resend' AND d.state = 'handed over') AS resent "
+        "FROM campaigns c WHERE c.message IS NOT NULL ORDER BY c.started_at DESC LIMIT 200"
+    ).fetchall()

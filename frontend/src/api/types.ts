@@ -40,12 +40,16 @@ export interface Models {
   CleanUpIn: CleanUpIn;
   CleanUpPerson: CleanUpPerson;
   ClockMove: ClockMove;
+  ComparedLine: ComparedLine;
   ConsentEntry: ConsentEntry;
   ConsentView: ConsentView;
   Decision: Decision;
   Deed: Deed;
   Deeds: Deeds;
   Differs: Differs;
+  Divided: Divided;
+  DividedBy: DividedBy;
+  DividedLine: DividedLine;
   Domain: Domain;
   Domains: Domains;
   Done: Done;
@@ -78,6 +82,7 @@ export interface Models {
   Jobs: Jobs;
   Lane: Lane;
   LiftIn: LiftIn;
+  LinkLine: LinkLine;
   LookAgain: LookAgain;
   MachineOpens: MachineOpens;
   MapRule: MapRule;
@@ -106,6 +111,8 @@ export interface Models {
   PlanIn: PlanIn;
   PlanView: PlanView;
   PlannedBatch: PlannedBatch;
+  PooledArm: PooledArm;
+  PooledResends: PooledResends;
   Preview: Preview;
   Problem: Problem;
   Provider: Provider;
@@ -164,6 +171,8 @@ export interface Models {
   TodayView: TodayView;
   Token: Token;
   TrialIn: TrialIn;
+  TrialLine: TrialLine;
+  TrialResult: TrialResult;
   TypedIn: TypedIn;
   TypedVerdict: TypedVerdict;
   TypedVerdicts: TypedVerdicts;
@@ -171,14 +180,19 @@ export interface Models {
   Undone: Undone;
   Upload: Upload;
   UseIn: UseIn;
+  Usual: Usual;
+  UsualRange: UsualRange;
   Verdict: Verdict;
   VerdictReason: VerdictReason;
   Version: Version;
+  WhatWorks: WhatWorks;
   Why: Why;
   WhyNot: WhyNot;
   WinBackIn: WinBackIn;
   WordIn: WordIn;
   Words: Words;
+  WorksKind: WorksKind;
+  WorksLine: WorksLine;
 }
 export interface AcceptIn {
   typed: string;
@@ -343,6 +357,7 @@ export interface BestHours {
   answers: number;
   counts: number[];
   own: number;
+  sent_at: number | null;
 }
 export interface BringIn {
   upload: string;
@@ -524,6 +539,11 @@ export interface ChangeIn {
   preview: string | null;
   html: string | null;
   plain: string | null;
+  blocks:
+    | {
+        [k: string]: unknown;
+      }[]
+    | null;
   forget: boolean;
   only_show: boolean;
 }
@@ -619,6 +639,19 @@ export interface ClockMove {
    */
   by: number | null;
 }
+export interface ComparedLine {
+  id: number;
+  name: string;
+  at: number | null;
+  handed: number;
+  delivered: number;
+  opened: number;
+  clicked: number;
+  machine_only: number;
+  unsubscribed: number;
+  complained: number;
+  bounced: number;
+}
 export interface ConsentEntry {
   purpose: string;
   channel: string;
@@ -696,6 +729,77 @@ export interface Deed {
 }
 export interface Deeds {
   deeds: Deed[];
+}
+export interface Divided {
+  by: DividedBy[];
+  links: LinkLine[];
+  replies: number;
+  bookings: number;
+  value: number;
+  placement: PlacementTest[];
+  trial: TrialResult | null;
+  usual: Usual | null;
+  compared: ComparedLine[];
+  text: string;
+}
+export interface DividedBy {
+  title: string;
+  lines: DividedLine[];
+  note: string;
+}
+export interface DividedLine {
+  words: string;
+  handed: number;
+  delivered: number;
+  opened: number;
+  clicked: number;
+  machine_only: number;
+}
+export interface LinkLine {
+  url: string;
+  people: number;
+  machines: number;
+}
+export interface PlacementTest {
+  id: number;
+  at: number;
+  campaign: string;
+  copies: PlacedCopy[];
+}
+export interface PlacedCopy {
+  provider: string;
+  address: string;
+  folder: "waiting" | "inbox" | "spam" | "missing" | "refused";
+  seen_at: number | null;
+}
+export interface TrialResult {
+  figure: string;
+  versions: TrialLine[];
+  difference: number;
+  low: number;
+  high: number;
+  verdict: string;
+  settled: string;
+  why: string;
+}
+export interface TrialLine {
+  words: string;
+  people: number;
+  answered: number;
+}
+export interface Usual {
+  mailings: number;
+  about: string;
+  opened: UsualRange;
+  clicked: UsualRange;
+  unsubscribed: UsualRange;
+  complained: UsualRange;
+  bounced: UsualRange;
+}
+export interface UsualRange {
+  low: number;
+  middle: number;
+  high: number;
 }
 export interface Domain {
   id: number;
@@ -959,18 +1063,6 @@ export interface ReportDay {
   day: string;
   messages: number;
   aligned: number;
-}
-export interface PlacementTest {
-  id: number;
-  at: number;
-  campaign: string;
-  copies: PlacedCopy[];
-}
-export interface PlacedCopy {
-  provider: string;
-  address: string;
-  folder: "waiting" | "inbox" | "spam" | "missing" | "refused";
-  seen_at: number | null;
 }
 export interface Words {
   to: string[];
@@ -1242,6 +1334,24 @@ export interface PlannedBatch {
   people: number;
   lead: boolean;
   bands: number[];
+}
+export interface PooledArm {
+  arm: string;
+  people: number;
+  answered: number;
+  held: number;
+  held_answered: number;
+  difference: number;
+  low: number;
+  high: number;
+  verdict: string;
+  unsubscribed: number;
+  complained: number;
+}
+export interface PooledResends {
+  campaigns: number;
+  lines: PooledArm[];
+  sentence: string;
 }
 export interface Preview {
   subject: string;
@@ -1564,6 +1674,24 @@ export interface Upload {
 export interface UseIn {
   n: number;
   why: string;
+}
+export interface WhatWorks {
+  resends: PooledResends;
+  kinds: WorksKind[];
+  mailings: number;
+}
+export interface WorksKind {
+  title: string;
+  lines: WorksLine[];
+}
+export interface WorksLine {
+  words: string;
+  mailings: number;
+  delivered: number;
+  share: number;
+  least: number;
+  most: number;
+  enough: boolean;
 }
 export interface WhyNot {
   subscriber: number;

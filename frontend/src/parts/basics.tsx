@@ -23,8 +23,8 @@ export function Page({
   tag?: ReactNode;
 }) {
   return (
-    <div className="flex h-full min-h-0 max-[900px]:block max-[900px]:overflow-auto">
-      <main className="min-w-0 flex-1 overflow-auto px-6 pt-5 pb-8">
+    <div className="flex h-full min-h-0 max-[900px]:block max-[900px]:overflow-auto print:block print:h-auto">
+      <main className="min-w-0 flex-1 overflow-auto px-6 pt-5 pb-8 print:overflow-visible">
         <header className="mb-3 flex min-h-8 items-start justify-between gap-6">
           <div>
             <h1 className="flex items-center gap-3">
@@ -33,13 +33,13 @@ export function Page({
             </h1>
             {lead && <p className="mt-1.5 text-ink-2">{lead}</p>}
           </div>
-          {acts && <div className="flex shrink-0 flex-wrap justify-end gap-2">{acts}</div>}
+          {acts && <div className="flex shrink-0 flex-wrap justify-end gap-2 print:hidden">{acts}</div>}
         </header>
         {tabs}
         {children}
       </main>
       {side && (
-        <aside className="w-[326px] shrink-0 overflow-auto border-l border-rule-strong bg-panel px-5 py-5 max-[900px]:w-full max-[900px]:border-t max-[900px]:border-l-0">
+        <aside className="w-[326px] shrink-0 overflow-auto border-l border-rule-strong bg-panel px-5 py-5 print:w-full print:overflow-visible print:border-0 max-[900px]:w-full max-[900px]:border-t max-[900px]:border-l-0">
           {side}
         </aside>
       )}
@@ -49,7 +49,7 @@ export function Page({
 
 export function Tabs({ of }: { of: { to: string; words: string; extra?: ReactNode }[] }) {
   return (
-    <nav className="mb-4 flex gap-5 border-b border-rule" aria-label="Parts of this place">
+    <nav className="mb-4 flex gap-5 border-b border-rule print:hidden" aria-label="Parts of this place">
       {of.map((t) => (
         <NavLink
           key={t.to}

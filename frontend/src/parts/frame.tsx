@@ -71,8 +71,8 @@ export function Frame({ children }: { children: ReactNode }) {
   }, [go]);
 
   return (
-    <div className="grid h-screen grid-rows-[46px_1fr_28px] max-[640px]:grid-rows-[auto_1fr_auto]">
-      <header className="flex items-center gap-4 border-b border-rule-strong bg-panel px-5 max-[640px]:flex-wrap max-[640px]:py-2">
+    <div className="grid h-screen grid-rows-[46px_1fr_28px] print:block print:h-auto max-[640px]:grid-rows-[auto_1fr_auto]">
+      <header className="flex items-center gap-4 border-b print:hidden border-rule-strong bg-panel px-5 max-[640px]:flex-wrap max-[640px]:py-2">
         <NavLink to="/today" className="flex items-center gap-2 font-head text-[16px] font-semibold [font-stretch:87%]">
           <Mark />
           Open Meadow
@@ -137,7 +137,7 @@ function Foot({ data, list }: { data: M["Foot"] | undefined; list: () => void })
   if (!data) return <footer className="border-t border-rule-strong bg-wash" />;
   const busy = data.sending > 0;
   return (
-    <footer className="flex items-center gap-6 overflow-hidden border-t border-rule-strong bg-wash px-5 text-[13px] whitespace-nowrap text-ink-2">
+    <footer className="flex items-center gap-6 overflow-hidden print:hidden border-t border-rule-strong bg-wash px-5 text-[13px] whitespace-nowrap text-ink-2">
       {undo ? (
         <span role="status" className="text-ink">
           {undo.words}{" "}

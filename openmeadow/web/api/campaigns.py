@@ -15,6 +15,7 @@ from openmeadow.core.message.body import links
 from openmeadow.desk import (
     approving,
     audience,
+    breakdown,
     capacity,
     checking,
     guarding,
@@ -25,6 +26,7 @@ from openmeadow.desk import (
     results,
     sending,
     versions,
+    what_works,
 )
 from openmeadow.desk import campaigns as desk_campaigns
 from openmeadow.desk.desk import Desk
@@ -299,6 +301,25 @@ def register(api: Described, desk: Desk) -> None:
     def see_results(id: int) -> m.Results:
         """What it did, as of now."""
         return m.Results(**results.results(desk, id))
+
+    @api.route("GET", "/campaigns/<int:id>/divided", m.Divided)
+    def divided(id: int) -> m.Divided:
+        """The results divided, beside the usual range and up to three other campaigns (query ``with``, ids by comma)."""
+        row = desk_campaigns.row_of(desk, id)
+        others = [int(x) for x in request.args.get("with", "").split(",") if x.isdigit()]
+        usual = breakdown.usual(desk, row) if row["message"] else None
+        compared = breakdown.compared(desk, [id, *others]) if row["message"] else []
+        return m.Divided(
+            **breakdown.divided(desk, id),
+            usual=m.Usual(**usual) if usual else None,
+            compared=[m.ComparedLine(**x) for x in compared],
+            text=breakdown.in_text(desk, id),
+        )
+
+    @api.route("GET", "/campaigns/what-works", m.WhatWorks)
+    def works() -> m.WhatWorks:
+        """Over all campaigns: which resends, hours, sizes and subjects paid."""
+        return m.WhatWorks(**what_works.see(desk))
 
     @api.route("GET", "/campaigns/<int:id>/results.csv", m.Done)
     def results_csv(id: int) -> Response:

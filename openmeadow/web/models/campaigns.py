@@ -7,6 +7,7 @@ from typing import Any, Literal
 from pydantic import Field
 
 from openmeadow.web.models.common import Model, NamedThing, Sieved
+from openmeadow.web.models.health import PlacementTest
 
 
 class ArmIn(Model):
@@ -146,6 +147,7 @@ class ChangeIn(Model):
     preview: str | None = Field(None, max_length=500)
     html: str | None = Field(None, max_length=2_000_000)
     plain: str | None = Field(None, max_length=2_000_000)
+    blocks: list[dict[str, Any]] | None = None
     forget: bool = False
     only_show: bool = False
 
@@ -235,6 +237,7 @@ class BestHours(Model):
     answers: int
     counts: list[int]
     own: int
+    sent_at: int | None
 
 
 class PlanView(Model):
@@ -407,3 +410,125 @@ class BatchThatFits(Model):
     busiest: float
     delivered: int
     responses: int
+
+
+class DividedLine(Model):
+    words: str
+    handed: int
+    delivered: int
+    opened: int
+    clicked: int
+    machine_only: int
+
+
+class DividedBy(Model):
+    title: str
+    lines: list[DividedLine]
+    note: str
+
+
+class LinkLine(Model):
+    url: str
+    people: int
+    machines: int
+
+
+class TrialLine(Model):
+    words: str
+    people: int
+    answered: int
+
+
+class TrialResult(Model):
+    figure: str
+    versions: list[TrialLine]
+    difference: float
+    low: float
+    high: float
+    verdict: str
+    settled: str
+    why: str
+
+
+class UsualRange(Model):
+    low: float
+    middle: float
+    high: float
+
+
+class Usual(Model):
+    mailings: int
+    about: str
+    opened: UsualRange
+    clicked: UsualRange
+    unsubscribed: UsualRange
+    complained: UsualRange
+    bounced: UsualRange
+
+
+class ComparedLine(Model):
+    id: int
+    name: str
+    at: int | None
+    handed: int
+    delivered: int
+    opened: int
+    clicked: int
+    machine_only: int
+    unsubscribed: int
+    complained: int
+    bounced: int
+
+
+class Divided(Model):
+    by: list[DividedBy]
+    links: list[LinkLine]
+    replies: int
+    bookings: int
+    value: float
+    placement: list[PlacementTest]
+    trial: TrialResult | None
+    usual: Usual | None
+    compared: list[ComparedLine]
+    text: str
+
+
+class PooledArm(Model):
+    arm: str
+    people: int
+    answered: int
+    held: int
+    held_answered: int
+    difference: float
+    low: float
+    high: float
+    verdict: str
+    unsubscribed: int
+    complained: int
+
+
+class PooledResends(Model):
+    campaigns: int
+    lines: list[PooledArm]
+    sentence: str
+
+
+class WorksLine(Model):
+    words: str
+    mailings: int
+    delivered: int
+    share: float
+    least: float
+    most: float
+    enough: bool
+
+
+class WorksKind(Model):
+    title: str
+    lines: list[WorksLine]
+
+
+class WhatWorks(Model):
+    resends: PooledResends
+    kinds: list[WorksKind]
+    mailings: int

@@ -13,6 +13,7 @@ export interface CampaignProps {
   c: M["Campaign"];
   head: { title: string; tag: React.ReactNode; tabs: React.ReactNode };
   write: (values: Record<string, unknown>) => Promise<unknown>;
+  set: (c: M["Campaign"]) => void;
   acts: React.ReactNode;
 }
 
@@ -74,11 +75,13 @@ export function CampaignPlace() {
       ]}
     />
   );
-  const write = async (values: Record<string, unknown>) => {
-    const fresh = await put<M["Campaign"]>(`/campaigns/${id}`, values);
+  const set = (fresh: M["Campaign"]) => {
     client.setQueryData(["campaign", id], fresh);
-    await client.invalidateQueries({ queryKey: ["plan", id] });
-    await client.invalidateQueries({ queryKey: ["checks", Number(id)] });
+    client.invalidateQueries({ queryKey: ["plan", id] });
+    client.invalidateQueries({ queryKey: ["checks", Number(id)] });
+  };
+  const write = async (values: Record<string, unknown>) => {
+    set(await put<M["Campaign"]>(`/campaigns/${id}`, values));
   };
   const again = () => client.invalidateQueries();
   const act = (word: string) => async () => {
@@ -124,7 +127,13 @@ export function CampaignPlace() {
       )}
     </>
   );
-  const props: CampaignProps = { c, head: { title: c.name, tag: <StateTag state={c.state} />, tabs }, write, acts };
+  const props: CampaignProps = {
+    c,
+    head: { title: c.name, tag: <StateTag state={c.state} />, tabs },
+    write,
+    set,
+    acts,
+  };
   return (
     <Routes>
       <Route path="message" element={<MessagePage {...props} />} />

@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import { get, type M, post } from "../../api/client";
 import { Ask, Page, Sentence } from "../../parts/basics";
 import { useMe } from "../../parts/me";
+import { Approval } from "./approval";
 import type { CampaignProps } from "./campaign";
 
 const COLOUR = { stop: "text-poppy", mend: "text-wheat", note: "text-ink-2" };
@@ -49,6 +50,7 @@ export function ChecksPage({ c, head }: CampaignProps) {
       {...head}
       acts={
         <>
+          <Approval c={c} />
           <button type="button" className="btn" disabled={!!busy} onClick={() => act("links")}>
             {busy === "links" ? "Asking the links…" : "Ask the links"}
           </button>
@@ -105,7 +107,7 @@ export function ChecksPage({ c, head }: CampaignProps) {
                     {x.mend === "links" || x.mend === "placement" ? (
                       <button
                         type="button"
-                        className="btn btn-bare py-0"
+                        className="btn btn-bare -ml-2 py-0"
                         disabled={!!busy}
                         onClick={() => act(x.mend)}
                         aria-label={x.mend === "links" ? "Ask the links now" : "Try where it lands now"}

@@ -9,6 +9,7 @@ import { useRows } from "../../parts/rows";
 
 export function CampaignList() {
   const q = useQuery({ queryKey: ["campaigns"], queryFn: () => get<M["CampaignLines"]>("/campaigns") });
+  const templates = useQuery({ queryKey: ["templates"], queryFn: () => get<M["Templates"]>("/templates") });
   const go = useNavigate();
   const client = useQueryClient();
   const field = useRef<HTMLInputElement>(null);
@@ -35,7 +36,10 @@ export function CampaignList() {
         e.preventDefault();
         setError(null);
         try {
-          const c = await post<M["Campaign"]>("/campaigns", { name: new FormData(e.currentTarget).get("name") });
+          const form = new FormData(e.currentTarget);
+          const [kind, id] = String(form.get("from")).split(" ");
+          const begin = { name: form.get("name"), ...(kind ? { [kind]: Number(id) } : {}) };
+          const c = await post<M["Campaign"]>("/campaigns", begin);
           await client.invalidateQueries({ queryKey: ["campaigns"] });
           go(`/campaigns/${c.id}/message`);
         } catch (x) {
@@ -51,6 +55,27 @@ export function CampaignList() {
         aria-label="Name of a new campaign"
         required
       />
+      <select className="field w-[170px]" name="from" aria-label="Begin from" defaultValue="">
+        <option value="">empty</option>
+        {(templates.data?.templates ?? []).length > 0 && (
+          <optgroup label="from a template">
+            {templates.data?.templates.map((t) => (
+              <option key={t.id} value={`template ${t.id}`}>
+                {t.name}
+              </option>
+            ))}
+          </optgroup>
+        )}
+        {listed.length > 0 && (
+          <optgroup label="from a campaign">
+            {listed.slice(0, 30).map((c) => (
+              <option key={c.id} value={`campaign ${c.id}`}>
+                {c.name}
+              </option>
+            ))}
+          </optgroup>
+        )}
+      </select>
       <button type="submit" className="btn btn-main">
         Begin
       </button>
@@ -59,7 +84,18 @@ export function CampaignList() {
   return (
     <Page
       title="Campaigns"
-      lead="Each is written, checked, planned in batches, and read on pages of its own."
+      lead={
+        <>
+          Each is written, checked, planned in batches, and read on pages of its own.{" "}
+          <Link className="text-cornflower underline" to="/campaigns/what-works">
+            What works here
+          </Link>{" "}
+          ·{" "}
+          <Link className="text-cornflower underline" to="/campaigns/frame">
+            Frame and templates
+          </Link>
+        </>
+      }
       acts={acts}
     >
       <Sentence error={error} />

@@ -263,6 +263,8 @@ export function BestHour({ best, p, set }: { best: M["BestHours"] | null; p: Pla
         {clock(best.begin)} to {clock(best.begin + 3)}: {share(best.share, 1)} of {count(best.answers)} answers (
         {share(best.low, 1)} to {share(best.high, 1)}), by people's own clocks.{" "}
         {best.sure ? "More than in any other three hours, beyond chance." : "Not surely more than at other hours."}
+        {best.sent_at !== null &&
+          ` But nearly all mail went out around ${clock(best.sent_at)}: other hours were hardly tried.`}
       </p>
       <p className="mt-1 flex flex-wrap gap-2">
         <button

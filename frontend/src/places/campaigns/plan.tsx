@@ -6,6 +6,7 @@ import { count, duration, fromLocalInput, localInput, moment, share } from "../.
 import type { Slot } from "../../logic/timeline";
 import { Ask, BandBar, Page, Sentence, Sieve, Waiting } from "../../parts/basics";
 import { useFoot } from "../../parts/frame";
+import { Approval } from "./approval";
 import { type CampaignProps, chosenKey } from "./campaign";
 import { useChecks } from "./checks";
 import { Limits } from "./plan-limits";
@@ -111,40 +112,43 @@ function DraftPlan({ c, head, write }: CampaignProps) {
     <Page
       {...head}
       acts={
-        <Ask
-          trigger={
-            <button
-              type="button"
-              className="btn btn-main"
-              disabled={!total || stops.length > 0}
-              title={stops[0]?.finding}
-            >
-              Start…
-            </button>
-          }
-          title={`Start ${c.name}?`}
-          words={`Start, ${count(total)} people`}
-          act={async () => {
-            await post(`/campaigns/${c.id}/start`);
-            await client.invalidateQueries();
-            go(`/campaigns/${c.id}/plan`);
-          }}
-        >
-          <p>
-            {count(total)} people get “{c.subject}” from {c.from_text}, in {batches.length}{" "}
-            {batches.length === 1 ? "batch" : "batches"} from {batches[0] ? moment(batches[0].due_at) : ""} to{" "}
-            {batches.at(-1) ? moment(batches.at(-1)?.due_at ?? 0) : ""}.
-          </p>
-          {p.resend && (
-            <p className="mt-2">
-              Whoever {p.resend_rule === "not answered" ? "has not answered" : "opened and did not click"}{" "}
-              {duration(p.wait)} after their batch gets it again
-              {(plan.data?.arms.length ?? 1) > 1 ? ` in ${plan.data?.arms.length} arms by lot` : ""};{" "}
-              {share(p.held_share, 1, 0)} are held back.
+        <>
+          <Approval c={c} />
+          <Ask
+            trigger={
+              <button
+                type="button"
+                className="btn btn-main"
+                disabled={!total || stops.length > 0}
+                title={stops[0]?.finding}
+              >
+                Start…
+              </button>
+            }
+            title={`Start ${c.name}?`}
+            words={`Start, ${count(total)} people`}
+            act={async () => {
+              await post(`/campaigns/${c.id}/start`);
+              await client.invalidateQueries();
+              go(`/campaigns/${c.id}/plan`);
+            }}
+          >
+            <p>
+              {count(total)} people get “{c.subject}” from {c.from_text}, in {batches.length}{" "}
+              {batches.length === 1 ? "batch" : "batches"} from {batches[0] ? moment(batches[0].due_at) : ""} to{" "}
+              {batches.at(-1) ? moment(batches.at(-1)?.due_at ?? 0) : ""}.
             </p>
-          )}
-          <p className="mt-2">You can hold it at any moment.</p>
-        </Ask>
+            {p.resend && (
+              <p className="mt-2">
+                Whoever {p.resend_rule === "not answered" ? "has not answered" : "opened and did not click"}{" "}
+                {duration(p.wait)} after their batch gets it again
+                {(plan.data?.arms.length ?? 1) > 1 ? ` in ${plan.data?.arms.length} arms by lot` : ""};{" "}
+                {share(p.held_share, 1, 0)} are held back.
+              </p>
+            )}
+            <p className="mt-2">You can hold it at any moment.</p>
+          </Ask>
+        </>
       }
       side={
         <>

@@ -3,6 +3,7 @@ import { count, duration, moment, people, points, share } from "../../logic/form
 import { Page, Sieve, Waiting } from "../../parts/basics";
 import type { CampaignProps } from "./campaign";
 import { batchLabel, useResults } from "./plan-running";
+import { Divided } from "./results-divided";
 import { WhyNot } from "./why-not";
 
 export function ResultsPage({ c, head, acts }: CampaignProps) {
@@ -24,6 +25,9 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
           <a className="btn" href={`/api/campaigns/${c.id}/results.csv`}>
             Save figures
           </a>
+          <button type="button" className="btn" onClick={() => window.print()}>
+            Print
+          </button>
         </>
       }
       side={
@@ -84,6 +88,7 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
         {count(r.opened)} opens are unsure. Later batches hold less engaged people, so these lines are no comparison. As
         of {moment(r.as_of)}.
       </p>
+      <Divided c={c} />
     </Page>
   );
 }

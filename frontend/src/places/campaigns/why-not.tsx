@@ -10,7 +10,7 @@ export function WhyNot({ id }: { id: number }) {
   const [error, setError] = useState<Error | null>(null);
   return (
     <form
-      className="mt-5"
+      className="mt-5 print:hidden"
       onSubmit={async (e) => {
         e.preventDefault();
         setError(null);

@@ -1,0 +1,315 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useRef, useState } from "react";
+import { get, type M, post } from "../../api/client";
+import { Sentence } from "../../parts/basics";
+import { RuleField } from "../../parts/rule-field";
+import { useSegments } from "../segments/list";
+import { RichText } from "./rich-text";
+
+export interface Block {
+  kind: "text" | "picture" | "button" | "columns" | "rule" | "footer";
+  html?: string;
+  src?: string;
+  alt?: string;
+  href?: string;
+  width?: number;
+  words?: string;
+  left?: Block[];
+  right?: Block[];
+  rule?: string;
+}
+const WORDS: Record<Block["kind"], string> = {
+  text: "Text",
+  picture: "Picture",
+  button: "Button",
+  columns: "Two columns",
+  rule: "Line",
+  footer: "Small print",
+};
+const NEW: Record<Block["kind"], () => Block> = {
+  text: () => ({ kind: "text", html: "<p></p>" }),
+  picture: () => ({ kind: "picture", src: "", alt: "" }),
+  button: () => ({ kind: "button", words: "", href: "https://" }),
+  columns: () => ({ kind: "columns", left: [NEW.text()], right: [NEW.text()] }),
+  rule: () => ({ kind: "rule" }),
+  footer: () => ({ kind: "footer", html: "<p></p>" }),
+};
+
+/** A message block by block, in the order it is read; each moved, shown to some only, or taken away. */
+export function Blocks({
+  of,
+  set,
+  fields,
+  disabled,
+  inside = false,
+  name = "Block",
+}: {
+  of: Block[];
+  set: (blocks: Block[]) => void;
+  fields: string[];
+  disabled: boolean;
+  inside?: boolean;
+  name?: string;
+}) {
+  const change = (i: number, v: Partial<Block>) => set(of.map((b, k) => (k === i ? { ...b, ...v } : b)));
+  const swap = (i: number, j: number) => {
+    const next = [...of];
+    const [b] = next.splice(i, 1);
+    if (b) next.splice(j, 0, b);
+    set(next);
+  };
+  const kinds = (Object.keys(WORDS) as Block["kind"][]).filter((k) => !inside || !["columns", "footer"].includes(k));
+  return (
+    <div>
+      {of.map((b, i) => (
+        <section
+          key={i}
+          className="border-b border-rule py-2.5 first:border-t"
+          aria-label={`${name} ${i + 1}, ${WORDS[b.kind].toLowerCase()}`}
+        >
+          <header className="mb-1.5 flex items-center gap-2 text-[13px]">
+            <span className="font-semibold text-ink-2">{WORDS[b.kind]}</span>
+            {b.rule !== undefined && <span className="text-cornflower">shown to some</span>}
+            {!disabled && (
+              <span className="ml-auto flex gap-1">
+                {!inside && (
+                  <button
+                    type="button"
+                    className="btn btn-bare py-0"
+                    onClick={() => change(i, { rule: b.rule === undefined ? "" : undefined })}
+                  >
+                    {b.rule === undefined ? "Only for some…" : "For everybody"}
+                  </button>
+                )}
+                <button
+                  type="button"
+                  className="btn btn-bare px-1.5 py-0"
+                  disabled={!i}
+                  aria-label={`Move ${name.toLowerCase()} ${i + 1} up`}
+                  onClick={() => swap(i, i - 1)}
+                >
+                  ↑
+                </button>
+                <button
+                  type="button"
+                  className="btn btn-bare px-1.5 py-0"
+                  disabled={i === of.length - 1}
+                  aria-label={`Move ${name.toLowerCase()} ${i + 1} down`}
+                  onClick={() => swap(i, i + 1)}
+                >
+                  ↓
+                </button>
+                <button
+                  type="button"
+                  className="btn btn-bare py-0"
+                  aria-label={`Remove ${name.toLowerCase()} ${i + 1}`}
+                  onClick={() => set(of.filter((_, k) => k !== i))}
+                >
+                  Remove
+                </button>
+              </span>
+            )}
+          </header>
+          {b.rule !== undefined && <ForSome rule={b.rule} set={(rule) => change(i, { rule })} />}
+          <One b={b} set={(v) => change(i, v)} fields={fields} disabled={disabled} name={`${name} ${i + 1}`} />
+        </section>
+      ))}
+      {!disabled && (
+        <p className="mt-2 flex flex-wrap items-center gap-1 text-[13px]">
+          <span className="text-ink-2">Add</span>
+          {kinds.map((k) => (
+            <button key={k} type="button" className="btn btn-bare py-0" onClick={() => set([...of, NEW[k]()])}>
+              {WORDS[k]}
+            </button>
+          ))}
+        </p>
+      )}
+    </div>
+  );
+}
+
+function ForSome({ rule, set }: { rule: string; set: (rule: string) => void }) {
+  const known = useSegments();
+  return (
+    <div className="mb-2">
+      <RuleField
+        value={rule}
+        set={set}
+        words={known.data?.words ?? {}}
+        label="Shown to those for whom this holds"
+        placeholder="for example: band is Strong"
+      />
+    </div>
+  );
+}
+
+function One({
+  b,
+  set,
+  fields,
+  disabled,
+  name,
+}: {
+  b: Block;
+  set: (v: Partial<Block>) => void;
+  fields: string[];
+  disabled: boolean;
+  name: string;
+}) {
+  if (b.kind === "text" || b.kind === "footer")
+    return (
+      <RichText value={b.html ?? ""} set={(html) => set({ html })} label={name} fields={fields} disabled={disabled} />
+    );
+  if (b.kind === "picture") return <PictureBlock b={b} set={set} disabled={disabled} name={name} />;
+  if (b.kind === "button")
+    return (
+      <div className="grid grid-cols-2 gap-3">
+        <label>
+          <span className="label">Words on it</span>
+          <input
+            className="field"
+            disabled={disabled}
+            value={b.words ?? ""}
+            onChange={(e) => set({ words: e.target.value })}
+          />
+        </label>
+        <label>
+          <span className="label">Leads to</span>
+          <input
+            className="field"
+            disabled={disabled}
+            value={b.href ?? ""}
+            onChange={(e) => set({ href: e.target.value })}
+          />
+        </label>
+      </div>
+    );
+  if (b.kind === "columns")
+    return (
+      <div className="grid grid-cols-2 gap-4">
+        {(["left", "right"] as const).map((side) => (
+          <div key={side}>
+            <Blocks
+              of={b[side] ?? []}
+              set={(blocks) => set({ [side]: blocks })}
+              fields={fields}
+              disabled={disabled}
+              inside
+              name={`${name}, ${side}, block`}
+            />
+          </div>
+        ))}
+      </div>
+    );
+  return <hr className="my-1 border-rule-strong" />;
+}
+
+function PictureBlock({
+  b,
+  set,
+  disabled,
+  name,
+}: {
+  b: Block;
+  set: (v: Partial<Block>) => void;
+  disabled: boolean;
+  name: string;
+}) {
+  return (
+    <div className="grid grid-cols-[140px_1fr] gap-4">
+      <div className="flex min-h-[84px] items-center justify-center overflow-hidden rounded border border-rule bg-wash">
+        {b.src ? (
+          <img src={b.src} alt={b.alt ?? ""} className="max-h-[120px] max-w-full" />
+        ) : (
+          <span className="text-[13px] text-ink-3">no picture yet</span>
+        )}
+      </div>
+      <div className="grid grid-cols-2 gap-x-3 gap-y-2">
+        {!disabled && (
+          <div className="col-span-2">
+            <ChoosePicture name={name} chosen={(p) => set({ src: p.url, width: Math.min(552, p.width) })} />
+          </div>
+        )}
+        <label className={b.alt ? "" : "text-wheat"}>
+          <span className="label">Alternative text{b.alt ? "" : ", read where pictures are off"}</span>
+          <input
+            className="field"
+            disabled={disabled}
+            value={b.alt ?? ""}
+            onChange={(e) => set({ alt: e.target.value })}
+          />
+        </label>
+        <label>
+          <span className="label">Leads to</span>
+          <input
+            className="field"
+            disabled={disabled}
+            placeholder="nowhere"
+            value={b.href ?? ""}
+            onChange={(e) => set({ href: e.target.value })}
+          />
+        </label>
+      </div>
+    </div>
+  );
+}
+
+/** A picture from this machine, or one that was brought in before. */
+export function ChoosePicture({ chosen, name }: { chosen: (p: M["Picture"]) => void; name: string }) {
+  const client = useQueryClient();
+  const file = useRef<HTMLInputElement>(null);
+  const [error, setError] = useState<Error | null>(null);
+  const known = useQuery({ queryKey: ["pictures"], queryFn: () => get<M["Pictures"]>("/pictures") });
+  const take = async (f: File) => {
+    setError(null);
+    try {
+      const form = new FormData();
+      form.append("file", f);
+      chosen(await post<M["Picture"]>("/pictures", form));
+      await client.invalidateQueries({ queryKey: ["pictures"] });
+    } catch (e) {
+      setError(e as Error);
+    }
+  };
+  const pictures = known.data?.pictures ?? [];
+  return (
+    <div className="flex flex-wrap items-center gap-2">
+      <input
+        ref={file}
+        type="file"
+        accept="image/png,image/jpeg,image/gif"
+        className="sr-only"
+        tabIndex={-1}
+        aria-label={`Picture file for ${name.toLowerCase()}`}
+        onChange={(e) => {
+          const f = e.target.files?.[0];
+          if (f) take(f);
+          e.target.value = "";
+        }}
+      />
+      <button type="button" className="btn py-0.5" onClick={() => file.current?.click()}>
+        From this computer…
+      </button>
+      {pictures.length > 0 && (
+        <select
+          className="field w-auto! py-0.5"
+          aria-label={`Picture for ${name.toLowerCase()}`}
+          value=""
+          onChange={(e) => {
+            const p = pictures.find((x) => x.id === Number(e.target.value));
+            if (p) chosen(p);
+          }}
+        >
+          <option value="">or one used before…</option>
+          {pictures.map((p) => (
+            <option key={p.id} value={p.id}>
+              {p.name}, {p.width} × {p.height}
+            </option>
+          ))}
+        </select>
+      )}
+      <span className="text-[13px] text-ink-3">PNG, JPEG or GIF, up to 2 MB</span>
+      <Sentence error={error} />
+    </div>
+  );
+}

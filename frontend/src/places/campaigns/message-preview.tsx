@@ -1,0 +1,216 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { get, type M, post } from "../../api/client";
+import { Sentence } from "../../parts/basics";
+import { useMe } from "../../parts/me";
+
+const VIEWS = ["Desktop", "Phone", "Plain text"] as const;
+const LOOK = { kept: "text-clover", partly: "text-wheat", dropped: "text-poppy" };
+const PHONE = 40; // characters of a subject that a phone shows
+const WIDE = 70;
+
+/** The HTML as some readers turn it: dark, or with pictures off. */
+function turned(html: string, dark: boolean, bare: boolean): string {
+  let out = html;
+  if (bare) out = out.replace(/(<img\b[^>]*?)\ssrc\s*=\s*("[^"]*"|'[^']*')/gi, "$1");
+  const style = dark
+    ? "<style>html{background:#111;filter:invert(1) hue-rotate(180deg)}img{filter:invert(1) hue-rotate(180deg)}</style>"
+    : "";
+  return out + style;
+}
+
+const cut = (text: string, most: number) => (text.length > most ? `${text.slice(0, most).trimEnd()}…` : text);
+
+/** The message as one person gets it: by width, dark, without pictures; in the mailbox list; what readers drop. */
+export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; version: number; fromName: string }) {
+  const me = useMe();
+  const [view, setView] = useState<(typeof VIEWS)[number]>("Desktop");
+  const [dark, setDark] = useState(false);
+  const [bare, setBare] = useState(false);
+  const [typed, setTyped] = useState("");
+  const [email, setEmail] = useState("");
+  const [said, setSaid] = useState("");
+  const [error, setError] = useState<Error | null>(null);
+  const q = useQuery({
+    queryKey: ["preview", c.id, c.subject, c.html, c.plain, c.preview, c.versions, version, email],
+    queryFn: () =>
+      get<M["Preview"]>(`/campaigns/${c.id}/preview?version=${version}&email=${encodeURIComponent(email)}`),
+    placeholderData: (x) => x,
+  });
+  const d = q.data;
+  return (
+    <>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          setEmail(typed.trim());
+        }}
+      >
+        <label>
+          <span className="label">As this subscriber gets it</span>
+          <input
+            className="field"
+            type="email"
+            placeholder={d?.person ?? "an address"}
+            value={typed}
+            onChange={(e) => {
+              setTyped(e.target.value);
+              if (!e.target.value) setEmail("");
+            }}
+          />
+        </label>
+      </form>
+      <Sentence error={q.error} />
+      {d && (
+        <>
+          <div className="mt-3 mb-2 border-y border-rule py-1.5 text-[13px]">
+            <p className="font-semibold">{cut(fromName || "no name", 30)}</p>
+            <p>
+              {d.subject.slice(0, PHONE) || "no subject"}
+              <span className="text-ink-3" title="A phone cuts it here">
+                {d.subject.slice(PHONE, WIDE)}
+                {d.subject.length > WIDE ? "…" : ""}
+              </span>
+            </p>
+            <p className="truncate text-ink-2">{cut(d.preview, 100)}</p>
+            {!c.preview && (
+              <p className="mt-1 text-wheat">No preview text: readers see the first words of the message there.</p>
+            )}
+          </div>
+          <div className="mb-2 flex items-center gap-3 border-b border-rule" role="tablist" aria-label="Preview">
+            {VIEWS.map((v) => (
+              <button
+                key={v}
+                type="button"
+                role="tab"
+                aria-selected={view === v}
+                data-on={view === v}
+                className="tab"
+                onClick={() => setView(v)}
+              >
+                {v}
+              </button>
+            ))}
+          </div>
+          {view === "Plain text" || !d.html ? (
+            <pre className="code max-h-[440px]">{d.plain}</pre>
+          ) : (
+            <>
+              <p className="mb-1.5 flex gap-4 text-[13px]">
+                <label className="flex items-center gap-1.5">
+                  <input type="checkbox" checked={dark} onChange={(e) => setDark(e.target.checked)} /> dark
+                </label>
+                <label className="flex items-center gap-1.5">
+                  <input type="checkbox" checked={bare} onChange={(e) => setBare(e.target.checked)} /> pictures off
+                </label>
+              </p>
+              <div className="overflow-hidden rounded border border-rule bg-white" style={{ height: 420 }}>
+                <iframe
+                  title={`Preview at ${view.toLowerCase()} width${dark ? ", dark" : ""}${bare ? ", pictures off" : ""}`}
+                  sandbox=""
+                  srcDoc={turned(d.html, dark, bare)}
+                  className="origin-top-left border-0"
+                  style={
+                    view === "Desktop"
+                      ? { width: 640, height: 938, transform: "scale(0.446)" }
+                      : { width: 375, height: 552, transform: "scale(0.76)" }
+                  }
+                />
+              </div>
+            </>
+          )}
+          <details className="mt-3">
+            <summary className="cursor-pointer text-cornflower">
+              What readers drop: {d.support.filter((s) => s.web !== "kept" || s.desktop !== "kept").length || "nothing"}
+            </summary>
+            {d.support.length > 0 && (
+              <table className="lined mt-1 text-[13px]">
+                <thead>
+                  <tr>
+                    <th>In this HTML</th>
+                    <th>Web</th>
+                    <th>Desktop</th>
+                    <th>Phone</th>
+                  </tr>
+                </thead>
+                <tbody>
+                  {d.support.map((s) => (
+                    <tr key={s.what} title={`Instead: ${s.instead}`}>
+                      <td>
+                        {s.what}
+                        <span className="block text-ink-2">{s.instead}</span>
+                      </td>
+                      {([s.web, s.desktop, s.phone] as const).map((v, i) => (
+                        <td key={i} className={LOOK[v]}>
+                          {v}
+                        </td>
+                      ))}
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+            )}
+          </details>
+          <details className="mt-2">
+            <summary className="cursor-pointer text-cornflower">Their personal fields</summary>
+            <table className="lined mt-1 text-[13px]">
+              <tbody>
+                {d.values.map((v) => (
+                  <tr key={v.field}>
+                    <td className="font-mono">{v.field}</td>
+                    <td>{v.value || <span className="text-wheat">empty</span>}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </details>
+        </>
+      )}
+      <h2 className="mt-5 mb-1">Send a test</h2>
+      <form
+        className="flex gap-2"
+        onSubmit={async (e) => {
+          e.preventDefault();
+          setError(null);
+          setSaid("");
+          const to = String(new FormData(e.currentTarget).get("to"));
+          try {
+            await post(`/campaigns/${c.id}/test`, { to });
+            setSaid(`Sent to ${to}, marked as a test and never counted.`);
+          } catch (x) {
+            setError(x as Error);
+          }
+        }}
+      >
+        <input
+          className="field"
+          name="to"
+          type="email"
+          defaultValue={me.email}
+          placeholder="you@kestrelquay.example"
+          aria-label="Send a test to"
+          required
+        />
+        <button type="submit" className="btn">
+          Send
+        </button>
+      </form>
+      <Sentence error={error} />
+      {said && (
+        <p role="status" className="mt-1 text-[13px] text-clover">
+          {said}{" "}
+          {me.demo && (
+            <a
+              className="text-cornflower underline"
+              href={`${me.world_url}/look/${me.email}`}
+              target="_blank"
+              rel="noreferrer"
+            >
+              Look at it
+            </a>
+          )}
+        </p>
+      )}
+    </>
+  );
+}

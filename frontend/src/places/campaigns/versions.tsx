@@ -1,0 +1,255 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { type M, post, put } from "../../api/client";
+import { count, moment } from "../../logic/format";
+import { Ask, Sentence } from "../../parts/basics";
+import { useMe } from "../../parts/me";
+
+/** The versions of a message: in a draft the one to try against the first, afterwards all that were said. */
+export function VersionTabs({
+  c,
+  version,
+  show,
+  set,
+}: {
+  c: M["Campaign"];
+  version: number;
+  show: (n: number) => void;
+  set: (c: M["Campaign"]) => void;
+}) {
+  const draft = c.state === "draft";
+  const other = c.versions.find((v) => v.n === 2);
+  const tabs: [number, string][] = draft
+    ? [[0, "Version A"], ...(other ? ([[2, "Version B"]] as [number, string][]) : [])]
+    : [
+        [0, `Version ${c.version}, in use`],
+        ...c.versions
+          .filter((v) => v.letter !== c.version)
+          .map((v) => [v.n, `Version ${v.letter}`] as [number, string]),
+      ];
+  const keep = async (body: Record<string, unknown>) =>
+    set(await put<M["Campaign"]>(`/campaigns/${c.id}/other-version`, body));
+  if (tabs.length < 2 && (!draft || !c.html.trim())) return null;
+  return (
+    <div className="mb-3 flex items-center gap-4 border-b border-rule" role="tablist" aria-label="Versions">
+      {tabs.length > 1 &&
+        tabs.map(([n, words]) => (
+          <button
+            key={n}
+            type="button"
+            role="tab"
+            aria-selected={version === n}
+            data-on={version === n}
+            className="tab"
+            onClick={() => show(n)}
+          >
+            {words}
+          </button>
+        ))}
+      {draft && !other && (
+        <button type="button" className="btn btn-bare -ml-2 py-0" onClick={() => keep({})}>
+          Try another version against this…
+        </button>
+      )}
+      {draft && other && (
+        <span className="ml-auto flex items-baseline gap-2 text-[13px] text-ink-2">
+          {c.plan.test ? "Tried in the lead batch, by lot." : "Switch the trial on in the plan."}
+          <button
+            type="button"
+            className="btn btn-bare py-0"
+            onClick={() => {
+              show(0);
+              keep({ forget: true });
+            }}
+          >
+            Drop B
+          </button>
+        </span>
+      )}
+    </div>
+  );
+}
+
+/** Under way: another version for those who still wait, after a look at what differs. */
+export function ChangeBar({
+  c,
+  changing,
+  texts,
+  begin,
+  end,
+}: {
+  c: M["Campaign"];
+  changing: boolean;
+  texts: Record<string, unknown>;
+  begin: () => void;
+  end: () => void;
+}) {
+  const me = useMe();
+  const client = useQueryClient();
+  const [shown, setShown] = useState<M["Changed"] | null>(null);
+  const [error, setError] = useState<Error | null>(null);
+  if (me.role !== "analyst") return null;
+  const ask = async (only_show: boolean) => {
+    setError(null);
+    try {
+      return await post<M["Changed"]>(`/campaigns/${c.id}/change`, { ...texts, only_show });
+    } catch (e) {
+      setError(e as Error);
+      setShown(null);
+      return null;
+    }
+  };
+  if (!changing)
+    return (
+      <p className="mb-3">
+        <button type="button" className="btn" onClick={begin}>
+          Change it for those who still wait…
+        </button>
+      </p>
+    );
+  return (
+    <section className="mb-4 border-y border-rule py-3" aria-label="Another version">
+      <div className="flex items-center gap-2">
+        <button type="button" className="btn btn-main" onClick={async () => setShown(await ask(true))}>
+          Show what differs
+        </button>
+        <button
+          type="button"
+          className="btn"
+          onClick={() => {
+            setShown(null);
+            setError(null);
+            end();
+          }}
+        >
+          Leave it as it is
+        </button>
+      </div>
+      <Sentence error={error} />
+      {shown && (
+        <div className="mt-3">
+          <Difference of={shown.differs} />
+          <p className="mt-2 flex items-center gap-3">
+            <span>
+              {count(shown.waiting)} still wait and will get version {shown.version}; {count(shown.handed)} have theirs
+              already.
+            </span>
+            <button
+              type="button"
+              className="btn btn-grave"
+              onClick={async () => {
+                if (await ask(false)) {
+                  await client.invalidateQueries();
+                  setShown(null);
+                  end();
+                }
+              }}
+            >
+              Change it for {count(shown.waiting)}
+            </button>
+          </p>
+        </div>
+      )}
+    </section>
+  );
+}
+
+const PART: Record<string, string> = { subject: "Subject", preview: "Preview text", html: "HTML", plain: "Plain text" };
+
+function Difference({ of }: { of: M["Differs"][] }) {
+  return (
+    <>
+      {of.map((d) => (
+        <div key={d.part} className="mb-2">
+          <span className="label">{PART[d.part] ?? d.part}</span>
+          <div className="max-h-[180px] overflow-auto font-mono text-[12.5px]">
+            {d.lines.map(([sign, line], i) => (
+              <p key={i} className={sign === "+" ? "bg-[#e6efe0]" : "bg-[#f6e3df]"}>
+                {sign === "+" ? "+ " : "− "}
+                {line}
+              </p>
+            ))}
+          </div>
+        </div>
+      ))}
+    </>
+  );
+}
+
+/** What was said to how many, version by version. */
+export function VersionList({ c }: { c: M["Campaign"] }) {
+  const client = useQueryClient();
+  const me = useMe();
+  if (c.versions.length < 2) return null;
+  const picks = ["planned", "sending", "held"].includes(c.state) && me.role === "analyst";
+  return (
+    <>
+      <h2 className="mt-6 mb-1">Versions</h2>
+      <table className="lined">
+        <tbody>
+          {c.versions.map((v) => (
+            <tr key={v.n}>
+              <td className="w-[60px] font-semibold">{v.letter}</td>
+              <td>
+                {v.subject}
+                {v.letter === c.version && <span className="text-clover"> · in use</span>}
+              </td>
+              <td className="text-ink-2">
+                {v.who ? `${v.who}, ` : ""}
+                {moment(v.at)}
+              </td>
+              <td className="n">{count(v.handed)} handed over</td>
+              <td className="n w-[130px]">
+                {picks && v.letter !== c.version && (
+                  <Ask
+                    trigger={
+                      <button type="button" className="btn btn-bare py-0">
+                        Use it…
+                      </button>
+                    }
+                    title={`Use version ${v.letter} for the rest?`}
+                    words={`Use ${v.letter}`}
+                    act={async () => {
+                      await post(`/campaigns/${c.id}/use`, { n: v.n });
+                      await client.invalidateQueries();
+                    }}
+                  >
+                    Everybody who still waits gets “{v.subject}”.
+                  </Ask>
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </>
+  );
+}
+
+/** Keep what works for the next time. */
+export function KeepTemplate({ c }: { c: M["Campaign"] }) {
+  const client = useQueryClient();
+  const [name, setName] = useState(c.name);
+  return (
+    <Ask
+      trigger={
+        <button type="button" className="btn">
+          Keep as template…
+        </button>
+      }
+      title="Keep as a template"
+      words="Keep it"
+      disabled={!name.trim()}
+      act={async () => {
+        await post(`/campaigns/${c.id}/template`, { name });
+        await client.invalidateQueries({ queryKey: ["templates"] });
+      }}
+    >
+      Its subject, preview text and body; the next campaign can begin from it.
+      <label className="mt-3 block text-ink">
+        <span className="label">Name</span>
+        <input className="field" value={name} onChange={(e) => setName(e.target.value)} />
+      </label>
+    </Ask>
+  );
+}

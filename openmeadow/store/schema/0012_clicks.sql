@@ -1,0 +1,1 @@
+CREATE INDEX events_of_click ON events (link) WHERE kind = 6 AND link IS NOT NULL;
