@@ -36,6 +36,8 @@ def counts(desk: Desk, campaign: int, since: int) -> dict[tuple[str, Where], dic
 
     for r in guarded.handed(db, campaign, since):
         add(r, "tried", r["n"])
+        if r["again"] and r["state"] != "deferred":  # it was put off before
+            add(r, "deferrals", r["n"])
         if r["state"] == "handed over":
             add(r, "handed", r["n"])
         elif r["state"] == "deferred":

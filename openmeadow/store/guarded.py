@@ -6,12 +6,14 @@ import sqlite3
 
 
 def handed(db: sqlite3.Connection, campaign: int, since: int) -> list[sqlite3.Row]:
-    """(kind of pass, number of batch, provider, state, reason's class word, count) of what was tried since a moment."""
+    """(kind of pass, number of batch, provider, state, reason's class word, whether it was tried more than once, count) of
+    what was tried since a moment."""
     return db.execute(
-        "SELECT q.kind, b.n AS batch, s.provider, d.state, substr(coalesce(d.reason, ''), 1, 8) AS reason, count(*) AS n "
+        "SELECT q.kind, b.n AS batch, s.provider, d.state, substr(coalesce(d.reason, ''), 1, 8) AS reason, "
+        "d.attempts > 1 AS again, count(*) AS n "
         "FROM deliveries d JOIN passes q ON q.id = d.pass JOIN batches b ON b.id = d.batch "
         "JOIN subscribers s ON s.id = d.subscriber WHERE q.campaign = ? AND d.changed_at >= ? "
-        "AND d.state IN ('handed over', 'failed', 'deferred') GROUP BY 1, 2, 3, 4, 5",
+        "AND d.state IN ('handed over', 'failed', 'deferred') GROUP BY 1, 2, 3, 4, 5, 6",
         (campaign, since),
     ).fetchall()
 

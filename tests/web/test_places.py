@@ -11,6 +11,7 @@ from typing import Any
 
 import pytest
 from flask.testing import FlaskClient
+from PIL import Image
 from werkzeug.serving import make_server
 
 from openmeadow.core.columns import DAY
@@ -352,6 +353,75 @@ def test_health_and_addresses_by_the_api(running: tuple[Mailing, Caller]) -> Non
         assert "is held. Complaints." in m.world.mailboxes["ann@saltmere.example"][-1]["plain"]
     finally:
         worker.close()
+
+
+def test_what_is_written_by_the_api(running: tuple[Mailing, Caller]) -> None:
+    m, call = running
+    path = f"/campaigns/{m.campaign}"
+    assert call("POST", f"{path}/template", {"name": "Evenings"})["id"] == 1
+    assert "already a template" in call("POST", f"{path}/template", {"name": "evenings"}, 409)["error"]
+    other = call("POST", "/campaigns", {"name": "From it", "template": 1})
+    assert (other["subject"], other["purpose"]) == ("Harbour nights", None)
+    third = call("POST", "/campaigns", {"name": "From that", "campaign": m.campaign})
+    assert third["purpose_name"] == "News" and third["html"] == other["html"]
+    assert "no such template" in call("POST", "/campaigns", {"name": "x", "template": 9}, 404)["error"]
+    blocks = [{"kind": "text", "html": "<p>Dear {{ first_name or 'friend' }}</p>"}]
+    written = call("PUT", f"/campaigns/{other['id']}", {"blocks": blocks})
+    assert written["blocks"] == blocks and "Dear" in written["plain"]
+    assert "is no block" in call("PUT", f"/campaigns/{other['id']}", {"blocks": [{"kind": "x"}]}, 409)["error"]
+    framed = call("GET", "/frame") | {"footer": "<p>On the quay</p><script>x</script>", "postal_address": "Quay 1"}
+    assert call("PUT", "/frame", framed)["footer"] == "<p>On the quay</p>"
+    assert "On the quay" in call("GET", f"/campaigns/{other['id']}")["html"], "drafts have it at once"
+    assert "no colour" in call("PUT", "/frame", framed | {"colour": "blue"}, 409)["error"]
+    assert call("PUT", f"/campaigns/{other['id']}", {"html": "<p>x</p>"})["blocks"] is None
+    seen = call("GET", f"{path}/preview?email=P3@postern.example")
+    assert "Dear P3" in seen["html"] and {"field": "first_name", "value": "P3"} in seen["values"]
+    assert "Nobody here" in call("GET", f"{path}/preview?email=x@y.test", None, 404)["error"]
+    some = "{% if holds('joined more than 9000 days ago') %}Old{% endif %}"
+    html = f"<style>p{{color:red}}</style><div style='display:flex'>{some}x</div>"
+    call("PUT", path, {"html": html})
+    seen = call("GET", f"{path}/preview")
+    assert "Old" not in seen["html"] and seen["support"][0]["what"] == "flexible boxes"
+
+    def picture(data: bytes, name: str, status: int = 200) -> Any:
+        form = {"file": (io.BytesIO(data), name)}
+        answer = call.client.post("/api/pictures", data=form, headers=call.headers)
+        assert answer.status_code == status, answer.data
+        return answer.json
+
+    good = io.BytesIO()
+    Image.new("RGB", (30, 20), "navy").save(good, "PNG")
+    kept = picture(good.getvalue(), "hall.png")
+    assert (kept["width"], kept["height"]) == (30, 20)
+    assert picture(good.getvalue(), "again.png")["url"] == kept["url"], "the same file is the same picture"
+    served = call.client.get(kept["url"].replace("http://127.0.0.1:1", ""))
+    assert served.data == good.getvalue() and "immutable" in served.headers["Cache-Control"]
+    assert call.client.get("/f/meadow.db").status_code == 404
+    assert "no picture" in picture(b"<svg onload=x>", "x.svg", 409)["error"]
+    assert "a picture may have 2" in picture(b"x" * (2 << 20) + b"y", "big.png", 409)["error"]
+    assert len(call("GET", "/pictures")["pictures"]) == 1
+    call("DELETE", "/templates/1")
+    assert call("GET", "/templates")["templates"] == []
+
+
+def test_results_divided_by_the_api(running: tuple[Mailing, Caller]) -> None:
+    m, call = running
+    sending_day(m)
+    path = f"/campaigns/{m.campaign}"
+    link = next(x["id"] for x in ledger.links(m.desk.store.read(), 1) if not x["trap"])
+    for d in ledger.of_campaign(m.desk.store.read(), m.campaign, "first")[:8]:
+        answers.clicked(m.desk, d["id"], link, "Reader", "198.51.100.1")
+    seen = call("GET", f"{path}/divided?with={m.campaign},77x")
+    assert [b["title"] for b in seen["by"]] == ["Provider", "List"]
+    assert sum(x["handed"] for x in seen["by"][0]["lines"]) == 40 and seen["usual"] is None
+    assert seen["links"][0]["people"] == 8 and "8 of 40 (20.0%" in seen["text"]
+    assert [x["name"] for x in seen["compared"]] == ["Harbour nights"]
+    set_clock(m.desk, NOW + 20 * DAY)
+    works = call("GET", "/campaigns/what-works")
+    assert works["resends"]["campaigns"] == 0 and "not known" in works["resends"]["sentence"]
+    assert works["mailings"] == 0, "40 people say too little"
+    moved = call("POST", f"{path}/batches/99/move", {"due_at": NOW}, 404)
+    assert "no such batch" in moved["error"]
 
 
 def test_a_file_of_addresses_is_checked(running: tuple[Mailing, Caller]) -> None:

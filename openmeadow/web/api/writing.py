@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from contextlib import closing
+
 from flask import request
 
 from openmeadow.core.errors import Refused
@@ -64,7 +66,9 @@ def register(api: Described, desk: Desk) -> None:
         file = request.files.get("file")
         if file is None or not file.filename:
             raise Refused("Choose a picture first.")
-        return m.Picture(**pictures.take(desk, file.filename, file.read(pictures.MOST_BYTES + 1), who()))
+        with closing(file.stream) as stream:
+            data = stream.read(pictures.MOST_BYTES + 1)
+        return m.Picture(**pictures.take(desk, file.filename, data, who()))
 
     def the_frame() -> m.Frame:
         return m.Frame(**templates.frame(desk), second_pair=bool(desk.setting("second_pair")))

@@ -221,7 +221,7 @@ function PictureBlock({
         {b.src ? (
           <img src={b.src} alt={b.alt ?? ""} className="max-h-[120px] max-w-full" />
         ) : (
-          <span className="text-[13px] text-ink-3">no picture yet</span>
+          <span className="text-[13px] text-ink-2">no picture yet</span>
         )}
       </div>
       <div className="grid grid-cols-2 gap-x-3 gap-y-2">

@@ -31,7 +31,11 @@ export const chosenKey = (c: M["Campaign"]) => [
 export function CampaignPlace() {
   const { id } = useParams();
   const client = useQueryClient();
-  const q = useQuery({ queryKey: ["campaign", id], queryFn: () => get<M["Campaign"]>(`/campaigns/${id}`) });
+  const q = useQuery({
+    queryKey: ["campaign", id],
+    queryFn: () => get<M["Campaign"]>(`/campaigns/${id}`),
+    refetchInterval: (x) => (["planned", "sending"].includes(x.state.data?.state ?? "") ? 3000 : false),
+  });
   const r = useQuery({
     queryKey: ["recipients", id, q.data && chosenKey(q.data)],
     queryFn: () => get<M["RecipientsView"]>(`/campaigns/${id}/recipients`),

@@ -82,7 +82,7 @@ export function FramePage() {
             {f.logo ? (
               <img src={f.logo} alt={f.logo_alt} className="max-h-[100px] max-w-full" />
             ) : (
-              <span className="text-[13px] text-ink-3">no logo</span>
+              <span className="text-[13px] text-ink-2">no logo</span>
             )}
           </div>
           <div>

@@ -6,9 +6,9 @@ import { Ask } from "../../parts/basics";
 const COLOUR = { holds: "text-clover", watch: "text-wheat", hold: "text-poppy" };
 const WORDS = { holds: "holds", watch: "watch", hold: "over" };
 
-export const useGuardrails = (id: number) =>
+export const useGuardrails = (id: number, state: string) =>
   useQuery({
-    queryKey: ["guardrails", id],
+    queryKey: ["guardrails", id, state],
     queryFn: () => get<M["Guardrails"]>(`/campaigns/${id}/guardrails`),
     refetchInterval: 5000,
   });
@@ -16,7 +16,7 @@ export const useGuardrails = (id: number) =>
 /** Why a plan is held: the sentence, the evidence, where it comes from, and the choices. */
 export function HeldWhy({ c }: { c: M["Campaign"] }) {
   const client = useQueryClient();
-  const q = useGuardrails(c.id);
+  const q = useGuardrails(c.id, c.state);
   const g = q.data;
   if (c.state !== "held" || !g?.held_why) return null;
   return (
@@ -64,8 +64,8 @@ export function HeldWhy({ c }: { c: M["Campaign"] }) {
 }
 
 /** The guardrails as they stand, and those of which this size can show nothing. */
-export function GuardrailList({ id }: { id: number }) {
-  const g = useGuardrails(id).data;
+export function GuardrailList({ id, state }: { id: number; state: string }) {
+  const g = useGuardrails(id, state).data;
   if (!g) return null;
   const shown = g.guardrails.filter((r) => r.kind === "first");
   return (

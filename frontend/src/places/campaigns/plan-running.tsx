@@ -77,7 +77,7 @@ export function RunningPlan({ c, head, acts }: CampaignProps) {
                 <span className="text-right">{count(b.people)}</span>
               </div>
             ))}
-          <GuardrailList id={c.id} />
+          <GuardrailList id={c.id} state={c.state} />
           <h2 className="mt-5 mb-2">Why not</h2>
           <Sieve rows={r.why_not} />
           <p className="mt-4 flex gap-2">

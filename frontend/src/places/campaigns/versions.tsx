@@ -31,21 +31,24 @@ export function VersionTabs({
     set(await put<M["Campaign"]>(`/campaigns/${c.id}/other-version`, body));
   if (tabs.length < 2 && (!draft || !c.html.trim())) return null;
   return (
-    <div className="mb-3 flex items-center gap-4 border-b border-rule" role="tablist" aria-label="Versions">
-      {tabs.length > 1 &&
-        tabs.map(([n, words]) => (
-          <button
-            key={n}
-            type="button"
-            role="tab"
-            aria-selected={version === n}
-            data-on={version === n}
-            className="tab"
-            onClick={() => show(n)}
-          >
-            {words}
-          </button>
-        ))}
+    <div className="mb-3 flex items-center gap-4 border-b border-rule">
+      {tabs.length > 1 && (
+        <div className="flex gap-4" role="tablist" aria-label="Versions">
+          {tabs.map(([n, words]) => (
+            <button
+              key={n}
+              type="button"
+              role="tab"
+              aria-selected={version === n}
+              data-on={version === n}
+              className="tab"
+              onClick={() => show(n)}
+            >
+              {words}
+            </button>
+          ))}
+        </div>
+      )}
       {draft && !other && (
         <button type="button" className="btn btn-bare -ml-2 py-0" onClick={() => keep({})}>
           Try another version against this…

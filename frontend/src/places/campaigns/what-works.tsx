@@ -4,6 +4,7 @@ import { get, type M } from "../../api/client";
 import { count, points, share } from "../../logic/format";
 import { Page, Quiet, Waiting } from "../../parts/basics";
 
+const MOST = 0.6; // where the scale of shares ends
 const VERDICT: Record<string, [string, string]> = {
   yes: ["paid", "text-clover"],
   harm: ["did harm", "text-poppy"],
@@ -80,7 +81,7 @@ export function WhatWorksPage() {
                 <th className="n">Mailings</th>
                 <th className="n">Delivered</th>
                 <th className="n">Opened by people</th>
-                <th className="w-[260px]">From the least to the most opened</th>
+                <th className="w-[260px]">Least to most opened, 0 to {100 * MOST}%</th>
               </tr>
             </thead>
             <tbody>
@@ -110,7 +111,7 @@ export function WhatWorksPage() {
 }
 
 function Range({ l }: { l: M["WorksLine"] }) {
-  const x = (v: number) => 240 * Math.min(1, v / 0.8);
+  const x = (v: number) => 240 * Math.min(1, v / MOST);
   return (
     <svg
       width={240}
