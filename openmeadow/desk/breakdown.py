@@ -60,7 +60,7 @@ def divided(desk: Desk, id: int) -> dict[str, Any]:
 
     def add(title: str, lines: list[tuple[str, Mask]], note: str = "") -> None:
         found = [{"words": words, **told.of(mask)} for words, mask in lines if mask.any()]
-        if len(found) > (title == "List"):
+        if len(found) > (title != "List"):  # one part of a whole says nothing, but for a list
             by.append({"title": title, "lines": found, "note": note})
 
     provider = view.facts.provider[told.person]

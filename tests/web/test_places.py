@@ -15,7 +15,8 @@ from PIL import Image
 from werkzeug.serving import make_server
 
 from openmeadow.core.columns import DAY
-from openmeadow.desk import accounts, addresses, answers, placement, round_trip, sending
+from openmeadow.core.errors import Refused
+from openmeadow.desk import accounts, addresses, answers, pictures, placement, round_trip, sending
 from openmeadow.desk import words as tell
 from openmeadow.store import campaigns as ledger
 from openmeadow.store import workspace
@@ -398,7 +399,8 @@ def test_what_is_written_by_the_api(running: tuple[Mailing, Caller]) -> None:
     assert served.data == good.getvalue() and "immutable" in served.headers["Cache-Control"]
     assert call.client.get("/f/meadow.db").status_code == 404
     assert "no picture" in picture(b"<svg onload=x>", "x.svg", 409)["error"]
-    assert "a picture may have 2" in picture(b"x" * (2 << 20) + b"y", "big.png", 409)["error"]
+    with pytest.raises(Refused, match="a picture may have 2"):
+        pictures.take(m.desk, "big.png", b"x" * (2 << 20) + b"y", "ann")
     assert len(call("GET", "/pictures")["pictures"]) == 1
     call("DELETE", "/templates/1")
     assert call("GET", "/templates")["templates"] == []
