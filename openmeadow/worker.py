@@ -16,7 +16,7 @@ import numpy as np
 import structlog
 
 from openmeadow.clock import DemoClock
-from openmeadow.core.errors import MeadowError, Refused
+from openmeadow.core.errors import MeadowError, NoSpace, Refused
 from openmeadow.desk import (
     acts,
     addresses,
@@ -212,7 +212,12 @@ class Worker:
         intake = self.listen()
         try:
             while True:
-                if not self.tick():
+                try:
+                    busy = self.tick()
+                except NoSpace as e:
+                    log.warning("nothing goes on", reason=str(e))
+                    busy = False
+                if not busy:
                     time.sleep(PAUSE)
         finally:
             intake.stop()

@@ -20,3 +20,7 @@ class Missing(MeadowError):
 
 class Refused(MeadowError):
     """An act the rules of the job or of the workspace do not allow."""
+
+
+class NoSpace(MeadowError):
+    """The disk is full: nothing was changed."""

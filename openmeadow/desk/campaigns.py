@@ -67,7 +67,7 @@ def for_segment(desk: Desk, name: str, rule: str, who: str) -> int:
 
 def write(desk: Desk, id: int, values: dict[str, Any]) -> None:
     """Change a draft. The plain-text twin follows the HTML until it is edited by hand."""
-    row = row_of(desk, id)
+    row, values = row_of(desk, id), dict(values)
     if row["state"] != "draft":
         raise Refused(f"“{row['name']}” has started; what it says and to whom can no longer be changed.")
     if values.get("blocks") is not None:
@@ -266,6 +266,6 @@ def settle_doubt(desk: Desk, id: int, arrived: bool, who: str) -> int:
 
 def test_message(desk: Desk, id: int, to: str) -> None:
     """One copy to a colleague, marked as a test and never counted."""
-    from openmeadow.desk.sending import test_copy
+    from openmeadow.desk.writer import test_copy
 
     test_copy(desk, row_of(desk, id), to)

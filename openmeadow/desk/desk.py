@@ -19,7 +19,7 @@ import numpy as np
 from openmeadow.clock import Clock, clock_of
 from openmeadow.core.columns import I64, Columns, Troubles
 from openmeadow.core.engagement.machines import Machines
-from openmeadow.core.engagement.score import BANDS, SILENT, Scores, bring_forward, score
+from openmeadow.core.engagement.score import BANDS, SILENT, Cadence, Scores, bring_forward, score
 from openmeadow.core.errors import Missing, RuleMistake
 from openmeadow.core.rules.sentence import parse
 from openmeadow.core.rules.sieve import SieveRow, sieve
@@ -179,6 +179,23 @@ class Desk:
                 told=partial(self._troubles, kept) if kept else partial(loader.troubles, db, everybody.people),
             )
             return View(columns, streams, scored, facts, ~everybody.erased & (columns.people.joined_at <= now), now)
+
+    def view_of(self, ids: I64, pace: Cadence | None = None) -> View:
+        """What is true now of a few people (ascending ids), at a cost that follows them and not the workspace; ``pace``
+        is the workspace's cadence, for rules that ask for a score."""
+        few, columns = loader.some_of(self.store.read(), ids, self.machines())
+        facts = self._facts_of(few)
+        alive = ~few.erased & (columns.people.joined_at <= facts.now)
+        return View(columns, Streams(columns), partial(score, columns, facts.now, pace), facts, alive, facts.now)
+
+    def facts_of(self, ids: I64) -> StoreFacts:
+        """What the gate asks of a few people (ascending ids); their history is not read."""
+        return self._facts_of(loader.few_of(self.store.read(), ids))
+
+    def _facts_of(self, few: loader.Everybody) -> StoreFacts:
+        db = self.store.read()
+        told = partial(loader.troubles, db, few.people, few=True)
+        return StoreFacts(db, few.people.id, few.erased, few.provider, few.door, self.now(), told=told, some=True)
 
     def band_counts(self, view: View) -> dict[str, int]:
         counts = np.bincount(view.scores.band[view.alive], minlength=len(BANDS))

@@ -9,7 +9,7 @@ import urllib.request
 from typing import Any
 
 from openmeadow.core.errors import Refused
-from openmeadow.desk import sending
+from openmeadow.desk import writer
 from openmeadow.desk.campaigns import row_of
 from openmeadow.desk.desk import Desk
 from openmeadow.store import health, workspace
@@ -32,7 +32,7 @@ def start(desk: Desk, campaign: int, who: str) -> int:
     for box in where:
         mark = f"test.{campaign}.{secrets.token_hex(8)}@{row['domain_name']}"
         try:
-            sending.test_copy(desk, row, box["address"], mark=mark, label="")
+            writer.test_copy(desk, row, box["address"], mark=mark, label="")
             copies.append((box, mark, "waiting"))
         except Refused as e:
             if "was not taken" not in str(e):

@@ -12,7 +12,7 @@ from openmeadow.core.errors import MeadowError, Missing
 from openmeadow.core.message.body import Body, Said, rules_in
 from openmeadow.desk import checking, recipients
 from openmeadow.desk.desk import Desk
-from openmeadow.desk.sending import TEXTS, person_fields
+from openmeadow.desk.writer import TEXTS, person_fields
 from openmeadow.store import subscribers, workspace, writing
 
 NOBODY = {"name": "", "first_name": "", "email": "you@x.example"}

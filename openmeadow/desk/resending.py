@@ -114,11 +114,11 @@ def draw(desk: Desk, row: Any, batch: Any) -> None:
         workspace.log(db, desk.now(), "worker", f"drew {batch['kind']}", name, len(subscribers))
 
 
-def answered_meanwhile(view: View, row: Any, subscribers: np.ndarray, index: np.ndarray) -> dict[int, str]:
-    """Who among some has answered since, so that nothing more goes to them: subscriber -> the reason."""
+def answered_meanwhile(view: View, row: Any) -> dict[int, str]:
+    """Who among the people of a view has answered since, so that nothing more goes to them: subscriber -> the reason."""
     rows, out = view.columns.rows, {}
     clicks_only = plan_of(row)["resend_rule"] == "opened, not clicked"
-    for s, i in zip(subscribers.tolist(), index.tolist(), strict=True):
+    for i, s in enumerate(view.columns.people.id.tolist()):
         for r in range(int(view.columns.start[i]), int(view.columns.start[i + 1])):
             answered = rows.reacted_at[r] if clicks_only else min(rows.opened_at[r], rows.reacted_at[r])
             if rows.message[r] == row["message"] and answered <= view.now:

@@ -269,11 +269,18 @@ def add_deliveries(db: sqlite3.Connection, rows: Many[tuple[int, int, int, int, 
     )
 
 
-def waiting_of(db: sqlite3.Connection, batch_id: int, limit: int) -> list[sqlite3.Row]:
+def state_of(db: sqlite3.Connection, id: int) -> str:
+    row = db.execute("SELECT state FROM campaigns WHERE id = ?", (id,)).fetchone()
+    return str(row["state"]) if row else "stopped"
+
+
+def waiting_of(db: sqlite3.Connection, batch_id: int, limit: int, after: int = 0) -> list[sqlite3.Row]:
+    """Who waits in a batch, by subscriber, from behind one of them on."""
     return db.execute(
         "SELECT d.*, s.email, s.name, s.fields FROM deliveries d JOIN subscribers s "
-        "ON s.id = d.subscriber WHERE d.batch = ? AND d.state = 'waiting' ORDER BY d.subscriber LIMIT ?",
-        (batch_id, limit),
+        "ON s.id = d.subscriber WHERE d.batch = ? AND d.state = 'waiting' AND d.subscriber > ? "
+        "ORDER BY d.subscriber LIMIT ?",
+        (batch_id, after, limit),
     ).fetchall()
 
 

@@ -10,10 +10,11 @@ from importlib import resources
 from pathlib import Path
 from typing import TypeVar
 
-from openmeadow.core.errors import Missing
+from openmeadow.core.errors import Missing, NoSpace
 
 FILE = "meadow.db"
 T = TypeVar("T")
+NO_SPACE = (sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR_WRITE)
 Many = Iterator[T] | Collection[T]  # whatever can be gone through once
 
 
@@ -97,10 +98,13 @@ class Store:
             self._writer.execute("BEGIN IMMEDIATE")
             try:
                 yield self._writer
-            except BaseException:
-                self._writer.execute("ROLLBACK")
+                self._writer.execute("COMMIT")
+            except BaseException as e:
+                if self._writer.in_transaction:
+                    self._writer.execute("ROLLBACK")
+                if isinstance(e, sqlite3.OperationalError) and e.sqlite_errorcode in NO_SPACE:
+                    raise NoSpace("The disk is full. Nothing was changed; make room on it, and it goes on.") from e
                 raise
-            self._writer.execute("COMMIT")
 
     def close(self) -> None:
         self._writer.close()

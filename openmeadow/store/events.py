@@ -137,5 +137,11 @@ def message_names(db: sqlite3.Connection) -> dict[int, str]:
     return {int(r["id"]): r["name"] for r in db.execute("SELECT id, name FROM messages")}
 
 
+def came_since(db: sqlite3.Connection, subscriber: int, seen: int) -> bool:
+    """Whether anything of a person came after event ``seen``."""
+    found = db.execute("SELECT 1 FROM events WHERE subscriber = ? AND id > ? LIMIT 1", (subscriber, seen))
+    return found.fetchone() is not None
+
+
 def highest(db: sqlite3.Connection) -> int:
     return int(db.execute("SELECT coalesce(max(id), 0) AS n FROM events").fetchone()["n"])

@@ -118,7 +118,9 @@ class StoreFacts:
 
     def _mask(self, sql: str, arguments: tuple[object, ...], timed: str = "") -> Mask:
         def compute() -> Mask:
-            (hit,) = _table(self.db, sql, arguments, "q")
+            few = ",".join(map(str, self.ids.tolist()))
+            asked = f"WITH hit (person) AS ({sql}) SELECT person FROM hit WHERE person IN ({few})" if self.some else sql
+            (hit,) = _table(self.db, asked, arguments, "q")
             mask = np.zeros(len(self.ids), bool)
             place, here = self.place_of(hit)
             mask[place[here]] = True
@@ -320,7 +322,7 @@ class StoreFacts:
 
     def verdicts(self) -> I8:
         """1 + the place in VERDICTS; 0 where the address was never checked."""
-        return self._latest("SELECT subscriber, verdict + 1, 0 FROM address_verdicts", (), "")
+        return self._latest(f"SELECT subscriber, verdict + 1, 0 FROM address_verdicts WHERE true{self.among()}", (), "")
 
     def address_is(self, verdicts: tuple[str, ...]) -> Mask:
         known = self.verdicts()
@@ -349,7 +351,8 @@ class StoreFacts:
         """When each person last came to the end of the sequence; NEVER for the others."""
         subscriber, at = _table(
             self.db,
-            "SELECT subscriber, left_at FROM sequence_stays WHERE sequence = ? AND finished AND left_at <= ? ORDER BY left_at",
+            "SELECT subscriber, left_at FROM sequence_stays WHERE sequence = ? AND finished AND left_at <= ?"
+            f"{self.among()} ORDER BY left_at",
             (self._id("sequences", "sequence", name), self.now),
             "qq",
         )

@@ -1,7 +1,8 @@
-"""A real worker process killed at random moments: nobody twice, nobody lost, what is in doubt is shown."""
+"""A worker killed at random moments, a full disk, a clock set back: nobody twice, nobody lost, what is in doubt is shown."""
 
 from __future__ import annotations
 
+import multiprocessing
 import os
 import random
 import signal
@@ -9,54 +10,100 @@ import subprocess
 import sys
 import time
 from collections import Counter
+from collections.abc import Callable
 from pathlib import Path
 
-from openmeadow.desk import campaigns
-from openmeadow.store import campaigns as ledger
-from tests.desk.mailing import mailing
+import pytest
 
-KILLS, PEOPLE = 12, 240
+from openmeadow.core.errors import NoSpace
+from openmeadow.desk import campaigns, sending
+from openmeadow.desk.desk import Desk
+from openmeadow.store import campaigns as ledger
+from openmeadow.wire.tokens import Tokens
+from tests.conftest import NOW, set_clock
+from tests.desk.mailing import Mailing, mailing
+
+KILLS, PEOPLE, CONNECTIONS = 200, 1200, 4
+ONE_BATCH = {"plan": {"lead_share": 0.0, "batches": 1, "resend": False}}
+
+
+def work(folder: str) -> None:
+    """What a worker does, until it is killed."""
+    desk = Desk(Path(folder))
+    while True:
+        sending.send_due(desk, Tokens(Path(folder)))
 
 
 def test_killed_again_and_again(folder: Path) -> None:
-    lot = random.Random(20260312)
+    lot, fork = random.Random(20260312), multiprocessing.get_context("forkserver")
+    fork.set_forkserver_preload(["tests.desk.test_kill"])
     with mailing(folder, PEOPLE) as m:
-        campaigns.write(m.desk, m.campaign, {"plan": {"lead_share": 0.0, "batches": 1, "resend": False}})
+        campaigns.write(m.desk, m.campaign, ONE_BATCH)
         campaigns.start(m.desk, m.campaign, "test")
-        command = [sys.executable, "-m", "openmeadow", "--data", str(folder), "worker"]
-        for kill in range(KILLS + 1):
+        kills = 0
+        while kills < KILLS and _open(m):
             before = sum(m.world.received.values())
-            process = subprocess.Popen(command, stderr=subprocess.DEVNULL)
-            if kill == KILLS:
-                wait_until(m, lambda: not _open(m), 60)
-            else:
-                wait_until(m, lambda b=before: sum(m.world.received.values()) > b or not _open(m), 30)
-                time.sleep(lot.random() * 0.12)
-            os.kill(process.pid, signal.SIGKILL)
-            process.wait()
-        subprocess.run([*command, "--once"], check=True, stderr=subprocess.DEVNULL, timeout=60)
+            child = fork.Process(target=work, args=(str(folder),))
+            child.start()
+            wait_until(lambda b=before: sum(m.world.received.values()) > b or not _open(m), 30)
+            time.sleep(lot.random() * 0.03)
+            assert child.pid is not None
+            os.kill(child.pid, signal.SIGKILL)
+            child.join()
+            kills += 1
+        assert kills >= 100, "there were people left for that many"
+        once = [sys.executable, "-m", "openmeadow", "--data", str(folder), "worker", "--once"]
+        subprocess.run(once, check=True, stderr=subprocess.DEVNULL, timeout=120)
         rows = ledger.of_campaign(m.desk.store.read(), m.campaign, "first")
         got = Counter({k: n for k, n in m.world.received.items() if k.startswith("<d")})
         assert max(got.values()) == 1, "nobody twice"
         by_state = Counter(d["state"] for d in rows)
         assert set(by_state) <= {"handed over", "in doubt"} and sum(by_state.values()) == PEOPLE, "nobody lost"
-        assert by_state["in doubt"] <= KILLS
+        assert 0 < by_state["in doubt"] <= kills * CONNECTIONS
         told = {f"<d{d['id']}.c{m.campaign}@news.kestrelquay.example>" for d in rows if d["state"] == "handed over"}
         doubtful = {f"<d{d['id']}.c{m.campaign}@news.kestrelquay.example>" for d in rows if d["state"] == "in doubt"}
         assert told <= set(got), "what counts as handed over did arrive"
         assert set(got) - told <= doubtful, "what arrived without being noted is in doubt"
-        assert ledger.open_batches(m.desk.store.read(), m.campaign) == 0
-        if doubtful:
-            assert campaigns.settle_doubt(m.desk, m.campaign, True, "test") == len(doubtful)
-            assert not ledger.in_doubt(m.desk.store.read())
+        assert not _open(m)
+        assert campaigns.settle_doubt(m.desk, m.campaign, True, "test") == len(doubtful)
+        assert not ledger.in_doubt(m.desk.store.read())
 
 
-def _open(m: object) -> bool:
-    return bool(ledger.open_batches(m.desk.store.read(), m.campaign))  # type: ignore[attr-defined]
+def test_a_full_disk_and_a_clock_set_back(folder: Path) -> None:
+    with mailing(folder, 120) as m:
+        campaigns.write(m.desk, m.campaign, ONE_BATCH)
+        campaigns.start(m.desk, m.campaign, "test")
+        writer = m.desk.store.writer
+        writer.execute("VACUUM")
+        pages = writer.execute("PRAGMA page_count").fetchone()[0]
+        writer.execute(f"PRAGMA max_page_count = {pages + 1}")
+        with pytest.raises(NoSpace, match="disk is full"):
+            sending.send_due(m.desk, m.tokens)
+        with pytest.raises(NoSpace), m.desk.store.atomic() as db:
+            db.execute(
+                "CREATE TABLE big AS WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n LIMIT 99999) SELECT i FROM n"
+            )
+        arrived = Counter({k: n for k, n in m.world.received.items() if k.startswith("<d")})
+        assert 0 < len(arrived) < 120 and m.desk.view().alive.sum() == 120, "what was written stands"
+        writer.execute("PRAGMA max_page_count = 1073741823")
+        set_clock(m.desk, NOW - 86_400)
+        assert sending.send_due(m.desk, m.tokens) == 0, "it is not due yet, by this clock"
+        assert m.desk.view().scores.band.size == 120
+        set_clock(m.desk, NOW)
+        sending.send_due(m.desk, m.tokens)
+        got = Counter({k: n for k, n in m.world.received.items() if k.startswith("<d")})
+        rows = ledger.of_campaign(m.desk.store.read(), m.campaign, "first")
+        by_state = Counter(d["state"] for d in rows)
+        assert max(got.values()) == 1 and set(by_state) <= {"handed over", "in doubt"}
+        assert by_state["in doubt"] <= CONNECTIONS and len(got) >= by_state["handed over"]
 
 
-def wait_until(m: object, done: object, seconds: float) -> None:
+def _open(m: Mailing) -> bool:
+    return bool(ledger.open_batches(m.desk.store.read(), m.campaign))
+
+
+def wait_until(done: Callable[[], bool], seconds: float) -> None:
     end = time.monotonic() + seconds
-    while not done():  # type: ignore[operator]
+    while not done():
         assert time.monotonic() < end, "the worker did not come to anything"
-        time.sleep(0.01)
+        time.sleep(0.005)

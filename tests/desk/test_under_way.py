@@ -13,7 +13,18 @@ import pytest
 
 from openmeadow.core.columns import DAY
 from openmeadow.core.errors import MeadowError, Refused
-from openmeadow.desk import answers, approving, campaigns, checking, planning, recipients, results, sending, versions
+from openmeadow.desk import (
+    answers,
+    approving,
+    campaigns,
+    checking,
+    planning,
+    recipients,
+    results,
+    sending,
+    versions,
+    writer,
+)
 from openmeadow.store import campaigns as ledger
 from openmeadow.store import workspace, writing
 from openmeadow.store.subscribers import people_changed
@@ -67,7 +78,7 @@ def test_what_still_waits_is_changed(folder: Path) -> None:
         subjects = Counter(v[-1]["subject"] for k, v in m.world.mailboxes.items() if k.startswith("p"))
         assert subjects == {"Harbour nights": 3, "Late seats": 27}
         old = next(d for d in handed(m) if d["version"] == 1)
-        assert "Late seats" not in sending.in_browser(m.desk, m.tokens, old["id"]).html, "as it was sent"
+        assert "Late seats" not in writer.in_browser(m.desk, m.tokens, old["id"]).html, "as it was sent"
         assert [v["handed"] for v in writing.versions(m.desk.store.read(), m.campaign)] == [3, 27]
         with pytest.raises(Refused, match="can no longer be changed"):
             campaigns.write(m.desk, m.campaign, {"subject": "x"})

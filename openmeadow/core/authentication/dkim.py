@@ -66,10 +66,14 @@ def _relaxed_header(name: str, value: str) -> str:
     return f"{name.lower().strip()}:{unfolded.strip()}"
 
 
+_BLANKS, _AT_THE_END = re.compile(rb"[ \t]+"), re.compile(rb" +(?=\r\n)")
+
+
 def _relaxed_body(body: bytes) -> bytes:
-    lines = [re.sub(rb"[ \t]+", b" ", line).rstrip(b" ") for line in body.split(b"\r\n")]
-    text = b"\r\n".join(lines)
-    return text.rstrip(b"\r\n") + b"\r\n" if text.strip(b"\r\n") else b""
+    if b"  " in body or b"\t" in body:
+        body = _BLANKS.sub(b" ", body)
+    text = _AT_THE_END.sub(b"", body).rstrip(b" \r\n")
+    return text + b"\r\n" if text else b""
 
 
 class Signer:

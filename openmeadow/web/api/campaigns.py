@@ -24,9 +24,9 @@ from openmeadow.desk import (
     recipients,
     resending,
     results,
-    sending,
     versions,
     what_works,
+    writer,
 )
 from openmeadow.desk import campaigns as desk_campaigns
 from openmeadow.desk.desk import Desk
@@ -253,7 +253,7 @@ def register(api: Described, desk: Desk) -> None:
     @api.route("POST", "/campaigns/<int:id>/test", m.Done, body=m.TestTo, rights=WRITE)
     def test(id: int, body: m.TestTo) -> m.Done:
         """Send one copy, marked as a test and never counted."""
-        sending.test_copy(desk, desk_campaigns.row_of(desk, id), body.to)
+        writer.test_copy(desk, desk_campaigns.row_of(desk, id), body.to)
         return m.Done(id=id)
 
     @api.route("POST", "/campaigns/<int:id>/start", m.Done, rights=ANALYSE)

@@ -11,7 +11,7 @@ from flask import Blueprint, Response, abort, redirect, request
 
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.message.body import FieldMistake
-from openmeadow.desk import answers, asking, joining, pictures, round_trip, senders, sending
+from openmeadow.desk import answers, asking, joining, pictures, round_trip, senders, writer
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns
 from openmeadow.store import consent as consent_table
@@ -136,7 +136,7 @@ def make(desk: Desk, tokens: Tokens) -> Blueprint:
     @bp.get("/m/<token>")
     def in_browser(token: str) -> Any:
         try:
-            said = sending.in_browser(desk, tokens, meant(token, "m").number)
+            said = writer.in_browser(desk, tokens, meant(token, "m").number)
         except (Missing, FieldMistake):
             abort(404)
         return Response(said.html or f"<pre>{escape(said.plain)}</pre>", mimetype="text/html")

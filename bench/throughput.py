@@ -1,0 +1,143 @@
+"""Handing over beside a bare smtplib loop with one prepared message over as many connections, against the same relay:
+``python -m bench.throughput``."""
+
+from __future__ import annotations
+
+import contextlib
+import shutil
+import smtplib
+import statistics
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from collections import deque
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from openmeadow import demo
+from openmeadow.desk import campaigns, segments, sending, writer
+from openmeadow.desk.desk import Desk
+from openmeadow.store import campaigns as ledger
+from openmeadow.store import workspace
+from openmeadow.wire.tokens import Tokens
+
+ROUND, ROUNDS = 600, 5
+TAKES_ALL = """
+import sys, time
+from aiosmtpd.controller import Controller
+class Takes:
+    async def handle_DATA(self, server, session, envelope):
+        return "250 2.0.0 taken"
+Controller(Takes(), hostname="127.0.0.1", port=int(sys.argv[1])).start()
+time.sleep(3600)
+"""
+
+
+def begin(*command: str) -> subprocess.Popen[bytes]:
+    return subprocess.Popen([sys.executable, *command], stdin=subprocess.PIPE)
+
+
+def until_it_listens(port: int) -> None:
+    end = time.monotonic() + 60
+    while True:
+        try:
+            smtplib.SMTP("127.0.0.1", port).quit()
+            return
+        except (OSError, smtplib.SMTPException):
+            assert time.monotonic() < end
+            time.sleep(0.05)
+
+
+@contextmanager
+def workspace_with_relay(of_the_demo: bool) -> Iterator[tuple[Desk, int]]:
+    """The demo's workspace beside its own mail world, or beside a relay that takes everything and looks at nothing."""
+    ports = {name: demo.free_port() for name in ("relay", "dns", "http", "intake", "all")}
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name) / "data"
+        shutil.copytree(demo.prepare(), folder)
+        given = [str(x) for n in ("relay", "dns", "http", "intake") for x in (f"--{n}", ports[n])]
+        others = [
+            begin("-m", "openmeadow", "--data", str(folder), "standins", *given),
+            begin("-c", TAKES_ALL, str(ports["all"])),
+        ]
+        port = ports["relay" if of_the_demo else "all"]
+        desk = Desk(folder)
+        with desk.store.atomic() as db:
+            workspace.set_setting(db, "relay_port", port)
+            workspace.set_setting(db, "resolver", f"127.0.0.1:{ports['dns']}")
+        until_it_listens(ports["relay"])
+        until_it_listens(port)
+        try:
+            yield desk, port
+        finally:
+            desk.close()
+            for other in others:
+                other.kill()
+                other.wait()
+
+
+def bare(port: int, connections: int, message: bytes, to: list[str]) -> float:
+    """Messages a second."""
+
+    todo = deque(to)
+
+    def loop() -> None:
+        with smtplib.SMTP("127.0.0.1", port) as smtp:
+            smtp.ehlo()
+            while todo:
+                with contextlib.suppress(IndexError):
+                    smtp.mail("b1@bounce.news.kestrelquay.example")
+                    if smtp.rcpt(todo.popleft())[0] == 250:
+                        assert smtp.data(message)[0] == 250
+                    else:
+                        smtp.rset()
+
+    threads = [threading.Thread(target=loop) for _ in range(connections)]
+    begun = time.perf_counter()
+    for t in threads:
+        t.start()
+    for t in threads:
+        t.join()
+    return len(to) / (time.perf_counter() - begun)
+
+
+def contest(title: str, of_the_demo: bool) -> None:
+    with workspace_with_relay(of_the_demo) as (desk, port):
+        segments.save(desk, "For the bench", 'permitted for "Season news"', "bench")
+        id = ledger.every(desk.store.read())[0]["id"]
+        row = ledger.one(desk.store.read(), id)
+        assert row is not None
+        segment = desk.store.read().execute("SELECT max(id) AS id FROM segments").fetchone()["id"]
+        plan: dict[str, Any] = {"lead_share": 0.0, "batches": 1, "resend": False, "begins_at": desk.now()}
+        campaigns.write(desk, id, {"segments_in": [segment], "plan": plan})
+        campaigns.start(desk, id, "bench")
+        tokens = Tokens(desk.store.folder)
+        batch = ledger.batches(desk.store.read(), id)[0]
+        row = ledger.one(desk.store.read(), id)
+        people = ledger.waiting_of(desk.store.read(), batch["id"], ROUND)
+        first, to = people[0], [p["email"] for p in people]
+        message = writer.Writer(desk, row, tokens).message(first, writer.person_fields(first), None, set(), desk.now())
+        going, connections, rates = sending.turns(desk, tokens, batch["id"]), int(desk.setting("connections")), []
+        next(going)
+        for _ in range(ROUNDS):
+            begun, done = time.perf_counter(), 0
+            while done < ROUND:
+                done += next(going)
+            rates.append((done / (time.perf_counter() - begun), bare(port, connections, message, to)))
+        going.close()
+        ours, theirs = (statistics.median(r) for r in zip(*rates, strict=True))
+        print(f"  {title}: {ours:,.0f} a second, the bare loop {theirs:,.0f}: {ours / theirs:.2f} of its rate")
+
+
+def main() -> None:
+    print(f"\nHanding over, every message written and signed for its reader (medians of {ROUNDS} rounds of {ROUND})")
+    contest("the relay of the demo's mail world, which checks every signature", True)
+    contest("a relay that looks at nothing", False)
+
+
+if __name__ == "__main__":
+    main()

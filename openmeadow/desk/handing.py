@@ -1,0 +1,154 @@
+"""Handing over on several connections at once: ``handing over`` is written before DATA, the result after."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import Any
+
+from openmeadow.core.columns import Kind
+from openmeadow.core.message.body import FieldMistake
+from openmeadow.core.reports.bounces import bounce_class
+from openmeadow.desk.bring_in.events import consequences
+from openmeadow.desk.desk import Desk
+from openmeadow.desk.senders import relay, return_domain
+from openmeadow.desk.writer import Writer, person_fields
+from openmeadow.store import campaigns, events
+from openmeadow.wire.smtp_out import HandOver, Relay
+
+TRIES_AFTER = (1800, 3600, 7200, 14_400)  # then every 8 h, at most 4 days (7-standards)
+EVERY, AT_MOST = 8 * 3600, 4 * 86400
+
+
+@dataclass(frozen=True)
+class Item:
+    """One hand-over: the delivery's row with its person, the arm it belongs to, the rules that hold for them."""
+
+    delivery: Any
+    arm: dict[str, Any] | None
+    held: set[str]
+
+
+@dataclass(frozen=True)
+class Turn:
+    """Some hand-overs of one plan. ``fit`` is asked right before each, and has noted the reason when it says no."""
+
+    writer: Writer
+    items: Sequence[Item]
+    fit: Callable[[Item], bool]
+    states: Sequence[str]  # of the plan, in which it goes on
+
+
+class Lines:
+    """As many connections to the relay as the workspace allows, each with its own thread."""
+
+    def __init__(self, desk: Desk) -> None:
+        self.desk = desk
+        self._relays = [relay(desk) for _ in range(max(1, int(desk.setting("connections"))))]
+        self._pool = ThreadPoolExecutor(len(self._relays), "hand-over")
+
+    def ready(self) -> None:
+        """Connects once, so that a relay that is away is known before anything is marked."""
+        self._relays[0].ready()
+
+    def begin(self, turn: Turn) -> Callable[[], None]:
+        """All of them, each by whichever connection is free; the answer waits until every connection has come to rest,
+        and raises what went wrong with the relay. Whom it did not reach still waits."""
+        todo = deque(turn.items)
+        running = [self._pool.submit(self._line, r, turn, todo) for r in self._relays[: len(turn.items)]]
+
+        def wait() -> None:
+            mistakes = [e for f in running if (e := f.exception()) is not None]
+            if mistakes:
+                raise mistakes[0]
+
+        return wait
+
+    def _line(self, out: Relay, turn: Turn, todo: deque[Item]) -> None:
+        last: tuple[Item, HandOver] | None = None
+        try:
+            while todo:
+                try:
+                    item = todo.popleft()
+                except IndexError:
+                    break  # another connection took the last one
+                message = self._written(turn, item)
+                if message is None:
+                    continue
+                out.ready()
+                with self.desk.store.atomic() as db:
+                    now, d = self.desk.now(), item.delivery
+                    if last is not None:
+                        _record(db, last[0].delivery, turn.writer.row["message"], last[1], now)
+                        last = None
+                    if campaigns.state_of(db, turn.writer.row["id"]) not in turn.states:
+                        todo.clear()
+                        break
+                    campaigns.begin_hand_over(db, d["id"], d["version"] or turn.writer.row["version"], now)
+                sender = turn.writer.tokens.return_path(d["id"], return_domain(turn.writer.row["domain_name"]))
+                last = item, out.hand_over(sender, d["email"], message)
+        finally:
+            if last is not None:
+                with self.desk.store.atomic() as db:
+                    _record(db, last[0].delivery, turn.writer.row["message"], last[1], self.desk.now())
+
+    def _written(self, turn: Turn, item: Item) -> bytes | None:
+        """The message for one person, or None where it must not or cannot be written."""
+        d, now = item.delivery, self.desk.now()
+        if not turn.fit(item):
+            return None
+        try:
+            return turn.writer.message(d, person_fields(d), item.arm, item.held, now)
+        except FieldMistake as e:
+            with self.desk.store.atomic() as db:
+                campaigns.mark(db, d["id"], campaigns.PASSED_OVER, now, str(e))
+            return None
+
+    def close(self) -> None:
+        self._pool.shutdown()
+        for r in self._relays:
+            r.close()
+
+
+def _record(db: Any, d: Any, message: int, result: HandOver, now: int) -> None:
+    said = f"{result.code} {result.text}".strip()
+    event: tuple[Kind, str | None, str | None]
+    if result.outcome == "taken":
+        campaigns.mark(db, d["id"], campaigns.HANDED, now)
+        event = (Kind.SENT, None, None)
+    elif result.outcome == "in doubt":
+        campaigns.mark(db, d["id"], campaigns.IN_DOUBT, now, said)
+        return
+    elif result.outcome == "deferred":
+        tries = d["attempts"] + 1
+        wait = TRIES_AFTER[tries - 1] if tries <= len(TRIES_AFTER) else EVERY
+        if sum(TRIES_AFTER[:tries]) + max(0, tries - len(TRIES_AFTER)) * EVERY > AT_MOST:
+            campaigns.mark(db, d["id"], campaigns.FAILED, now, f"deferred for 4 days: {said}")
+        else:
+            campaigns.mark(db, d["id"], campaigns.DEFERRED, now, said, now + wait)
+        event = (Kind.DEFERRED, result.code, said)
+    else:
+        campaigns.mark(db, d["id"], campaigns.FAILED, now, f"{bounce_class(result.code, result.text)}: {said}")
+        event = (Kind.BOUNCED, result.code, said)
+    kind, code, text = event
+    events.add(
+        db,
+        [
+            (
+                now,
+                int(kind),
+                d["subscriber"],
+                message,
+                0,
+                0,
+                0.0,
+                code,
+                text,
+                f"delivery {d['id']} try {d['attempts'] + 1}",
+            )
+        ],
+    )
+    if kind == Kind.BOUNCED:
+        consequences(db, [(now, int(kind), d["subscriber"], message, code, text)])
