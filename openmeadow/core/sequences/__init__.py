@@ -1,0 +1,1 @@
+"""Messages over days, per person: a ladder of steps in two lanes."""

@@ -1,0 +1,243 @@
+"""The step machine: whoever is inside gets each step at most once, in order, and nothing after leaving."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from zoneinfo import ZoneInfo
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from openmeadow.core.errors import Refused
+from openmeadow.core.sequences import intake, machine
+from openmeadow.core.sequences.ladder import (
+    DAY,
+    END,
+    HOUR,
+    ON,
+    SECOND,
+    SECOND_LANE,
+    Begin,
+    Ladder,
+    Step,
+    lacks,
+    moved,
+    read,
+)
+from openmeadow.core.sequences.machine import FINISHED, MAILED, WAITS, Moved
+from tests.conftest import NOW
+
+ZONE = ZoneInfo("Europe/Copenhagen")
+WELCOME = Ladder(
+    (
+        Step(1, "message", name="First evening"),
+        Step(2, "question", of=1, wait=3 * DAY),
+        Step(3, "repeat", SECOND, of=1, subject="Again"),
+        Step(4, "wait", wait=2 * DAY),
+        Step(5, "message", name="A good seat"),
+        Step(6, "question", of=5, wait=3 * DAY, no=SECOND_LANE),
+        Step(7, "label", SECOND, name="quiet start"),
+        Step(8, "end", SECOND, meets=False),
+        Step(9, "label", name="welcomed"),
+        Step(10, "end"),
+    )
+)
+
+
+def run(ladder: Ladder, answers: set[int], now: int = NOW) -> list[tuple[int, str]]:
+    """(day, what) of somebody who answers the messages given."""
+    out, zero = [], now
+
+    def ask(step: Step) -> bool:
+        return step.of in answers
+
+    passed: list[int] = []
+    m = machine.enter(ladder, now, ask, ZONE)
+    while True:
+        passed += m.passed
+        out += [((now - zero) // DAY, f"{a.kind} {a.name}") for a in m.acts]
+        if m.state == FINISHED:
+            return out
+        if m.state == WAITS:
+            now = m.due_at
+            m = machine.due(ladder, m.step, m.lane, now, ask, ZONE, passed)
+        else:
+            out.append(((now - zero) // DAY, f"mail {m.step}"))
+            m = machine.mailed(ladder, m.step, m.lane, now, ask, ZONE, passed)
+
+
+@pytest.mark.parametrize(
+    ("answers", "course"),
+    [
+        ({1, 5}, [(0, "mail 1"), (5, "mail 5"), (8, "label welcomed")]),
+        ({5}, [(0, "mail 1"), (3, "mail 3"), (5, "mail 5"), (8, "label welcomed")]),
+        (set(), [(0, "mail 1"), (3, "mail 3"), (5, "mail 5"), (8, "label quiet start")]),
+    ],
+)
+def test_a_welcome_in_two_lanes(answers: set[int], course: list[tuple[int, str]]) -> None:
+    assert run(WELCOME, answers) == course
+    assert {k: (a // DAY, b // DAY) for k, (a, b) in machine.days(WELCOME).items()} == {
+        1: (0, 0), 2: (0, 0), 3: (3, 3), 4: (3, 3), 5: (5, 5), 6: (5, 5), 7: (8, 8), 8: (8, 8), 9: (8, 8), 10: (8, 8),
+    }  # fmt: skip
+
+
+def test_a_repeat_without_a_question_passes_over_whoever_answered() -> None:
+    short = Ladder(
+        (Step(1, "message"), Step(2, "repeat", of=1, wait=DAY), Step(3, "message", off=True), Step(4, "message"))
+    )
+    assert run(short, {1}) == [(0, "mail 1"), (1, "mail 4")]
+    assert run(short, set()) == [(0, "mail 1"), (1, "mail 2"), (1, "mail 4")]
+
+
+def steps() -> st.SearchStrategy[Ladder]:
+    """Any ladder at all, complete or not."""
+
+    @st.composite
+    def ladder(draw: st.DrawFn) -> Ladder:
+        n = draw(st.integers(1, 9))
+        made = []
+        for key in range(1, n + 1):
+            to = st.sampled_from([ON, SECOND_LANE, END, *(str(k) for k in range(1, n + 1))])
+            made.append(
+                Step(
+                    key,
+                    draw(st.sampled_from(["message", "repeat", "question", "wait", "label", "end", "consent request"])),
+                    draw(st.sampled_from([1, 1, 2])),
+                    draw(st.booleans()),
+                    draw(st.integers(0, 5)) == 0,
+                    wait=draw(st.sampled_from([0, HOUR, 3 * DAY])),
+                    hour=draw(st.sampled_from([None, None, 10])),
+                    weekdays=draw(st.sampled_from([(), (), (0, 2)])),
+                    of=draw(st.integers(0, n)),
+                    yes=draw(to),
+                    no=draw(to),
+                )
+            )
+        return Ladder(tuple(made))
+
+    return ladder()
+
+
+EVENTS = st.lists(
+    st.tuples(st.sampled_from(["due", "mailed", "twice", "back", "leave", "move", "off", "remove"]), st.integers(0, 9)),
+    max_size=40,
+)
+
+
+@settings(max_examples=400, deadline=None)
+@given(steps(), EVENTS, st.sets(st.integers(1, 9)))
+def test_no_order_of_events_sends_a_step_twice_or_after_leaving(
+    ladder: Ladder, events: list[tuple[str, int]], answers: set[int]
+) -> None:
+    """Due moments, hand-overs, each told twice, a clock set back, edits under way, and leaving, in any order."""
+    now, passed, sent, left = NOW, list[int](), list[int](), False
+
+    def ask(step: Step) -> bool:
+        return step.of in answers
+
+    def take(m: Moved) -> Moved:
+        assert not left and len(set(m.passed)) == len(m.passed) and not set(m.passed) & set(passed)
+        passed.extend(m.passed)
+        if m.state == MAILED:
+            assert m.step not in sent and m.step not in passed, "a step is sent once"
+            sent.append(m.step)
+        if m.state == WAITS:
+            assert m.due_at >= now and m.step not in passed
+        return m
+
+    at = take(machine.enter(ladder, now, ask, ZONE))
+    for event, which in events:
+        if event == "leave":
+            left = True
+        if left or at.state == FINISHED:
+            break
+        if event == "move":
+            ladder = moved(ladder, 1 + which % 9, which) if ladder.step(1 + which % 9) else ladder
+        elif event == "off":
+            ladder = replace(
+                ladder, steps=tuple(replace(s, off=not s.off) if s.key == which else s for s in ladder.steps)
+            )
+        elif event == "remove" and which != at.step:  # who stands there is moved first
+            ladder = replace(ladder, steps=tuple(s for s in ladder.steps if s.key != which))
+        elif event == "back":
+            now -= DAY
+        elif event == "due" and at.state == WAITS:
+            now = max(now, at.due_at)
+            at = take(machine.due(ladder, at.step, at.lane, now, ask, ZONE, passed))
+        elif event in ("mailed", "twice") and at.state == MAILED:
+            at = take(machine.mailed(ladder, at.step, at.lane, now, ask, ZONE, passed))
+    assert len(sent) == len(set(sent))
+
+
+@pytest.mark.parametrize(
+    ("step", "after"),
+    [
+        (Step(1, "wait", wait=2 * DAY), 2 * DAY),
+        (Step(1, "wait", hour=10), 18 * 60),  # 10:42 here: tomorrow at ten is 23 h 18 min away
+        (Step(1, "wait", hour=12), HOUR + 18 * 60),
+        (Step(1, "wait", weekdays=(3,)), 0),  # it is a Thursday
+        (Step(1, "wait", weekdays=(0,), hour=9), 3 * DAY + 22 * HOUR + 18 * 60),
+    ],
+)
+def test_waits_end_at_their_hour(step: Step, after: int) -> None:
+    at = machine.when(step, NOW, ZONE)
+    assert at - NOW == (after if step.hour != 10 else 23 * HOUR + after)
+
+
+def test_a_wait_over_the_change_of_clocks_ends_at_its_hour() -> None:
+    saturday = 1_774_692_000  # 28 Mar 2026, 11:00 here; the clocks change in the night
+    assert machine.when(Step(1, "wait", hour=10), saturday, ZONE) == saturday + 22 * HOUR
+
+
+@pytest.mark.parametrize(
+    ("ladder", "said"),
+    [
+        (Ladder(), "It has no message"),
+        (Ladder((Step(1, "message"),), Begin("joins a list")), "say which"),
+        (Ladder((Step(1, "message"), Step(2, "repeat", of=3))), "needs a message further up"),
+        (
+            Ladder((Step(1, "message"), *(Step(k, "repeat", of=1, wait=DAY) for k in (2, 3, 4)))),
+            "repeated more than 2 times",
+        ),
+        (Ladder((Step(1, "message"), Step(2, "question", asks="rule", no=END))), "needs a rule"),
+        (Ladder((Step(1, "message"), Step(2, "question", of=1, no="1"))), "not further down"),
+        (Ladder((Step(1, "message"), Step(2, "question", of=1))), "second lane, where no step follows"),
+        (Ladder((Step(1, "message"), Step(2, "wait", off=True))), "The wait needs a time. (It is switched off"),
+        (Ladder((Step(1, "message"), Step(2, "consent request"))), "what consent is asked for"),
+    ],
+)
+def test_everything_missing_is_said(ladder: Ladder, said: str) -> None:
+    assert any(said in x.sentence for x in lacks(ladder)), lacks(ladder)
+
+
+def test_nothing_is_missing_in_a_whole_one_and_json_keeps_it() -> None:
+    assert lacks(WELCOME) == [] and read(WELCOME.json()) == WELCOME
+    for bad in ({"steps": [{"key": 1, "kind": "dance"}]}, {"steps": [{"key": 1}]}, {"begin": {"on": "full moon"}}):
+        with pytest.raises(Refused):
+            read(bad)
+    with pytest.raises(Refused, match="key of its own"):
+        read({"steps": [{"key": 1, "kind": "wait"}, {"key": 1, "kind": "wait"}]})
+
+
+@settings(deadline=None)
+@given(st.integers(0, 300), st.integers(0, 90), st.integers(0, 90), st.integers(0, 20), st.booleans(), st.integers(0, 40))
+def test_intake_keeps_its_limits(n: int, a_day: int, first: int, provider: int, lot: bool, already: int) -> None:
+    begin = Begin(a_day=a_day, first_day=first, a_provider=provider, by_lot=lot)
+    who, of = np.arange(1, n + 1, dtype=np.int64), np.arange(n) % 3
+    got = intake.begins(begin, who, of, 7, already, 0, {0: 5})
+    limit = first or a_day
+    assert got.sum() <= (max(0, limit - already) if limit else n)
+    if provider:
+        assert max(np.bincount(of[got], minlength=3) + [5, 0, 0]) <= max(provider, 5)
+    elif limit:
+        assert got.sum() == min(n, max(0, limit - already)), "no place stays empty"
+    if not lot and not provider:
+        assert not (np.diff(got.astype(int)) > 0).any(), "in the order they came"
+    assert sum(intake.portions(n, begin)) == n or not a_day
+
+
+def test_portions_and_what_piled_up() -> None:
+    assert intake.portions(6000, Begin(a_day=1900, first_day=300)) == [300, 1900, 1900, 1900]
+    assert machine.spread([NOW - 5, NOW - 9, NOW + 50, NOW - 1], NOW, 2) == [NOW, NOW, NOW + 50, NOW + DAY]
