@@ -38,6 +38,7 @@ from openmeadow.desk.bring_in import events as event_intake
 from openmeadow.desk.bring_in import subscribers as subscriber_intake
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.marked import Choice, chosen
+from openmeadow.desk.sequences import moving
 from openmeadow.store import campaigns, signups, workspace
 from openmeadow.store import events as event_table
 from openmeadow.store import senders as sender_table
@@ -189,6 +190,7 @@ class Worker:
         busy = self._job() | self._move_clock()
         self._keep_house()
         try:
+            busy |= moving.tick(self.desk) > 0
             busy |= sending.send_due(self.desk, self.tokens) > 0
         except MeadowError as e:
             log.warning("hand-over waits", reason=str(e))
@@ -285,7 +287,8 @@ class Worker:
     def next_due(self) -> int | None:
         """The next moment something of ours happens."""
         db = self.desk.store.read()
-        return min((m for m in (campaigns.next_due(db), signups.next_due(db)) if m is not None), default=None)
+        moments = campaigns.next_due(db), signups.next_due(db), moving.next_due(self.desk)
+        return min((m for m in moments if m is not None), default=None)
 
     def _move_clock(self) -> bool:
         """A wished move of the demo clock: everything that falls due on the way happens in its order."""
@@ -302,6 +305,7 @@ class Worker:
         while True:
             with contextlib.suppress(MeadowError):
                 joining.tend(self.desk)
+                moving.tick(self.desk)
                 if sending.send_due(self.desk, self.tokens):
                     busy_until = clock.now() + 3600
             people = self._world("/play", post=True).get("next") if self.world else None

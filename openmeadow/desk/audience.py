@@ -26,7 +26,7 @@ MANY_SILENT, MANY_UNPROVEN, RESTED, FAR_MORE, FEW = 0.2, 0.5, 180, 2.0, 500
 def thorough(desk: Desk, row: Any) -> list[dict[str, Any]]:
     """Every check, those that need the recipients too."""
     lines = checking.checks(desk, row)
-    if any(c["check"] == "Recipients" for c in lines):
+    if row["sequence"] or any(c["check"] == "Recipients" for c in lines):
         return lines
     who = recipients.work_out(desk, row)
     if not len(who.index):

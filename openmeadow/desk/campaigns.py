@@ -109,6 +109,8 @@ def start(desk: Desk, id: int, who: str) -> dict[str, int]:
     row = row_of(desk, id)
     if row["state"] != "draft":
         raise Refused(f"“{row['name']}” has already been started.")
+    if row["sequence"]:
+        raise Refused("It goes out with its sequence: start that.")
     if row["domain_id"]:
         senders.fresh_check(desk, row["domain_id"])
         row = row_of(desk, id)
@@ -186,6 +188,8 @@ def go_on(desk: Desk, id: int, who: str) -> None:
 
 def stop(desk: Desk, id: int, who: str) -> int:
     """For good: everybody still waiting is passed over. Returns how many."""
+    if row_of(desk, id)["sequence"]:
+        raise Refused("It belongs to a sequence: switch the step off there, or end the sequence.")
     _move(desk, id, who, ("planned", "sending", "held"), "stopped", "stopped plan")
     with desk.store.atomic() as db:
         campaigns.set_batches(db, id, ("waiting", "going out", "held"), "stopped")

@@ -226,9 +226,8 @@ def checks(desk: Desk, row: Any) -> list[dict[str, Any]]:
     """What can be said of a campaign without working out its recipients, stops first; each once."""
     out = _said(desk, row) + _sender(desk, row) + _message(desk, row) + _links(desk, row)
     out += _placement(desk, row) + _recording(row)
-    if not any(json.loads(row[f"{what}_in"]) for what in ("segments", "lists")) and not campaigns.people(
-        desk.store.read(), row["id"], "in"
-    ):
+    some = row["sequence"] or any(json.loads(row[f"{what}_in"]) for what in ("segments", "lists"))
+    if not some and not campaigns.people(desk.store.read(), row["id"], "in"):
         out.append(found("Recipients", "stop", "Nobody is chosen: take a segment or a list."))
     if row["purpose"] and row["kind"] == "campaign":
         purpose = next((p for p in consent.purposes(desk.store.read()) if p["id"] == row["purpose"]), None)

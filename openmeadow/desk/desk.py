@@ -60,6 +60,7 @@ class Desk:
         self._kept: _Kept | None = None
         self._facts = FactsKept(folder / "columns.facts")
         self._guard = threading.RLock()
+        self._pace: tuple[int, Cadence] | None = None
         self._machines: tuple[float, Machines] = (-1.0, Machines((), ()))
 
     def now(self) -> int:
@@ -187,6 +188,13 @@ class Desk:
         facts = self._facts_of(few)
         alive = ~few.erased & (columns.people.joined_at <= facts.now)
         return View(columns, Streams(columns), partial(score, columns, facts.now, pace), facts, alive, facts.now)
+
+    def pace(self) -> Cadence:
+        """The workspace's cadence, worked out once a day: it is a median over a year."""
+        day = self.now() // 86_400
+        if self._pace is None or self._pace[0] != day:
+            self._pace = (day, self.view().scores.cadence)
+        return self._pace[1]
 
     def facts_of(self, ids: I64) -> StoreFacts:
         """What the gate asks of a few people (ascending ids); their history is not read."""

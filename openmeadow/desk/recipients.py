@@ -56,7 +56,7 @@ def gate_of(facts: StoreFacts, row: Any, *, limits: bool) -> Answer | None:
         return facts.may_ask(json.loads(row["asks"]), limits=limits)
     if not row["purpose_name"]:
         return None
-    return facts.may(row["purpose_name"], limits=limits, sequences=not row["with_sequences"])
+    return facts.may(row["purpose_name"], limits=limits, sequences=not row["with_sequences"], kind=row["gate"])
 
 
 def sides(desk: Desk, view: View, row: Any) -> tuple[Mask, Mask]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -10,11 +10,13 @@ from zoneinfo import ZoneInfo
 import numpy as np
 
 from openmeadow.core.addresses.providers import provider_names
+from openmeadow.core.consent.gate import next_allowed
 from openmeadow.core.planning.guardrails import EVERY as EVERY_LOOK
 from openmeadow.desk import guarding, resending, senders, versions
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.handing import Item, Lines, Turn
 from openmeadow.desk.recipients import gate_of
+from openmeadow.desk.sequences import moving
 from openmeadow.desk.writer import Writer
 from openmeadow.store import campaigns, events, workspace
 from openmeadow.store.facts import StoreFacts
@@ -111,7 +113,7 @@ def turns(desk: Desk, tokens: Tokens, id: int, *, second_try: bool = False) -> I
             out.ready()
     finally:
         out.close()
-    _close(desk, writer.row["id"], id)
+    _close(desk, writer.row, id)
 
 
 def _turn(desk: Desk, writer: Writer, batch: Any, after: int) -> tuple[Turn, int] | None:
@@ -126,15 +128,14 @@ def _turn(desk: Desk, writer: Writer, batch: Any, after: int) -> tuple[Turn, int
         db, subscriber = desk.store.read(), item.delivery["subscriber"]
         if not events.came_since(db, subscriber, seen[0]) and facts_version(db) == seen[1]:
             return True
-        why = _reasons(desk, row, batch, np.array([subscriber], np.int64))[0].get(subscriber)
+        why = _reasons(desk, row, batch, [item.delivery])[0].get(subscriber)
         if why:
-            _not_now(desk, writer.plan, item.delivery, why)
+            _not_now(desk, row, writer.plan, item.delivery, why)
         return not why
 
     while waiting := campaigns.waiting_of(db, batch["id"], CHUNK, after):
         after = waiting[-1]["subscriber"]
-        ids = np.array([d["subscriber"] for d in waiting], np.int64)
-        reasons, facts = _reasons(desk, row, batch, ids)
+        reasons, facts = _reasons(desk, row, batch, waiting)
         if caps := dict(writer.plan["caps"]):
             reasons |= _over_caps(desk, caps, facts, reasons)
         held: dict[int, list[set[str]]] = {}
@@ -142,38 +143,45 @@ def _turn(desk: Desk, writer: Writer, batch: Any, after: int) -> tuple[Turn, int
         for i, d in enumerate(waiting):
             reason = reasons.get(d["subscriber"])
             if reason:
-                _not_now(desk, writer.plan, d, reason)
+                _not_now(desk, row, writer.plan, d, reason)
                 continue
             version = d["version"] or row["version"]
             if version not in held:
-                held[version] = writer.held(version, ids)
+                held[version] = writer.held(version, facts.ids)
             items.append(Item(d, arms[d["arm"]], held[version][i]))
         if items:
             return Turn(writer, items, fit, GOES_ON), after
     return None
 
 
-def _not_now(desk: Desk, plan: dict[str, Any], d: Any, reason: str) -> None:
-    """Passed over with the reason; who has only had too many messages waits a day, within the plan's last moment."""
-    now, last = desk.now(), plan["no_later_than"]
-    waits = (reason == "too many messages" and last is not None) or reason == CAP_FULL
+def _not_now(desk: Desk, row: Any, plan: dict[str, Any], d: Any, reason: str) -> None:
+    """Passed over with the reason. Who has only had too many messages waits: a campaign's a day, within the plan's last
+    moment, a sequence's until the next allowed moment."""
+    now, last, full = desk.now(), plan["no_later_than"], reason == "too many messages"
+    again = now + A_DAY
+    if row["sequence"] and full:
+        again = max(now + 60, next_allowed(events.sent_to(desk.store.read(), d["subscriber"], now - 7 * A_DAY), now))
+        again = again if again > now + 60 else now + A_DAY  # the person's own limit is by the week or month
+    waits = (full and (last is not None or row["sequence"])) or reason == CAP_FULL
     with desk.store.atomic() as db:
-        if waits and (last is None or now + A_DAY <= last):
-            campaigns.mark(db, d["id"], campaigns.DEFERRED, now, reason, now + A_DAY)
+        if waits and (last is None or again <= last):
+            campaigns.mark(db, d["id"], campaigns.DEFERRED, now, reason, again)
         else:
             campaigns.mark(db, d["id"], campaigns.PASSED_OVER, now, reason)
 
 
-def _reasons(desk: Desk, row: Any, batch: Any, subscribers: np.ndarray) -> tuple[dict[int, str], StoreFacts]:
-    """Reasons to pass over some people (ascending ids) at the last moment, by subscriber: the gate, and for a resend an
-    answer. And what is known of them."""
-    facts = desk.facts_of(subscribers)
+def _reasons(desk: Desk, row: Any, batch: Any, deliveries: Sequence[Any]) -> tuple[dict[int, str], StoreFacts]:
+    """Reasons to pass over some people (by ascending id) at the last moment, by subscriber: the gate, for a resend an
+    answer, for a sequence having left it. And what is known of them."""
+    subscribers = np.array([d["subscriber"] for d in deliveries], np.int64)
+    gone = moving.no_more(desk, row, batch["kind"], deliveries) if row["sequence"] else {}
+    facts = desk.facts_of(np.unique(subscribers))
     answer = gate_of(facts, row, limits=True)
     assert answer is not None
     out = {s: answer.why_not(i)[0] for i, s in enumerate(facts.ids.tolist()) if not answer.permitted[i]}
-    if batch["kind"] != "first":
+    if batch["kind"] != "first" and not row["sequence"]:
         out |= resending.answered_meanwhile(desk.view_of(subscribers), row)
-    return out, facts
+    return out | gone, facts
 
 
 CAP_FULL = "its provider's cap for the day is full"
@@ -194,8 +202,11 @@ def _over_caps(desk: Desk, caps: dict[str, int], facts: StoreFacts, without: dic
     return out
 
 
-def _close(desk: Desk, campaign: int, batch: int) -> None:
-    """A batch with nobody waiting is gone; a campaign without open batches is finished."""
+def _close(desk: Desk, row: Any, batch: int) -> None:
+    """A batch with nobody waiting is gone; a campaign without open batches is finished. A sequence's go on."""
+    if row["sequence"]:
+        return
+    campaign = row["id"]
     with desk.store.atomic() as db:
         if campaigns.unsettled(db, batch) == 0:
             row = campaigns.batch(db, batch)

@@ -9,7 +9,6 @@ from typing import Any
 import numpy as np
 
 from openmeadow.core.authentication.dkim import Signer
-from openmeadow.core.engagement.score import Cadence
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.message.assembly import Envelope, assemble
 from openmeadow.core.message.body import Body, Said, links, rules_in
@@ -54,7 +53,6 @@ class Writer:
         self.record_opens = bool(settings["record_opens"] and row["record_opens"])
         self.bodies: dict[tuple[int, str, str], Body] = {}
         self.rules: dict[int, list[str]] = {}
-        self.pace: Cadence | None = None
 
     def texts(self, version: int) -> Any:
         """What a version says."""
@@ -91,9 +89,7 @@ class Writer:
         rules = self.rules_of(version)
         if not rules:
             return [set() for _ in subscribers]
-        if self.pace is None:
-            self.pace = self.desk.view().scores.cadence
-        view = self.desk.view_of(subscribers, self.pace)
+        view = self.desk.view_of(subscribers, self.desk.pace())
         masks = [(r, view.mask(self.desk.checked_rule(r, view))) for r in rules]
         return [{r for r, mask in masks if mask[i]} for i in range(len(subscribers))]
 

@@ -79,7 +79,7 @@ def every(db: sqlite3.Connection) -> list[sqlite3.Row]:
         "SELECT c.id, c.name, c.kind, c.state, c.held_why, c.subject, c.made_at, c.started_at, p.name AS purpose_name, "
         "(SELECT count(*) FROM deliveries d JOIN passes q ON q.id = d.pass WHERE q.campaign = c.id "
         " AND q.kind = 'first') AS people FROM campaigns c LEFT JOIN purposes p ON p.id = c.purpose "
-        "ORDER BY coalesce(c.started_at, c.made_at) DESC, c.id DESC"
+        "WHERE c.sequence IS NULL ORDER BY coalesce(c.started_at, c.made_at) DESC, c.id DESC"
     ).fetchall()
 
 
@@ -125,7 +125,7 @@ def waiting_plans(db: sqlite3.Connection) -> list[sqlite3.Row]:
     return db.execute(
         "SELECT DISTINCT c.id, c.name, c.state FROM campaigns c JOIN passes q ON q.campaign = c.id "
         "JOIN batches b ON b.pass = q.id WHERE c.state IN ('planned', 'sending', 'held') "
-        "AND b.state IN ('waiting', 'going out')"
+        "AND c.sequence IS NULL AND b.state IN ('waiting', 'going out')"
     ).fetchall()
 
 
@@ -234,8 +234,9 @@ def set_batches(db: sqlite3.Connection, campaign: int, from_states: Sequence[str
 def due_batches(db: sqlite3.Connection, now: int) -> list[sqlite3.Row]:
     return db.execute(
         "SELECT b.id FROM batches b JOIN passes q ON q.id = b.pass JOIN campaigns c ON c.id = q.campaign "
-        "WHERE b.state IN ('waiting', 'going out') AND b.due_at <= ? AND c.state IN "
-        "('planned', 'sending') ORDER BY b.due_at, b.id",
+        "WHERE b.state IN ('waiting', 'going out') AND b.due_at <= ? AND c.state IN ('planned', 'sending') "
+        "AND (c.sequence IS NULL OR EXISTS (SELECT 1 FROM deliveries d WHERE d.batch = b.id AND d.state = 'waiting')) "
+        "ORDER BY c.sequence IS NULL, b.due_at, b.id",
         (now,),
     ).fetchall()
 
@@ -245,7 +246,7 @@ def next_due(db: sqlite3.Connection) -> int | None:
     row = db.execute(
         "SELECT min(at) AS at FROM (SELECT min(b.due_at) AS at FROM batches b JOIN passes q ON q.id = b.pass "
         "JOIN campaigns c ON c.id = q.campaign WHERE b.state IN ('waiting', 'going out') AND c.state IN "
-        "('planned', 'sending') UNION ALL SELECT min(next_at) FROM deliveries WHERE state = 'deferred')"
+        "('planned', 'sending') AND c.sequence IS NULL UNION ALL SELECT min(next_at) FROM deliveries WHERE state = 'deferred')"
     ).fetchone()
     return None if row["at"] is None else int(row["at"])
 
@@ -255,7 +256,8 @@ def coming(db: sqlite3.Connection, since: int, until: int) -> list[sqlite3.Row]:
         "SELECT b.*, q.kind, c.id AS campaign, c.name, c.state AS campaign_state, "
         "(SELECT count(*) FROM deliveries d WHERE d.batch = b.id AND d.state = 'handed over') AS handed "
         "FROM batches b JOIN passes q ON q.id = b.pass JOIN campaigns c ON c.id = q.campaign "
-        "WHERE (b.due_at BETWEEN ? AND ? OR b.state = 'going out') AND b.state <> 'stopped' ORDER BY b.due_at",
+        "WHERE c.sequence IS NULL AND (b.due_at BETWEEN ? AND ? OR b.state = 'going out') AND b.state <> 'stopped' "
+        "ORDER BY b.due_at",
         (since, until),
     ).fetchall()
 

@@ -143,5 +143,11 @@ def came_since(db: sqlite3.Connection, subscriber: int, seen: int) -> bool:
     return found.fetchone() is not None
 
 
+def sent_to(db: sqlite3.Connection, subscriber: int, since: int) -> list[int]:
+    """When anything was sent to a person since a moment."""
+    found = db.execute("SELECT at FROM events WHERE subscriber = ? AND kind = 1 AND at > ?", (subscriber, since))
+    return [int(r["at"]) for r in found]
+
+
 def highest(db: sqlite3.Connection) -> int:
     return int(db.execute("SELECT coalesce(max(id), 0) AS n FROM events").fetchone()["n"])

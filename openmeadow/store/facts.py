@@ -8,8 +8,10 @@ import hashlib
 import json
 import os
 import sqlite3
+from calendar import isleap
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
+from datetime import date
 from pathlib import Path
 
 import numpy as np
@@ -178,6 +180,24 @@ class StoreFacts:
         return self._mask(
             "SELECT id FROM subscribers WHERE fields <> '{}' AND json_extract(fields, ?) = ? COLLATE NOCASE",
             (path, value),
+        )
+
+    def date_is(self, name: str, day: date, yearly: bool) -> Mask:
+        """Whose field holds a date (YYYY-MM-DD …) that is the day, or its anniversary; 29 February falls on the 28th
+        in other years."""
+        known = [r["name"] for r in self.db.execute("SELECT name FROM field_names")]
+        real = next((k for k in known if k.lower() == name.lower()), None)
+        if real is None:
+            raise nearest("field", name, known)
+        path = '$."' + real.replace('"', '\\"') + '"'
+        days = [day.strftime("%m-%d")]
+        if yearly and days == ["02-28"] and not isleap(day.year):
+            days.append("02-29")
+        asked, wanted = ("6, 5", days) if yearly else ("1, 10", [day.isoformat()])
+        return self._mask(
+            "SELECT id FROM subscribers WHERE fields <> '{}' AND "
+            f"substr(json_extract(fields, ?), {asked}) IN ({','.join('?' * len(wanted))})",
+            (path, *wanted),
         )
 
     def message_ids(self, name: str) -> list[int]:
@@ -442,9 +462,10 @@ class StoreFacts:
         )
         return "service" if row.fetchone()["transactional"] else "campaign"
 
-    def may(self, purpose: str, *, limits: bool, sequences: bool = False) -> Answer:
-        """The gate's answer for a message about a purpose; ``sequences`` leaves out who is inside one."""
-        return ask(self.standing(purpose, limits=limits, sequences=sequences), self.kind_of(purpose))
+    def may(self, purpose: str, *, limits: bool, sequences: bool = False, kind: str = "") -> Answer:
+        """The gate's answer for a message about a purpose; ``sequences`` leaves out who is inside one. ``kind`` is one of
+        the gate's, by default what the purpose says."""
+        return ask(self.standing(purpose, limits=limits, sequences=sequences), kind or self.kind_of(purpose))
 
     def may_ask(self, purposes: Sequence[str], *, limits: bool) -> Answer:
         """The gate's answer for a consent request about some purposes: every one of them must allow it."""

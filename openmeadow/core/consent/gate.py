@@ -6,7 +6,7 @@ decides (5-computation: permission gate).
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -38,6 +38,7 @@ REASONS: dict[str, tuple[str, ...]] = {
 HARD_BOUNCE, BAD_ADDRESS, LEFT, LET_GO = (
     1 + SUPPRESSION_REASONS.index(r) for r in ("hard bounce", "bad address", "unsubscribed from all", "let go")
 )
+DAY = 86_400
 MOST_A_DAY, MOST_IN_7_DAYS = 1, 3
 
 
@@ -116,3 +117,13 @@ def ask(standing: Standing, kind: str) -> Answer:
         "too many messages": lambda: (s.day >= MOST_A_DAY) | (s.week >= MOST_IN_7_DAYS) | s.filled,
     }
     return Answer(len(s.erased), {name: masks[name]() for name, kinds in REASONS.items() if kind in kinds})
+
+
+def next_allowed(sent: Sequence[int], now: int) -> int:
+    """The first moment from ``now`` on at which one more message is not too many, given the moments of those sent."""
+    newest = sorted((t for t in sent if t <= now), reverse=True)
+    out = now
+    for most, seconds in ((MOST_A_DAY, DAY), (MOST_IN_7_DAYS, 7 * DAY)):
+        if len(newest) >= most:
+            out = max(out, newest[most - 1] + seconds)
+    return out

@@ -1,0 +1,1 @@
+"""Sequences: written, started, moved on, measured, walked through."""

@@ -1,0 +1,128 @@
+"""What the step machine asks about people: questions of steps, reasons to leave, the condition of entering."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import UTC, datetime
+from typing import Any
+from zoneinfo import ZoneInfo, available_timezones
+
+import numpy as np
+
+from openmeadow.core.columns import Kind, Mask
+from openmeadow.core.consent.gate import CONSENT_STATES, GIVEN, WITHDRAWN
+from openmeadow.core.engagement.who import MACHINE
+from openmeadow.core.errors import Missing
+from openmeadow.core.rules.sentence import parse
+from openmeadow.core.rules.tree import View
+from openmeadow.core.sequences.ladder import Begin, Ladder, Step
+from openmeadow.desk.desk import Desk
+from openmeadow.store.facts import StoreFacts
+
+ANSWERS = (Kind.OPENED, Kind.CLICKED, Kind.REPLIED, Kind.BOOKED)
+STRONGER = (Kind.CLICKED, Kind.REPLIED, Kind.BOOKED)
+_ZONES = available_timezones()
+
+
+def zone_of(desk_zone: str, step: Step | None, own: str | None) -> ZoneInfo:
+    """The workspace's zone, or a person's own where the step goes by it and it is known."""
+    return ZoneInfo(own if step is not None and step.own_zone and own in _ZONES and own else desk_zone)
+
+
+class Asked:
+    """Answers about the people of some open stays, each question worked out once for all of them."""
+
+    def __init__(self, desk: Desk, ladder: Ladder, messages: dict[int, int], stays: Sequence[Any]) -> None:
+        """``messages`` gives each mailing step's message."""
+        self.desk, self.ladder, self.messages = desk, ladder, messages
+        by_id = sorted(stays, key=lambda t: t["subscriber"])
+        self.ids = np.array([t["subscriber"] for t in by_id], np.int64)
+        self.entered = np.array([t["entered_at"] for t in by_id], np.int64)
+        self.stay = {int(t["subscriber"]): int(t["id"]) for t in by_id}
+        self._view: View | None = None
+        self._answers: dict[int, Mask] = {}
+
+    @property
+    def view(self) -> View:
+        if self._view is None:
+            self._view = self.desk.view_of(self.ids, self.desk.pace())
+        return self._view
+
+    def place(self, subscriber: int) -> int:
+        return int(np.searchsorted(self.ids, subscriber))
+
+    def answer(self, step: Step, subscriber: int) -> bool:
+        """A step's question about one person; a repeat asks whether its message was answered."""
+        if step.key not in self._answers:
+            if step.kind == "question" and step.asks == "rule":
+                found = self.rule(step.rule)
+            else:
+                kinds = STRONGER if step.asks == "clicked" and step.kind == "question" else ANSWERS
+                found = self.acted(kinds, {self.messages.get(step.of, -1)})
+            self._answers[step.key] = found
+        return bool(self._answers[step.key][self.place(subscriber)])
+
+    def rule(self, text: str) -> Mask:
+        return self.view.mask(self.desk.checked_rule(text, self.view))
+
+    def acted(self, kinds: Sequence[Kind], messages: set[int] | None) -> Mask:
+        """Who did one of these, themselves, since entering; about some messages, or anything."""
+        acts = self.view.columns.acts
+        hit = (acts.by != MACHINE) & np.isin(acts.kind, [int(k) for k in kinds]) & (acts.at <= self.view.now)
+        hit &= acts.at >= self.entered[acts.person] if len(self.entered) else False
+        if messages is not None:
+            hit &= np.isin(acts.message, sorted(messages))
+        out = np.zeros(len(self.ids), bool)
+        out[acts.person[hit]] = True
+        return out
+
+    def leaving(self, purpose: str) -> dict[int, str]:
+        """Who leaves at once, and why: subscriber -> the reason; the first that applies."""
+        facts, leave = self.desk.facts_of(self.ids), self.ladder.leave
+        consent = facts.consent(purpose) if purpose else np.zeros(len(self.ids), np.int8)
+        reasons: list[tuple[str, Mask]] = [
+            ("erased", facts.erased),
+            ("consent withdrawn", np.asarray(consent == WITHDRAWN)),
+            ("suppressed", np.asarray(facts.suppressed() > 0)),
+        ]
+        if leave.confirmed:
+            reasons.append(("confirmed", np.asarray(consent == GIVEN)))
+        if leave.booked:
+            reasons.append(("booked", self.acted((Kind.BOOKED,), None)))
+        if leave.answered:
+            reasons.append(("answered", self.acted(ANSWERS, set(self.messages.values()))))
+        if leave.rule.strip():
+            reasons.append((leave.rule.strip(), self.rule(leave.rule)))
+        out: dict[int, str] = {}
+        for why, mask in reasons:
+            for i in np.flatnonzero(mask).tolist():
+                out.setdefault(int(self.ids[i]), why)
+        return out
+
+
+def condition(desk: Desk, view: View, begin: Begin) -> Mask:
+    """For whom the condition of entering holds now."""
+    facts = view.facts
+    assert isinstance(facts, StoreFacts)
+    nobody = np.zeros(len(view.alive), bool)
+    try:
+        if begin.on == "joins a list":
+            found = facts.in_list(begin.what)
+        elif begin.on == "gets a label":
+            found = facts.has_label(begin.what)
+        elif begin.on == "enters a segment":
+            found = view.mask(facts.segment(begin.what))
+        elif begin.on == "confirms":
+            found = np.asarray(facts.consent(begin.what) == GIVEN)
+        elif begin.on == "awaits confirmation":
+            found = np.asarray(facts.consent(begin.what) == CONSENT_STATES.index("awaiting"))
+        elif begin.on == "books":
+            found = view.mask(parse("booked at least 1 in 1 days"))
+        elif begin.on == "a date":
+            zone = ZoneInfo(str(desk.setting("time_zone")))
+            found = facts.date_is(begin.what, datetime.fromtimestamp(view.now, UTC).astimezone(zone).date(), begin.yearly)
+        else:
+            found = nobody
+    except Missing:
+        return nobody  # what it named is not there any more; the page says so
+    return found & view.alive

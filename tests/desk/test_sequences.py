@@ -1,0 +1,237 @@
+"""Sequences as they run: over days, per person, once each, beside campaigns."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from openmeadow.core.columns import Kind
+from openmeadow.core.errors import Refused
+from openmeadow.core.sequences.ladder import DAY, SECOND, Begin, Ladder, Leave, Step
+from openmeadow.desk import campaigns, sending, versions
+from openmeadow.desk.sequences import moving, writing
+from openmeadow.store import campaigns as ledger
+from openmeadow.store import events, sequences
+from openmeadow.store import senders as sender_table
+from openmeadow.store import subscribers as subscriber_table
+from tests.conftest import NOW, set_clock
+from tests.desk.mailing import HTML, Mailing, mailing
+
+LADDER = Ladder(
+    (
+        Step(1, "message", name="First evening"),
+        Step(2, "question", of=1, wait=3 * DAY),
+        Step(3, "repeat", SECOND, of=1, subject="Once more: your first evening"),
+        Step(4, "wait", wait=2 * DAY),
+        Step(5, "message", name="A good seat"),
+        Step(6, "label", name="welcomed"),
+    ),
+    leave=Leave(booked=True),
+)
+
+
+def made(m: Mailing, ladder: Ladder = LADDER, name: str = "Welcome") -> int:
+    """A sequence with its messages written, not started."""
+    db = m.desk.store.read()
+    id = writing.add(m.desk, name, "test", ladder)
+    address = sender_table.addresses(db)[0]["id"]
+    purpose = subscriber_table.names(db, "purposes")[0]["id"]
+    writing.write(m.desk, id, {"purpose": purpose, "from_address": address, "from_name": "Quay"}, "test")
+    for key, mail in sequences.mails(db, id).items():
+        campaigns.write(m.desk, mail["id"], {"subject": f"Subject {key}", "html": HTML})
+    return id
+
+
+def step_on(m: Mailing) -> None:
+    """What the worker does until nothing is due."""
+    while moving.tick(m.desk) + sending.send_due(m.desk, m.tokens):
+        pass
+
+
+def until(m: Mailing, moment: int) -> None:
+    """The clock goes from one due moment to the next."""
+    step_on(m)
+    while True:
+        nexts = [t for t in (moving.next_due(m.desk), ledger.next_due(m.desk.store.read())) if t is not None]
+        at = min([t for t in nexts if t > m.desk.now()], default=moment)
+        set_clock(m.desk, min(at, moment))
+        step_on(m)
+        if at >= moment:
+            return
+
+
+def got(m: Mailing, id: int) -> dict[int, Counter[str]]:
+    """By step and pass, the states of deliveries."""
+    out: dict[int, Counter[str]] = {}
+    for d in sequences.sent(m.desk.store.read(), id):
+        out.setdefault((d["step"], d["kind"]), Counter())[d["state"]] += 1
+    return out
+
+
+def happens(m: Mailing, id: int, step: int, kind: Kind, people: list[int]) -> None:
+    message = sequences.mails(m.desk.store.read(), id)[step]["message"]
+    with m.desk.store.atomic() as db:
+        rows = [
+            (m.desk.now(), int(kind), s, message, 0, 0, 1.0, None, None, f"{kind} {s} {m.desk.now()}") for s in people
+        ]
+        events.add(db, rows)
+
+
+def left(m: Mailing, id: int) -> dict[str, int]:
+    return {r["why"]: r["people"] for r in sequences.left(m.desk.store.read(), id)}
+
+
+def test_a_welcome_over_days(folder: Path) -> None:
+    with mailing(folder, 40) as m:
+        id = made(m)
+        writing.start(m.desk, id, "test")
+        assert writing.bring_in(m.desk, id, list(range(1, 31)), "test")["queued"] == 30
+        assert writing.bring_in(m.desk, id, [1, 2, 31], "test")["queued"] == 1, "the queue knows them"
+        until(m, NOW + 3600)
+        assert got(m, id) == {(1, "first"): Counter({"handed over": 31})}
+        happens(m, id, 1, Kind.OPENED, list(range(1, 11)))
+        happens(m, id, 1, Kind.BOOKED, [11, 12])
+        until(m, NOW + 2 * DAY)
+        assert left(m, id) == {"booked": 2}
+        until(m, NOW + 4 * DAY)
+        assert got(m, id)[1, "resend"] == Counter({"handed over": 19}), "who answered gets no repeat"
+        said = {x["subject"] for a, box in m.world.mailboxes.items() for x in box if x["id"].startswith("<d")}
+        assert said == {"Subject 1", "Once more: your first evening"}
+        until(m, NOW + 6 * DAY)
+        assert got(m, id)[5, "first"] == Counter({"handed over": 29})
+        assert sequences.every(m.desk.store.read())[0]["finished"] == 29
+        view = m.desk.view()
+        assert int(view.mask(m.desk.checked_rule('has label "welcomed"', view)).sum()) == 29
+        assert int(view.mask(m.desk.checked_rule('finished sequence "Welcome"', view)).sum()) == 29
+        assert max(n for k, n in m.world.received.items() if k.startswith("<d")) == 1
+        assert writing.bring_in(m.desk, id, [1], "test")["queued"] == 0, "once per person"
+
+
+def test_who_is_inside_is_left_out_of_campaigns_and_one_a_day_holds(folder: Path) -> None:
+    with mailing(folder, 20) as m:
+        id = made(m, replace(LADDER, steps=(*LADDER.steps[:1], Step(7, "message", name="At once"))))
+        campaigns.write(m.desk, m.campaign, {"plan": {"lead_share": 0.0, "batches": 1, "resend": False}})
+        writing.start(m.desk, id, "test")
+        writing.bring_in(m.desk, id, [1, 2, 3], "test")
+        step_on(m)
+        campaigns.start(m.desk, m.campaign, "test")
+        step_on(m)
+        rows = ledger.of_campaign(m.desk.store.read(), m.campaign, "first")
+        assert len(rows) == 17 and all(d["state"] == "handed over" for d in rows), "those inside were not chosen"
+        assert got(m, id)[7, "first"] == Counter({"deferred": 3}), "a second message the same day moves"
+        until(m, NOW + DAY + 60)
+        assert got(m, id)[7, "first"] == Counter({"handed over": 3})
+
+
+def test_limits_a_day_pause_and_going_on(folder: Path) -> None:
+    with mailing(folder, 60) as m:
+        short = Ladder((Step(1, "message"), Step(2, "wait", wait=DAY), Step(3, "message")), Begin(a_day=20, first_day=5))
+        id = made(m, short)
+        writing.start(m.desk, id, "test")
+        assert writing.bring_in(m.desk, id, list(range(1, 51)), "test")["portions"] == [5, 20, 20, 5]
+        step_on(m)
+        assert sum(got(m, id)[1, "first"].values()) == 5
+        until(m, NOW + DAY)
+        assert sum(got(m, id)[1, "first"].values()) == 25
+        writing.pause(m.desk, id, "test")
+        set_clock(m.desk, NOW + 9 * DAY)
+        step_on(m)
+        assert (sum(got(m, id)[1, "first"].values()) == 25 and (3, "first") not in got(m, id)) or sum(
+            got(m, id)[3, "first"].values()
+        ) <= 5
+        before = sum(got(m, id).get((3, "first"), Counter()).values())
+        told = writing.go_on(m.desk, id, "test")
+        assert told == {"late": 25 - before, "days": 1 if 25 - before <= 20 else 2}
+        step_on(m)
+        assert sum(got(m, id)[3, "first"].values()) - before == min(20, 25 - before), "what piled up is spread"
+        assert writing.end(m.desk, id, "test") > 0 and sequences.in_queue(m.desk.store.read(), id) == 0
+        step_on(m)
+        with pytest.raises(Refused, match="has ended"):
+            writing.write(m.desk, id, {"name": "x"}, "test")
+
+
+@pytest.mark.parametrize(
+    ("begin", "does", "people"),
+    [
+        (Begin("gets a label", "patron"), "label", 3),
+        (Begin("joins a list", "Balcony"), "list", 3),
+        (Begin("a date", "born", yearly=True), "field", 3),
+        (Begin("enters a segment", "Everybody"), "nothing", 0),
+    ],
+)
+def test_who_enters_by_themselves(folder: Path, begin: Begin, does: str, people: int) -> None:
+    with mailing(folder, 12) as m:
+        with m.desk.store.atomic() as db:
+            sequences.put_label(db, "patron", [9], False)
+            sequences.put_on_list(db, "Balcony", [9], False, NOW)
+            sequences.put_field(db, "born", "1980-03-14", [9])
+        id = made(m, replace(LADDER, begin=begin))
+        assert writing.start(m.desk, id, "test")["queued"] == 0, "who was there before stays outside"
+        step_on(m)
+        assert got(m, id) == {}
+        with m.desk.store.atomic() as db:
+            if does == "label":
+                sequences.put_label(db, "patron", [1, 2, 3], False)
+            elif does == "list":
+                sequences.put_on_list(db, "Balcony", [1, 2, 3], False, NOW)
+            elif does == "field":
+                sequences.put_field(db, "born", "1991-03-13", [1, 2, 3])
+        moving.forget(m.desk, id)
+        until(m, NOW + DAY)
+        assert sum(got(m, id).get((1, "first"), Counter()).values()) == people
+
+
+def test_edits_while_it_runs(folder: Path) -> None:
+    with mailing(folder, 20) as m:
+        id = made(m)
+        writing.start(m.desk, id, "test")
+        writing.bring_in(m.desk, id, [1, 2, 3, 4], "test")
+        step_on(m)
+        ladder = replace(LADDER, steps=tuple(s for s in LADDER.steps if s.key != 2))
+        with pytest.raises(Refused, match="4 people stand at a step that would go"):
+            writing.write(m.desk, id, {"ladder": ladder.json()}, "test")
+        with pytest.raises(Refused, match="has to stay whole"):
+            writing.write(
+                m.desk, id, {"ladder": replace(ladder, steps=(Step(9, "label"),)).json()}, "test", going={2: "out"}
+            )
+        writing.write(m.desk, id, {"ladder": ladder.json()}, "test", going={2: 4})
+        assert [v["n"] for v in sequences.versions(m.desk.store.read(), id)] == [1, 2], "every version is kept"
+        assert [(r["step"], r["people"]) for r in sequences.steps(m.desk.store.read(), id)] == [(4, 4)]
+        mail = sequences.mails(m.desk.store.read(), id)[5]
+        versions.change(m.desk, campaigns.row_of(m.desk, mail["id"]), {"subject": "A better seat"}, "test")
+        t = sequences.at_step(m.desk.store.read(), id, 4, 10)
+        writing.take_out(m.desk, id, t[0]["id"], "Ada")
+        writing.move_on(m.desk, id, t[1]["id"], "Ada")
+        until(m, NOW + 4 * DAY)
+        assert left(m, id) == {"taken out by Ada": 1} and sum(got(m, id)[5, "first"].values()) == 3
+        assert "A better seat" in {x["subject"] for box in m.world.mailboxes.values() for x in box}
+
+
+def test_everything_missing_is_listed(folder: Path) -> None:
+    with mailing(folder, 5) as m:
+        id = writing.add(m.desk, "Half", "test", replace(LADDER, leave=Leave(rule="band is Purple")))
+        said = [(x.step, x.sentence) for x in writing.missing(m.desk, id)]
+        assert (0, "Choose the address it is sent from.") in said
+        assert any(k == 1 and "Write a subject" in s for k, s in said) and any(k == 5 for k, _ in said)
+        assert any("band is Purple" in s for _, s in said)
+        with pytest.raises(Refused, match=r"not complete yet.*And \d+ more"):
+            writing.start(m.desk, id, "test")
+
+
+def test_whoever_unsubscribes_or_bounces_leaves(folder: Path) -> None:
+    with mailing(folder, 12, until=[10**12] * 12, gone=[NOW - DAY] * 2 + [10**12] * 10) as m:
+        id = made(m)
+        writing.start(m.desk, id, "test")
+        writing.bring_in(m.desk, id, list(range(1, 13)), "test")
+        step_on(m)
+        from openmeadow.desk import consent
+
+        purpose = subscriber_table.names(m.desk.store.read(), "purposes")[0]["id"]
+        consent.said(m.desk, 5, purpose, 2, "preference page")
+        step_on(m)
+        assert left(m, id).get("consent withdrawn") == 1, left(m, id)
+        until(m, NOW + 6 * DAY)
+        assert not [d for d in sequences.sent(m.desk.store.read(), id) if d["subscriber"] == 5 and d["step"] == 5]
