@@ -70,7 +70,7 @@ export function App() {
           <Route path="/campaigns/frame" element={<FramePage />} />
           <Route path="/campaigns/what-works" element={<WhatWorksPage />} />
           <Route path="/campaigns/:id/*" element={<CampaignPlace />} />
-          <Route path="/sequences" element={<SequencesPlace />} />
+          <Route path="/sequences/*" element={<SequencesPlace />} />
           <Route path="/health" element={<HealthPlace />} />
           <Route path="/account" element={<Account />} />
           <Route

@@ -125,6 +125,7 @@ def start(desk: Desk, id: int, who: str) -> dict[str, int]:
         raise Refused(f"Nobody would receive this: {reason.lower()}.")
     other = writing.version(desk.store.read(), id, versions.VERSIONS)
     drawn, band = draw_schedule(desk, row, chosen), chosen.view.scores.band[chosen.index]
+    subscriber = chosen.subscriber  # looked up once: it is as long as the campaign is large
     with desk.store.atomic() as db:
         if (again := campaigns.one(db, id)) is None or again["state"] != "draft":
             raise Refused(f"“{row['name']}” has already been started.")
@@ -139,7 +140,11 @@ def start(desk: Desk, id: int, who: str) -> dict[str, int]:
             mine = np.flatnonzero(drawn.batch == i)
             batch_id = campaigns.add_batch(db, first, i + 1, at, len(mine))
             campaigns.add_deliveries(
-                db, ((first, batch_id, int(chosen.subscriber[j]), 0, int(band[j]), campaigns.WAITING, None) for j in mine)
+                db,
+                (
+                    (first, batch_id, s, 0, b, campaigns.WAITING, None)
+                    for s, b in zip(subscriber[mine].tolist(), band[mine].tolist(), strict=True)
+                ),
             )
             if i == 0:
                 late = np.flatnonzero(drawn.late)
@@ -147,17 +152,15 @@ def start(desk: Desk, id: int, who: str) -> dict[str, int]:
                 campaigns.add_deliveries(
                     db,
                     (
-                        (first, batch_id, int(chosen.subscriber[j]), 0, int(band[j]), campaigns.PASSED_OVER, why)
-                        for j in late
+                        (first, batch_id, s, 0, b, campaigns.PASSED_OVER, why)
+                        for s, b in zip(subscriber[late].tolist(), band[late].tolist(), strict=True)
                     ),
                 )
         if p["resend"]:
             resending.plan_passes(db, id, p, drawn.moments)
         if p["test"] and other is not None:
-            by_lot = versions.divide(row, chosen.subscriber, drawn.batch == 0)
-            campaigns.set_versions(
-                db, ((int(v), first, int(s)) for v, s in zip(by_lot, chosen.subscriber, strict=True) if v)
-            )
+            by_lot = versions.divide(row, subscriber, drawn.batch == 0)
+            campaigns.set_versions(db, ((int(v), first, int(s)) for v, s in zip(by_lot, subscriber, strict=True) if v))
         campaigns.update(
             db, id, {"state": "planned", "message": message, "started_at": desk.now(), "sieve": json.dumps(chosen.sieve)}
         )

@@ -178,12 +178,18 @@ def _reasons(desk: Desk, row: Any, batch: Any, deliveries: Sequence[Any]) -> tup
     facts = desk.facts_of(np.unique(subscribers))
     answer = gate_of(facts, row, limits=True)
     assert answer is not None
-    out = {s: answer.why_not(i)[0] for i, s in enumerate(facts.ids.tolist()) if not answer.permitted[i]}
+    once_more = row["sequence"] and batch["kind"] != "first"  # the same request again, to who left it unanswered
+    out = {}
+    for i, s in enumerate(facts.ids.tolist()):
+        why = [w for w in answer.why_not(i) if not (once_more and w == ASKED_ONCE)]
+        if why:
+            out[s] = why[0]
     if batch["kind"] != "first" and not row["sequence"]:
         out |= resending.answered_meanwhile(desk.view_of(subscribers), row)
     return out | gone, facts
 
 
+ASKED_ONCE = "asked for consent once already"
 CAP_FULL = "its provider's cap for the day is full"
 
 

@@ -190,6 +190,14 @@ def set_wording(db: sqlite3.Connection, purpose: int, version: int, text: str, n
     )
 
 
+def given_by_purpose(db: sqlite3.Connection) -> dict[int, int]:
+    """How many words of consent by email were ever given to each purpose."""
+    rows = db.execute(
+        "SELECT purpose, count(*) AS n FROM consent_entries WHERE state = 1 AND channel = 'email' AND NOT void GROUP BY 1"
+    )
+    return {int(r["purpose"]): int(r["n"]) for r in rows}
+
+
 def wordings(db: sqlite3.Connection, purpose: int) -> list[sqlite3.Row]:
     return db.execute("SELECT * FROM wordings WHERE purpose = ? ORDER BY version DESC", (purpose,)).fetchall()
 

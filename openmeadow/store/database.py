@@ -6,14 +6,17 @@ import sqlite3
 import threading
 from collections.abc import Callable, Collection, Iterator
 from contextlib import contextmanager
+from functools import wraps
 from importlib import resources
 from pathlib import Path
-from typing import TypeVar
+from typing import Concatenate, ParamSpec, TypeVar
 
 from openmeadow.core.errors import Missing, NoSpace
 
 FILE = "meadow.db"
+CACHE_READING, CACHE_WRITING, CACHE_BRINGING_IN = -8_192, -24_576, -131_072  # KiB; one connection a thread reads
 T = TypeVar("T")
+P = ParamSpec("P")
 NO_SPACE = (sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR_WRITE)
 Many = Iterator[T] | Collection[T]  # whatever can be gone through once
 
@@ -24,7 +27,7 @@ def _open(path: Path, *, read_only: bool) -> sqlite3.Connection:
         db = sqlite3.connect(uri, uri=True, isolation_level=None, timeout=30, check_same_thread=False)
         db.row_factory = sqlite3.Row
         db.execute("PRAGMA foreign_keys = ON")
-        db.execute("PRAGMA cache_size = -131072")
+        db.execute(f"PRAGMA cache_size = {CACHE_READING if read_only else CACHE_WRITING}")
         if not read_only:
             db.execute("PRAGMA journal_mode = WAL")
             db.execute("PRAGMA synchronous = NORMAL")
@@ -106,9 +109,30 @@ class Store:
                     raise NoSpace("The disk is full. Nothing was changed; make room on it, and it goes on.") from e
                 raise
 
+    @contextmanager
+    def roomy(self) -> Iterator[None]:
+        """More memory for writing while a lot is brought in."""
+        self._writer.execute(f"PRAGMA cache_size = {CACHE_BRINGING_IN}")
+        try:
+            yield
+        finally:
+            self._writer.execute(f"PRAGMA cache_size = {CACHE_WRITING}")
+            self._writer.execute("PRAGMA shrink_memory")
+
     def close(self) -> None:
         self._writer.close()
         db = getattr(self._local, "db", None)
         if db is not None:
             db.close()
             self._local.db = None
+
+
+def roomily(f: Callable[Concatenate[Store, P], T]) -> Callable[Concatenate[Store, P], T]:
+    """A function that brings a lot in, with more memory for writing."""
+
+    @wraps(f)
+    def within(store: Store, /, *arguments: P.args, **named: P.kwargs) -> T:
+        with store.roomy():
+            return f(store, *arguments, **named)
+
+    return within

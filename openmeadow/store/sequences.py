@@ -6,8 +6,6 @@ import sqlite3
 from collections.abc import Sequence
 from typing import Any
 
-import numpy as np
-
 from openmeadow.core.columns import I64
 from openmeadow.store.columns import _table
 from openmeadow.store.database import Many
@@ -442,7 +440,14 @@ def sent(db: sqlite3.Connection, id: int) -> list[sqlite3.Row]:
     ).fetchall()
 
 
-def held_back(db: sqlite3.Connection, id: int, subscribers: I64) -> np.ndarray:
-    """Whether each of some people (ascending ids) was held back in any of their stays."""
-    (found,) = _table(db, "SELECT DISTINCT subscriber FROM sequence_stays WHERE sequence = ? AND held_back", (id,), "q")
-    return np.isin(subscribers, found)
+def passed_over_inside(db: sqlite3.Connection, id: int, others: Sequence[int]) -> int:
+    """How many people inside would be mailed by campaigns about the purposes that these are about, were they not inside."""
+    few = ",".join(map(str, others))
+    return int(
+        db.execute(
+            "SELECT count(DISTINCT t.subscriber) AS n FROM sequence_stays t JOIN consent_entries e "
+            f"ON e.subscriber = t.subscriber AND e.purpose IN (SELECT purpose FROM campaigns WHERE id IN ({few})) "
+            "AND e.state = 1 AND NOT e.void WHERE t.sequence = ? AND t.left_at IS NULL",
+            (id,),
+        ).fetchone()["n"]
+    )

@@ -8,6 +8,7 @@ export interface Models {
   AddressCheckIn: AddressCheckIn;
   AddressCost: AddressCost;
   AddressSummary: AddressSummary;
+  AgainstHeld: AgainstHeld;
   AggregateLine: AggregateLine;
   Approval: Approval;
   Arm: Arm;
@@ -17,6 +18,7 @@ export interface Models {
   BasePoint: BasePoint;
   BatchLine: BatchLine;
   BatchThatFits: BatchThatFits;
+  Beside: Beside;
   BesideKey: BesideKey;
   BestHours: BestHours;
   BringIn: BringIn;
@@ -80,6 +82,10 @@ export interface Models {
   Ids: Ids;
   Job: Job;
   Jobs: Jobs;
+  LadderBegin: LadderBegin;
+  LadderIn: LadderIn;
+  LadderLeave: LadderLeave;
+  LadderStep: LadderStep;
   Lane: Lane;
   LiftIn: LiftIn;
   LinkLine: LinkLine;
@@ -120,12 +126,14 @@ export interface Models {
   ProviderOpens: ProviderOpens;
   Purpose: Purpose;
   PurposeIn: PurposeIn;
+  ReadySequence: ReadySequence;
   Reason: Reason;
   RecipientsView: RecipientsView;
   Record: Record;
   RecordChange: RecordChange;
   Refusal: Refusal;
   Refusals: Refusals;
+  RepeatAdds: RepeatAdds;
   ReplayView: ReplayView;
   ReportDay: ReportDay;
   RequestLine: RequestLine;
@@ -144,6 +152,18 @@ export interface Models {
   SegmentAbout: SegmentAbout;
   SegmentIn: SegmentIn;
   Segments: Segments;
+  SequenceChange: SequenceChange;
+  SequenceChoices: SequenceChoices;
+  SequenceIn: SequenceIn;
+  SequenceLeft: SequenceLeft;
+  SequenceLine: SequenceLine;
+  SequenceList: SequenceList;
+  SequencePeople: SequencePeople;
+  SequenceStart: SequenceStart;
+  SequenceTaken: SequenceTaken;
+  SequenceVersion: SequenceVersion;
+  SequenceView: SequenceView;
+  SequenceWent: SequenceWent;
   Settle: Settle;
   Shares: Shares;
   Shows: Shows;
@@ -154,8 +174,13 @@ export interface Models {
   Slip: Slip;
   Source: Source;
   SourceIn: SourceIn;
+  StandHere: StandHere;
+  StandsHere: StandsHere;
   StateCounts: StateCounts;
   Stay: Stay;
+  StepFigures: StepFigures;
+  StepLack: StepLack;
+  StepShown: StepShown;
   Sums: Sums1;
   Support: Support;
   Suppressed: Suppressed;
@@ -185,6 +210,8 @@ export interface Models {
   Verdict: Verdict;
   VerdictReason: VerdictReason;
   Version: Version;
+  WalkDay: WalkDay;
+  WalkThrough: WalkThrough;
   WhatWorks: WhatWorks;
   Why: Why;
   WhyNot: WhyNot;
@@ -254,6 +281,16 @@ export interface Slip {
   meant: string;
   count: number;
   example: string;
+}
+export interface AgainstHeld {
+  repeated: number;
+  repeated_answered: number;
+  held: number;
+  held_answered: number;
+  points: number;
+  low: number;
+  high: number;
+  verdict: string;
 }
 export interface AggregateLine {
   org: string;
@@ -343,6 +380,10 @@ export interface BatchThatFits {
   delivered: number;
   responses: number;
 }
+export interface Beside {
+  campaigns: number;
+  people: number;
+}
 export interface BesideKey {
   selector: string;
   state: "next" | "old";
@@ -421,6 +462,7 @@ export interface Campaign {
   purposes: NamedThing[];
   fields: string[];
   links: string[];
+  sequence: NamedThing | null;
   in_doubt: number;
 }
 export interface ChosenPerson {
@@ -1108,6 +1150,50 @@ export interface Refusal {
 export interface Jobs {
   jobs: Job[];
 }
+export interface LadderBegin {
+  on: string;
+  what: string;
+  yearly: boolean;
+  again_after: number | null;
+  a_day: number;
+  first_day: number;
+  a_provider: number;
+  by_lot: boolean;
+}
+export interface LadderIn {
+  steps: LadderStep[];
+  begin: LadderBegin;
+  leave: LadderLeave;
+  held_back: number;
+}
+export interface LadderStep {
+  key: number;
+  kind: string;
+  lane: number;
+  meets: boolean;
+  off: boolean;
+  name: string;
+  wait: number;
+  hour: number | null;
+  weekdays: number[];
+  own_zone: boolean;
+  asks: string;
+  of: number;
+  rule: string;
+  yes: string;
+  no: string;
+  value: string;
+  take: boolean;
+  subject: string;
+  preview: string;
+  purposes: string[];
+}
+export interface LadderLeave {
+  answered: boolean;
+  confirmed: boolean;
+  booked: boolean;
+  rule: string;
+}
 export interface Lane {
   campaign: number;
   name: string;
@@ -1393,12 +1479,24 @@ export interface PurposeIn {
   left_out: boolean | null;
   text: string | null;
 }
+export interface ReadySequence {
+  key: string;
+  name: string;
+  sentence: string;
+}
 export interface RecipientsView {
   sieve: Sieved[];
   bands: number[];
   providers: Sieved[];
   zones: Sieved[];
   count: number;
+}
+export interface RepeatAdds {
+  step: number;
+  sent: number;
+  first: number;
+  again: number;
+  together: number;
 }
 export interface ReplayView {
   months: number;
@@ -1552,6 +1650,131 @@ export interface Segments {
     [k: string]: string[];
   };
 }
+/**
+ * What is not given stays. ``going`` says where people at a step that is taken away go: another step's key, or out.
+ */
+export interface SequenceChange {
+  name: string | null;
+  purpose: number | null;
+  from_address: number | null;
+  from_name: string | null;
+  ladder: LadderIn | null;
+  going: {
+    [k: string]: string;
+  };
+}
+export interface SequenceChoices {
+  lists: string[];
+  labels: string[];
+  segments: string[];
+  purposes: string[];
+  fields: string[];
+}
+export interface SequenceIn {
+  name: string;
+  ready: string;
+}
+export interface SequenceLeft {
+  why: string;
+  people: number;
+}
+export interface SequenceLine {
+  id: number;
+  name: string;
+  state: string;
+  started_at: number | null;
+  inside: number;
+  finished: number;
+  queued: number;
+  purpose: string;
+  messages: number;
+  days: number;
+  begins: string;
+}
+export interface SequenceList {
+  sequences: SequenceLine[];
+  ready: ReadySequence[];
+}
+/**
+ * Who is put in: addresses, or the people of a rule, a segment or a list.
+ */
+export interface SequencePeople {
+  emails: string[];
+  rule: string;
+}
+export interface SequenceStart {
+  with_those_there: boolean;
+}
+export interface SequenceTaken {
+  queued: number;
+  there: number;
+  portions: number[];
+}
+export interface SequenceVersion {
+  n: number;
+  at: number;
+  who: string;
+}
+export interface SequenceView {
+  now: number;
+  id: number;
+  name: string;
+  state: string;
+  version: number;
+  versions: SequenceVersion[];
+  started_at: number | null;
+  purpose: number | null;
+  purpose_name: string;
+  from_address: number | null;
+  from_name: string;
+  addresses: NamedThing[];
+  purposes: NamedThing[];
+  choices: SequenceChoices;
+  begins: string;
+  ladder: LadderIn;
+  steps: StepShown[];
+  missing: StepLack[];
+  inside: number;
+  queued: number;
+  finished: number;
+  left: SequenceLeft[];
+  added: RepeatAdds[];
+  compared: AgainstHeld | null;
+  portions: number[];
+  beside: Beside;
+  empty: string;
+}
+export interface StepShown {
+  key: number;
+  title: string;
+  day: number[] | null;
+  campaign: number | null;
+  subject: string;
+  state: string;
+  held_why: string;
+  figures: StepFigures;
+}
+export interface StepFigures {
+  here: number;
+  mailing: number;
+  next_at: number | null;
+  passed: number;
+  sent: number;
+  opened: number;
+  clicked: number;
+  deferred: number;
+  failed: number;
+  passed_over: number;
+  left: SequenceLeft[];
+}
+export interface StepLack {
+  step: number;
+  sentence: string;
+}
+export interface SequenceWent {
+  late: number;
+  days: number;
+}
 export interface Settle {
   arrived: boolean;
 }
@@ -1564,6 +1787,17 @@ export interface SourceIn {
   ip: string;
   name: string;
   ours: boolean;
+}
+export interface StandHere {
+  people: StandsHere[];
+  total: number;
+}
+export interface StandsHere {
+  id: number;
+  subscriber: number;
+  email: string;
+  since: number;
+  goes: number | null;
 }
 export interface Sums1 {
   messages: number[];
@@ -1674,6 +1908,23 @@ export interface Upload {
 export interface UseIn {
   n: number;
   why: string;
+}
+export interface WalkDay {
+  at: number;
+  day: number;
+  step: number;
+  what: string;
+  said: string;
+  kind: string;
+  title: string;
+  subject: string;
+  campaign: number | null;
+  note: string;
+}
+export interface WalkThrough {
+  who: string;
+  supposed: string;
+  days: WalkDay[];
 }
 export interface WhatWorks {
   resends: PooledResends;

@@ -10,7 +10,7 @@ from openmeadow.core.errors import Refused
 
 MINUTE, HOUR, DAY = 60, 3600, 86_400
 EVERYONE, SECOND = 1, 2
-KINDS = ("message", "repeat", "question", "wait", "label", "list", "field", "consent request", "end")
+KINDS = ("message", "repeat", "question", "wait", "label", "list", "field", "consent request", "let go", "end")
 MAILS = ("message", "repeat", "consent request")
 BEGINS = (
     "by hand",

@@ -15,7 +15,7 @@ from openmeadow.core.planning.slots import real
 from openmeadow.core.sequences.ladder import DAY, END, EVERYONE, MAILS, ON, SECOND, SECOND_LANE, Ladder, Step
 
 Ask = Callable[[Step], bool]  # the answer to a question, asked at the moment it is reached
-ACTS = ("label", "list", "field")
+ACTS = ("label", "list", "field", "let go")
 FINISHED, WAITS, MAILED = "finished", "waits", "mailed"
 
 

@@ -16,13 +16,14 @@ from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.desk.bring_in import reading
 from openmeadow.store import consent, deeds, subscribers, workspace
 from openmeadow.store import events as table
-from openmeadow.store.database import Many, Store
+from openmeadow.store.database import Many, Store, roomily
 
 BYTES_A_ROW = 100
 HARD_BOUNCE, COMPLAINT, UNSUBSCRIBED_FROM_ALL = 1, 2, 3
 _CONSEQUENT = {int(k) for k in (Kind.BOUNCED, Kind.COMPLAINED, Kind.UNSUBSCRIBED)}
 
 
+@roomily
 def bring_in(
     store: Store,
     path: Path,

@@ -21,7 +21,7 @@ from openmeadow.store import deeds, workspace
 from openmeadow.store import subscribers as table
 from openmeadow.store.consent import Claim
 from openmeadow.store.consent import add as add_consents
-from openmeadow.store.database import Store
+from openmeadow.store.database import Store, roomily
 
 Progress = Callable[[int, int], None]
 SAMPLE = 8
@@ -72,6 +72,7 @@ def look(store: Store, path: Path, encoding: str = "", corrections: dict[str, st
     return Looked(header, targets, sample, encoding, separator, dates, found is not None)
 
 
+@roomily
 def bring_in(
     store: Store,
     path: Path,

@@ -12,6 +12,7 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
+from openmeadow.core.consent.gate import LET_GO
 from openmeadow.core.lot import draw
 from openmeadow.core.planning.slots import real
 from openmeadow.core.sequences import intake, machine
@@ -160,6 +161,9 @@ class Runner:
                 sequences.put_label(w, step.name, people, step.take)
             elif step.kind == "list":
                 sequences.put_on_list(w, step.name, people, step.take, now)
+            elif step.kind == "let go":
+                why = f"sequence “{self.row['name']}”"
+                subscribers.add_suppressions(w, [(s, LET_GO, now, why, None) for s in people])
             else:
                 sequences.put_field(w, step.name, step.value, people)
 

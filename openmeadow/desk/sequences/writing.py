@@ -23,6 +23,7 @@ from openmeadow.store import campaigns, sequences, subscribers, workspace, writi
 
 PAUSED = "The sequence is paused."
 OUT = "out"
+OF_ALL = ("Purpose", "From", "Sender", "Postal address", "Consent wording")
 
 
 def add(desk: Desk, name: str, who: str, ladder: Ladder | None = None) -> int:
@@ -188,9 +189,11 @@ def missing(desk: Desk, id: int) -> list[Lack]:
             continue
         found = checking.stops(checking.checks(desk, campaigns.one(db, mails[step.key]["id"])))
         for f in found:
-            if f["check"] in ("Purpose", "From") and not (row["purpose"] and row["from_address"]):
-                continue  # said once, above
-            out.append(Lack(step.key, f"{titles[step.key]}: {f['finding']}"))
+            if f["check"] in OF_ALL:  # the same for every message: said once
+                if row["purpose"] and row["from_address"] and all(f["finding"] != x.sentence for x in out):
+                    out.append(Lack(0, f["finding"]))
+            else:
+                out.append(Lack(step.key, f"{titles[step.key]}: {f['finding']}"))
     view = desk.view()
     for step in ladder.steps:
         if step.kind == "question" and step.asks == "rule" and step.rule.strip():

@@ -12,13 +12,14 @@ from openmeadow.web.api import (
     health,
     segments,
     senders,
+    sequences,
     subscribers,
     today,
     writing,
 )
 from openmeadow.web.described import Described
 
-PLACES = (entrance, today, subscribers, acts, bring_in, consent, segments, senders, campaigns, writing, health)
+PLACES = (entrance, today, subscribers, acts, bring_in, consent, segments, senders, campaigns, writing, sequences, health)
 
 
 def register(api: Described, desk: Desk) -> None:

@@ -31,7 +31,7 @@ from openmeadow.desk import (
 from openmeadow.desk import campaigns as desk_campaigns
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns as table
-from openmeadow.store import people_sets, subscribers, writing
+from openmeadow.store import people_sets, sequences, subscribers, writing
 from openmeadow.store.facts import StoreFacts
 from openmeadow.store.likeness import zones
 from openmeadow.web import models as m
@@ -44,6 +44,7 @@ def register(api: Described, desk: Desk) -> None:
     def model(id: int) -> m.Campaign:
         row, db = desk_campaigns.row_of(desk, id), desk.store.read()
         doubt = sum(b["in_doubt"] or 0 for b in table.batches(db, id))
+        sequence = sequences.one(db, row["sequence"]) if row["sequence"] else None
         return m.Campaign(
             id=id,
             name=row["name"],
@@ -84,6 +85,7 @@ def register(api: Described, desk: Desk) -> None:
             fields=sorted(checking.known_fields(desk, row)),
             links=links(row["html"]),
             in_doubt=doubt,
+            sequence=m.NamedThing(id=row["sequence"], name=sequence["name"]) if sequence is not None else None,
         )
 
     @api.route("GET", "/campaigns", m.CampaignLines)

@@ -7,5 +7,6 @@ from openmeadow.web.models.entrance import *
 from openmeadow.web.models.health import *
 from openmeadow.web.models.segments import *
 from openmeadow.web.models.senders import *
+from openmeadow.web.models.sequences import *
 from openmeadow.web.models.subscribers import *
 from openmeadow.web.models.today import *

@@ -209,6 +209,7 @@ class Campaign(Model):
     purposes: list[NamedThing]
     fields: list[str]
     links: list[str]
+    sequence: NamedThing | None
     in_doubt: int
 
 

@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Navigate, Route, Routes, useParams } from "react-router";
+import { Link, Navigate, Route, Routes, useParams } from "react-router";
 import { get, type M, post, put } from "../../api/client";
 import { count } from "../../logic/format";
 import { Ask, Page, StateTag, Tabs, Waiting } from "../../parts/basics";
@@ -39,7 +39,7 @@ export function CampaignPlace() {
   const r = useQuery({
     queryKey: ["recipients", id, q.data && chosenKey(q.data)],
     queryFn: () => get<M["RecipientsView"]>(`/campaigns/${id}/recipients`),
-    enabled: q.data?.state === "draft",
+    enabled: q.data?.state === "draft" && !q.data.sequence,
   });
   const checked = useChecks(Number(id), q.data?.state === "draft");
   if (!q.data)
@@ -58,9 +58,11 @@ export function CampaignPlace() {
     <Tabs
       of={[
         { to: `${base}/message`, words: "Message" },
+        ...(draft && !c.sequence
+          ? [{ to: `${base}/recipients`, words: "Recipients", extra: r.data ? count(r.data.count) : "" }]
+          : []),
         ...(draft
           ? [
-              { to: `${base}/recipients`, words: "Recipients", extra: r.data ? count(r.data.count) : "" },
               {
                 to: `${base}/checks`,
                 words: "Checks",
@@ -74,7 +76,7 @@ export function CampaignPlace() {
               },
             ]
           : []),
-        { to: `${base}/plan`, words: "Plan" },
+        ...(c.sequence ? [] : [{ to: `${base}/plan`, words: "Plan" }]),
         ...(draft ? [] : [{ to: `${base}/results`, words: "Results" }]),
       ]}
     />
@@ -95,6 +97,11 @@ export function CampaignPlace() {
   const running = c.state === "planned" || c.state === "sending";
   const acts = (
     <>
+      {c.sequence && (
+        <Link className="btn" to={`/sequences/${c.sequence.id}`}>
+          To {c.sequence.name}
+        </Link>
+      )}
       {running && (
         <Ask
           trigger={
@@ -114,7 +121,7 @@ export function CampaignPlace() {
           Go on
         </button>
       )}
-      {(running || c.state === "held") && (
+      {(running || c.state === "held") && !c.sequence && (
         <Ask
           trigger={
             <button type="button" className="btn">
@@ -145,7 +152,7 @@ export function CampaignPlace() {
       <Route path="checks" element={<ChecksPage {...props} />} />
       <Route path="plan" element={<PlanPage {...props} />} />
       <Route path="results" element={<ResultsPage {...props} />} />
-      <Route path="*" element={<Navigate to={draft ? "message" : "plan"} replace />} />
+      <Route path="*" element={<Navigate to={draft || c.sequence ? "message" : "plan"} replace />} />
     </Routes>
   );
 }

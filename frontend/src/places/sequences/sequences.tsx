@@ -1,12 +1,14 @@
-import { Page, Quiet } from "../../parts/basics";
+import { Route, Routes } from "react-router";
+import { LadderPage } from "./ladder";
+import { SequenceListPage } from "./list";
+import { WalkPage } from "./walk";
 
 export function SequencesPlace() {
   return (
-    <Page title="Sequences" lead="Messages over days, at each person's own pace.">
-      <Quiet>
-        No sequences run here. This release sends campaigns in batches and resends; welcome and win-back ladders are not
-        part of it yet, so nobody is inside one and no campaign leaves anybody out because of it.
-      </Quiet>
-    </Page>
+    <Routes>
+      <Route index element={<SequenceListPage />} />
+      <Route path=":id" element={<LadderPage />} />
+      <Route path=":id/walk" element={<WalkPage />} />
+    </Routes>
   );
 }

@@ -1,0 +1,133 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useRef, useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { get, type M, post } from "../../api/client";
+import { count } from "../../logic/format";
+import { Page, Quiet, Sentence, StateTag, Waiting } from "../../parts/basics";
+import { useKeys } from "../../parts/me";
+import { useRows } from "../../parts/rows";
+
+export function SequenceListPage() {
+  const q = useQuery({ queryKey: ["sequences"], queryFn: () => get<M["SequenceList"]>("/sequences") });
+  const go = useNavigate();
+  const client = useQueryClient();
+  const field = useRef<HTMLInputElement>(null);
+  const [error, setError] = useState<Error | null>(null);
+  useKeys([{ key: "+", words: "a new sequence", act: () => field.current?.focus() }]);
+  const listed = q.data?.sequences ?? [];
+  const rows = useRows(
+    listed.length,
+    (at) => {
+      const s = listed[at];
+      return s
+        ? [
+            { words: "Ladder", act: () => go(`/sequences/${s.id}`) },
+            { words: "Walk through", act: () => go(`/sequences/${s.id}/walk`) },
+          ]
+        : [];
+    },
+    (at) => go(`/sequences/${listed[at]?.id}`),
+  );
+  const begin = async (body: { name: string; ready?: string }) => {
+    setError(null);
+    try {
+      const done = await post<M["Done"]>("/sequences", body);
+      await client.invalidateQueries({ queryKey: ["sequences"] });
+      go(`/sequences/${done.id}`);
+    } catch (x) {
+      setError(x as Error);
+    }
+  };
+  const acts = (
+    <form
+      className="flex gap-2"
+      onSubmit={(e) => {
+        e.preventDefault();
+        begin({ name: String(new FormData(e.currentTarget).get("name")) });
+      }}
+    >
+      <input
+        ref={field}
+        className="field w-[230px]"
+        name="name"
+        placeholder="Name of a new sequence"
+        aria-label="Name of a new sequence"
+        required
+      />
+      <button type="submit" className="btn btn-main">
+        Begin
+      </button>
+    </form>
+  );
+  return (
+    <Page title="Sequences" lead="Messages over days, at each person's own pace." acts={acts}>
+      <Sentence error={error} />
+      {rows.menu}
+      {!q.data ? (
+        <Waiting error={q.error} what="the sequences" />
+      ) : (
+        <>
+          {listed.length === 0 ? (
+            <Quiet>None yet. Take a ready one below and look it over, or begin with an empty ladder.</Quiet>
+          ) : (
+            <table className="lined">
+              <thead>
+                <tr>
+                  <th>Sequence</th>
+                  <th />
+                  <th>About</th>
+                  <th className="n">Messages</th>
+                  <th className="n">Over</th>
+                  <th className="n">Inside</th>
+                  <th className="n">To begin</th>
+                  <th className="n">Came to the end</th>
+                </tr>
+              </thead>
+              <tbody>
+                {listed.map((s, i) => (
+                  <tr key={s.id} className={i === rows.at ? "bg-cornflower-pale" : ""}>
+                    <td>
+                      <Link className="font-semibold hover:underline" to={`/sequences/${s.id}`}>
+                        {s.name}
+                      </Link>
+                      <div className="text-[13px] text-ink-2">{s.begins}</div>
+                    </td>
+                    <td>
+                      <StateTag state={s.state} />
+                    </td>
+                    <td>{s.purpose}</td>
+                    <td className="n">{s.messages}</td>
+                    <td className="n">{s.days} days</td>
+                    <td className="n">{count(s.inside)}</td>
+                    <td className="n">{count(s.queued)}</td>
+                    <td className="n">{count(s.finished)}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          )}
+          <h2 className="mt-7 mb-1">Ready to be looked over</h2>
+          <p className="mb-3 text-ink-2">
+            Each becomes a draft of your own, with its messages written. Nothing goes out before you start it.
+          </p>
+          <ul className="border-t border-rule">
+            {q.data.ready.map((r) => (
+              <li key={r.key} className="flex items-start gap-5 border-b border-rule py-2.5">
+                <span className="w-[210px] shrink-0 font-semibold">{r.name}</span>
+                <span className="min-w-0 flex-1 text-ink-2">{r.sentence}</span>
+                <button
+                  type="button"
+                  className="btn shrink-0 py-0.5"
+                  aria-label={`Take ${r.name}`}
+                  onClick={() => begin({ name: r.name, ready: r.key })}
+                >
+                  Take it
+                </button>
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
+    </Page>
+  );
+}

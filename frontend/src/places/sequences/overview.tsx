@@ -1,0 +1,130 @@
+import type { M } from "../../api/client";
+import { count, moment, people, points, share } from "../../logic/format";
+import { titleOf } from "./words";
+
+/** The right side while no step is chosen: what is missing, who leaves, what repeats add. */
+export function Overview({ s, pick }: { s: M["SequenceView"]; pick: (key: number) => void }) {
+  const leave = s.ladder.leave;
+  const reasons = [
+    leave.answered && "they answer",
+    leave.confirmed && "they confirm",
+    leave.booked && "they book",
+    leave.rule && leave.rule,
+    "they unsubscribe",
+    "their address bounces",
+    "they are suppressed or let go",
+  ].filter(Boolean);
+  return (
+    <>
+      {s.state === "draft" && (
+        <section className="mb-6">
+          <h2 className="mb-1">{s.missing.length ? "Before it can run" : "It is complete"}</h2>
+          {s.missing.length === 0 && (
+            <p className="text-ink-2">Nothing is missing. Walk through it once, and start it.</p>
+          )}
+          <ul>
+            {s.missing.map((m) => (
+              <li key={`${m.step} ${m.sentence}`} className="border-b border-rule py-1.5">
+                <button type="button" className="text-left hover:underline" onClick={() => pick(m.step)}>
+                  {m.sentence}
+                </button>
+              </li>
+            ))}
+          </ul>
+        </section>
+      )}
+      <h2 className="mb-1">Leaves at once when</h2>
+      <p className="mb-6 text-[13px] text-ink-2">{reasons.join(" · ")}</p>
+      {s.state !== "draft" && (
+        <>
+          <h2 className="mb-1">Who is where</h2>
+          <table className="lined mb-6">
+            <tbody>
+              <Row words="Waiting to begin" n={s.queued} />
+              <Row words="Inside" n={s.inside} />
+              <Row words="Came to the end" n={s.finished} />
+              {s.left.map((l) => (
+                <Row key={l.why} words={`Left: ${l.why}`} n={l.people} />
+              ))}
+            </tbody>
+          </table>
+          {s.queued > 0 && s.portions.length > 0 && (
+            <p className="-mt-4 mb-6 text-[13px] text-ink-2">
+              Those waiting begin in portions: {s.portions.map(count).join(", then ")}
+              {s.portions.length === 8 ? " …" : ""} a day.
+            </p>
+          )}
+        </>
+      )}
+      {s.added.length > 0 && (
+        <>
+          <h2 className="mb-1">What the repeats add</h2>
+          <table className="lined">
+            <thead>
+              <tr>
+                <th>Message</th>
+                <th className="n">Got it</th>
+                <th className="n">First</th>
+                <th className="n">Again</th>
+                <th className="n">Together</th>
+              </tr>
+            </thead>
+            <tbody>
+              {s.added.map((a) => (
+                <tr key={a.step}>
+                  <td>{titleOf(s.steps, a.step)}</td>
+                  <td className="n">{count(a.sent)}</td>
+                  <td className="n">{share(a.first, a.sent, 0)}</td>
+                  <td className="n">+{share(a.again, a.sent, 0)}</td>
+                  <td className="n font-semibold">{share(a.together, a.sent, 0)}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          <p className="mt-1.5 mb-6 text-[13px] text-ink-2">
+            People who opened, clicked, replied or booked, of those who got it.{" "}
+            {s.compared
+              ? `Against ${people(s.compared.held)} held back by lot: ${points(s.compared.points)}, between ${points(s.compared.low)} and ${points(s.compared.high)}.`
+              : s.ladder.held_back
+                ? "Nobody has been held back from a repeat yet."
+                : "Nobody is held back by lot, so some of these would have answered anyway."}
+          </p>
+        </>
+      )}
+      {s.state !== "draft" && (
+        <>
+          <h2 className="mb-1">While they are inside</h2>
+          <p className="mb-6 text-[13px] text-ink-2">
+            Campaigns leave {people(s.inside)} alone unless they say otherwise.{" "}
+            {s.beside.campaigns > 0 &&
+              `${s.beside.campaigns} ${s.beside.campaigns === 1 ? "campaign" : "campaigns"} of this week would have gone to ${count(s.beside.people)} of them.`}
+          </p>
+        </>
+      )}
+      {s.versions.length > 1 && (
+        <>
+          <h2 className="mb-1">Versions</h2>
+          <ul className="text-[13px] text-ink-2">
+            {s.versions
+              .slice(-5)
+              .reverse()
+              .map((v) => (
+                <li key={v.n}>
+                  {v.n === s.version ? <b>Version {v.n}</b> : `Version ${v.n}`}, {moment(v.at)}, {v.who}
+                </li>
+              ))}
+          </ul>
+        </>
+      )}
+    </>
+  );
+}
+
+function Row({ words, n }: { words: string; n: number }) {
+  return (
+    <tr>
+      <td>{words}</td>
+      <td className="n">{count(n)}</td>
+    </tr>
+  );
+}

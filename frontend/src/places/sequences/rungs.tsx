@@ -1,0 +1,150 @@
+import type { M } from "../../api/client";
+import { count, when } from "../../logic/format";
+import { dayWords, leads, MAILS, type Shown, type Step, sentence, sentWords, waiting } from "./words";
+
+/** The ladder: days on the left, everyone in the first lane, the second lane beside it. */
+export function Rungs({
+  s,
+  picked,
+  pick,
+}: {
+  s: M["SequenceView"];
+  picked: number | "begin" | null;
+  pick: (key: number | null) => void;
+}) {
+  const steps = s.ladder.steps;
+  const two = steps.some((x) => x.lane === 2);
+  let shownDay = "";
+  return (
+    <section aria-label="Steps">
+      <div
+        className={`grid ${two ? "grid-cols-[74px_22px_1fr_1fr]" : "grid-cols-[74px_22px_1fr]"} pb-1.5 text-[13px] text-ink-2`}
+      >
+        <span />
+        <span />
+        <span className="pl-2">Everyone</span>
+        {two && <span className="pl-3">Only those a question sent here</span>}
+      </div>
+      {steps.map((x, i) => {
+        const shown = s.steps[i] as Shown;
+        const words = dayWords(shown.day);
+        const first = words !== shownDay;
+        shownDay = words;
+        return (
+          <div
+            key={x.key}
+            className={`grid ${two ? "grid-cols-[74px_22px_1fr_1fr]" : "grid-cols-[74px_22px_minmax(0,620px)]"}`}
+          >
+            <div className="pt-2.5 text-right">
+              {first && (words ? <b>{words}</b> : <span className="text-[13px] text-poppy">nobody comes here</span>)}
+              {i === 0 && <div className="text-[13px] leading-4 text-ink-2">on entering</div>}
+            </div>
+            <div className="relative" aria-hidden>
+              <span className={`absolute left-1/2 w-px bg-rule-strong ${i === 0 ? "top-3" : "top-0"} bottom-0`} />
+              {first && (
+                <span className="absolute top-[14px] left-1/2 h-[11px] w-[11px] -translate-x-1/2 rounded-full border-2 border-ink-2 bg-paper" />
+              )}
+            </div>
+            {x.lane === 2 && <span aria-hidden />}
+            <div className={`min-w-0 py-1 ${x.lane === 2 ? "pl-3" : "pl-2"}`}>
+              <Rung
+                x={x}
+                shown={shown}
+                s={s}
+                on={picked === x.key}
+                pick={() => pick(picked === x.key ? null : x.key)}
+              />
+            </div>
+            {two && x.lane === 1 && <span className="self-center pl-3 text-[13px] text-ink-2">{aside(x, s)}</span>}
+          </div>
+        );
+      })}
+      {steps.length === 0 && (
+        <p className="py-4 text-ink-2">No steps yet. Add the first message, and go on from there.</p>
+      )}
+    </section>
+  );
+}
+
+/** What stands beside a step of the first lane: where a question's no leads, and where the lanes meet. */
+function aside(x: Step, s: M["SequenceView"]): string {
+  if (x.kind === "question") return `no: ${leads(x.no, s.steps)} →`;
+  const i = s.ladder.steps.findIndex((y) => y.key === x.key);
+  return x.meets && s.ladder.steps[i - 1]?.lane === 2 ? "← both lanes meet" : "";
+}
+
+function Rung({
+  x,
+  shown,
+  s,
+  on,
+  pick,
+}: {
+  x: Step;
+  shown: Shown;
+  s: M["SequenceView"];
+  on: boolean;
+  pick: () => void;
+}) {
+  const f = shown.figures;
+  const card = MAILS.includes(x.kind);
+  const act = ["label", "list", "field", "let go", "end"].includes(x.kind);
+  const lacks = s.missing.filter((m) => m.step === x.key);
+  const look = card
+    ? `border bg-panel ${x.kind === "repeat" ? "border-dashed" : ""} ${on ? "border-cornflower" : "border-rule-strong"}`
+    : act
+      ? `border bg-[#edf3ec] ${on ? "border-cornflower" : "border-transparent"}`
+      : `border ${on ? "border-cornflower bg-panel" : "border-transparent"} hover:bg-wash`;
+  return (
+    <button
+      type="button"
+      aria-pressed={on}
+      onClick={pick}
+      className={`block w-full rounded px-3 text-left ${card ? "py-2" : "py-1.5"} ${look} ${on ? "shadow-[inset_0_0_0_1px_var(--color-cornflower)]" : ""} ${x.off ? "opacity-55" : ""}`}
+    >
+      <span className="flex items-baseline justify-between gap-3">
+        <span className={card ? "min-w-0 truncate font-semibold" : "min-w-0"}>
+          {sentence(x, s.steps)}
+          {x.off && <span className="ml-2 font-normal text-ink-2">switched off</span>}
+        </span>
+        <span className="shrink-0">
+          {f.here > 0 ? (
+            <b>{count(f.here)} here</b>
+          ) : f.passed > 0 ? (
+            <span className="text-[13px] text-ink-2">{count(f.passed)} passed</span>
+          ) : null}
+        </span>
+      </span>
+      {card && (
+        <span className="mt-0.5 flex justify-between gap-3 text-[13px] text-ink-2">
+          <span className="min-w-0 truncate">
+            {sentWords(f) || (x.kind === "repeat" ? repeatWords(x) : shown.subject || "no subject yet")}
+          </span>
+          <span className="shrink-0">
+            {x.kind === "repeat"
+              ? x.subject
+                ? "new subject"
+                : "same subject"
+              : f.next_at && f.here
+                ? `next ${when(f.next_at, s.now)}`
+                : ""}
+          </span>
+        </span>
+      )}
+      {!card && !act && f.next_at && f.here > 0 && (
+        <span className="block text-[13px] text-ink-2">next {when(f.next_at, s.now)}</span>
+      )}
+      {shown.held_why && <span className="mt-0.5 block text-[13px] text-poppy">Held: {shown.held_why}</span>}
+      {lacks.map((m) => (
+        <span key={m.sentence} className="mt-0.5 block text-[13px] text-poppy">
+          {m.sentence}
+        </span>
+      ))}
+    </button>
+  );
+}
+
+function repeatWords(x: Step): string {
+  const after = waiting(x);
+  return after ? `after ${after}, if left unanswered` : "if left unanswered";
+}
