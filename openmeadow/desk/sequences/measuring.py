@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections import Counter, defaultdict
 from dataclasses import asdict, dataclass, field
 from typing import Any
@@ -17,7 +18,7 @@ from openmeadow.desk.sequences import writing
 from openmeadow.desk.sequences.reading import ladder_of, pass_of, row_of
 from openmeadow.store import campaigns, sequences
 
-WEEK = 7 * 86_400
+WEEK, CHEAP = 7 * 86_400, 0.25
 NOT_YET = int(FAR)
 
 
@@ -48,10 +49,27 @@ def _answers(desk: Desk, message: int) -> dict[int, tuple[int, int]]:
     return {int(s): (int(o), int(r)) for s, o, r in zip(ids, opened, more, strict=True)}
 
 
-def per_step(
-    desk: Desk, id: int, ladder: Ladder
-) -> tuple[dict[int, Figures], list[dict[str, Any]], dict[str, Any] | None]:
-    """(figures by step, what repeats add by message, against whom was held back by lot)."""
+Counted = tuple[dict[int, Figures], list[dict[str, Any]], dict[str, Any] | None]
+SHARE = 10  # a page that asks again and again takes at most one part in so many of the time
+_counted: dict[tuple[str, int, int], tuple[float, float, Counted]] = {}
+
+
+def per_step(desk: Desk, id: int, ladder: Ladder, version: int) -> Counted:
+    """(figures by step, what repeats add by message, against whom was held back by lot). Counting that takes long is
+    done again only after ten times as long."""
+    key = str(desk.folder), id, version
+    kept = _counted.get(key)
+    if kept and time.monotonic() - kept[0] < kept[1] * SHARE:
+        return kept[2]
+    begun = time.monotonic()
+    found = _count_all(desk, id, ladder)
+    if len(_counted) > 200:
+        _counted.clear()
+    _counted[key] = (time.monotonic(), max(0.0, time.monotonic() - begun - CHEAP), found)
+    return found
+
+
+def _count_all(desk: Desk, id: int, ladder: Ladder) -> Counted:
     db = desk.store.read()
     out = {s.key: Figures() for s in ladder.steps}
     for r in sequences.steps(db, id):
@@ -128,7 +146,7 @@ def see(desk: Desk, id: int) -> dict[str, Any]:
     """Everything a sequence's page shows."""
     row, db = row_of(desk, id), desk.store.read()
     ladder, mails = ladder_of(row), sequences.mails(db, id)
-    figures, added, compared = per_step(desk, id, ladder)
+    figures, added, compared = per_step(desk, id, ladder, row["version"])
     days = machine.days(ladder)
     missing = writing.missing(desk, id) if row["state"] == "draft" else []
     inside = sum(f.here for f in figures.values())

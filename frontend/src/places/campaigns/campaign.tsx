@@ -97,11 +97,6 @@ export function CampaignPlace() {
   const running = c.state === "planned" || c.state === "sending";
   const acts = (
     <>
-      {c.sequence && (
-        <Link className="btn" to={`/sequences/${c.sequence.id}`}>
-          To {c.sequence.name}
-        </Link>
-      )}
       {running && (
         <Ask
           trigger={
@@ -140,7 +135,20 @@ export function CampaignPlace() {
   );
   const props: CampaignProps = {
     c,
-    head: { title: c.name, tag: <StateTag state={c.state} />, tabs },
+    head: {
+      title: c.name,
+      tag: c.sequence ? (
+        <>
+          <StateTag state={c.state} />
+          <Link className="font-sans text-[14px] text-cornflower hover:underline" to={`/sequences/${c.sequence.id}`}>
+            Back to {c.sequence.name}
+          </Link>
+        </>
+      ) : (
+        <StateTag state={c.state} />
+      ),
+      tabs,
+    },
     write,
     set,
     acts,

@@ -59,7 +59,9 @@ export function LadderPage() {
   const add = async (kind: string) => {
     if (!s) return;
     const place = at >= 0 ? at + 1 : steps.length;
-    const step = newStep(kind, s.ladder, at >= 0 ? (steps[at]?.lane ?? 1) : 1);
+    const above = steps[at];
+    const sends = above?.kind === "question" && [above.yes, above.no].includes("second lane");
+    const step = newStep(kind, s.ladder, sends ? 2 : (above?.lane ?? 1));
     try {
       await keep([...steps.slice(0, place), step, ...steps.slice(place)], "the new step");
       setPicked(step.key);

@@ -35,7 +35,7 @@ export function WalkPage() {
       title="Walk through"
       lead={
         <>
-          <Link className="text-cornflower hover:underline" to={`/sequences/${id}`}>
+          <Link className="text-cornflower underline" to={`/sequences/${id}`}>
             {s.data?.name ?? "The sequence"}
           </Link>
           , as if somebody entered now. Nothing is sent.
@@ -60,7 +60,7 @@ export function WalkPage() {
           />
         </label>
         <fieldset className="flex">
-          <legend className="label">Suppose that they</legend>
+          <legend className="label">Suppose somebody who</legend>
           {SUPPOSED.map(([key, words]) => (
             <button
               key={key}

@@ -109,7 +109,7 @@ export function newStep(kind: string, l: Ladder, lane: number): Step {
     key,
     kind,
     lane,
-    meets: kind !== "end",
+    meets: lane === 1,
     off: false,
     name: "",
     wait: kind === "wait" ? 2 * DAY : kind === "question" || kind === "repeat" ? 3 * DAY : 0,
