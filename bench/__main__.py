@@ -15,7 +15,7 @@ from typing import Any
 
 import numpy as np
 
-from bench import addresses, cold, questions, truth, world
+from bench import addresses, cold, million, questions, throughput, truth, world
 from bench.peers import Duck, frames, polars_count, polars_score
 from bench.timing import in_turn
 from openmeadow.core.engagement.score import cadence, score
@@ -166,6 +166,8 @@ def main() -> None:
     scoring(people, deliveries)
     questions.main((people // 10, people * 3 // 10, people), deliveries // people)
     cold.main(people, deliveries)
+    throughput.main()
+    million.main(people)
 
 
 if __name__ == "__main__":

@@ -1,9 +1,9 @@
-"""A campaign to 1,000,000 people: drawing its plan, and the memory of planning and of handing over.
+"""A campaign to 1,000,000 people: drawing its plan, the memory of planning and of handing over; a sequence with all of
+them inside.
 ``python -m bench.million [people]``. The measured parts run in processes of their own."""
 
 from __future__ import annotations
 
-import resource
 import subprocess
 import sys
 import tempfile
@@ -12,12 +12,14 @@ from pathlib import Path
 
 from bench.throughput import TAKES_ALL, begin, until_it_listens
 from openmeadow import demo
+from openmeadow.core.sequences.ladder import DAY, Ladder, Step
 from openmeadow.desk import campaigns, planning, sending
 from openmeadow.desk.bring_in import subscribers
 from openmeadow.desk.desk import Desk
+from openmeadow.desk.sequences import moving, writing
 from openmeadow.standins.dns_server import DnsServer
 from openmeadow.store import campaigns as ledger
-from openmeadow.store import workspace
+from openmeadow.store import sequences, workspace
 from openmeadow.wire.tokens import Tokens
 from tests.conftest import NOW
 from tests.desk.mailing import mailing, ready_campaign
@@ -79,10 +81,54 @@ def hand_over(folder: Path) -> None:
     peak()
 
 
-def peak() -> None:
-    print(
-        f"  peak memory of the process: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:,.0f} MB", flush=True
+INSIDE_DUE = 200
+
+
+def inside(folder: Path) -> None:
+    """A million inside a sequence, some of them due: what a tick costs when nobody and when some are due."""
+    desk = Desk(folder)
+    with desk.store.atomic() as db:
+        address = db.execute("SELECT id FROM from_addresses").fetchone()["id"]
+        purpose = db.execute("SELECT id FROM purposes").fetchone()["id"]
+    ladder = Ladder(
+        (Step(1, "wait", wait=30 * DAY), Step(2, "label", name="waited"), Step(3, "wait", wait=DAY), Step(4, "message"))
     )
+    id = writing.add(desk, "A million", "bench", ladder)
+    writing.write(desk, id, {"purpose": purpose, "from_address": address}, "bench")
+    campaigns.write(desk, sequences.mails(desk.store.read(), id)[4]["id"], {"subject": "S", "html": "<p>x</p>"})
+    writing.start(desk, id, "bench")
+    ids = desk.view().columns.people.id.tolist()
+    now = desk.now()
+    with desk.store.atomic() as db:
+        sequences.begin(db, ((id, s, 1, 0, 1, now) for s in ids))
+        db.execute(
+            "UPDATE sequence_stays SET step = 1, due_at = ? + id % 2000000 WHERE sequence = ?", (now + 40 * DAY, id)
+        )
+        db.execute(
+            f"UPDATE sequence_stays SET due_at = ? WHERE id IN (SELECT id FROM sequence_stays ORDER BY id LIMIT {INSIDE_DUE})",
+            (now,),
+        )
+    begun = time.perf_counter()
+    found = sequences.due(desk.store.read(), id, now, 500)
+    looking = time.perf_counter() - begun
+    begun = time.perf_counter()
+    moved = moving.tick(desk)
+    busy = time.perf_counter() - begun
+    begun = time.perf_counter()
+    moving.tick(desk)
+    idle = time.perf_counter() - begun
+    print(
+        f"  {len(ids):,} inside a sequence: the {len(found)} due found in {1000 * looking:.1f} ms; a tick that moves "
+        f"{moved}: {1000 * busy:.0f} ms; a tick with nobody due: {1000 * idle:.1f} ms",
+        flush=True,
+    )
+    peak()
+
+
+def peak() -> None:
+    """Of this program alone: getrusage's figure begins with that of the process it was started from."""
+    high = next(x for x in Path("/proc/self/status").read_text().splitlines() if x.startswith("VmHWM"))
+    print(f"  peak memory of the process: {int(high.split()[1]) / 1024:,.0f} MB", flush=True)
 
 
 def main(people: int = 1_000_000) -> None:
@@ -92,7 +138,7 @@ def main(people: int = 1_000_000) -> None:
     until_it_listens(port)
     with tempfile.TemporaryDirectory() as name:
         dns = workspace_of(Path(name) / "data", people, port)
-        for part in ("plan_it", "hand_over"):
+        for part in ("plan_it", "hand_over", "inside"):
             subprocess.run([sys.executable, "-m", "bench.million", part, f"{name}/data"], check=True)
         dns.close()
     relay.kill()
@@ -101,6 +147,6 @@ def main(people: int = 1_000_000) -> None:
 
 if __name__ == "__main__":
     if sys.argv[1:2] and not sys.argv[1].isdigit():
-        {"plan_it": plan_it, "hand_over": hand_over}[sys.argv[1]](Path(sys.argv[2]))
+        {"plan_it": plan_it, "hand_over": hand_over, "inside": inside}[sys.argv[1]](Path(sys.argv[2]))
     else:
         main(*map(int, sys.argv[1:]))

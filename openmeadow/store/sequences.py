@@ -318,16 +318,19 @@ def all_inside(db: sqlite3.Connection, id: int) -> list[sqlite3.Row]:
 
 def with_news(db: sqlite3.Connection, id: int, event: int, consent: int) -> tuple[list[int], int, int]:
     """Who inside had an event or a word of consent since, and the newest of both."""
-    rows = db.execute(
-        "SELECT DISTINCT e.subscriber AS s FROM events e JOIN sequence_stays t ON t.subscriber = e.subscriber "
-        "WHERE e.id > ? AND e.kind > 3 AND t.sequence = ? AND t.left_at IS NULL UNION "
-        "SELECT c.subscriber FROM consent_entries c JOIN sequence_stays t ON t.subscriber = c.subscriber "
-        "WHERE c.id > ? AND t.sequence = ? AND t.left_at IS NULL",
-        (event, id, consent, id),
-    ).fetchall()
     top = db.execute(
         "SELECT (SELECT coalesce(max(id), 0) FROM events) AS e, (SELECT coalesce(max(id), 0) FROM consent_entries) AS c"
     ).fetchone()
+    if (top["e"], top["c"]) == (event, consent):
+        return [], event, consent
+    # what is new is gone through, never everybody inside
+    rows = db.execute(
+        "SELECT DISTINCT e.subscriber AS s FROM events e CROSS JOIN sequence_stays t ON t.subscriber = e.subscriber "
+        "WHERE e.id > ? AND e.kind > 3 AND t.sequence = ? AND t.left_at IS NULL UNION "
+        "SELECT c.subscriber FROM consent_entries c CROSS JOIN sequence_stays t ON t.subscriber = c.subscriber "
+        "WHERE c.id > ? AND t.sequence = ? AND t.left_at IS NULL",
+        (event, id, consent, id),
+    ).fetchall()
     return [int(r["s"]) for r in rows], int(top["e"]), int(top["c"])
 
 
