@@ -13,6 +13,7 @@ from openmeadow.core.rules.tree import View
 from openmeadow.desk import clean_up
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.health import unknown_sources
+from openmeadow.desk.sequences import measuring
 from openmeadow.store import campaigns, senders
 from openmeadow.store.facts import StoreFacts
 
@@ -79,6 +80,16 @@ def decisions(desk: Desk, view: View) -> list[dict[str, str]]:
                 f"/campaigns/{c['id']}/plan",
                 "Look and decide",
             )
+    for h in measuring.held_steps(desk):
+        add("Held", f"A step of {h['name']} is held.", h["why"], f"/sequences/{h['sequence']}", "Look and decide")
+    for c in campaigns.asked_for_eyes(db):
+        add(
+            "Approval",
+            f"{c['asked_by']} asks for your eyes on {c['name']}.",
+            "It cannot start before somebody else has approved it.",
+            f"/campaigns/{c['id']}/checks",
+            "Look at it",
+        )
     for c in campaigns.in_doubt(db):
         add(
             "In doubt",

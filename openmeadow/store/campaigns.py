@@ -241,6 +241,24 @@ def due_batches(db: sqlite3.Connection, now: int) -> list[sqlite3.Row]:
     ).fetchall()
 
 
+def going_out(db: sqlite3.Connection) -> int:
+    """How many batches are on their way; a sequence's only while somebody waits in it."""
+    row = db.execute(
+        "SELECT count(*) AS n FROM batches b JOIN passes q ON q.id = b.pass JOIN campaigns c ON c.id = q.campaign "
+        "WHERE b.state = 'going out' AND (c.sequence IS NULL OR (c.state = 'sending' AND EXISTS "
+        "(SELECT 1 FROM deliveries d WHERE d.batch = b.id AND d.state = 'waiting')))"
+    ).fetchone()
+    return int(row["n"])
+
+
+def asked_for_eyes(db: sqlite3.Connection) -> list[sqlite3.Row]:
+    """Drafts that somebody asked another to look at and that nobody has approved."""
+    return db.execute(
+        "SELECT id, name, asked_by, sequence FROM campaigns WHERE state = 'draft' AND asked_by IS NOT NULL AND asked_by <> '' "
+        "AND approved_at IS NULL ORDER BY asked_at"
+    ).fetchall()
+
+
 def next_due(db: sqlite3.Connection) -> int | None:
     """The moment of the next batch or second try, over campaigns that are not held."""
     row = db.execute(

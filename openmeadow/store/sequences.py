@@ -219,16 +219,21 @@ def due(db: sqlite3.Connection, id: int, now: int, limit: int) -> list[sqlite3.R
     ).fetchall()
 
 
-def next_due(db: sqlite3.Connection) -> int | None:
-    """The moment at which somebody is due next, over all that run."""
-    moments = [
-        db.execute(
-            "SELECT min(due_at) AS at FROM sequence_stays WHERE sequence = ? AND left_at IS NULL AND due_at IS NOT NULL",
-            (r["id"],),
-        ).fetchone()["at"]
+def next_step(db: sqlite3.Connection) -> sqlite3.Row | None:
+    """The sequence that somebody is due in next, and when."""
+    found: list[sqlite3.Row] = [
+        row
         for r in running(db)
+        if (
+            row := db.execute(
+                "SELECT min(due_at) AS at, ? AS name FROM sequence_stays WHERE sequence = ? AND left_at IS NULL "
+                "AND due_at IS NOT NULL",
+                (r["name"], r["id"]),
+            ).fetchone()
+        )["at"]
+        is not None
     ]
-    return min((int(m) for m in moments if m is not None), default=None)
+    return min(found, key=lambda row: int(row["at"]), default=None)
 
 
 SETTLED = "('handed over', 'failed', 'in doubt', 'passed over')"

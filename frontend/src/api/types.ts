@@ -943,7 +943,7 @@ export interface Finds {
   finds: Found[];
 }
 export interface Found {
-  kind: "subscriber" | "segment" | "campaign";
+  kind: "subscriber" | "segment" | "campaign" | "sequence";
   id: number;
   name: string;
   detail: string;

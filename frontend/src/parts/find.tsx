@@ -5,9 +5,14 @@ import { useNavigate } from "react-router";
 import { get, type M } from "../api/client";
 import { PLACE_WORDS, PLACES } from "../logic/keys";
 
-const WHERE = { subscriber: "/subscribers/", segment: "/segments/", campaign: "/campaigns/" } as const;
+const WHERE = {
+  subscriber: "/subscribers/",
+  segment: "/segments/",
+  campaign: "/campaigns/",
+  sequence: "/sequences/",
+} as const;
 
-/** Find over subscribers, segments, campaigns and places. */
+/** Find over subscribers, segments, campaigns, sequences and places. */
 export function Find({ open, close }: { open: boolean; close: () => void }) {
   const go = useNavigate();
   const [text, setText] = useState("");

@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo, available_timezones
 import numpy as np
 
 from openmeadow.core.columns import Kind, Mask
-from openmeadow.core.consent.gate import CONSENT_STATES, GIVEN, WITHDRAWN
+from openmeadow.core.consent.gate import CONSENT_STATES, GIVEN, SUPPRESSION_REASONS, WITHDRAWN
 from openmeadow.core.engagement.who import MACHINE
 from openmeadow.core.errors import Missing
 from openmeadow.core.rules.sentence import parse
@@ -79,11 +79,12 @@ class Asked:
     def leaving(self, purpose: str) -> dict[int, str]:
         """Who leaves at once, and why: subscriber -> the reason; the first that applies."""
         facts, leave = self.desk.facts_of(self.ids), self.ladder.leave
+        suppressed = facts.suppressed()
         consent = facts.consent(purpose) if purpose else np.zeros(len(self.ids), np.int8)
         reasons: list[tuple[str, Mask]] = [
             ("erased", facts.erased),
             ("consent withdrawn", np.asarray(consent == WITHDRAWN)),
-            ("suppressed", np.asarray(facts.suppressed() > 0)),
+            *((why, np.asarray(suppressed == 1 + i)) for i, why in enumerate(SUPPRESSION_REASONS)),
         ]
         if leave.confirmed:
             reasons.append(("confirmed", np.asarray(consent == GIVEN)))

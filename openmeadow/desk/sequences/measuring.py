@@ -93,9 +93,6 @@ def _count_all(desk: Desk, id: int, ladder: Ladder) -> Counted:
     step_of = {pass_of(ladder, s): s.key for s in ladder.steps if s.kind in MAILS}
     for key, passes in by_mail.items():
         answers = _answers(desk, messages[key]) if key in messages else {}
-        for kind, rows in passes.items():
-            if (step := step_of.get((key, kind))) is not None:
-                _count(out[step], rows, answers)
         first = {d["subscriber"]: d["at"] for d in passes.get("first", []) if d["state"] == "handed over"}
         again: dict[int, int] = {}
         held: dict[int, int] = {}
@@ -105,6 +102,9 @@ def _count_all(desk: Desk, id: int, ladder: Ladder) -> Counted:
                     again.setdefault(d["subscriber"], d["at"])
                 elif d["reason"] == "held back":
                     held.setdefault(d["subscriber"], d["at"])
+        for kind, rows in passes.items():
+            if (step := step_of.get((key, kind))) is not None:
+                _count(out[step], rows, answers, again if kind == "first" else {})
         if not first:
             continue
         when = {s: min(answers.get(s, (NOT_YET, NOT_YET))) for s in first}
@@ -131,15 +131,17 @@ def _count_all(desk: Desk, id: int, ladder: Ladder) -> Counted:
     return out, added, compared
 
 
-def _count(f: Figures, rows: list[Any], answers: dict[int, tuple[int, int]]) -> None:
+def _count(f: Figures, rows: list[Any], answers: dict[int, tuple[int, int]], until: dict[int, int]) -> None:
+    """What came of a pass; of a first one, before it was repeated to them (``until``)."""
     states = Counter(d["state"] for d in rows)
     f.sent, f.deferred, f.failed = states["handed over"], states["deferred"], states["failed"]
     f.passed_over = sum(d["state"] == "passed over" and d["reason"] != "held back" for d in rows)
     for d in rows:
         if d["state"] == "handed over":
             opened, more = answers.get(d["subscriber"], (NOT_YET, NOT_YET))
-            f.opened += NOT_YET > min(opened, more) >= d["at"]
-            f.clicked += NOT_YET > more >= d["at"]
+            end = until.get(d["subscriber"], NOT_YET)
+            f.opened += end > min(opened, more) >= d["at"]
+            f.clicked += end > more >= d["at"]
 
 
 def see(desk: Desk, id: int) -> dict[str, Any]:

@@ -279,7 +279,8 @@ def no_more(desk: Desk, campaign: Any, kind: str, deliveries: Sequence[Any]) -> 
 def next_due(desk: Desk) -> int | None:
     """The next moment at which something is due in sequences that run: somebody's step, or the next day's beginners."""
     db, now = desk.store.read(), desk.now()
-    moments = [m for m in (sequences.next_due(db),) if m is not None]
+    stepping = sequences.next_step(db)
+    moments = [int(stepping["at"])] if stepping is not None else []
     if any(sequences.in_queue(db, r["id"]) or ladder_of(r).begin.on != "by hand" for r in sequences.running(db)):
         local = datetime.fromtimestamp(now, UTC).astimezone(ZoneInfo(str(desk.setting("time_zone"))))
         tomorrow = (local + timedelta(days=1)).replace(hour=0, minute=0, second=0, microsecond=0, tzinfo=None)

@@ -11,12 +11,16 @@ from flask import request
 from openmeadow.core.columns import DAY
 from openmeadow.desk import today
 from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns, segments, subscribers
+from openmeadow.store import campaigns, segments, sequences, subscribers
 from openmeadow.web import models as m
 from openmeadow.web.api.entrance import moving
 from openmeadow.web.described import Described
 
 STANDS = 10.0  # seconds that slow figures of the day stand
+
+
+def _batch_name(due: Any) -> str:
+    return f"{due['name']}, {'resend of ' if due['kind'] == 'resend' else ''}batch {due['n']}"
 
 
 def register(api: Described, desk: Desk) -> None:
@@ -69,18 +73,21 @@ def register(api: Described, desk: Desk) -> None:
             ),
             None,
         )
-        going = db.execute("SELECT count(*) AS n FROM batches WHERE state = 'going out'").fetchone()["n"]
+        next_at, next_name = (due["due_at"], _batch_name(due)) if due else (None, "")
+        stepping = sequences.next_step(db)
+        if stepping is not None and (next_at is None or stepping["at"] < next_at):
+            next_at, next_name = stepping["at"], stepping["name"]
         return m.Foot(
             now=view.now,
             scored_at=view.now,
             subscribers=int(view.alive.sum()),
             permitted=permitted,
             purpose=purpose,
-            next_at=due["due_at"] if due else None,
-            next_name=f"{due['name']}, {'resend of ' if due['kind'] == 'resend' else ''}batch {due['n']}" if due else "",
+            next_at=next_at,
+            next_name=next_name,
             complaints=row["complained"],
             handed_over=row["handed"],
-            sending=going,
+            sending=campaigns.going_out(db),
             moving=under_way,
         )
 
@@ -99,6 +106,11 @@ def register(api: Described, desk: Desk) -> None:
             m.Found(kind="segment", id=s["id"], name=s["name"], detail=s["rule"])
             for s in segments.every(db)
             if text in s["name"].lower()
+        ][:5]
+        out += [
+            m.Found(kind="sequence", id=q["id"], name=q["name"], detail=q["state"])
+            for q in sequences.every(db)
+            if text in q["name"].lower()
         ][:5]
         rows = subscribers.by_ids(db, subscribers.matching(db, text, 8))
         out += [

@@ -25,7 +25,7 @@ class Foot(Model):
 
 
 class Found(Model):
-    kind: Literal["subscriber", "segment", "campaign"]
+    kind: Literal["subscriber", "segment", "campaign", "sequence"]
     id: int
     name: str
     detail: str
