@@ -10,7 +10,6 @@ from pathlib import Path
 from playwright.sync_api import Page, expect, sync_playwright
 
 from openmeadow import demo
-from openmeadow.wire.tokens import Tokens
 
 SHOTS = demo.ROOT / "docs" / "screenshots"
 FLAGS = [
@@ -65,21 +64,11 @@ def take(camera: Camera) -> None:
     page.get_by_label("Compare with a segment").select_option(label="Engaged")
     camera.shoot("segment", wait="Growth, by today's rule")
     camera.shoot("consent", "/subscribers/consent", "The chain holds")
-    page.get_by_role("button", name="Prepare a request…").click()
-    page.get_by_role("row", name=re.compile("May be asked now")).scroll_into_view_if_needed()
-    camera.shoot("asking-again")
     page.goto(camera.running.url + "/subscribers/clean-up")
     page.get_by_role("button", name="Agree to this").click()
     page.get_by_role("button", name="Do this week…").wait_for()
     page.locator("summary").first.click()
     camera.shoot("clean-up")
-    page.goto(camera.running.url + "/subscribers/8")
-    page.get_by_text("Consent history").click()
-    page.get_by_text("Consent history").scroll_into_view_if_needed()
-    camera.shoot("person-consent")
-    camera.shoot("preferences", "/p/" + Tokens(camera.folder).make("p", 8), "What we write to you")
-    camera.shoot("sign-up", "/join/Website", "Write to me about")
-    camera.shoot("doors", "/subscribers/doors", "Foyer form")
     page.goto(camera.running.url + "/subscribers/address-checks")
     page.get_by_role("button", name=re.compile("^Check .* people$")).click()
     page.get_by_role("button", name="Correct all…").wait_for()
@@ -98,6 +87,9 @@ def take(camera: Camera) -> None:
     page.get_by_label("Where their consent comes from").fill("spring fair, paper form 2026")
     page.get_by_role("button", name="Look through it").click()
     camera.shoot("bring-in", wait="Rows that cannot be taken")
+    camera.shoot("campaign-recipients", "/campaigns/1/recipients", "By provider")
+    camera.shoot("campaign-checks", "/campaigns/1/checks", "Try where it lands")
+    welcome(page, camera)
     camera.shoot("campaign-plan", "/campaigns/1/plan", "Who goes when")
     page.get_by_role("button", name="Start…").click()
     page.get_by_role("button", name=re.compile("^Start, ")).click()
@@ -110,6 +102,31 @@ def take(camera: Camera) -> None:
     page.goto(camera.running.url + "/campaigns/1/results")
     expect(page.get_by_text("Did the resend earn its place?")).to_be_visible(timeout=60_000)
     camera.shoot("campaign-results")
+    camera.shoot("what-works", "/campaigns/what-works", "What works")
+    page.goto(camera.running.url + "/sequences")
+    page.get_by_role("link", name="Welcome").click()
+    page.get_by_text("What the repeats add").wait_for()
+    camera.shoot("sequence-ladder")
+
+
+def welcome(page: Page, camera: Camera) -> None:
+    """The ready welcome, put to people by lot over some days, some of them held back from repeats."""
+    page.goto(camera.running.url + "/sequences")
+    page.get_by_role("button", name="Take Welcome").click()
+    page.get_by_role("button", name="Change…").click()
+    page.get_by_label("Begins when").select_option("by hand")
+    page.get_by_label("First day").fill("80")
+    page.get_by_label("Then a day").fill("240")
+    page.get_by_label(re.compile("^Held back")).fill("10")
+    page.get_by_role("button", name="Keep it").click()
+    page.get_by_role("button", name="Start…").click()
+    page.get_by_role("button", name="Start it").click()
+    page.get_by_role("button", name="Put people in…").click()
+    page.get_by_label("Or everybody of whom").fill('permitted for "Season news" and joined less than 200 days ago')
+    page.get_by_role("button", name="Put them in").click()
+    page.get_by_text(re.compile(r"running · \d+ inside")).wait_for()
+    page.get_by_role("link", name="Walk through it").click()
+    camera.shoot("sequence-walk", wait="to somebody, who")
 
 
 def main() -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from openmeadow.core.columns import Kind
+from openmeadow.core.errors import Missing, Refused
 from openmeadow.desk.bring_in.events import consequences
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, events
@@ -36,14 +37,36 @@ def opened(desk: Desk, delivery: int, agent: str, ip: str) -> None:
     happened(desk, delivery, Kind.OPENED, agent=agent, ip=ip)
 
 
-def clicked(desk: Desk, delivery: int, link: int, agent: str, ip: str) -> str | None:
-    """Records the click; where the link leads, None when it is not one of ours."""
+def clicked(desk: Desk, delivery: int, link: int, agent: str, ip: str, mark: str = "") -> str | None:
+    """Records the click; where the link leads, None when it is not one of ours. Where the workspace wishes, the address
+    carries ``mark``, with which the place it leads to tells back what was booked."""
     row = campaigns.link(desk.store.read(), link)
     d = campaigns.delivery(desk.store.read(), delivery)
     if row is None or d is None or row["message"] != d["message"]:
         return None
     happened(desk, delivery, Kind.CLICKED, link, agent, ip)
+    if mark and desk.setting("tell_back"):
+        return with_mark(str(row["url"]), mark)
     return str(row["url"])
+
+
+def with_mark(url: str, mark: str) -> str:
+    """An address with one more part in its query, its own parts and its place kept."""
+    front, hash_, place = url.partition("#")
+    return f"{front}{'&' if '?' in front else '?'}meadow={mark}{hash_}{place}"
+
+
+def booked(desk: Desk, delivery: int, value: float, reference: str) -> bool:
+    """What a shop tells back by a link's mark: a booking, once for each reference; False where it was known already."""
+    if not 0 <= value <= 10_000_000:
+        raise Refused("The value of a booking is a number from 0 on.")
+    with desk.store.atomic() as db:
+        d = campaigns.delivery(db, delivery)
+        if d is None:
+            raise Missing("This message is not there any more.")
+        outside = f"booking {delivery} {reference.strip()[:100]}"
+        row = (desk.now(), int(Kind.BOOKED), d["subscriber"], d["message"], 0, 0, value, None, None, outside)
+        return events.add(db, [row]) > 0
 
 
 def unsubscribed(desk: Desk, delivery: int) -> bool:

@@ -16,7 +16,7 @@ from openmeadow.desk import placement, versions
 from openmeadow.desk.campaigns import row_of
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.planning import plan_of
-from openmeadow.store import campaigns, people_sets
+from openmeadow.store import campaigns, events, people_sets
 from openmeadow.store.facts import StoreFacts
 
 MOST_COMPARED, ENOUGH_CAMPAIGNS, LATELY, MOST_PAST, FEW_DELIVERED = 4, 4, 540, 60, 100
@@ -47,6 +47,9 @@ class Told:
             "clicked": int((mask & self.clicked).sum()),
             "machine_only": int((mask & self.machine).sum()),
         }
+
+
+MOST_REPLIES = 100
 
 
 def divided(desk: Desk, id: int) -> dict[str, Any]:
@@ -83,11 +86,17 @@ def divided(desk: Desk, id: int) -> dict[str, Any]:
         "by": by,
         "links": links(desk, row),
         "replies": int(np.unique(person[kind == Kind.REPLIED]).size),
+        "replied": replied(desk, row["message"] or -1),
         "bookings": int(booked.sum()),
         "value": float(value[booked].sum()),
         "placement": placement.results(desk, id)[:1],
         "trial": trial_of(desk, row),
     }
+
+
+def replied(desk: Desk, message: int) -> list[dict[str, Any]]:
+    """Who replied, the latest first: {"subscriber", "email", "at"}."""
+    return [dict(r) for r in events.replied(desk.store.read(), message, MOST_REPLIES)]
 
 
 def links(desk: Desk, row: Any) -> list[dict[str, Any]]:

@@ -17,6 +17,7 @@ from openmeadow.store import campaigns, guarded, health, workspace
 
 Where = tuple[str, str]  # ("the whole pass" | "batch" | "provider", its name)
 WHOLE = "all of it"
+FEW = 3  # people in trouble at one place before it is named
 
 
 def limits(desk: Desk) -> dict[str, float]:
@@ -142,8 +143,26 @@ def see(desk: Desk, campaign: int) -> dict[str, Any]:
             for name, limit in levels.items()
             if people and not could_show(people, limit)
         ],
+        "sources": sources(desk, campaign, row["guard_from"]) if row["state"] == "held" else [],
         "providers": sorted({w[1] for _, w, r in found if w[0] == "provider" and r.state == "hold"}),
     }
+
+
+def sources(desk: Desk, campaign: int, since: int) -> list[dict[str, Any]]:
+    """Domains and lists in which trouble is at least twice as frequent as outside them, the most telling first:
+    {"place", "name", "k", "n", "rest_k", "rest_n"}."""
+    out = []
+    for place, rows in guarded.came_from(desk.store.read(), campaign, since).items():
+        tried, bad = (max((r[x] for r in rows), default=0) for x in ("n", "k"))
+        if place == "domain":
+            tried, bad = sum(r["n"] for r in rows), sum(r["k"] for r in rows)
+        for r in rows:
+            rest_k, rest_n = max(0, bad - r["k"]), max(0, tried - r["n"])
+            if r["k"] >= FEW and r["k"] * max(rest_n, 1) >= 2 * max(rest_k, 1) * r["n"]:
+                out.append(
+                    {"place": place, "name": r["name"], "k": r["k"], "n": r["n"], "rest_k": rest_k, "rest_n": rest_n}
+                )
+    return sorted(out, key=lambda x: -x["k"])[:4]
 
 
 def without_provider(desk: Desk, campaign: int, provider: str, who: str) -> int:

@@ -43,6 +43,8 @@ _ABOUT_A_PERSON = (
     "address_changes",
     "clean_up_stays",
     "intake_mail",
+    "sequence_queue",
+    "sequence_holds",
 )
 
 
@@ -67,6 +69,10 @@ def erase(db: sqlite3.Connection, id: int, email_key: str, hash: str, now: int) 
         (id,),
     )
     db.execute("UPDATE consent_entries SET source = NULL, wording = NULL, reason = NULL WHERE subscriber = ?", (id,))
+    db.execute(
+        "UPDATE sequence_stays SET left_at = ?, due_at = NULL, why_left = 'erased' WHERE subscriber = ? AND left_at IS NULL",
+        (now, id),
+    )
     db.execute("UPDATE deliveries SET reason = NULL WHERE subscriber = ? AND state = 'failed'", (id,))
     db.execute(
         "UPDATE subscribers SET email = '', email_key = ?, name = NULL, time_zone = NULL, language = NULL, "

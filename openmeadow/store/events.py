@@ -137,6 +137,15 @@ def message_names(db: sqlite3.Connection) -> dict[int, str]:
     return {int(r["id"]): r["name"] for r in db.execute("SELECT id, name FROM messages")}
 
 
+def replied(db: sqlite3.Connection, message: int, limit: int) -> list[sqlite3.Row]:
+    """(subscriber, email, at) of who replied to a message, the latest first, each once."""
+    return db.execute(
+        "SELECT e.subscriber, s.email, max(e.at) AS at FROM events e JOIN subscribers s ON s.id = e.subscriber "
+        "WHERE e.message = ? AND e.kind = 7 GROUP BY 1 ORDER BY 3 DESC LIMIT ?",
+        (message, limit),
+    ).fetchall()
+
+
 def came_since(db: sqlite3.Connection, subscriber: int, seen: int) -> bool:
     """Whether anything of a person came after event ``seen``."""
     found = db.execute("SELECT 1 FROM events WHERE subscriber = ? AND id > ? LIMIT 1", (subscriber, seen))

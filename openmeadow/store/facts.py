@@ -23,6 +23,7 @@ from openmeadow.core.consent.gate import CONSENT_STATES, GIVEN, SUPPRESSION_REAS
 from openmeadow.core.errors import Missing
 from openmeadow.core.rules.sentence import parse
 from openmeadow.core.rules.tree import InSegment, Rule, walk
+from openmeadow.core.sequences.ladder import read
 from openmeadow.store import consent as consent_table
 from openmeadow.store import workspace
 from openmeadow.store.columns import _table
@@ -359,13 +360,26 @@ class StoreFacts:
             "UNION ALL SELECT min(left_at) FROM sequence_stays WHERE left_at > :now)",
         )
 
-    def inside_sequence(self, name: str) -> Mask:
+    def inside_sequence(self, name: str, step: str | None = None) -> Mask:
+        """Who is inside, or stands at a step of it now (where they stood at a past moment is not kept)."""
+        id = self._id("sequences", "sequence", name)
+        at = "" if step is None else f" AND step = {self._step(id, step)}"
         return self._mask(
-            "SELECT subscriber FROM sequence_stays WHERE sequence = ? AND entered_at <= ? AND coalesce(left_at, 1 << 62) > ?",
-            (self._id("sequences", "sequence", name), self.now, self.now),
+            "SELECT subscriber FROM sequence_stays WHERE sequence = ? AND entered_at <= ? AND coalesce(left_at, 1 << 62) > ?"
+            + at,
+            (id, self.now, self.now),
             "SELECT min(m) FROM (SELECT min(entered_at) AS m FROM sequence_stays WHERE entered_at > :now "
             "UNION ALL SELECT min(left_at) FROM sequence_stays WHERE left_at > :now)",
         )
+
+    def _step(self, sequence: int, name: str) -> int:
+        """The key of a step by what it is called."""
+        row = self.db.execute("SELECT ladder FROM sequences WHERE id = ?", (sequence,)).fetchone()
+        titles = read(json.loads(row["ladder"])).titles()
+        found = next((k for k, t in titles.items() if t.lower() == name.lower()), None)
+        if found is None:
+            raise nearest("step", name, list(titles.values()))
+        return found
 
     def finished_sequence(self, name: str) -> I64:
         """When each person last came to the end of the sequence; NEVER for the others."""

@@ -34,6 +34,25 @@ def came_back(db: sqlite3.Connection, campaign: int, since: int) -> list[sqlite3
     ).fetchall()
 
 
+PLACES = {
+    "domain": "SELECT substr(s.email_key, instr(s.email_key, '@') + 1) AS name, count(*) AS n, sum(w.bad) AS k "
+    "FROM who w JOIN subscribers s ON s.id = w.subscriber GROUP BY 1",
+    "list": "SELECT l.name, count(*) AS n, sum(w.bad) AS k FROM who w JOIN list_members m ON m.subscriber = w.subscriber "
+    "JOIN lists l ON l.id = m.list GROUP BY 1",
+}
+
+
+def came_from(db: sqlite3.Connection, campaign: int, since: int) -> dict[str, list[sqlite3.Row]]:
+    """By domain and by list (name, tried, of them in trouble: failed, complained or unsubscribed) since a moment."""
+    who = (
+        "WITH who AS MATERIALIZED (SELECT d.subscriber, max(d.state = 'failed' OR EXISTS (SELECT 1 FROM events e WHERE "
+        "e.subscriber = d.subscriber AND e.message = c.message AND e.kind IN (4, 9, 10) AND e.at >= ?2)) AS bad "
+        "FROM campaigns c JOIN passes q ON q.campaign = c.id JOIN deliveries d ON d.pass = q.id WHERE c.id = ?1 "
+        "AND d.changed_at >= ?2 AND d.state IN ('handed over', 'failed') GROUP BY 1) "
+    )
+    return {place: db.execute(f"{who}{sql}", (campaign, since)).fetchall() for place, sql in PLACES.items()}
+
+
 def pass_over_provider(db: sqlite3.Connection, campaign: int, provider: int, reason: str, now: int) -> int:
     """Everybody at a provider who still waits is passed over."""
     return db.execute(

@@ -32,7 +32,8 @@ def rows(db: sqlite3.Connection, table: str) -> Iterator[str]:
 def is_empty(db: sqlite3.Connection) -> bool:
     """Nobody and nothing in it yet."""
     return not any(
-        db.execute(f"SELECT 1 FROM {t} LIMIT 1").fetchone() for t in ("subscribers", "events", "campaigns", "segments")
+        db.execute(f"SELECT 1 FROM {t} LIMIT 1").fetchone()
+        for t in ("subscribers", "events", "campaigns", "segments", "sequences")
     )
 
 

@@ -24,6 +24,7 @@ DEFAULTS: dict[str, Any] = {
     "require_checked": False,
     "web_gateway": "",
     "second_pair": False,
+    "tell_back": False,
     "frame": {},
     "word_to": [],
     "word_url": "",

@@ -16,7 +16,8 @@ _SHAPE = struct.Struct(">sQI")
 
 
 class Meant(NamedTuple):
-    """``kind``: o open, c click, u unsubscribe, k confirm a from-address, m view, p preferences."""
+    """``kind``: o open, c click, u unsubscribe, k confirm a from-address, m view, p preferences,
+    b a booking told back."""
 
     kind: str
     number: int

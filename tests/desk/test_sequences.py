@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from openmeadow.core.columns import Kind
-from openmeadow.core.errors import Refused
+from openmeadow.core.errors import Refused, RuleMistake
 from openmeadow.core.sequences.ladder import DAY, SECOND, Begin, Ladder, Leave, Step
 from openmeadow.desk import campaigns, sending, versions
 from openmeadow.desk.sequences import moving, writing
@@ -92,6 +92,12 @@ def test_a_welcome_over_days(folder: Path) -> None:
         assert writing.bring_in(m.desk, id, [1, 2, 31], "test")["queued"] == 1, "the queue knows them"
         until(m, NOW + 3600)
         assert got(m, id) == {(1, "first"): Counter({"handed over": 31})}
+        view = m.desk.view()
+        for rule, people in (('at "Question 2"', 31), ('at "a good seat"', 0), ("", 31)):
+            found = m.desk.checked_rule(f'inside sequence "welcome" {rule}', view)
+            assert int(view.mask(found).sum()) == people
+        with pytest.raises(RuleMistake, match="nearest is “A good seat”"):
+            m.desk.checked_rule('inside sequence "Welcome" at "A god seat"', view)
         happens(m, id, 1, Kind.OPENED, list(range(1, 11)))
         happens(m, id, 1, Kind.BOOKED, [11, 12])
         until(m, NOW + 2 * DAY)

@@ -51,13 +51,14 @@ def full(desk: Desk) -> Desk:
             "INSERT OR REPLACE INTO address_verdicts VALUES (?, ?, '[]', NULL, 0)",
             [(someone(), int(r.integers(0, 4))) for _ in range(20)],
         )
-        db.execute("INSERT INTO sequences VALUES (1, 'Welcome')")
-        for _ in range(25):
+        db.execute("INSERT INTO sequences (id, name) VALUES (1, 'Welcome')")
+        for run in range(25):
             entered = sometime()
             left = entered + int(r.integers(1, 40)) * DAY if r.random() < 0.6 else None
             db.execute(
-                "INSERT INTO sequence_stays (sequence, subscriber, entered_at, left_at, finished) VALUES (1, ?, ?, ?, ?)",
-                (someone(), entered, left, int(left is not None and r.random() < 0.7)),
+                "INSERT OR IGNORE INTO sequence_stays (sequence, subscriber, entered_at, left_at, finished, run) "
+                "VALUES (1, ?, ?, ?, ?, ?)",  # nobody is inside twice at a time
+                (someone(), entered, left, int(left is not None and r.random() < 0.7), run),
             )
     return desk
 

@@ -135,6 +135,7 @@ export interface Models {
   Refusals: Refusals;
   RepeatAdds: RepeatAdds;
   ReplayView: ReplayView;
+  Replied: Replied;
   ReportDay: ReportDay;
   RequestLine: RequestLine;
   Requests: Requests;
@@ -198,6 +199,7 @@ export interface Models {
   TrialIn: TrialIn;
   TrialLine: TrialLine;
   TrialResult: TrialResult;
+  TroubleFrom: TroubleFrom;
   TypedIn: TypedIn;
   TypedVerdict: TypedVerdict;
   TypedVerdicts: TypedVerdicts;
@@ -776,6 +778,7 @@ export interface Divided {
   by: DividedBy[];
   links: LinkLine[];
   replies: number;
+  replied: Replied[];
   bookings: number;
   value: number;
   placement: PlacementTest[];
@@ -801,6 +804,11 @@ export interface LinkLine {
   url: string;
   people: number;
   machines: number;
+}
+export interface Replied {
+  subscriber: number;
+  email: string;
+  at: number;
 }
 export interface PlacementTest {
   id: number;
@@ -989,6 +997,7 @@ export interface Frame {
   footer: string;
   postal_address: string;
   second_pair: boolean;
+  tell_back: boolean;
 }
 export interface FrozenCopy {
   id: number;
@@ -1026,11 +1035,20 @@ export interface Guardrail {
   state: "holds" | "watch" | "hold";
 }
 export interface Guardrails {
+  sources: TroubleFrom[];
   guardrails: Guardrail[];
   held_why: string;
   evidence: Guardrail[];
   silent: Shows[];
   providers: string[];
+}
+export interface TroubleFrom {
+  place: string;
+  name: string;
+  k: number;
+  n: number;
+  rest_k: number;
+  rest_n: number;
 }
 export interface Shows {
   guardrail: string;

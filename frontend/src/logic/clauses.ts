@@ -137,7 +137,16 @@ export const SHAPES: Shape[] = [
   named("came by", "came by a door", "came by", "door"),
   named("language", "language", "language is", "language"),
   named("country", "country", "country is", "country"),
-  named("inside sequence", "inside a sequence", "inside sequence", "sequence"),
+  {
+    clause: "inside sequence",
+    words: "inside a sequence",
+    parts: [
+      "inside sequence",
+      { name: "name", kind: "name", names: "sequence" },
+      { name: "step", kind: "text", before: "at", optional: true },
+    ],
+    fresh: { clause: "inside sequence", name: "" },
+  },
   named("finished sequence", "finished a sequence", "finished sequence", "sequence"),
   { clause: "rejoined", words: "rejoined", parts: ["rejoined"], fresh: { clause: "rejoined" } },
   {

@@ -35,7 +35,7 @@ any_of: term (_OR term)+
       | _COUNTRY _IS QUOTED                              -> country
       | _SUPPRESSED [_FOR QUOTED]                        -> suppressed
       | _SOFT _BOUNCED bound _IN _A _ROW                 -> soft_bounced
-      | _INSIDE _SEQUENCE QUOTED                         -> inside_sequence
+      | _INSIDE _SEQUENCE QUOTED [_AT QUOTED]            -> inside_sequence
       | _FINISHED _SEQUENCE QUOTED [AGO_SIDE days _AGO]  -> finished_sequence
       | _FIELD QUOTED _IS QUOTED                         -> field
       | _PROVIDER _IS QUOTED                             -> provider
@@ -89,6 +89,7 @@ _BOUNCED: /bounced\b/i
 _A: /a\b/i
 _ROW: /row\b/i
 _INSIDE: /inside\b/i
+_AT: /at\b(?!\s+(least|most)\b)/i
 _FINISHED: /finished\b/i
 _SEQUENCE: /sequence\b/i
 VERDICTS: /(good|risky|bad|unknown)\b(\s+or\s+(good|risky|bad|unknown)\b)*/i

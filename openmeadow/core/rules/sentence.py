@@ -112,7 +112,9 @@ _MAKERS = {
     "soft_bounced": _counted(t.SoftBounced),
     "language": _named(t.LanguageIs),
     "country": _named(t.CountryIs),
-    "inside_sequence": _named(t.InsideSequence),
+    "inside_sequence": _clause(
+        lambda at, name, step=None: t.InsideSequence(_name(name), None if step is None else _name(step), place=at)
+    ),
     "finished_sequence": _clause(
         lambda at, name, side=None, days=None: t.FinishedSequence(
             _name(name), None if side is None else side.split()[0].lower(), days, place=at

@@ -35,7 +35,7 @@ class Facts(Protocol):
     def consent_came_from(self, purpose: str, source: str) -> Mask: ...
     def suppressed_mask(self, reason: str | None) -> Mask: ...
     def address_is(self, verdicts: tuple[str, ...]) -> Mask: ...
-    def inside_sequence(self, name: str) -> Mask: ...
+    def inside_sequence(self, name: str, step: str | None) -> Mask: ...
     def finished_sequence(self, name: str) -> I64: ...
     def soft_failures(self) -> tuple[I32, I64]: ...
 
@@ -436,8 +436,19 @@ class CountryIs(Named):
     word, before, ask = "country", "country is", "country_is"
 
 
-class InsideSequence(Named):
-    word, before, ask = "inside sequence", "inside sequence", "inside_sequence"
+@dataclass(frozen=True)
+class InsideSequence(Rule):
+    """``inside sequence "X"``, anywhere or ``at "its step"``."""
+
+    word = "inside sequence"
+    name: str
+    step: str | None = None
+
+    def text(self) -> str:
+        return f"{self.word} {quoted(self.name)}" + ("" if self.step is None else f" at {quoted(self.step)}")
+
+    def mask(self, view: View) -> Mask:
+        return np.asarray(view.alive & view.facts.inside_sequence(self.name, self.step))
 
 
 class CameBy(Named):

@@ -105,6 +105,14 @@ class Ladder:
     def place(self, key: int) -> int:
         return next((i for i, s in enumerate(self.steps) if s.key == key), -1)
 
+    def titles(self) -> dict[int, str]:
+        """What each step is called where another place speaks of it: its name, or its kind and place from 1."""
+        out = {}
+        for n, s in enumerate(self.steps, 1):
+            own = s.name if s.kind in ("message", "consent request") else ""
+            out[s.key] = own or (f"Message {n}" if s.kind == "message" else f"{s.kind.capitalize()} {n}")
+        return out
+
     def json(self) -> dict[str, Any]:
         return asdict(self)
 
@@ -146,11 +154,10 @@ class Lack:
     sentence: str
 
 
-def lacks(ladder: Ladder, titles: Mapping[int, str] | None = None) -> list[Lack]:
+def lacks(ladder: Ladder) -> list[Lack]:
     """Everything that is missing before it can run, also in steps that are switched off. What a message says is
-    looked at elsewhere. ``titles`` are the names of messages, for the sentences."""
-    out = []
-    titles = titles or {}
+    looked at elsewhere."""
+    out, titles = [], ladder.titles()
 
     def add(step: Step, sentence: str) -> None:
         out.append(

@@ -173,7 +173,7 @@ def see(desk: Desk, id: int) -> dict[str, Any]:
         "steps": [
             {
                 "key": s.key,
-                "title": title_of(s, i, mails),
+                "title": ladder.titles()[s.key],
                 "day": list(days[s.key]) if s.key in days else None,
                 "campaign": mails[pass_of(ladder, s)[0]]["id"]
                 if pass_of(ladder, s)[0] in mails and s.kind in MAILS
@@ -183,7 +183,7 @@ def see(desk: Desk, id: int) -> dict[str, Any]:
                 "held_why": _held(mails, ladder, s),
                 "figures": asdict(figures[s.key]),
             }
-            for i, s in enumerate(ladder.steps, 1)
+            for s in ladder.steps
         ],
         "missing": [asdict(x) for x in missing],
         "inside": inside + entering,
@@ -196,12 +196,6 @@ def see(desk: Desk, id: int) -> dict[str, Any]:
         "beside": beside(desk, id),
         "empty": _empty(row, inside + entering + queued),
     }
-
-
-def title_of(step: Any, n: int, mails: Any) -> str:
-    if step.name and step.kind in ("message", "consent request"):
-        return str(step.name)
-    return f"Message {n}" if step.kind == "message" else "Consent request" if step.kind == "consent request" else ""
 
 
 def _mail(mails: Any, ladder: Ladder, step: Any) -> Any:

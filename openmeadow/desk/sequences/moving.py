@@ -87,7 +87,7 @@ class Runner:
             for t in stays:
                 reason = t["reason"] or ""
                 if t["delivery"] == "failed":
-                    out.append((t["id"], "could not be delivered: " + reason[:120]))
+                    out.append((t["id"], f"could not be delivered ({reason.partition(':')[0]})"))
                 elif t["delivery"] == "passed over" and reason in ENDING:
                     out.append((t["id"], reason))
                 else:

@@ -10,7 +10,6 @@ from openmeadow.core.sequences.ladder import Step
 from openmeadow.core.sequences.walk import walk
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.sequences.asking import zone_of
-from openmeadow.desk.sequences.measuring import title_of
 from openmeadow.desk.sequences.reading import ladder_of, pass_of, row_of
 from openmeadow.desk.writer import person_fields
 from openmeadow.store import sequences, subscribers
@@ -57,7 +56,7 @@ def see(desk: Desk, id: int, supposed: str, email: str = "") -> dict[str, Any]:
     now = desk.now()
     zone = zone_of(str(desk.setting("time_zone")), None, None)
     seen = walk(ladder, now, mailed, zone)
-    titles = {s.key: title_of(s, i, mails) for i, s in enumerate(ladder.steps, 1)}
+    titles = ladder.titles()
     days = []
     for x in seen:
         step = ladder.step(x.step)

@@ -101,24 +101,20 @@ def row_version(db: Any, id: int) -> int:
     return int(row["version"]) if row is not None else 1
 
 
-def title(step: Any, index: int) -> str:
-    return step.name or f"Message {index}"
-
-
 def _tie_mails(desk: Desk, id: int, who: str) -> None:
     """Every step that mails has a campaign of its own behind it, with the sequence's purpose and sender."""
     row = row_of(desk, id)
     ladder, mails = ladder_of(row), sequences.mails(desk.store.read(), id)
     own = [s for s in ladder.steps if s.kind in MAILS and s.kind != "repeat"]
     gate = "confirmation" if ladder.begin.on == "awaits confirmation" else "sequence"
-    for n, step in enumerate(own, 1):
+    for step in own:
         asks = list(step.purposes) if step.kind == "consent request" else []
         if gate == "confirmation" and not asks and row["purpose_name"]:
             asks = [row["purpose_name"]]
         kind = "consent request" if step.kind == "consent request" else "campaign"
         campaign = mails[step.key]["id"] if step.key in mails else 0
         if not campaign:
-            campaign = desk_campaigns.add(desk, _free_name(desk, f"{row['name']}: {title(step, n)}"), who)
+            campaign = desk_campaigns.add(desk, _free_name(desk, f"{row['name']}: {ladder.titles()[step.key]}"), who)
         now = campaigns.one(desk.store.read(), campaign)
         assert now is not None
         with desk.store.atomic() as w:
@@ -178,8 +174,8 @@ def missing(desk: Desk, id: int) -> list[Lack]:
     """Everything that keeps it from running, with the step; what the messages lack as well."""
     row, db = row_of(desk, id), desk.store.read()
     ladder, mails = ladder_of(row), sequences.mails(db, id)
-    titles = {s.key: title(s, i) for i, s in enumerate(ladder.steps, 1)}
-    out = list(lacks(ladder, titles))
+    titles = ladder.titles()
+    out = list(lacks(ladder))
     if not row["purpose"]:
         out.append(Lack(0, "Say what its mail is about: choose a purpose."))
     if not row["from_address"]:

@@ -127,7 +127,7 @@ def register(api: Described, desk: Desk) -> None:
     @api.route("POST", "/campaigns/<int:id>/placement", m.Done, rights=WRITE)
     def place(id: int) -> m.Done:
         """Send copies to the test mailboxes; where they land shows within minutes."""
-        return m.Done(id=placement.start(desk, id, who()))
+        return m.Done(id=id, count=placement.start(desk, id, who()))
 
     @api.route("GET", "/returned/<int:id>", m.Done)
     def raw_mail(id: int) -> Response:

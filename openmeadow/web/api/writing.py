@@ -71,7 +71,11 @@ def register(api: Described, desk: Desk) -> None:
         return m.Picture(**pictures.take(desk, file.filename, data, who()))
 
     def the_frame() -> m.Frame:
-        return m.Frame(**templates.frame(desk), second_pair=bool(desk.setting("second_pair")))
+        return m.Frame(
+            **templates.frame(desk),
+            second_pair=bool(desk.setting("second_pair")),
+            tell_back=bool(desk.setting("tell_back")),
+        )
 
     @api.route("GET", "/frame", m.Frame)
     def frame() -> m.Frame:
@@ -81,7 +85,8 @@ def register(api: Described, desk: Desk) -> None:
     @api.route("PUT", "/frame", m.Frame, body=m.Frame, rights=ANALYSE)
     def set_frame(body: m.Frame) -> m.Frame:
         """Another frame; drafts get it at once, what was sent stays as it was."""
-        templates.set_frame(desk, body.model_dump(exclude={"second_pair"}), who())
+        templates.set_frame(desk, body.model_dump(exclude={"second_pair", "tell_back"}), who())
         with desk.store.atomic() as db:
             workspace.set_setting(db, "second_pair", body.second_pair)
+            workspace.set_setting(db, "tell_back", body.tell_back)
         return the_frame()

@@ -374,6 +374,7 @@ class Frame(Model):
     footer: str = Field("", max_length=20_000)
     postal_address: str = Field("", max_length=500)
     second_pair: bool = False
+    tell_back: bool = False
 
 
 class Settle(Model):
@@ -397,7 +398,17 @@ class Shows(Model):
     enough: int
 
 
+class TroubleFrom(Model):
+    place: str
+    name: str
+    k: int
+    n: int
+    rest_k: int
+    rest_n: int
+
+
 class Guardrails(Model):
+    sources: list[TroubleFrom]
     guardrails: list[Guardrail]
     held_why: str
     evidence: list[Guardrail]
@@ -481,10 +492,17 @@ class ComparedLine(Model):
     bounced: int
 
 
+class Replied(Model):
+    subscriber: int
+    email: str
+    at: int
+
+
 class Divided(Model):
     by: list[DividedBy]
     links: list[LinkLine]
     replies: int
+    replied: list[Replied]
     bookings: int
     value: float
     placement: list[PlacementTest]

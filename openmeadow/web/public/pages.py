@@ -89,8 +89,22 @@ def make(desk: Desk, tokens: Tokens) -> Blueprint:
     @bp.get("/c/<token>")
     def clicked(token: str) -> Any:
         found = meant(token, "c")
-        url = answers.clicked(desk, found.number, found.link, *visitor())
+        url = answers.clicked(desk, found.number, found.link, *visitor(), tokens.make("b", found.number))
         return redirect(url) if url else abort(404)
+
+    @bp.route("/b/<token>", methods=["GET", "POST"])
+    def booked(token: str) -> Any:
+        """A booking told back by the place a tracked link led to: ``value`` and a ``reference`` of its own, as a form, in
+        the query, or by a picture of one pixel."""
+        found = meant(token, "b")
+        try:
+            value = float(request.values.get("value", "0") or 0)
+            answers.booked(desk, found.number, value, request.values.get("reference", ""))
+        except (ValueError, Refused) as e:
+            return Response(str(e) if isinstance(e, Refused) else "The value is no number.", 400, mimetype="text/plain")
+        except Missing:
+            abort(404)
+        return Response(PICTURE, mimetype="image/gif", headers={"Cache-Control": "no-store"})
 
     @bp.route("/u/<token>", methods=["GET", "POST"])
     def unsubscribe(token: str) -> Any:

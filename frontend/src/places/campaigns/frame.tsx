@@ -148,6 +148,10 @@ export function FramePage() {
           <input type="checkbox" checked={f.second_pair} onChange={(e) => change({ second_pair: e.target.checked })} />A
           second pair of eyes: somebody else must approve a campaign before it starts
         </label>
+        <label className="mt-2 flex items-baseline gap-2">
+          <input type="checkbox" checked={f.tell_back} onChange={(e) => change({ tell_back: e.target.checked })} />
+          Tracked links carry a mark (meadow=…), with which your shop tells back what was booked
+        </label>
         <Sentence error={error} />
         {analyst && (
           <p className="mt-4 flex items-center gap-3">

@@ -1,4 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "react-router";
 import { get, type M, post } from "../../api/client";
 import { count, share } from "../../logic/format";
 import { Ask } from "../../parts/basics";
@@ -36,7 +37,22 @@ export function HeldWhy({ c }: { c: M["Campaign"] }) {
           ))}
         </p>
       )}
+      {g.sources.length > 0 && (
+        <p className="mt-1 text-[13px] text-ink-2">
+          Most of it comes from{" "}
+          {g.sources
+            .map(
+              (x) =>
+                `${x.place === "list" ? `the list ${x.name}` : x.name}: ${count(x.k)} of ${count(x.n)}, elsewhere ${count(x.rest_k)} of ${count(x.rest_n)}`,
+            )
+            .join("; ")}
+          .
+        </p>
+      )}
       <div className="mt-2 flex flex-wrap gap-2">
+        <Link className="btn" to={`/campaigns/${c.id}/message`}>
+          Change the message…
+        </Link>
         {g.providers.map((p) => (
           <Ask
             key={p}

@@ -195,6 +195,22 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
           Send
         </button>
       </form>
+      <button
+        type="button"
+        className="mt-1.5 text-cornflower hover:underline"
+        onClick={async () => {
+          setError(null);
+          setSaid("");
+          try {
+            const done = await post<M["Done"]>(`/campaigns/${c.id}/placement`);
+            setSaid(`Sent to ${done.count} placement mailboxes; Checks says where they land.`);
+          } catch (x) {
+            setError(x as Error);
+          }
+        }}
+      >
+        Or to the placement mailboxes
+      </button>
       <Sentence error={error} />
       {said && (
         <p role="status" className="mt-1 text-[13px] text-clover">

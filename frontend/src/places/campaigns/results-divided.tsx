@@ -1,7 +1,8 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { get, type M } from "../../api/client";
-import { count, day, points, share } from "../../logic/format";
+import { count, day, moment, points, share } from "../../logic/format";
 import { Sentence } from "../../parts/basics";
 
 type Rate = "opened" | "clicked" | "unsubscribed" | "complained" | "bounced";
@@ -180,6 +181,21 @@ export function Divided({ c }: { c: M["Campaign"] }) {
         {d.placement[0] &&
           ` Test copies landed: ${d.placement[0].copies.map((x) => `${x.provider} ${x.folder}`).join(", ")}.`}
       </p>
+      {d.replied.length > 0 && (
+        <details className="mt-3">
+          <summary className="cursor-pointer text-cornflower">Who replied</summary>
+          <ul className="mt-1 columns-2 text-[13px]">
+            {d.replied.map((r) => (
+              <li key={r.subscriber}>
+                <Link className="hover:underline" to={`/subscribers/${r.subscriber}`}>
+                  {r.email}
+                </Link>
+                , {moment(r.at)}
+              </li>
+            ))}
+          </ul>
+        </details>
+      )}
       <details className="mt-3 print:hidden">
         <summary className="cursor-pointer text-cornflower">As text to paste</summary>
         <pre className="code mt-1">{d.text}</pre>

@@ -29,7 +29,7 @@ export function VersionTabs({
       ];
   const keep = async (body: Record<string, unknown>) =>
     set(await put<M["Campaign"]>(`/campaigns/${c.id}/other-version`, body));
-  if (tabs.length < 2 && (!draft || !c.html.trim())) return null;
+  if (tabs.length < 2 && (!draft || !c.html.trim() || c.sequence)) return null;
   return (
     <div className="mb-3 flex items-center gap-4 border-b border-rule">
       {tabs.length > 1 && (

@@ -1,6 +1,7 @@
+import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import type { M } from "../../api/client";
+import { type M, post } from "../../api/client";
 import { count } from "../../logic/format";
 import { Ask, Sentence } from "../../parts/basics";
 import type { Going } from "./ladder";
@@ -22,6 +23,7 @@ export function StepForm({
   move: (by: number) => void;
   close: () => void;
 }) {
+  const client = useQueryClient();
   const [x, setX] = useState(step);
   const [error, setError] = useState<Error | null>(null);
   const [going, setGoing] = useState("out");
@@ -273,6 +275,30 @@ export function StepForm({
           </div>
         )}
       </form>
+      {shown?.held_why && (
+        <section className="mt-5 rounded border border-[#dcb1aa] px-3 py-2">
+          <p className="text-poppy">Held: {shown.held_why}</p>
+          <div className="mt-2 flex gap-2">
+            <button
+              type="button"
+              className="btn"
+              onClick={async () => {
+                try {
+                  await post(`/campaigns/${shown.campaign}/go-on`);
+                  await client.invalidateQueries();
+                } catch (e) {
+                  setError(e as Error);
+                }
+              }}
+            >
+              Go on
+            </button>
+            <Link className="btn" to={`/campaigns/${shown.campaign}/results`}>
+              See what happened
+            </Link>
+          </div>
+        </section>
+      )}
       {figures && s.state !== "draft" && <StandHere s={s} step={step} figures={figures} />}
     </>
   );
