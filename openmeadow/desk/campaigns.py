@@ -126,7 +126,7 @@ def start(desk: Desk, id: int, who: str) -> dict[str, int]:
     other = writing.version(desk.store.read(), id, versions.VERSIONS)
     drawn, band = draw_schedule(desk, row, chosen), chosen.view.scores.band[chosen.index]
     subscriber = chosen.subscriber  # looked up once: it is as long as the campaign is large
-    with desk.store.atomic() as db:
+    with desk.store.roomy(), desk.store.atomic() as db:
         if (again := campaigns.one(db, id)) is None or again["state"] != "draft":
             raise Refused(f"“{row['name']}” has already been started.")
         message = campaigns.add_message(db, row["name"], row["purpose"])
@@ -136,26 +136,22 @@ def start(desk: Desk, id: int, who: str) -> dict[str, int]:
         campaigns.add_link(db, message, str(desk.setting("public_url")) + TRAP_PATH, trap=True)
         writing.add_version(db, id, 1, dict(row), who, desk.now())
         first = campaigns.add_pass(db, id, "first")
-        for i, at in enumerate(drawn.moments):
-            mine = np.flatnonzero(drawn.batch == i)
-            batch_id = campaigns.add_batch(db, first, i + 1, at, len(mine))
-            campaigns.add_deliveries(
-                db,
-                (
-                    (first, batch_id, s, 0, b, campaigns.WAITING, None)
-                    for s, b in zip(subscriber[mine].tolist(), band[mine].tolist(), strict=True)
-                ),
-            )
-            if i == 0:
-                late = np.flatnonzero(drawn.late)
-                why = "no room before the plan's last moment"
-                campaigns.add_deliveries(
-                    db,
-                    (
-                        (first, batch_id, s, 0, b, campaigns.PASSED_OVER, why)
-                        for s, b in zip(subscriber[late].tolist(), band[late].tolist(), strict=True)
-                    ),
-                )
+        sizes = np.bincount(drawn.batch[drawn.batch >= 0], minlength=len(drawn.moments))
+        batches = [
+            campaigns.add_batch(db, first, i + 1, at, int(n))
+            for i, (at, n) in enumerate(zip(drawn.moments, sizes.tolist(), strict=True))
+        ]
+        # all by ascending subscriber, which is how the ledger's indexes grow without being torn
+        why = "no room before the plan's last moment"
+        campaigns.add_deliveries(
+            db,
+            (
+                (first, batches[0], s, 0, b, campaigns.PASSED_OVER, why)
+                if n < 0
+                else (first, batches[n], s, 0, b, campaigns.WAITING, None)
+                for s, b, n in zip(subscriber.tolist(), band.tolist(), drawn.batch.tolist(), strict=True)
+            ),
+        )
         if p["resend"]:
             resending.plan_passes(db, id, p, drawn.moments)
         if p["test"] and other is not None:
