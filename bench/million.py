@@ -19,7 +19,7 @@ from openmeadow.desk.desk import Desk
 from openmeadow.desk.sequences import moving, writing
 from openmeadow.standins.dns_server import DnsServer
 from openmeadow.store import campaigns as ledger
-from openmeadow.store import sequences, workspace
+from openmeadow.store import sequences, stays, workspace
 from openmeadow.wire.tokens import Tokens
 from tests.conftest import NOW
 from tests.desk.mailing import mailing, ready_campaign
@@ -100,7 +100,7 @@ def inside(folder: Path) -> None:
     ids = desk.view().columns.people.id.tolist()
     now = desk.now()
     with desk.store.atomic() as db:
-        sequences.begin(db, ((id, s, 1, 0, 1, now) for s in ids))
+        stays.begin(db, ((id, s, 1, 0, 1, now) for s in ids))
         db.execute(
             "UPDATE sequence_stays SET step = 1, due_at = ? + id % 2000000 WHERE sequence = ?", (now + 40 * DAY, id)
         )
@@ -109,7 +109,7 @@ def inside(folder: Path) -> None:
             (now,),
         )
     begun = time.perf_counter()
-    found = sequences.due(desk.store.read(), id, now, 500)
+    found = stays.due(desk.store.read(), id, now, 500)
     looking = time.perf_counter() - begun
     begun = time.perf_counter()
     moved = moving.tick(desk)

@@ -6,10 +6,7 @@ import sqlite3
 from collections.abc import Sequence
 from typing import Any
 
-from openmeadow.core.columns import I64
-from openmeadow.store.columns import _table
 from openmeadow.store.database import Many
-from openmeadow.store.subscribers import add_labels, add_members, facts_changed
 
 _FIELDS = {
     "name",
@@ -24,7 +21,6 @@ _FIELDS = {
     "seen_consent",
     "looked_at",
 }
-Arrival = tuple[int, int, int, int | None, int, int]  # stay, step, lane, due_at, version, now
 
 
 def add(db: sqlite3.Connection, name: str, seed: int, now: int) -> int:
@@ -127,98 +123,6 @@ def add_mail(db: sqlite3.Connection, rows: Many[tuple[int, int, int, int, int, s
     )
 
 
-# who waits to begin
-
-
-def held_before(db: sqlite3.Connection, id: int) -> I64:
-    """For whom the condition of entering held at the last look, ascending."""
-    (found,) = _table(db, "SELECT subscriber FROM sequence_holds WHERE sequence = ? ORDER BY subscriber", (id,), "q")
-    return found
-
-
-def hold_now(db: sqlite3.Connection, id: int, came: Sequence[int], went: Sequence[int]) -> None:
-    db.executemany("INSERT OR IGNORE INTO sequence_holds VALUES (?, ?)", ((id, s) for s in came))
-    db.executemany("DELETE FROM sequence_holds WHERE sequence = ? AND subscriber = ?", ((id, s) for s in went))
-
-
-def last_runs(db: sqlite3.Connection, id: int, among: Sequence[int]) -> dict[int, tuple[int, int | None]]:
-    """(number, when left) of each person's last run."""
-    out: dict[int, tuple[int, int | None]] = {}
-    for i in range(0, len(among), 500):
-        few = ",".join(map(str, among[i : i + 500]))
-        for r in db.execute(
-            f"SELECT subscriber, run, left_at FROM sequence_stays WHERE sequence = ? AND subscriber IN ({few}) ORDER BY run",
-            (id,),
-        ):
-            out[int(r["subscriber"])] = (int(r["run"]), r["left_at"])
-    return out
-
-
-def queue(db: sqlite3.Connection, id: int, people: Many[int], now: int) -> int:
-    """Put people in the queue; how many were not in it yet."""
-    before = db.total_changes
-    sql = "INSERT OR IGNORE INTO sequence_queue (sequence, subscriber, came_at) VALUES (?, ?, ?)"
-    db.executemany(sql, ((id, s, now) for s in people))
-    return db.total_changes - before
-
-
-def queued(db: sqlite3.Connection, id: int) -> list[sqlite3.Row]:
-    """(subscriber, provider) in the order they came."""
-    return db.execute(
-        "SELECT w.subscriber, s.provider FROM sequence_queue w JOIN subscribers s ON s.id = w.subscriber "
-        "WHERE w.sequence = ? ORDER BY w.id",
-        (id,),
-    ).fetchall()
-
-
-def in_queue(db: sqlite3.Connection, id: int) -> int:
-    return int(db.execute("SELECT count(*) AS n FROM sequence_queue WHERE sequence = ?", (id,)).fetchone()["n"])
-
-
-def unqueue(db: sqlite3.Connection, id: int, people: Sequence[int] | None = None) -> None:
-    if people is None:
-        db.execute("DELETE FROM sequence_queue WHERE sequence = ?", (id,))
-    else:
-        db.executemany("DELETE FROM sequence_queue WHERE sequence = ? AND subscriber = ?", ((id, s) for s in people))
-
-
-def begun_since(db: sqlite3.Connection, id: int, since: int) -> dict[int, int]:
-    """How many of each provider began since a moment."""
-    rows = db.execute(
-        "SELECT s.provider, count(*) AS n FROM sequence_stays t JOIN subscribers s ON s.id = t.subscriber "
-        "WHERE t.sequence = ? AND t.entered_at >= ? GROUP BY 1",
-        (id, since),
-    )
-    return {int(r["provider"]): int(r["n"]) for r in rows}
-
-
-def begun_before(db: sqlite3.Connection, id: int, moment: int) -> bool:
-    found = db.execute("SELECT 1 FROM sequence_stays WHERE sequence = ? AND entered_at < ? LIMIT 1", (id, moment))
-    return found.fetchone() is not None
-
-
-# who is inside
-
-
-def begin(db: sqlite3.Connection, rows: Many[tuple[int, int, int, int, int, int]]) -> None:
-    """(sequence, subscriber, run, held back, version, now)."""
-    db.executemany(
-        "INSERT OR IGNORE INTO sequence_stays (sequence, subscriber, run, held_back, version, entered_at, since, due_at) "
-        "VALUES (?, ?, ?, ?, ?, ?6, ?6, ?6)",
-        rows,
-    )
-    facts_changed(db)
-
-
-def due(db: sqlite3.Connection, id: int, now: int, limit: int) -> list[sqlite3.Row]:
-    """Stays whose moment has come, the earliest first."""
-    return db.execute(
-        "SELECT t.*, s.time_zone FROM sequence_stays t JOIN subscribers s ON s.id = t.subscriber WHERE t.sequence = ? "
-        "AND t.left_at IS NULL AND t.due_at IS NOT NULL AND t.due_at <= ? ORDER BY t.due_at LIMIT ?",
-        (id, now, limit),
-    ).fetchall()
-
-
 def next_step(db: sqlite3.Connection) -> sqlite3.Row | None:
     """The sequence that somebody is due in next, and when."""
     found: list[sqlite3.Row] = [
@@ -234,157 +138,6 @@ def next_step(db: sqlite3.Connection) -> sqlite3.Row | None:
         is not None
     ]
     return min(found, key=lambda row: int(row["at"]), default=None)
-
-
-SETTLED = "('handed over', 'failed', 'in doubt', 'passed over')"
-
-
-def mailed(db: sqlite3.Connection, id: int, limit: int) -> list[sqlite3.Row]:
-    """Stays whose message has come to its end, with what became of it: the newest of their deliveries stands."""
-    return db.execute(
-        "SELECT t.*, s.time_zone, d.state AS delivery, d.reason FROM sequence_stays t "
-        "JOIN subscribers s ON s.id = t.subscriber "
-        "JOIN deliveries d ON d.id = (SELECT max(x.id) FROM deliveries x WHERE x.stay = t.id) "
-        f"WHERE t.sequence = ? AND t.left_at IS NULL AND t.due_at IS NULL AND d.state IN {SETTLED} LIMIT ?",
-        (id, limit),
-    ).fetchall()
-
-
-def passed(db: sqlite3.Connection, stays: Sequence[int]) -> dict[int, set[int]]:
-    """The steps that each stay has left behind."""
-    out: dict[int, set[int]] = {s: set() for s in stays}
-    for i in range(0, len(stays), 500):
-        few = ",".join(map(str, stays[i : i + 500]))
-        for r in db.execute(f"SELECT stay, step FROM sequence_passages WHERE stay IN ({few})"):
-            out[int(r["stay"])].add(int(r["step"]))
-    return out
-
-
-def pass_steps(db: sqlite3.Connection, rows: Many[tuple[int, int, int]]) -> None:
-    """(stay, step, now), once each."""
-    db.executemany("INSERT OR IGNORE INTO sequence_passages VALUES (?, ?, ?)", rows)
-
-
-def arrive(db: sqlite3.Connection, rows: Many[Arrival]) -> None:
-    """Where stays stand now. Who has left stays away."""
-    db.executemany(
-        "UPDATE sequence_stays SET since = CASE WHEN step = ?2 THEN since ELSE ?6 END, step = ?2, lane = ?3, due_at = ?4, "
-        "version = ?5 WHERE id = ?1 AND left_at IS NULL",
-        rows,
-    )
-
-
-def leave(db: sqlite3.Connection, rows: Sequence[tuple[int, int, str | None]]) -> int:
-    """(stay, now, why); no reason: they came to the end. What was to go to them is passed over."""
-    if not rows:
-        return 0
-    gone = 0
-    for stay, now, why in rows:
-        gone += db.execute(
-            "UPDATE sequence_stays SET left_at = ?2, due_at = NULL, why_left = ?3, finished = ?3 IS NULL "
-            "WHERE id = ?1 AND left_at IS NULL",
-            (stay, now, why),
-        ).rowcount
-        db.execute(
-            "UPDATE deliveries SET state = 'passed over', reason = 'left the sequence: ' || coalesce(?2, 'at its end'), "
-            "changed_at = ?3 WHERE stay = ?1 AND state IN ('waiting', 'deferred')",
-            (stay, why, now),
-        )
-    facts_changed(db)
-    return gone
-
-
-def drop_waiting(db: sqlite3.Connection, stays: Sequence[int], why: str, now: int) -> None:
-    """What was to go to some people is passed over; they stay."""
-    db.executemany(
-        "UPDATE deliveries SET state = 'passed over', reason = ?, changed_at = ? WHERE stay = ? "
-        "AND state IN ('waiting', 'deferred')",
-        ((why, now, s) for s in stays),
-    )
-
-
-def inside(db: sqlite3.Connection, id: int, among: Sequence[int]) -> list[sqlite3.Row]:
-    """The open stays of some people."""
-    out: list[sqlite3.Row] = []
-    for i in range(0, len(among), 500):
-        few = ",".join(map(str, among[i : i + 500]))
-        out += db.execute(
-            f"SELECT * FROM sequence_stays WHERE sequence = ? AND left_at IS NULL AND subscriber IN ({few})", (id,)
-        ).fetchall()
-    return out
-
-
-def all_inside(db: sqlite3.Connection, id: int) -> list[sqlite3.Row]:
-    """Every open stay's id, step and due moment."""
-    return db.execute(
-        "SELECT id, subscriber, step, lane, due_at FROM sequence_stays WHERE sequence = ? AND left_at IS NULL", (id,)
-    ).fetchall()
-
-
-def with_news(db: sqlite3.Connection, id: int, event: int, consent: int) -> tuple[list[int], int, int]:
-    """Who inside had an event or a word of consent since, and the newest of both."""
-    top = db.execute(
-        "SELECT (SELECT coalesce(max(id), 0) FROM events) AS e, (SELECT coalesce(max(id), 0) FROM consent_entries) AS c"
-    ).fetchone()
-    if (top["e"], top["c"]) == (event, consent):
-        return [], event, consent
-    # what is new is gone through, never everybody inside
-    rows = db.execute(
-        "SELECT DISTINCT e.subscriber AS s FROM events e CROSS JOIN sequence_stays t ON t.subscriber = e.subscriber "
-        "WHERE e.id > ? AND e.kind > 3 AND t.sequence = ? AND t.left_at IS NULL UNION "
-        "SELECT c.subscriber FROM consent_entries c CROSS JOIN sequence_stays t ON t.subscriber = c.subscriber "
-        "WHERE c.id > ? AND t.sequence = ? AND t.left_at IS NULL",
-        (event, id, consent, id),
-    ).fetchall()
-    return [int(r["s"]) for r in rows], int(top["e"]), int(top["c"])
-
-
-def happened(db: sqlite3.Connection, ids: Sequence[int], since: dict[int, int], kind: int) -> set[int]:
-    """To whom something of a kind happened after a moment of their own."""
-    out: set[int] = set()
-    for i in range(0, len(ids), 500):
-        few = ",".join(map(str, ids[i : i + 500]))
-        for r in db.execute(f"SELECT subscriber, at FROM events WHERE kind = ? AND subscriber IN ({few})", (kind,)):
-            if r["at"] >= since[int(r["subscriber"])]:
-                out.add(int(r["subscriber"]))
-    return out
-
-
-def move_due(db: sqlite3.Connection, rows: Many[tuple[int, int]]) -> None:
-    """(due_at, stay)."""
-    db.executemany("UPDATE sequence_stays SET due_at = ? WHERE id = ? AND left_at IS NULL", rows)
-
-
-# what steps change
-
-
-def put_label(db: sqlite3.Connection, name: str, people: Sequence[int], take: bool) -> None:
-    db.execute("INSERT OR IGNORE INTO labels (name) VALUES (?)", (name,))
-    label = db.execute("SELECT id FROM labels WHERE name = ?", (name,)).fetchone()["id"]
-    if take:
-        db.executemany("DELETE FROM subscriber_labels WHERE label = ? AND subscriber = ?", ((label, s) for s in people))
-        facts_changed(db)
-    else:
-        add_labels(db, [(label, s, None) for s in people])
-
-
-def put_on_list(db: sqlite3.Connection, name: str, people: Sequence[int], take: bool, now: int) -> None:
-    db.execute("INSERT OR IGNORE INTO lists (name) VALUES (?)", (name,))
-    on = db.execute("SELECT id FROM lists WHERE name = ?", (name,)).fetchone()["id"]
-    if take:
-        db.executemany("DELETE FROM list_members WHERE list = ? AND subscriber = ?", ((on, s) for s in people))
-        facts_changed(db)
-    else:
-        add_members(db, [(on, s, now, None) for s in people])
-
-
-def put_field(db: sqlite3.Connection, name: str, value: str, people: Sequence[int]) -> None:
-    path = '$."' + name.replace('"', '\\"') + '"'
-    db.execute("INSERT OR IGNORE INTO field_names VALUES (?)", (name,))
-    db.executemany(
-        "UPDATE subscribers SET fields = json_set(fields, ?, ?) WHERE id = ?", ((path, value, s) for s in people)
-    )
-    facts_changed(db)
 
 
 # what one sees

@@ -14,7 +14,7 @@ from openmeadow.core.sequences.ladder import DAY, SECOND, Begin, Ladder, Leave, 
 from openmeadow.desk import campaigns, sending, versions
 from openmeadow.desk.sequences import moving, writing
 from openmeadow.store import campaigns as ledger
-from openmeadow.store import events, sequences
+from openmeadow.store import events, sequences, stays
 from openmeadow.store import senders as sender_table
 from openmeadow.store import subscribers as subscriber_table
 from tests.conftest import NOW, set_clock
@@ -153,7 +153,7 @@ def test_limits_a_day_pause_and_going_on(folder: Path) -> None:
         assert told == {"late": 25 - before, "days": 1 if 25 - before <= 20 else 2}
         step_on(m)
         assert sum(got(m, id)[3, "first"].values()) - before == min(20, 25 - before), "what piled up is spread"
-        assert writing.end(m.desk, id, "test") > 0 and sequences.in_queue(m.desk.store.read(), id) == 0
+        assert writing.end(m.desk, id, "test") > 0 and stays.in_queue(m.desk.store.read(), id) == 0
         step_on(m)
         with pytest.raises(Refused, match="has ended"):
             writing.write(m.desk, id, {"name": "x"}, "test")
@@ -171,20 +171,20 @@ def test_limits_a_day_pause_and_going_on(folder: Path) -> None:
 def test_who_enters_by_themselves(folder: Path, begin: Begin, does: str, people: int) -> None:
     with mailing(folder, 12) as m:
         with m.desk.store.atomic() as db:
-            sequences.put_label(db, "patron", [9], False)
-            sequences.put_on_list(db, "Balcony", [9], False, NOW)
-            sequences.put_field(db, "born", "1980-03-14", [9])
+            stays.put_label(db, "patron", [9], False)
+            stays.put_on_list(db, "Balcony", [9], False, NOW)
+            stays.put_field(db, "born", "1980-03-14", [9])
         id = made(m, replace(LADDER, begin=begin))
         assert writing.start(m.desk, id, "test")["queued"] == 0, "who was there before stays outside"
         step_on(m)
         assert got(m, id) == {}
         with m.desk.store.atomic() as db:
             if does == "label":
-                sequences.put_label(db, "patron", [1, 2, 3], False)
+                stays.put_label(db, "patron", [1, 2, 3], False)
             elif does == "list":
-                sequences.put_on_list(db, "Balcony", [1, 2, 3], False, NOW)
+                stays.put_on_list(db, "Balcony", [1, 2, 3], False, NOW)
             elif does == "field":
-                sequences.put_field(db, "born", "1991-03-13", [1, 2, 3])
+                stays.put_field(db, "born", "1991-03-13", [1, 2, 3])
         moving.forget(m.desk, id)
         until(m, NOW + DAY)
         assert sum(got(m, id).get((1, "first"), Counter()).values()) == people

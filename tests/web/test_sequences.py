@@ -12,7 +12,7 @@ from openmeadow.core.sequences.ladder import DAY, Ladder, Step
 from openmeadow.desk import accounts, answers, asking, campaigns, guarding, sending
 from openmeadow.desk.sequences import measuring, moving, ready, writing
 from openmeadow.store import campaigns as ledger
-from openmeadow.store import sequences
+from openmeadow.store import sequences, stays
 from openmeadow.web.app import make_app
 from tests.conftest import NOW
 from tests.desk.mailing import Mailing, mailing
@@ -169,7 +169,7 @@ def test_where_a_held_plan_s_trouble_comes_from(folder: Path) -> None:
     bad = [f"p{i}@{'wreck.example' if i < 12 else 'postern.example'}" for i in range(80)]
     with mailing(folder, 80, email=bad, gone=[NOW - DAY] * 12 + [10**12] * 68) as m:
         with m.desk.store.atomic() as db:
-            sequences.put_on_list(db, "Pier", list(range(1, 13)), False, NOW)
+            stays.put_on_list(db, "Pier", list(range(1, 13)), False, NOW)
         campaigns.write(m.desk, m.campaign, {"plan": {"lead_share": 0.0, "batches": 1, "resend": False}})
         campaigns.start(m.desk, m.campaign, "test")
         sending.send_due(m.desk, m.tokens)

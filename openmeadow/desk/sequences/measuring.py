@@ -16,7 +16,7 @@ from openmeadow.core.sequences.ladder import MAILS, Ladder
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.sequences import writing
 from openmeadow.desk.sequences.reading import ladder_of, pass_of, row_of
-from openmeadow.store import campaigns, sequences
+from openmeadow.store import campaigns, sequences, stays
 
 WEEK, CHEAP = 7 * 86_400, 0.25
 NOT_YET = int(FAR)
@@ -153,7 +153,7 @@ def see(desk: Desk, id: int) -> dict[str, Any]:
     missing = writing.missing(desk, id) if row["state"] == "draft" else []
     inside = sum(f.here for f in figures.values())
     entering = next((r["people"] for r in sequences.steps(db, id) if r["step"] == 0), 0)
-    queued = sequences.in_queue(db, id)
+    queued = stays.in_queue(db, id)
     why: Counter[str] = Counter()
     for r in sequences.left(db, id):
         why[r["why"]] += r["people"]

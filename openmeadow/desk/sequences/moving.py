@@ -21,7 +21,7 @@ from openmeadow.core.sequences.machine import FINISHED, MAILED, WAITS, Moved
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.sequences.asking import Asked, condition, zone_of
 from openmeadow.desk.sequences.reading import ladder_of, pass_of
-from openmeadow.store import campaigns, events, sequences, subscribers
+from openmeadow.store import campaigns, events, sequences, stays, subscribers
 
 CHUNK = 500
 SHARE = 20  # looking who enters takes at most one part in so many of the time
@@ -52,13 +52,13 @@ class Runner:
         names = {p["id"]: p["name"] for p in subscribers.names(desk.store.read(), "purposes")}
         self.purpose = names.get(row["purpose"], "")
 
-    def asked(self, stays: Sequence[Any]) -> Asked:
-        return Asked(self.desk, self.ladder, self.messages, stays)
+    def asked(self, them: Sequence[Any]) -> Asked:
+        return Asked(self.desk, self.ladder, self.messages, them)
 
     def news(self) -> int:
         """Whoever something happened to since the last look leaves at once where that is a reason to."""
         row, db = self.row, self.desk.store.read()
-        people, event, consent = sequences.with_news(db, row["id"], row["seen_event"], row["seen_consent"])
+        people, event, consent = stays.with_news(db, row["id"], row["seen_event"], row["seen_consent"])
         if (event, consent) == (row["seen_event"], row["seen_consent"]):
             return 0
         gone = 0
@@ -70,21 +70,21 @@ class Runner:
 
     def leave(self, people: Sequence[int]) -> int:
         """Those of some people who have a reason to leave, leave; how many."""
-        stays = sequences.inside(self.desk.store.read(), self.row["id"], people)
-        if not stays:
+        them = stays.inside(self.desk.store.read(), self.row["id"], people)
+        if not them:
             return 0
-        asked = self.asked(stays)
+        asked = self.asked(them)
         why = asked.leaving(self.purpose)
         with self.desk.store.atomic() as w:
-            return sequences.leave(w, [(asked.stay[s], self.desk.now(), reason) for s, reason in why.items()])
+            return stays.leave(w, [(asked.stay[s], self.desk.now(), reason) for s, reason in why.items()])
 
     def settle(self) -> int:
         """Whose message was handed over, or will not be, goes on; where the gate said no for good they leave."""
         moved = 0
-        while stays := sequences.mailed(self.desk.store.read(), self.row["id"], CHUNK):
+        while them := stays.mailed(self.desk.store.read(), self.row["id"], CHUNK):
             out: list[tuple[int, str]] = []
             on: list[Any] = []
-            for t in stays:
+            for t in them:
                 reason = t["reason"] or ""
                 if t["delivery"] == "failed":
                     out.append((t["id"], f"could not be delivered ({reason.partition(':')[0]})"))
@@ -93,27 +93,27 @@ class Runner:
                 else:
                     on.append(t)
             with self.desk.store.atomic() as w:
-                sequences.leave(w, [(id, self.desk.now(), why) for id, why in out])
+                stays.leave(w, [(id, self.desk.now(), why) for id, why in out])
             moved += len(out) + self._move(on, "mailed")
         return moved
 
     def go_on(self) -> int:
         """Whose moment has come."""
         moved = 0
-        while stays := sequences.due(self.desk.store.read(), self.row["id"], self.desk.now(), CHUNK):
-            moved += self._move(stays, "due")
+        while them := stays.due(self.desk.store.read(), self.row["id"], self.desk.now(), CHUNK):
+            moved += self._move(them, "due")
         return moved
 
-    def _move(self, stays: Sequence[Any], how: str) -> int:
+    def _move(self, them: Sequence[Any], how: str) -> int:
         """Some people on by the step machine; reasons to leave win over what is due at the same moment."""
-        if not stays:
+        if not them:
             return 0
         now, db = self.desk.now(), self.desk.store.read()
-        asked = self.asked(stays)
+        asked = self.asked(them)
         why = asked.leaving(self.purpose)
-        passed = sequences.passed(db, [t["id"] for t in stays])
+        passed = stays.passed(db, [t["id"] for t in them])
         gone, came = [], []
-        for t in stays:
+        for t in them:
             s = int(t["subscriber"])
             if s in why:
                 gone.append((int(t["id"]), now, why[s]))
@@ -122,11 +122,11 @@ class Runner:
         mail = [(t, m) for t, m in came if m.state == MAILED]
         rows = self._deliveries(mail, asked, now)
         with self.desk.store.atomic() as w:
-            sequences.leave(w, gone)
-            sequences.pass_steps(w, [(t["id"], key, now) for t, m in came for key in m.passed])
+            stays.leave(w, gone)
+            stays.pass_steps(w, [(t["id"], key, now) for t, m in came for key in m.passed])
             self._act(w, came, now)
             version = self.row["version"]
-            sequences.arrive(
+            stays.arrive(
                 w,
                 [
                     (t["id"], m.step, m.lane, m.due_at if m.state == WAITS else None, version, now)
@@ -134,9 +134,9 @@ class Runner:
                     if m.state != FINISHED
                 ],
             )
-            sequences.leave(w, [(int(t["id"]), now, None) for t, m in came if m.state == FINISHED])
+            stays.leave(w, [(int(t["id"]), now, None) for t, m in came if m.state == FINISHED])
             sequences.add_mail(w, rows)
-        return len(stays)
+        return len(them)
 
     def _ask_machine(self, t: Any, how: str, asked: Asked, passed: set[int], now: int) -> Moved:
         step = self.ladder.step(t["step"])
@@ -158,14 +158,14 @@ class Runner:
                 todo[step].append(int(t["subscriber"]))
         for step, people in todo.items():
             if step.kind == "label":
-                sequences.put_label(w, step.name, people, step.take)
+                stays.put_label(w, step.name, people, step.take)
             elif step.kind == "list":
-                sequences.put_on_list(w, step.name, people, step.take, now)
+                stays.put_on_list(w, step.name, people, step.take, now)
             elif step.kind == "let go":
                 why = f"sequence “{self.row['name']}”"
                 subscribers.add_suppressions(w, [(s, LET_GO, now, why, None) for s in people])
             else:
-                sequences.put_field(w, step.name, step.value, people)
+                stays.put_field(w, step.name, step.value, people)
 
     def _deliveries(self, mail: Sequence[tuple[Any, Moved]], asked: Asked, now: int) -> list[Any]:
         if not mail:
@@ -190,32 +190,32 @@ class Runner:
         """Who the condition of entering has come to hold for goes into the queue; who may begin today begins."""
         self.look()
         db, row = self.desk.store.read(), self.row
-        if not sequences.in_queue(db, row["id"]):
+        if not stays.in_queue(db, row["id"]):
             return 0
-        waiting = sequences.queued(db, row["id"])
+        waiting = stays.queued(db, row["id"])
         who = np.array([r["subscriber"] for r in waiting], np.int64)
         provider = np.array([r["provider"] for r in waiting], np.int64)
         now = self.desk.now()
         local = datetime.fromtimestamp(now, UTC).astimezone(ZoneInfo(self.zone))
         today = int(local.replace(hour=0, minute=0, second=0, microsecond=0).timestamp())
-        of = sequences.begun_since(db, row["id"], today)
-        before = sequences.begun_before(db, row["id"], today)
+        of = stays.begun_since(db, row["id"], today)
+        before = stays.begun_before(db, row["id"], today)
         mine = who[
             intake.begins(self.ladder.begin, who, provider, row["seed"], sum(of.values()), int(before), of)
         ].tolist()
         if not mine:
             return 0
-        runs = sequences.last_runs(db, row["id"], mine)
+        runs = stays.last_runs(db, row["id"], mine)
         held = draw(row["seed"], np.array(mine, np.int64), HELD_LOT) < self.ladder.held_back
         with self.desk.store.atomic() as w:
-            sequences.begin(
+            stays.begin(
                 w,
                 [
                     (row["id"], s, runs.get(s, (0, None))[0] + 1, int(h), row["version"], now)
                     for s, h in zip(mine, held.tolist(), strict=True)
                 ],
             )
-            sequences.unqueue(w, row["id"], mine)
+            stays.unqueue(w, row["id"], mine)
         return len(mine)
 
     def look(self) -> None:
@@ -234,24 +234,24 @@ class Runner:
         view = self.desk.view()
         ids = view.columns.people.id
         holds = condition(self.desk, view, begin)
-        before = np.isin(ids, sequences.held_before(db, self.row["id"]), assume_unique=True)
+        before = np.isin(ids, stays.held_before(db, self.row["id"]), assume_unique=True)
         came, went = ids[intake.entered(holds, before)].tolist(), ids[before & ~holds].tolist()
         if came or went:
             with self.desk.store.atomic() as w:
-                sequences.hold_now(w, self.row["id"], came, went)
+                stays.hold_now(w, self.row["id"], came, went)
                 queue(self.desk, w, self.row, self.ladder, came)
         _looked[key] = (state, time.monotonic(), time.monotonic() - begun)
 
 
 def queue(desk: Desk, w: Any, row: Any, ladder: Ladder, people: Sequence[int]) -> int:
     """Put people in the queue of a sequence, those who may enter (again); how many."""
-    runs, now, again = sequences.last_runs(w, row["id"], people), desk.now(), ladder.begin.again_after
+    runs, now, again = stays.last_runs(w, row["id"], people), desk.now(), ladder.begin.again_after
     fit = []
     for s in people:
         run = runs.get(s)
         if run is None or (run[1] is not None and again is not None and now - run[1] >= again):
             fit.append(s)
-    return sequences.queue(w, row["id"], fit, now)
+    return stays.queue(w, row["id"], fit, now)
 
 
 def forget(desk: Desk, id: int) -> None:
@@ -266,7 +266,7 @@ def no_more(desk: Desk, campaign: Any, kind: str, deliveries: Sequence[Any]) -> 
     runner = Runner(desk, row)
     people = [int(d["subscriber"]) for d in deliveries]
     runner.leave(people)
-    open_stays = {int(t["id"]): t for t in sequences.inside(desk.store.read(), row["id"], people)}
+    open_stays = {int(t["id"]): t for t in stays.inside(desk.store.read(), row["id"], people)}
     out = {int(d["subscriber"]): "left the sequence" for d in deliveries if d["stay"] not in open_stays}
     again = [open_stays[d["stay"]] for d in deliveries if kind != "first" and d["stay"] in open_stays]
     if again:
@@ -281,7 +281,7 @@ def next_due(desk: Desk) -> int | None:
     db, now = desk.store.read(), desk.now()
     stepping = sequences.next_step(db)
     moments = [int(stepping["at"])] if stepping is not None else []
-    if any(sequences.in_queue(db, r["id"]) or ladder_of(r).begin.on != "by hand" for r in sequences.running(db)):
+    if any(stays.in_queue(db, r["id"]) or ladder_of(r).begin.on != "by hand" for r in sequences.running(db)):
         local = datetime.fromtimestamp(now, UTC).astimezone(ZoneInfo(str(desk.setting("time_zone"))))
         tomorrow = (local + timedelta(days=1)).replace(hour=0, minute=0, second=0, microsecond=0, tzinfo=None)
         moments.append(real(tomorrow, ZoneInfo(str(desk.setting("time_zone")))))

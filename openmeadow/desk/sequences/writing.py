@@ -19,7 +19,7 @@ from openmeadow.desk.planning import SAME, plan_of
 from openmeadow.desk.sequences import moving
 from openmeadow.desk.sequences.asking import condition
 from openmeadow.desk.sequences.reading import PASSES, ladder_of, pass_of, row_of
-from openmeadow.store import campaigns, sequences, subscribers, workspace, writing
+from openmeadow.store import campaigns, sequences, stays, subscribers, workspace, writing
 
 PAUSED = "The sequence is paused."
 OUT = "out"
@@ -86,14 +86,14 @@ def write(
 
 def _send_elsewhere(desk: Desk, db: Any, id: int, key: int, after: Ladder, to: int | str) -> None:
     now = desk.now()
-    stays = [t for t in sequences.all_inside(db, id) if t["step"] == key]
+    them = [t for t in stays.all_inside(db, id) if t["step"] == key]
     if to == OUT:
-        sequences.leave(db, [(t["id"], now, "taken out with their step") for t in stays])
+        stays.leave(db, [(t["id"], now, "taken out with their step") for t in them])
         return
     step = after.step(int(to))
     assert step is not None
-    sequences.drop_waiting(db, [t["id"] for t in stays], "their step was taken away", now)
-    sequences.arrive(db, [(t["id"], step.key, step.lane, now, row_version(db, id), now) for t in stays])
+    stays.drop_waiting(db, [t["id"] for t in them], "their step was taken away", now)
+    stays.arrive(db, [(t["id"], step.key, step.lane, now, row_version(db, id), now) for t in them])
 
 
 def row_version(db: Any, id: int) -> int:
@@ -218,14 +218,14 @@ def start(desk: Desk, id: int, who: str, *, with_those_there: bool = False) -> d
         raise Refused(f"It is not complete yet. {found[0].sentence}{rest}")
     ladder, view = ladder_of(row), desk.view()
     there = view.columns.people.id[condition(desk, view, ladder.begin)].tolist()
-    top = sequences.with_news(desk.store.read(), id, 1 << 62, 1 << 62)
+    top = stays.with_news(desk.store.read(), id, 1 << 62, 1 << 62)
     with desk.store.atomic() as db:
         for mail in sequences.mails(db, id).values():
             if mail["state"] == "draft":
                 _open(desk, db, campaigns.one(db, mail["id"]), who)
         _set_arms(db, id, ladder)
         sequences.add_version(db, id, row["version"], row["ladder"], who, desk.now())
-        sequences.hold_now(db, id, there, [])
+        stays.hold_now(db, id, there, [])
         queued = moving.queue(desk, db, row, ladder, there) if with_those_there else 0
         sequences.update(
             db, id, {"state": "running", "started_at": desk.now(), "seen_event": top[1], "seen_consent": top[2]}
@@ -244,7 +244,7 @@ def bring_in(desk: Desk, id: int, people: list[int], who: str) -> dict[str, Any]
     with desk.store.atomic() as db:
         came = moving.queue(desk, db, row, ladder, sorted(set(people)))
         workspace.log(db, desk.now(), who, "put people into sequence", row["name"], came)
-    return {"queued": came, "portions": intake.portions(sequences.in_queue(desk.store.read(), id), ladder.begin)}
+    return {"queued": came, "portions": intake.portions(stays.in_queue(desk.store.read(), id), ladder.begin)}
 
 
 def pause(desk: Desk, id: int, who: str) -> None:
@@ -263,10 +263,10 @@ def go_on(desk: Desk, id: int, who: str) -> dict[str, Any]:
     row, now = _in_state(desk, id, "paused"), desk.now()
     a_day = ladder_of(row).begin.a_day
     with desk.store.atomic() as db:
-        stays = [t for t in sequences.all_inside(db, id) if t["due_at"] is not None]
-        due = machine.spread([t["due_at"] for t in stays], now, a_day)
-        late = sum(t["due_at"] <= now for t in stays)
-        sequences.move_due(db, [(at, t["id"]) for at, t in zip(due, stays, strict=True) if at != t["due_at"]])
+        them = [t for t in stays.all_inside(db, id) if t["due_at"] is not None]
+        due = machine.spread([t["due_at"] for t in them], now, a_day)
+        late = sum(t["due_at"] <= now for t in them)
+        stays.move_due(db, [(at, t["id"]) for at, t in zip(due, them, strict=True) if at != t["due_at"]])
         sequences.update(db, id, {"state": "running"})
         for mail in sequences.mails(db, id).values():
             if mail["state"] == "held" and mail["held_why"] == PAUSED:
@@ -281,10 +281,8 @@ def end(desk: Desk, id: int, who: str) -> int:
     if row["state"] not in ("running", "paused"):
         raise Refused(f"“{row['name']}” is {row['state']}, so this cannot be done.")
     with desk.store.atomic() as db:
-        gone = sequences.leave(
-            db, [(t["id"], desk.now(), "the sequence was ended") for t in sequences.all_inside(db, id)]
-        )
-        sequences.unqueue(db, id)
+        gone = stays.leave(db, [(t["id"], desk.now(), "the sequence was ended") for t in stays.all_inside(db, id)])
+        stays.unqueue(db, id)
         sequences.update(db, id, {"state": "ended"})
         for mail in sequences.mails(db, id).values():
             if mail["state"] in ("sending", "held"):
@@ -305,7 +303,7 @@ def take_out(desk: Desk, id: int, stay: int, who: str) -> None:
     """One person leaves by hand."""
     _stay(desk, id, stay)
     with desk.store.atomic() as db:
-        sequences.leave(db, [(stay, desk.now(), f"taken out by {who}")])
+        stays.leave(db, [(stay, desk.now(), f"taken out by {who}")])
         workspace.log(db, desk.now(), who, "took a person out of", row_of(desk, id)["name"], 1)
 
 
@@ -315,7 +313,7 @@ def move_on(desk: Desk, id: int, stay: int, who: str) -> None:
     if t["due_at"] is None:
         raise Refused("Their message is on its way; it goes as soon as it may.")
     with desk.store.atomic() as db:
-        sequences.move_due(db, [(desk.now(), stay)])
+        stays.move_due(db, [(desk.now(), stay)])
         workspace.log(db, desk.now(), who, "moved a person on in", row_of(desk, id)["name"], 1)
 
 

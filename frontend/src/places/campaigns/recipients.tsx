@@ -40,6 +40,8 @@ export function RecipientsPage({
     const [lists_in, lists_out] = placed(to, name, c.lists_in, c.lists_out);
     return keep({ lists_in, lists_out });
   };
+  // those in use when the page is opened stand first; they keep their place while one chooses
+  const [first] = useState(() => new Set([...c.segments_in, ...c.segments_out]));
   const at = (id: number): Side => (c.segments_in.includes(id) ? "in" : c.segments_out.includes(id) ? "out" : "");
   const listAt = (n: string): Side => (c.lists_in.includes(n) ? "in" : c.lists_out.includes(n) ? "out" : "");
   const draft = c.state === "draft";
@@ -92,19 +94,21 @@ export function RecipientsPage({
             </tr>
           </thead>
           <tbody>
-            {all.data.segments.map((s) => (
-              <tr key={s.id}>
-                <td>
-                  <SideSelect name={s.name} at={at(s.id)} set={(to) => segment(s.id, to)} disabled={!draft} />
-                </td>
-                <td>
-                  <span className={at(s.id) ? "font-semibold" : ""}>{s.name}</span>
-                  <br />
-                  <span className="text-[13px] text-ink-2">{s.rule}</span>
-                </td>
-                <td className="n">{s.count === null ? "–" : count(s.count)}</td>
-              </tr>
-            ))}
+            {[...all.data.segments]
+              .sort((a, b) => Number(first.has(b.id)) - Number(first.has(a.id)))
+              .map((s) => (
+                <tr key={s.id}>
+                  <td>
+                    <SideSelect name={s.name} at={at(s.id)} set={(to) => segment(s.id, to)} disabled={!draft} />
+                  </td>
+                  <td>
+                    <span className={at(s.id) ? "font-semibold" : ""}>{s.name}</span>
+                    <br />
+                    <span className="text-[13px] text-ink-2">{s.rule}</span>
+                  </td>
+                  <td className="n">{s.count === null ? "–" : count(s.count)}</td>
+                </tr>
+              ))}
           </tbody>
         </table>
       )}

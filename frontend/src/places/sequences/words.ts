@@ -35,7 +35,8 @@ export const BEGINS: { on: string; words: string; what: "" | keyof M["SequenceCh
 
 export function span(seconds: number): string {
   if (seconds && seconds % (7 * DAY) === 0 && seconds >= 14 * DAY) return `${seconds / (7 * DAY)} weeks`;
-  return duration(seconds);
+  const days = seconds / DAY;
+  return days && Number.isInteger(days) ? `${days} ${days === 1 ? "day" : "days"}` : duration(seconds);
 }
 
 export function waiting(s: Step): string {
