@@ -4,6 +4,7 @@ import { useNavigate } from "react-router";
 import { type M, post, remove } from "../../api/client";
 import { count, people } from "../../logic/format";
 import { Ask } from "../../parts/basics";
+import { TextField } from "../../parts/labelled";
 
 /** Start, pause, go on, end, put people in. */
 export function Acts({ s }: { s: M["SequenceView"] }) {
@@ -58,15 +59,12 @@ export function Acts({ s }: { s: M["SequenceView"] }) {
               <span className="label">Addresses, one a line</span>
               <textarea className="field" rows={3} value={emails} onChange={(e) => setEmails(e.target.value)} />
             </label>
-            <label className="mt-3 block">
-              <span className="label">Or everybody of whom this rule holds</span>
-              <input
-                className="field"
-                value={rule}
-                placeholder='in segment "Season news regulars"'
-                onChange={(e) => setRule(e.target.value)}
-              />
-            </label>
+            <TextField
+              label="Or everybody of whom this rule holds"
+              value={rule}
+              set={setRule}
+              placeholder='in segment "Season news regulars"'
+            />
             <p className="mt-3">
               {limit ? `At most ${count(limit)} begin a day; the others wait. ` : "All of them begin at once. "}
               {s.ladder.begin.again_after === null && "Whoever has been inside before does not enter again."}

@@ -1,6 +1,7 @@
 import { useState } from "react";
 import type { M } from "../../api/client";
 import { Sentence } from "../../parts/basics";
+import { TextField } from "../../parts/labelled";
 import { BEGINS, DAY } from "./words";
 
 /** When it begins, how many a day, what it is about, who leaves at once. */
@@ -58,10 +59,7 @@ export function BeginForm({
       }}
     >
       <h2>How it begins</h2>
-      <label className="block">
-        <span className="label">Name</span>
-        <input className="field" value={head.name} onChange={(e) => setHead({ ...head, name: e.target.value })} />
-      </label>
+      <TextField label="Name" value={head.name} set={(text) => setHead({ ...head, name: text })} />
       <label className="block">
         <span className="label">Begins when</span>
         <select className="field" value={b.on} onChange={(e) => setB({ ...b, on: e.target.value, what: "" })}>
@@ -154,15 +152,12 @@ export function BeginForm({
         {tick("they confirm", leave.confirmed, (confirmed) => setLeave({ ...leave, confirmed }))}
         {tick("they book", leave.booked, (booked) => setLeave({ ...leave, booked }))}
       </div>
-      <label className="block">
-        <span className="label">or this rule holds</span>
-        <input
-          className="field"
-          value={leave.rule}
-          placeholder='has label "patron"'
-          onChange={(e) => setLeave({ ...leave, rule: e.target.value })}
-        />
-      </label>
+      <TextField
+        label="or this rule holds"
+        value={leave.rule}
+        set={(text) => setLeave({ ...leave, rule: text })}
+        placeholder='has label "patron"'
+      />
       <label className="flex items-center gap-2 pt-2">
         Held back from repeats, by lot
         <input

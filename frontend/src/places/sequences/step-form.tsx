@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import { type M, post } from "../../api/client";
 import { count } from "../../logic/format";
 import { Ask, Sentence } from "../../parts/basics";
+import { TextField } from "../../parts/labelled";
 import type { Going } from "./ladder";
 import { StandHere } from "./stand-here";
 import { WaitFields } from "./wait-fields";
@@ -70,10 +71,7 @@ export function StepForm({
         }}
       >
         {(x.kind === "message" || x.kind === "consent request") && (
-          <label className="block">
-            <span className="label">Called here</span>
-            <input className="field" value={x.name} onChange={(e) => set({ name: e.target.value })} />
-          </label>
+          <TextField label="Called here" value={x.name} set={(text) => set({ name: text })} />
         )}
         {mail && shown?.campaign && x.kind !== "repeat" && (
           <Link className="btn w-full" to={`/campaigns/${shown.campaign}/message`}>
@@ -95,24 +93,18 @@ export function StepForm({
         )}
         {x.kind === "repeat" && (
           <>
-            <label className="block">
-              <span className="label">Another subject</span>
-              <input
-                className="field"
-                value={x.subject}
-                placeholder="the same"
-                onChange={(e) => set({ subject: e.target.value })}
-              />
-            </label>
-            <label className="block">
-              <span className="label">Another preview text</span>
-              <input
-                className="field"
-                value={x.preview}
-                placeholder="the same"
-                onChange={(e) => set({ preview: e.target.value })}
-              />
-            </label>
+            <TextField
+              label="Another subject"
+              value={x.subject}
+              set={(text) => set({ subject: text })}
+              placeholder="the same"
+            />
+            <TextField
+              label="Another preview text"
+              value={x.preview}
+              set={(text) => set({ preview: text })}
+              placeholder="the same"
+            />
           </>
         )}
         {x.kind === "question" && (
@@ -126,15 +118,12 @@ export function StepForm({
               </select>
             </label>
             {x.asks === "rule" && (
-              <label className="block">
-                <span className="label">Rule</span>
-                <input
-                  className="field"
-                  value={x.rule}
-                  placeholder="band is Strong or Steady"
-                  onChange={(e) => set({ rule: e.target.value })}
-                />
-              </label>
+              <TextField
+                label="Rule"
+                value={x.rule}
+                set={(text) => set({ rule: text })}
+                placeholder="band is Strong or Steady"
+              />
             )}
             {(["yes", "no"] as const).map((word) => (
               <label key={word} className="flex items-center gap-2">
@@ -170,10 +159,7 @@ export function StepForm({
               </datalist>
             </label>
             {x.kind === "field" ? (
-              <label className="block">
-                <span className="label">Becomes</span>
-                <input className="field" value={x.value} onChange={(e) => set({ value: e.target.value })} />
-              </label>
+              <TextField label="Becomes" value={x.value} set={(text) => set({ value: text })} />
             ) : (
               <label className="flex items-center gap-2">
                 <input type="checkbox" checked={x.take} onChange={(e) => set({ take: e.target.checked })} /> take it off
