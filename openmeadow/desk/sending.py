@@ -20,6 +20,7 @@ from openmeadow.desk.sequences import moving
 from openmeadow.desk.writer import Writer
 from openmeadow.store import campaigns, events, workspace
 from openmeadow.store.facts import StoreFacts
+from openmeadow.store.guarded import OWN_WAITS
 from openmeadow.store.subscribers import facts_version
 from openmeadow.wire.tokens import Tokens
 
@@ -157,7 +158,7 @@ def _turn(desk: Desk, writer: Writer, batch: Any, after: int) -> tuple[Turn, int
 def _not_now(desk: Desk, row: Any, plan: dict[str, Any], d: Any, reason: str) -> None:
     """Passed over with the reason. Who has only had too many messages waits: a campaign's a day, within the plan's last
     moment, a sequence's until the next allowed moment."""
-    now, last, full = desk.now(), plan["no_later_than"], reason == "too many messages"
+    now, last, full = desk.now(), plan["no_later_than"], reason == TOO_MANY
     again = now + A_DAY
     if row["sequence"] and full:
         again = max(now + 60, next_allowed(events.sent_to(desk.store.read(), d["subscriber"], now - 7 * A_DAY), now))
@@ -190,7 +191,7 @@ def _reasons(desk: Desk, row: Any, batch: Any, deliveries: Sequence[Any]) -> tup
 
 
 ASKED_ONCE = "asked for consent once already"
-CAP_FULL = "its provider's cap for the day is full"
+TOO_MANY, CAP_FULL = OWN_WAITS
 
 
 def _over_caps(desk: Desk, caps: dict[str, int], facts: StoreFacts, without: dict[int, str]) -> dict[int, str]:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import sqlite3
 
+OWN_WAITS = ("too many messages", "its provider's cap for the day is full")  # put off by ourselves, never tried
+
 
 def handed(db: sqlite3.Connection, campaign: int, since: int) -> list[sqlite3.Row]:
     """(kind of pass, number of batch, provider, state, reason's class word, whether it was tried more than once, count) of
@@ -13,8 +15,9 @@ def handed(db: sqlite3.Connection, campaign: int, since: int) -> list[sqlite3.Ro
         "d.attempts > 1 AS again, count(*) AS n "
         "FROM deliveries d JOIN passes q ON q.id = d.pass JOIN batches b ON b.id = d.batch "
         "JOIN subscribers s ON s.id = d.subscriber WHERE q.campaign = ? AND d.changed_at >= ? "
-        "AND d.state IN ('handed over', 'failed', 'deferred') GROUP BY 1, 2, 3, 4, 5, 6",
-        (campaign, since),
+        "AND d.state IN ('handed over', 'failed', 'deferred') "
+        "AND NOT (d.state = 'deferred' AND d.reason IN (?, ?)) GROUP BY 1, 2, 3, 4, 5, 6",
+        (campaign, since, *OWN_WAITS),
     ).fetchall()
 
 

@@ -11,7 +11,7 @@ import pytest
 from openmeadow.core.columns import Kind
 from openmeadow.core.errors import Refused, RuleMistake
 from openmeadow.core.sequences.ladder import DAY, SECOND, Begin, Ladder, Leave, Step
-from openmeadow.desk import campaigns, sending, versions
+from openmeadow.desk import campaigns, guarding, sending, versions
 from openmeadow.desk.sequences import moving, writing
 from openmeadow.store import campaigns as ledger
 from openmeadow.store import events, sequences, stays
@@ -128,6 +128,10 @@ def test_who_is_inside_is_left_out_of_campaigns_and_one_a_day_holds(folder: Path
         rows = ledger.of_campaign(m.desk.store.read(), m.campaign, "first")
         assert len(rows) == 17 and all(d["state"] == "handed over" for d in rows), "those inside were not chosen"
         assert got(m, id)[7, "first"] == Counter({"deferred": 3}), "a second message the same day moves"
+        told = guarding.see(m.desk, sequences.mails(m.desk.store.read(), id)[7]["id"])["guardrails"]
+        assert not [g for g in told if g["guardrail"] == "deferrals" and g["k"]], (
+            "what we put off ourselves is no deferral"
+        )
         until(m, NOW + DAY + 60)
         assert got(m, id)[7, "first"] == Counter({"handed over": 3})
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections import Counter, defaultdict
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -192,7 +192,9 @@ def see(desk: Desk, id: int) -> dict[str, Any]:
         "left": [{"why": w, "people": n} for w, n in why.most_common()],
         "added": added,
         "compared": compared,
-        "portions": intake.portions(queued, ladder.begin)[:8],
+        "portions": intake.portions(queued, replace(ladder.begin, first_day=0) if inside + finished else ladder.begin)[
+            :8
+        ],
         "beside": beside(desk, id),
         "empty": _empty(row, inside + entering + queued),
     }
