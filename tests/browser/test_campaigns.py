@@ -121,7 +121,7 @@ def test_by_blocks_held_changed_and_judged(visit: Visit, tmp_path: Path) -> None
     visit.accessible()
 
     # what still waits is told something else
-    page.get_by_role("link", name="Message").click()
+    page.get_by_role("link", name="Change the message…").click()
     page.get_by_role("button", name="Change it for those").click()
     page.get_by_label(re.compile("^Subject")).fill("The last seats")
     page.get_by_role("button", name="Show what differs").click()

@@ -49,10 +49,7 @@ export function Overview({ s, pick }: { s: M["SequenceView"]; pick: (key: number
             </tbody>
           </table>
           {s.queued > 0 && s.portions.length > 0 && (
-            <p className="-mt-4 mb-6 text-[13px] text-ink-2">
-              Those waiting begin in portions: {s.portions.map(count).join(", then ")}
-              {s.portions.length === 8 ? " …" : ""} a day.
-            </p>
+            <p className="-mt-4 mb-6 text-[13px] text-ink-2">Those waiting begin {inPortions(s.portions)}.</p>
           )}
         </>
       )}
@@ -118,6 +115,12 @@ export function Overview({ s, pick }: { s: M["SequenceView"]; pick: (key: number
       )}
     </>
   );
+}
+
+/** "300 first, then 1,900 a day", or one number where the days are alike. */
+function inPortions([first = 0, then]: number[]): string {
+  if (then === undefined) return `together, ${count(first)} today`;
+  return first === then ? `${count(then)} a day` : `${count(first)} first, then ${count(then)} a day`;
 }
 
 function Row({ words, n }: { words: string; n: number }) {
