@@ -4,8 +4,23 @@ from itertools import product
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
-from openmeadow.core.consent.gate import AWAITING, GIVEN, KINDS, NONE, SUPPRESSION_REASONS, WITHDRAWN, Standing, ask
+from openmeadow.core.consent.gate import (
+    AWAITING,
+    DAY,
+    GIVEN,
+    KINDS,
+    MOST_A_DAY,
+    MOST_IN_7_DAYS,
+    NONE,
+    SUPPRESSION_REASONS,
+    WITHDRAWN,
+    Standing,
+    ask,
+    next_allowed,
+)
 
 HARD, COMPLAINT, LEFT, LET_GO, BAD, OTHER = range(1, 1 + len(SUPPRESSION_REASONS))
 YES_NO = (False, True)
@@ -70,3 +85,20 @@ def test_every_combination(kind: str) -> None:
     assert answer.permitted.tolist() == [not e for e in expected]
     first = [e[0] for e in expected if e]
     assert dict(answer.sieve(np.ones(len(EVERY), bool))) == {r: first.count(r) for r in first}
+
+
+@settings(deadline=None)
+@given(st.lists(st.integers(-8 * 86_400, 3600), max_size=12))
+def test_the_next_allowed_moment_is_the_first_that_is_not_too_many(ages: list[int]) -> None:
+    """At it one more is allowed, and a second before it was not."""
+    now = 1_773_308_520
+    sent = [now + a for a in ages]
+
+    def too_many(at: int) -> bool:
+        past = [t for t in sent if t <= now]
+        day, week = (sum(t > at - s for t in past) for s in (DAY, 7 * DAY))
+        return day >= MOST_A_DAY or week >= MOST_IN_7_DAYS
+
+    at = next_allowed(sent, now)
+    assert at >= now and not too_many(at)
+    assert at == now or too_many(at - 1)

@@ -7,6 +7,8 @@ import email.policy
 
 import dkim
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from openmeadow.core.authentication.dkim import Signer, new_key, record_text
 from openmeadow.core.message.assembly import Envelope, assemble
@@ -100,3 +102,23 @@ def test_long_addresses_in_headers_stand_word_for_word() -> None:
     read_back = email.message_from_bytes(raw, policy=email.policy.default)
     assert read_back["List-Unsubscribe"].strip() == f"<{url}>" and "Kürze" in read_back["List-Id"]
     assert read_back["Message-ID"].strip() == e.message_id
+
+
+@settings(max_examples=150, deadline=None)
+@given(
+    st.text(st.characters(codec="utf-8", exclude_characters="\r\x85\x0b\x0c\x1c\x1d\x1e\u2028\u2029"), max_size=300),
+    st.text(st.characters(codec="utf-8", categories=("L", "N", "P", "Zs")), min_size=1, max_size=120),
+)
+def test_what_is_put_together_reads_back(text: str, subject: str) -> None:
+    """Any text, any subject: the library that did not write the parts reads them as they were."""
+    subject = " ".join(subject.split()) or "x"
+    raw = assemble(
+        Said(subject, f"<p>{text}</p>", text), Envelope("Quay", "a@q.example", "b@x.example", "<1@q.example>", 0)
+    )
+    assert all(len(line) <= 78 and b"\r" not in line and b"\n" not in line for line in raw.split(b"\r\n"))
+    back = email.message_from_bytes(raw, policy=email.policy.default)
+    plain, html = back.get_body(("plain",)), back.get_body(("html",))
+    assert plain is not None and html is not None
+    assert plain.get_content().replace("\r\n", "\n").rstrip("\n") == text.rstrip("\n")
+    assert html.get_content().replace("\r\n", "\n").rstrip("\n") == f"<p>{text}</p>"
+    assert [p.get_content_type() for p in back.iter_parts()] == ["text/plain", "text/html"]
