@@ -43,7 +43,10 @@ class Known:
     def frozen(self, name: str, day: str) -> Mask:
         return np.array([day == "2026-03-12", False, True, False])
 
-    permitted = provider_is = came_by = language_is = country_is = inside_sequence = has_label
+    permitted = provider_is = came_by = language_is = country_is = has_label
+
+    def inside_sequence(self, name: str, step: str | None) -> Mask:
+        return np.array([step is None, True, False, step is not None])
 
     def consent_is(self, purpose: str, channel: str, state: str) -> Mask:
         return np.array([state == ("given" if channel == "email" else "none")] * PEOPLE)
@@ -102,9 +105,10 @@ leaves = st.one_of(
     ),
     *(
         st.builds(k, names)
-        for k in (t.InList, t.HasLabel, t.Permitted, t.InSegment, t.ProviderIs, t.CameBy, t.LanguageIs, t.InsideSequence)
+        for k in (t.InList, t.HasLabel, t.Permitted, t.InSegment, t.ProviderIs, t.CameBy, t.LanguageIs)
     ),
     st.builds(t.CountryIs, names),
+    st.builds(t.InsideSequence, names, st.one_of(st.none(), names)),
     st.builds(t.FinishedSequence, names),
     st.builds(t.FinishedSequence, names, st.sampled_from(["more", "less"]), st.sampled_from([10.0, 30.0])),
     st.builds(t.SoftBounced, side, small, st.none()),
@@ -238,6 +242,8 @@ def holds(rule: t.Rule, p: int, events: list[E]) -> bool:
             return p == 1 or (p == 0 and source == "x")
         case t.InFrozen(name, day):
             return bool(Known().frozen(name, day)[p])
+        case t.InsideSequence(name, step):
+            return bool(Known().inside_sequence(name, step)[p])
         case t.FinishedSequence(_, which, d):
             at = {1: NOW - 40 * DAY, 2: NOW}.get(p)
             edge = NOW - (d or 0) * DAY
