@@ -19,7 +19,11 @@ frontend/node_modules/.package-lock.json: frontend/package.json frontend/package
 	@scripts/need.sh
 	cd frontend && npm install --silent --no-audit --no-fund --no-save
 
-openmeadow/web/dist/index.html: frontend/node_modules/.package-lock.json $(shell find frontend/src frontend/public frontend/index.html frontend/vite.config.ts -type f)
+TYPES := frontend/src/api/types.ts
+$(TYPES): .venv/installed frontend/node_modules/.package-lock.json $(wildcard openmeadow/web/*.py openmeadow/web/models/*.py openmeadow/web/api/*.py) frontend/scripts/types.mjs
+	$(PY) -m openmeadow.web.describe | node frontend/scripts/types.mjs $@
+
+openmeadow/web/dist/index.html: $(TYPES) $(shell find frontend/src frontend/public frontend/index.html frontend/vite.config.ts -type f)
 	cd frontend && npm run --silent build
 
 build/demo/24000/whole: .venv/installed
@@ -33,13 +37,14 @@ test: .venv/installed openmeadow/web/dist/index.html
 	cd frontend && npm run --silent test
 	$(PY) -m pytest
 
-check: .venv/installed frontend/node_modules/.package-lock.json
+check: $(TYPES)
 	.venv/bin/ruff check .
 	.venv/bin/mypy
 	cd frontend && npm run --silent check
 
-types: .venv/installed frontend/node_modules/.package-lock.json
-	$(PY) -m openmeadow.web.describe | node frontend/scripts/types.mjs frontend/src/api/types.ts
+types:
+	@rm -f $(TYPES)
+	@$(MAKE) --no-print-directory $(TYPES)
 
 bench: setup
 	$(PY) -m bench

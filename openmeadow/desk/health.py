@@ -177,7 +177,7 @@ def _by_records(desk: Desk, domains: list[Any], duty: str, records: tuple[str, .
         if order.index(state) < order.index(worst):
             worst = state
         if state != "holds":
-            words.append(f"{d['name']}: {next((r['found'] for r in mine if r['state'] == state), 'not looked up')}")
+            words.append(f"{d['name']}: {next((r['found'] for r in mine if r['state'] == state), 'not looked up yet')}")
         moments = [m for r in mine if (m := health.holds_since(desk.store.read(), d["id"], r["record"])) is not None]
         since += moments
     orgs = ", ".join(sorted({organisational_domain(d["name"]) for d in domains})) or "no domain"

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Browser, Page, sync_playwright
+from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from openmeadow import demo
 
@@ -21,6 +21,9 @@ FLAGS = [
     "--disable-sync",
 ]
 AXE = Path(__file__).parents[2] / "frontend/node_modules/axe-core/axe.min.js"
+
+
+expect.set_options(timeout=15_000)  # two cores do everything at once, the browser too
 
 
 @dataclass

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import json
 import re
-import subprocess
 from collections.abc import Iterator
 from io import BytesIO
 from pathlib import Path
@@ -187,14 +185,3 @@ def test_how_many_statements_a_page_takes(folder: Path) -> None:
     desk.view()
     assert len([s for s in said if s.startswith("SELECT")]) <= 4, said
     desk.close()
-
-
-def test_the_types_are_current(tmp_path: Path) -> None:
-    fresh = tmp_path / "types.ts"
-    subprocess.run(
-        ["node", str(ROOT / "frontend/scripts/types.mjs"), str(fresh)],
-        check=True,
-        cwd=ROOT / "frontend",
-        input=json.dumps(description()).encode(),
-    )
-    assert fresh.read_text() == (ROOT / "frontend/src/api/types.ts").read_text(), "run make types"

@@ -33,11 +33,13 @@ def register(api: Described, desk: Desk) -> None:
     def see() -> m.HealthView:
         """Providers by day (query ``sender``: of one domain), what refusals say, the obligations, receivers' reports."""
         view, found, says = desk.view(), health.receivers(desk), health.own_figures(desk)
+        domains = sender_table.domains(desk.store.read())
         return m.HealthView(
             now=view.now,
             days=health.DAYS,
             limits=health.LIMITS,
-            senders=[m.NamedThing(id=d["id"], name=d["name"]) for d in sender_table.domains(desk.store.read())],
+            senders=[m.NamedThing(id=d["id"], name=d["name"]) for d in domains],
+            looking=any(d["checked_at"] is None for d in domains),
             providers=[
                 m.ProviderDays(**p, says=m.OwnFigures(**says[p["name"]]) if p["name"] in says else None)
                 for p in health.providers(desk, view, request.args.get("sender", 0, int))

@@ -27,6 +27,7 @@ export function HealthPlace() {
     queryKey: ["health", sender],
     queryFn: () => get<M["HealthView"]>(`/health?sender=${sender}`),
     placeholderData: (b) => b,
+    refetchInterval: (x) => (x.state.data?.looking ? 1500 : false),
   });
   const d = q.data;
   if (!d)

@@ -19,7 +19,11 @@ const WORDS = {
 
 export function SenderPlace() {
   const { id } = useParams();
-  const q = useQuery({ queryKey: ["senders"], queryFn: () => get<M["Domains"]>("/senders") });
+  const q = useQuery({
+    queryKey: ["senders"],
+    queryFn: () => get<M["Domains"]>("/senders"),
+    refetchInterval: (x) => (x.state.data?.domains.some((d) => d.checked_at === null) ? 1500 : false),
+  });
   if (!q.data)
     return (
       <Page title="Senders">
@@ -122,7 +126,7 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
     <Page
       title={d.name}
       tag={<StateTag state={d.state} />}
-      lead={`${WORDS[d.state][0]?.toUpperCase()}${WORDS[d.state].slice(1)}. ${d.checked_at ? `Looked up ${ago(d.checked_at, now)}, by itself every hour.` : ""}`}
+      lead={`${WORDS[d.state][0]?.toUpperCase()}${WORDS[d.state].slice(1)}. ${d.checked_at ? `Looked up ${ago(d.checked_at, now)}, by itself every hour.` : "Being looked up now."}`}
       acts={
         <button type="button" className="btn" disabled={busy} onClick={act(() => post(`/senders/${d.id}/check`))}>
           Look again
