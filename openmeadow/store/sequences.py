@@ -96,9 +96,15 @@ def tie(db: sqlite3.Connection, campaign: int, sequence: int, step: int, kind: s
     )
 
 
-def untie(db: sqlite3.Connection, campaign: int) -> None:
-    """Take away the mail of a step that never mailed anybody."""
-    db.execute("DELETE FROM campaigns WHERE id = ? AND state = 'draft'", (campaign,))
+def highest_key(db: sqlite3.Connection, id: int) -> int:
+    """The highest key a step has ever had, those taken away counted, so that no other step is taken for one of them."""
+    row = db.execute(
+        "SELECT max(key) AS key FROM (SELECT max(step) AS key FROM campaigns WHERE sequence = ? UNION ALL "
+        "SELECT max(s.value ->> 'key') FROM sequence_versions v, json_each(v.ladder, '$.steps') s WHERE v.sequence = ? "
+        "UNION ALL SELECT max(s.value ->> 'key') FROM sequences q, json_each(q.ladder, '$.steps') s WHERE q.id = ?)",
+        (id, id, id),
+    ).fetchone()
+    return int(row["key"] or 0)
 
 
 def way_out(db: sqlite3.Connection, campaign: int, kind: str) -> tuple[int, int] | None:

@@ -128,6 +128,21 @@ def passed(db: sqlite3.Connection, stays: Sequence[int]) -> dict[int, set[int]]:
     return out
 
 
+def received(db: sqlite3.Connection, stays: Sequence[int], message: int) -> list[int]:
+    """Whose first of a message was handed over, or is in doubt, within one of these stays."""
+    out: list[int] = []
+    for i in range(0, len(stays), 500):
+        few = ",".join(map(str, stays[i : i + 500]))
+        rows = db.execute(
+            f"SELECT d.subscriber FROM deliveries d JOIN passes q ON q.id = d.pass AND q.kind = 'first' "
+            f"JOIN campaigns c ON c.id = q.campaign AND c.message = ? WHERE d.stay IN ({few}) "
+            "AND d.state IN ('handed over', 'in doubt')",
+            (message,),
+        )
+        out += [int(r["subscriber"]) for r in rows]
+    return out
+
+
 def pass_steps(db: sqlite3.Connection, rows: Many[tuple[int, int, int]]) -> None:
     """(stay, step, now), once each."""
     db.executemany("INSERT OR IGNORE INTO sequence_passages VALUES (?, ?, ?)", rows)

@@ -12,7 +12,7 @@ from openmeadow.core.columns import Kind
 from openmeadow.core.errors import Refused, RuleMistake
 from openmeadow.core.sequences.ladder import DAY, SECOND, Begin, Ladder, Leave, Step
 from openmeadow.desk import campaigns, guarding, sending, versions
-from openmeadow.desk.sequences import moving, writing
+from openmeadow.desk.sequences import lacking, moving, writing
 from openmeadow.store import campaigns as ledger
 from openmeadow.store import events, sequences, stays
 from openmeadow.store import senders as sender_table
@@ -220,10 +220,69 @@ def test_edits_while_it_runs(folder: Path) -> None:
         assert "A better seat" in {x["subject"] for box in m.world.mailboxes.values() for x in box}
 
 
+def test_a_step_added_while_it_runs_is_off_until_it_is_whole(folder: Path) -> None:
+    """A message half written reaches nobody, a step taken back has its message still, a key is never given twice."""
+    with mailing(folder, 20) as m:
+        id, db = made(m), m.desk.store.read()
+        removed = replace(LADDER, steps=LADDER.steps[:4])
+        writing.write(m.desk, id, {"ladder": removed.json()}, "test")
+        writing.write(m.desk, id, {"ladder": LADDER.json()}, "test")
+        assert sequences.mails(db, id)[5]["subject"] == "Subject 5"
+        writing.start(m.desk, id, "test")
+        writing.bring_in(m.desk, id, [1, 2], "test")
+        step_on(m)
+        key = sequences.highest_key(db, id) + 1
+        assert key == 7
+        fresh = Step(key, "message", name="A map", off=True)
+
+        def put(step: Step, leave: Leave = LADDER.leave) -> None:
+            ladder = replace(LADDER, steps=(*LADDER.steps[:3], step, *LADDER.steps[3:]), leave=leave)
+            writing.write(m.desk, id, {"ladder": ladder.json()}, "test")
+
+        for step, leave, said in (
+            (replace(fresh, off=False), LADDER.leave, "switched off until what it says"),
+            (Step(key, "label"), LADDER.leave, "Say which label"),
+            (Step(key, "question", asks="rule", rule="band is Purple", no="end"), LADDER.leave, "band is Purple"),
+            (fresh, Leave(rule="band iss Silent"), "cannot be read"),
+        ):
+            with pytest.raises(Refused, match=said):
+                put(step, leave)
+        assert sequences.one(db, id)["version"] == 1, "nothing of that was kept"
+        put(fresh)
+        with pytest.raises(Refused, match=r"A map: Write a subject.*switched off"):
+            put(replace(fresh, off=False))
+        assert [x.step for x in lacking.missing(m.desk, id)] == [key] * len(lacking.missing(m.desk, id)) != []
+        until(m, NOW + 3 * DAY)
+        campaigns.write(m.desk, sequences.mails(db, id)[key]["id"], {"subject": "A map", "html": HTML})
+        put(replace(fresh, off=False))
+        assert not lacking.missing(m.desk, id)
+        writing.bring_in(m.desk, id, [3], "test")
+        until(m, NOW + 12 * DAY)
+        sent = [d["subscriber"] for d in sequences.sent(db, id) if d["step"] == key]
+        assert sent == [3], "who passed it while it was off does not get it later"
+        writing.write(m.desk, id, {"ladder": LADDER.json()}, "test", going={key: "out"})
+        assert sequences.highest_key(db, id) == key, "taken away, and its key with it"
+
+
+def test_a_repeat_goes_to_whoever_got_its_message(folder: Path) -> None:
+    with mailing(folder, 6) as m:
+        ladder = Ladder((Step(1, "message", name="One"), Step(2, "repeat", of=1, wait=DAY, subject="Once more")))
+        id = made(m, ladder)
+        writing.start(m.desk, id, "test")
+        writing.bring_in(m.desk, id, [1, 2, 3], "test")
+        step_on(m)
+        with m.desk.store.atomic() as db:
+            db.execute("UPDATE deliveries SET state = 'passed over', reason = 'too soon' WHERE subscriber = 2")
+        until(m, NOW + 3 * DAY)
+        assert {
+            s: [d["kind"] for d in sequences.sent(m.desk.store.read(), id) if d["subscriber"] == s] for s in (1, 2, 3)
+        } == {1: ["first", "resend"], 2: ["first"], 3: ["first", "resend"]}
+
+
 def test_everything_missing_is_listed(folder: Path) -> None:
     with mailing(folder, 5) as m:
         id = writing.add(m.desk, "Half", "test", replace(LADDER, leave=Leave(rule="band is Purple")))
-        said = [(x.step, x.sentence) for x in writing.missing(m.desk, id)]
+        said = [(x.step, x.sentence) for x in lacking.missing(m.desk, id)]
         assert (0, "Choose the address it is sent from.") in said
         assert any(k == 1 and "Write a subject" in s for k, s in said) and any(k == 5 for k, _ in said)
         assert any("band is Purple" in s for _, s in said)

@@ -17,6 +17,7 @@ from openmeadow.core.rules.sentence import parse
 from openmeadow.core.rules.tree import View
 from openmeadow.core.sequences.ladder import Begin, Ladder, Step
 from openmeadow.desk.desk import Desk
+from openmeadow.store import stays
 from openmeadow.store.facts import StoreFacts
 
 ANSWERS = (Kind.OPENED, Kind.CLICKED, Kind.REPLIED, Kind.BOOKED)
@@ -32,10 +33,10 @@ def zone_of(desk_zone: str, step: Step | None, own: str | None) -> ZoneInfo:
 class Asked:
     """Answers about the people of some open stays, each question worked out once for all of them."""
 
-    def __init__(self, desk: Desk, ladder: Ladder, messages: dict[int, int], stays: Sequence[Any]) -> None:
+    def __init__(self, desk: Desk, ladder: Ladder, messages: dict[int, int], them: Sequence[Any]) -> None:
         """``messages`` gives each mailing step's message."""
         self.desk, self.ladder, self.messages = desk, ladder, messages
-        by_id = sorted(stays, key=lambda t: t["subscriber"])
+        by_id = sorted(them, key=lambda t: t["subscriber"])
         self.ids = np.array([t["subscriber"] for t in by_id], np.int64)
         self.entered = np.array([t["entered_at"] for t in by_id], np.int64)
         self.stay = {int(t["subscriber"]): int(t["id"]) for t in by_id}
@@ -59,6 +60,8 @@ class Asked:
             else:
                 kinds = STRONGER if step.asks == "clicked" and step.kind == "question" else ANSWERS
                 found = self.acted(kinds, {self.messages.get(step.of, -1)})
+                if step.kind == "repeat":  # who never got it left nothing unanswered
+                    found |= ~self.got(self.messages.get(step.of, -1))
             self._answers[step.key] = found
         return bool(self._answers[step.key][self.place(subscriber)])
 
@@ -75,6 +78,11 @@ class Asked:
         out = np.zeros(len(self.ids), bool)
         out[acts.person[hit]] = True
         return out
+
+    def got(self, message: int) -> Mask:
+        """To whom a message was handed over, or may have been, in this stay."""
+        db = self.desk.store.read()
+        return np.isin(self.ids, stays.received(db, list(self.stay.values()), message), assume_unique=True)
 
     def leaving(self, purpose: str) -> dict[int, str]:
         """Who leaves at once, and why: subscriber -> the reason; the first that applies."""

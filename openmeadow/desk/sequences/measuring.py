@@ -14,7 +14,7 @@ from openmeadow.core.resend.lift import ArmCount, lift
 from openmeadow.core.sequences import intake, machine
 from openmeadow.core.sequences.ladder import MAILS, Ladder
 from openmeadow.desk.desk import Desk
-from openmeadow.desk.sequences import writing
+from openmeadow.desk.sequences import lacking, writing
 from openmeadow.desk.sequences.reading import ladder_of, pass_of, row_of
 from openmeadow.store import campaigns, sequences, stays
 
@@ -150,7 +150,7 @@ def see(desk: Desk, id: int) -> dict[str, Any]:
     ladder, mails = ladder_of(row), sequences.mails(db, id)
     figures, added, compared = per_step(desk, id, ladder, row["version"])
     days = machine.days(ladder)
-    missing = writing.missing(desk, id) if row["state"] == "draft" else []
+    missing = lacking.missing(desk, id) if row["state"] != "ended" else []
     inside = sum(f.here for f in figures.values())
     entering = next((r["people"] for r in sequences.steps(db, id) if r["step"] == 0), 0)
     queued = stays.in_queue(db, id)
@@ -170,6 +170,7 @@ def see(desk: Desk, id: int) -> dict[str, Any]:
         "from_address": row["from_address"],
         "from_name": row["from_name"],
         "ladder": ladder.json(),
+        "next_key": sequences.highest_key(db, id) + 1,
         "steps": [
             {
                 "key": s.key,

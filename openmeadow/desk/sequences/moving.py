@@ -27,7 +27,7 @@ CHUNK = 500
 SHARE = 20  # looking who enters takes at most one part in so many of the time
 ENDING = ("erased", "suppressed", "bounced for good", "consent withdrawn", "consent none", "awaiting confirmation")
 HELD_LOT = 17
-DAY = 86_400
+HOUR, DAY = 3600, 86_400
 _looked: dict[tuple[str, int], tuple[tuple[int, int, int], float, float]] = {}
 
 
@@ -121,6 +121,8 @@ class Runner:
             came.append((t, self._ask_machine(t, how, asked, passed[t["id"]], now)))
         mail = [(t, m) for t, m in came if m.state == MAILED]
         rows = self._deliveries(mail, asked, now)
+        written = {r[3] for r in rows}
+        unready = {t["id"]: now + HOUR for t, _ in mail if t["id"] not in written}  # asked again then
         with self.desk.store.atomic() as w:
             stays.leave(w, gone)
             stays.pass_steps(w, [(t["id"], key, now) for t, m in came for key in m.passed])
@@ -129,7 +131,7 @@ class Runner:
             stays.arrive(
                 w,
                 [
-                    (t["id"], m.step, m.lane, m.due_at if m.state == WAITS else None, version, now)
+                    (t["id"], m.step, m.lane, m.due_at if m.state == WAITS else unready.get(t["id"]), version, now)
                     for t, m in came
                     if m.state != FINISHED
                 ],
@@ -177,7 +179,7 @@ class Runner:
             about, kind = pass_of(self.ladder, step)
             way = sequences.way_out(db, self.mails[about]["id"], kind) if about in self.mails else None
             if way is None:
-                continue  # what it says is not ready: they wait at the step
+                continue  # what it says is not ready
             held = step.kind == "repeat" and bool(t["held_back"])
             state, reason = (campaigns.PASSED_OVER, "held back") if held else (campaigns.WAITING, None)
             s = int(t["subscriber"])

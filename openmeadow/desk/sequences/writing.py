@@ -8,22 +8,21 @@ from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
-from openmeadow.core.errors import MeadowError, Refused
+from openmeadow.core.errors import Refused
 from openmeadow.core.message.body import links
 from openmeadow.core.sequences import intake, machine
-from openmeadow.core.sequences.ladder import MAILS, Lack, Ladder, lacks, read
+from openmeadow.core.sequences.ladder import MAILS, Ladder, read
 from openmeadow.desk import campaigns as desk_campaigns
-from openmeadow.desk import checking, templates
+from openmeadow.desk import templates
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.planning import SAME, plan_of
-from openmeadow.desk.sequences import moving
+from openmeadow.desk.sequences import lacking, moving
 from openmeadow.desk.sequences.asking import condition
 from openmeadow.desk.sequences.reading import PASSES, ladder_of, pass_of, row_of
 from openmeadow.store import campaigns, sequences, stays, subscribers, workspace, writing
 
 PAUSED = "The sequence is paused."
 OUT = "out"
-OF_ALL = ("Purpose", "From", "Sender", "Postal address", "Consent wording")
 
 
 def add(desk: Desk, name: str, who: str, ladder: Ladder | None = None) -> int:
@@ -64,7 +63,7 @@ def write(
                 f"{people:,} {'person stands' if people == 1 else 'people stand'} at a step that would go. "
                 "Say where they go: to another step, or out."
             )
-    if row["state"] != "draft" and (missing := lacks(after)):
+    if row["state"] != "draft" and (missing := lacking.while_running(desk, id, after)):
         raise Refused(f"It runs, so it has to stay whole. {missing[0].sentence}")
     plain = {k: values[k] for k in ("name", "purpose", "from_address", "from_name") if k in values}
     with desk.store.atomic() as db:
@@ -102,7 +101,8 @@ def row_version(db: Any, id: int) -> int:
 
 
 def _tie_mails(desk: Desk, id: int, who: str) -> None:
-    """Every step that mails has a campaign of its own behind it, with the sequence's purpose and sender."""
+    """Every step that mails has a campaign of its own behind it, with the sequence's purpose and sender. That of a step
+    taken away stays, for when the step is taken back."""
     row = row_of(desk, id)
     ladder, mails = ladder_of(row), sequences.mails(desk.store.read(), id)
     own = [s for s in ladder.steps if s.kind in MAILS and s.kind != "repeat"]
@@ -124,13 +124,10 @@ def _tie_mails(desk: Desk, id: int, who: str) -> None:
                 sent = {"purpose": row["purpose"], "from_address": row["from_address"], "from_name": row["from_name"]}
                 campaigns.update(w, campaign, sent | {"plan": json.dumps(plan)})
     with desk.store.atomic() as w:
-        for key, mail in mails.items():
-            if key not in {s.key for s in own}:
-                sequences.untie(w, mail["id"])
         if row["state"] != "draft":
             for step in own:
                 found = sequences.mails(w, id)[step.key]
-                if found["state"] == "draft":
+                if found["state"] == "draft" and not step.off:
                     _open(desk, w, campaigns.one(w, found["id"]), who)
             _set_arms(w, id, ladder)
 
@@ -170,49 +167,12 @@ def _set_arms(w: Any, id: int, ladder: Ladder) -> None:
             sequences.set_arms(w, way[0], json.dumps([arm]))
 
 
-def missing(desk: Desk, id: int) -> list[Lack]:
-    """Everything that keeps it from running, with the step; what the messages lack as well."""
-    row, db = row_of(desk, id), desk.store.read()
-    ladder, mails = ladder_of(row), sequences.mails(db, id)
-    titles = ladder.titles()
-    out = list(lacks(ladder))
-    if not row["purpose"]:
-        out.append(Lack(0, "Say what its mail is about: choose a purpose."))
-    if not row["from_address"]:
-        out.append(Lack(0, "Choose the address it is sent from."))
-    for step in ladder.steps:
-        if step.kind not in MAILS or step.kind == "repeat" or step.key not in mails:
-            continue
-        found = checking.stops(checking.checks(desk, campaigns.one(db, mails[step.key]["id"])))
-        for f in found:
-            if f["check"] in OF_ALL:  # the same for every message: said once
-                if row["purpose"] and row["from_address"] and all(f["finding"] != x.sentence for x in out):
-                    out.append(Lack(0, f["finding"]))
-            else:
-                out.append(Lack(step.key, f"{titles[step.key]}: {f['finding']}"))
-    view = desk.view()
-    for step in ladder.steps:
-        if step.kind == "question" and step.asks == "rule" and step.rule.strip():
-            out += _rule_lack(desk, view, step.key, step.rule)
-    if ladder.leave.rule.strip():
-        out += _rule_lack(desk, view, 0, ladder.leave.rule)
-    return out
-
-
-def _rule_lack(desk: Desk, view: Any, key: int, rule: str) -> list[Lack]:
-    try:
-        desk.checked_rule(rule, view)
-    except MeadowError as e:
-        return [Lack(key, f"The rule “{rule}” cannot be read: {e}")]
-    return []
-
-
 def start(desk: Desk, id: int, who: str, *, with_those_there: bool = False) -> dict[str, Any]:
     """Let it run. Who fulfils its beginning already stays outside, unless ``with_those_there``."""
     row = row_of(desk, id)
     if row["state"] != "draft":
         raise Refused(f"“{row['name']}” has been started already.")
-    found = missing(desk, id)
+    found = lacking.missing(desk, id)
     if found:
         rest = f" And {len(found) - 1} more." if len(found) > 1 else ""
         raise Refused(f"It is not complete yet. {found[0].sentence}{rest}")
@@ -220,8 +180,8 @@ def start(desk: Desk, id: int, who: str, *, with_those_there: bool = False) -> d
     there = view.columns.people.id[condition(desk, view, ladder.begin)].tolist()
     top = stays.with_news(desk.store.read(), id, 1 << 62, 1 << 62)
     with desk.store.atomic() as db:
-        for mail in sequences.mails(db, id).values():
-            if mail["state"] == "draft":
+        for key, mail in sequences.mails(db, id).items():
+            if mail["state"] == "draft" and ladder.step(key) is not None:
                 _open(desk, db, campaigns.one(db, mail["id"]), who)
         _set_arms(db, id, ladder)
         sequences.add_version(db, id, row["version"], row["ladder"], who, desk.now())

@@ -172,6 +172,7 @@ class SequenceView(Model):
     choices: SequenceChoices
     begins: str
     ladder: LadderIn
+    next_key: int  # for a new step: no other ever had it
     steps: list[StepShown]
     missing: list[StepLack]
     inside: int

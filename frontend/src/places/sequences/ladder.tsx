@@ -61,7 +61,7 @@ export function LadderPage() {
     const place = at >= 0 ? at + 1 : steps.length;
     const above = steps[at];
     const sends = above?.kind === "question" && [above.yes, above.no].includes("second lane");
-    const step = newStep(kind, s.ladder, sends ? 2 : (above?.lane ?? 1));
+    const step = newStep(kind, s.next_key, s.ladder, sends ? 2 : (above?.lane ?? 1), s.state !== "draft");
     try {
       await keep([...steps.slice(0, place), step, ...steps.slice(place)], "the new step");
       setPicked(step.key);

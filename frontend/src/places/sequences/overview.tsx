@@ -16,9 +16,15 @@ export function Overview({ s, pick }: { s: M["SequenceView"]; pick: (key: number
   ].filter(Boolean);
   return (
     <>
-      {s.state === "draft" && (
+      {(s.state === "draft" || s.missing.length > 0) && (
         <section className="mb-6">
-          <h2 className="mb-1">{s.missing.length ? "Before it can run" : "It is complete"}</h2>
+          <h2 className="mb-1">
+            {!s.missing.length
+              ? "It is complete"
+              : s.state === "draft"
+                ? "Before it can run"
+                : "Before what is off can be switched on"}
+          </h2>
           {s.missing.length === 0 && (
             <p className="text-ink-2">Nothing is missing. Walk through it once, and start it.</p>
           )}

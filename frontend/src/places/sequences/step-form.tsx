@@ -198,6 +198,12 @@ export function StepForm({
             <input type="checkbox" checked={x.off} onChange={(e) => set({ off: e.target.checked })} /> switched off
           </label>
         </div>
+        {x.off && s.state !== "draft" && (
+          <p className="text-[13px] text-ink-2">
+            Off, so people pass it. Fill it in
+            {MAILS.includes(x.kind) && x.kind !== "repeat" ? ", write its message" : ""}, then switch it on.
+          </p>
+        )}
         {x.lane === 1 && steps.some((y) => y.lane === 2) && (
           <label className="flex items-center gap-2">
             <input type="checkbox" checked={x.meets} onChange={(e) => set({ meets: e.target.checked })} /> whoever is in

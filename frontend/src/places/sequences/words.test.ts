@@ -2,10 +2,10 @@ import { describe, expect, it } from "vitest";
 import { DAY, dayWords, type Ladder, leads, newStep, type Shown, type Step, sentence, span, waiting } from "./words";
 
 const empty: Ladder = { steps: [], begin: {} as Ladder["begin"], leave: {} as Ladder["leave"], held_back: 0 };
-const message = { ...newStep("message", empty, 1), key: 1, name: "Welcome" };
+const message = { ...newStep("message", 1, empty, 1), name: "Welcome" };
 const titles = [{ key: 1, title: "Welcome" }] as Shown[];
 const step = (kind: string, values: Partial<Step> = {}): Step => ({
-  ...newStep(kind, { ...empty, steps: [message] }, 1),
+  ...newStep(kind, 2, { ...empty, steps: [message] }, 1),
   ...values,
 });
 
@@ -36,9 +36,9 @@ it("says where a question leads, when a step comes, how long a wait is", () => {
   expect(waiting(step("wait", { wait: 0 }))).toBe("");
 });
 
-it("gives every new step a key of its own, and what its kind needs", () => {
-  const one = newStep("question", { ...empty, steps: [message] }, 1);
-  const two = newStep("repeat", { ...empty, steps: [message] }, 2);
-  expect(two.key).not.toBe(one.key);
-  expect([one.of, one.no, two.of, two.meets]).toEqual([1, "end", 1, false]);
+it("gives every new step what its kind needs; in a sequence that runs it is off at first", () => {
+  const one = newStep("question", 8, { ...empty, steps: [message] }, 1);
+  const two = newStep("repeat", 9, { ...empty, steps: [message] }, 2, true);
+  expect([one.key, one.of, one.no, one.off]).toEqual([8, 1, "end", false]);
+  expect([two.key, two.of, two.meets, two.off]).toEqual([9, 1, false, true]);
 });

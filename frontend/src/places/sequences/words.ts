@@ -98,12 +98,8 @@ export function dayWords(day: number[] | null): string {
   return a === b ? `Day ${a}` : `Day ${a}–${b}`;
 }
 
-let fresh = 1;
-export const nextKey = (l: Ladder) => Math.max(0, fresh - 1, ...l.steps.map((s) => s.key)) + 1;
-
-export function newStep(kind: string, l: Ladder, lane: number): Step {
-  const key = nextKey(l);
-  fresh = key + 1;
+/** A new step of a kind. In a sequence that runs it is switched off at first: it is filled in, then switched on. */
+export function newStep(kind: string, key: number, l: Ladder, lane: number, off = false): Step {
   const messages = l.steps.filter((s) => s.kind === "message" || s.kind === "consent request");
   const of = messages[messages.length - 1]?.key ?? 0;
   return {
@@ -111,7 +107,7 @@ export function newStep(kind: string, l: Ladder, lane: number): Step {
     kind,
     lane,
     meets: lane === 1,
-    off: false,
+    off,
     name: "",
     wait: kind === "wait" ? 2 * DAY : kind === "question" || kind === "repeat" ? 3 * DAY : 0,
     hour: null,
