@@ -93,7 +93,7 @@ def test_a_welcome_over_days(folder: Path) -> None:
         until(m, NOW + 3600)
         assert got(m, id) == {(1, "first"): Counter({"handed over": 31})}
         view = m.desk.view()
-        for rule, people in (('at "Question 2"', 31), ('at "a good seat"', 0), ("", 31)):
+        for rule, people in (('at "Question 1"', 31), ('at "a good seat"', 0), ("", 31)):
             found = m.desk.checked_rule(f'inside sequence "welcome" {rule}', view)
             assert int(view.mask(found).sum()) == people
         with pytest.raises(RuleMistake, match="nearest is “A good seat”"):

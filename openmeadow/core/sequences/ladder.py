@@ -106,9 +106,11 @@ class Ladder:
         return next((i for i, s in enumerate(self.steps) if s.key == key), -1)
 
     def titles(self) -> dict[int, str]:
-        """What each step is called where another place speaks of it: its name, or its kind and place from 1."""
-        out = {}
-        for n, s in enumerate(self.steps, 1):
+        """What each step is called where another place speaks of it: its name, or its kind and its place among those
+        of its kind."""
+        out, seen = {}, dict[str, int]()
+        for s in self.steps:
+            n = seen[s.kind] = seen.get(s.kind, 0) + 1
             own = s.name if s.kind in ("message", "consent request") else ""
             out[s.key] = own or (f"Message {n}" if s.kind == "message" else f"{s.kind.capitalize()} {n}")
         return out

@@ -15,11 +15,21 @@ from openmeadow.core.sequences import intake, machine
 from openmeadow.core.sequences.ladder import MAILS, Ladder
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.sequences import lacking, writing
+from openmeadow.desk.sequences.asking import condition
 from openmeadow.desk.sequences.reading import ladder_of, pass_of, row_of
 from openmeadow.store import campaigns, sequences, stays
 
 WEEK, CHEAP = 7 * 86_400, 0.25
 NOT_YET = int(FAR)
+CAME = {
+    "joins a list": "nobody has joined the list “{}”",
+    "confirms": "nobody has confirmed “{}”",
+    "awaits confirmation": "nobody has signed up for “{}” without confirming",
+    "gets a label": "nobody has got the label “{}”",
+    "enters a segment": "nobody has entered the segment “{}”",
+    "a date": "nobody's date in the field “{}” has come",
+    "books": "nobody has booked",
+}
 
 
 @dataclass
@@ -189,6 +199,7 @@ def see(desk: Desk, id: int) -> dict[str, Any]:
         "missing": [asdict(x) for x in missing],
         "inside": inside + entering,
         "queued": queued,
+        "there": int(condition(desk, desk.view(), ladder.begin).sum()) if row["state"] == "draft" else 0,
         "finished": finished,
         "left": [{"why": w, "people": n} for w, n in why.most_common()],
         "added": added,
@@ -227,8 +238,8 @@ def _empty(row: Any, inside: int) -> str:
     begin = ladder_of(row).begin
     if begin.on == "by hand":
         return "Nobody is inside: people are put in by hand, and nobody has been yet or all have left."
-    what = f" “{begin.what}”" if begin.what else ""
-    return f"Nobody is inside: nobody {begin.on}{what} since it runs. Who was there before stays outside."
+    came = CAME[begin.on].format(begin.what)
+    return f"Nobody is inside: {came} since it was started, or all have left. Who was there before stays outside."
 
 
 def beside(desk: Desk, id: int) -> dict[str, int]:

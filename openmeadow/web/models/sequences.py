@@ -177,6 +177,7 @@ class SequenceView(Model):
     missing: list[StepLack]
     inside: int
     queued: int
+    there: int  # of a draft: for how many its beginning holds already
     finished: int
     left: list[SequenceLeft]
     added: list[RepeatAdds]

@@ -5,6 +5,7 @@ import { type M, post, remove } from "../../api/client";
 import { count, people } from "../../logic/format";
 import { Ask } from "../../parts/basics";
 import { TextField } from "../../parts/labelled";
+import { daysOf } from "./words";
 
 /** Start, pause, go on, end, put people in. */
 export function Acts({ s }: { s: M["SequenceView"] }) {
@@ -20,7 +21,8 @@ export function Acts({ s }: { s: M["SequenceView"] }) {
       await client.invalidateQueries();
     };
   const running = s.state === "running";
-  const limit = s.ladder.begin.a_day;
+  const begin = s.ladder.begin;
+  const limit = begin.a_day;
   return (
     <>
       {s.state === "draft" && (
@@ -118,10 +120,17 @@ export function Acts({ s }: { s: M["SequenceView"] }) {
           act={act("start", { with_those_there: there })}
         >
           <p>{s.begins}</p>
-          {s.ladder.begin.on !== "by hand" && (
+          {s.ladder.begin.on !== "by hand" && s.there === 0 && (
+            <p className="mt-2">That holds of nobody yet: whoever it comes to hold of enters.</p>
+          )}
+          {s.there > 0 && (
             <label className="mt-3 flex items-start gap-2">
               <input type="checkbox" className="mt-1" checked={there} onChange={(e) => setThere(e.target.checked)} />
-              <span>Bring in those too of whom it holds already. Otherwise only who comes from now on enters.</span>
+              <span>
+                Bring in the {people(s.there)} too of whom that holds already
+                {begin.a_day ? `, over ${count(daysOf(s.there, begin.first_day, begin.a_day))} days` : ""}. Otherwise
+                only who comes from now on enters.
+              </span>
             </label>
           )}
           {s.ladder.begin.on === "by hand" && <p className="mt-2">Nobody is inside at first; you put people in.</p>}

@@ -121,8 +121,8 @@ export function BeginForm({
           ))}
         </select>
       </label>
-      <div className="flex gap-2">
-        <label className="min-w-0 flex-1">
+      <div className="space-y-2">
+        <label className="block">
           <span className="label">From</span>
           <select
             className="field"
@@ -137,7 +137,7 @@ export function BeginForm({
             ))}
           </select>
         </label>
-        <label className="w-[110px]">
+        <label className="block">
           <span className="label">As</span>
           <input
             className="field"

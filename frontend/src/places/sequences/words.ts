@@ -98,6 +98,11 @@ export function dayWords(day: number[] | null): string {
   return a === b ? `Day ${a}` : `Day ${a}–${b}`;
 }
 
+/** Over how many days so many people begin; the first day may take fewer. */
+export function daysOf(people: number, first: number, aDay: number): number {
+  return first ? 1 + Math.ceil(Math.max(0, people - first) / aDay) : Math.ceil(people / aDay);
+}
+
 /** A new step of a kind. In a sequence that runs it is switched off at first: it is filled in, then switched on. */
 export function newStep(kind: string, key: number, l: Ladder, lane: number, off = false): Step {
   const messages = l.steps.filter((s) => s.kind === "message" || s.kind === "consent request");
