@@ -18,8 +18,8 @@ from openmeadow.desk.bring_in import subscribers
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.sequences import moving, writing
 from openmeadow.standins.dns_server import DnsServer
-from openmeadow.store import campaigns as ledger
-from openmeadow.store import sequences, stays, workspace
+from openmeadow.store import campaigns as campaign_table
+from openmeadow.store import ledger, sequences, stays, workspace
 from openmeadow.wire.tokens import Tokens
 from tests.conftest import NOW
 from tests.desk.mailing import mailing, ready_campaign
@@ -53,7 +53,7 @@ def workspace_of(folder: Path, people: int, relay: int) -> DnsServer:
 
 def plan_it(folder: Path) -> None:
     desk = Desk(folder)
-    id = max(r["id"] for r in ledger.every(desk.store.read()))
+    id = max(r["id"] for r in campaign_table.every(desk.store.read()))
     desk.view()
     begun = time.perf_counter()
     drawn = planning.preview_plan(desk, campaigns.row_of(desk, id))
@@ -69,7 +69,7 @@ def plan_it(folder: Path) -> None:
 
 def hand_over(folder: Path) -> None:
     desk = Desk(folder)
-    id = max(r["id"] for r in ledger.every(desk.store.read()))
+    id = max(r["id"] for r in campaign_table.every(desk.store.read()))
     batch = ledger.batches(desk.store.read(), id)[0]
     desk.clock.set(batch["due_at"])  # type: ignore[attr-defined]
     begun, done = time.perf_counter(), 0

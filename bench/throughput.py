@@ -21,8 +21,8 @@ from typing import Any
 from openmeadow import demo
 from openmeadow.desk import campaigns, segments, sending, writer
 from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns as ledger
-from openmeadow.store import workspace
+from openmeadow.store import campaigns as campaign_table
+from openmeadow.store import ledger, workspace
 from openmeadow.wire.tokens import Tokens
 
 ROUND, ROUNDS = 600, 5
@@ -108,8 +108,8 @@ def bare(port: int, connections: int, message: bytes, to: list[str]) -> float:
 def contest(title: str, of_the_demo: bool) -> None:
     with workspace_with_relay(of_the_demo) as (desk, port):
         segments.save(desk, "For the bench", 'permitted for "Season news"', "bench")
-        id = ledger.every(desk.store.read())[0]["id"]
-        row = ledger.one(desk.store.read(), id)
+        id = campaign_table.every(desk.store.read())[0]["id"]
+        row = campaign_table.one(desk.store.read(), id)
         assert row is not None
         segment = desk.store.read().execute("SELECT max(id) AS id FROM segments").fetchone()["id"]
         plan: dict[str, Any] = {"lead_share": 0.0, "batches": 1, "resend": False, "begins_at": desk.now()}
@@ -117,7 +117,7 @@ def contest(title: str, of_the_demo: bool) -> None:
         campaigns.start(desk, id, "bench")
         tokens = Tokens(desk.store.folder)
         batch = ledger.batches(desk.store.read(), id)[0]
-        row = ledger.one(desk.store.read(), id)
+        row = campaign_table.one(desk.store.read(), id)
         people = ledger.waiting_of(desk.store.read(), batch["id"], ROUND)
         first, to = people[0], [p["email"] for p in people]
         message = writer.Writer(desk, row, tokens).message(first, writer.person_fields(first), None, set(), desk.now())

@@ -39,8 +39,8 @@ from openmeadow.desk.bring_in import subscribers as subscriber_intake
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.marked import Choice, chosen
 from openmeadow.desk.sequences import moving
-from openmeadow.store import campaigns, signups, workspace
 from openmeadow.store import events as event_table
+from openmeadow.store import ledger, signups, workspace
 from openmeadow.store import senders as sender_table
 from openmeadow.wire import smtp_in
 from openmeadow.wire.tokens import Tokens
@@ -287,7 +287,7 @@ class Worker:
     def next_due(self) -> int | None:
         """The next moment something of ours happens."""
         db = self.desk.store.read()
-        moments = campaigns.next_due(db), signups.next_due(db), moving.next_due(self.desk)
+        moments = ledger.next_due(db), signups.next_due(db), moving.next_due(self.desk)
         return min((m for m in moments if m is not None), default=None)
 
     def _move_clock(self) -> bool:

@@ -6,7 +6,7 @@ from openmeadow.core.columns import Kind
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.desk.bring_in.events import consequences
 from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns, events
+from openmeadow.store import campaigns, events, ledger
 from openmeadow.wire.tokens import Tokens
 
 
@@ -22,7 +22,7 @@ def happened(
 ) -> bool:
     """Record what happened to one delivery; a repeat in the same second is taken once."""
     with desk.store.atomic() as db:
-        d = campaigns.delivery(db, delivery)
+        d = ledger.delivery(db, delivery)
         if d is None:
             return False
         now = desk.now()
@@ -41,7 +41,7 @@ def clicked(desk: Desk, delivery: int, link: int, agent: str, ip: str, mark: str
     """Records the click; where the link leads, None when it is not one of ours. Where the workspace wishes, the address
     carries ``mark``, with which the place it leads to tells back what was booked."""
     row = campaigns.link(desk.store.read(), link)
-    d = campaigns.delivery(desk.store.read(), delivery)
+    d = ledger.delivery(desk.store.read(), delivery)
     if row is None or d is None or row["message"] != d["message"]:
         return None
     happened(desk, delivery, Kind.CLICKED, link, agent, ip)
@@ -61,7 +61,7 @@ def booked(desk: Desk, delivery: int, value: float, reference: str) -> bool:
     if not 0 <= value <= 10_000_000:
         raise Refused("The value of a booking is a number from 0 on.")
     with desk.store.atomic() as db:
-        d = campaigns.delivery(db, delivery)
+        d = ledger.delivery(db, delivery)
         if d is None:
             raise Missing("This message is not there any more.")
         outside = f"booking {delivery} {reference.strip()[:100]}"
@@ -73,7 +73,7 @@ def unsubscribed(desk: Desk, delivery: int) -> bool:
     """One-click or by the page: consent to the message's purpose is withdrawn at once. Again does no harm."""
     from openmeadow.desk import asking
 
-    d = campaigns.delivery(desk.store.read(), delivery)
+    d = ledger.delivery(desk.store.read(), delivery)
     if d is None:
         return False
     already = (

@@ -17,7 +17,7 @@ from openmeadow.desk import acts, consent
 from openmeadow.desk.answers import happened
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.marked import Choice
-from openmeadow.store import campaigns, deeds, segments, senders, workspace
+from openmeadow.store import campaigns, deeds, ledger, segments, senders, workspace
 from openmeadow.store import consent as table
 from openmeadow.store.facts import StoreFacts
 
@@ -179,7 +179,7 @@ def keep_segments(desk: Desk, db: Any, row: Any, message: int, who: str) -> None
 def agree(desk: Desk, delivery: int, purpose: int, agent: str = "", ip: str = "") -> str:
     """What pressing the button does: a yes to one purpose, and a click; again does no harm. The purpose's name."""
     db = desk.store.read()
-    d, p = campaigns.delivery(db, delivery), table.purpose(db, purpose)
+    d, p = ledger.delivery(db, delivery), table.purpose(db, purpose)
     if d is None or p is None or p["name"] not in json.loads(d["asks"]):
         raise Missing("This question is not there any more.")
     latest = table.latest_entry(db, d["subscriber"], purpose)
@@ -191,7 +191,7 @@ def agree(desk: Desk, delivery: int, purpose: int, agent: str = "", ip: str = ""
 
 def stay(desk: Desk, delivery: int, agent: str = "", ip: str = "") -> str:
     """The button of a win-back: somebody is there and wants to stay. Counts as a click; the workspace's name."""
-    if campaigns.delivery(desk.store.read(), delivery) is None:
+    if ledger.delivery(desk.store.read(), delivery) is None:
         raise Missing("This question is not there any more.")
     happened(desk, delivery, Kind.CLICKED, agent=agent, ip=ip)
     return str(desk.setting("name"))
@@ -214,7 +214,7 @@ def requests(desk: Desk) -> list[dict[str, Any]]:
             word: int(view.mask(desk.checked_rule(rule, view)).sum())
             for word, rule in _outcome_rules(row["message_name"], asks).items()
         }
-        mailed = sum(b["handed"] or 0 for b in campaigns.batches(desk.store.read(), row["id"]))
+        mailed = sum(b["handed"] or 0 for b in ledger.batches(desk.store.read(), row["id"]))
         out.append(
             {k: row[k] for k in ("id", "name", "state", "started_at")}
             | {"asks": asks, "mailed": mailed, **counts}

@@ -17,7 +17,7 @@ from openmeadow.core.message.body import FALLBACKS, undeclared
 from openmeadow.desk import checking, recipients
 from openmeadow.desk.checking import Finding, found
 from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns, people_sets
+from openmeadow.store import campaigns, ledger, people_sets
 from openmeadow.store.facts import StoreFacts
 
 MANY_SILENT, MANY_UNPROVEN, RESTED, FAR_MORE, FEW = 0.2, 0.5, 180, 2.0, 500
@@ -148,9 +148,9 @@ def _collisions(desk: Desk, row: Any, who: recipients.Recipients) -> list[Findin
             continue
         people = {
             p["subscriber"]
-            for b in campaigns.batches(db, other["id"])
+            for b in ledger.batches(db, other["id"])
             if b["state"] in ("waiting", "going out") and day(b["due_at"]) in mine
-            for p in campaigns.people_of_batch(db, b["id"])
+            for p in ledger.people_of_batch(db, b["id"])
             if p["state"] in ("waiting", "deferred")
         }
         both = len(ours & people)

@@ -16,7 +16,7 @@ from openmeadow.desk import placement, versions
 from openmeadow.desk.campaigns import row_of
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.planning import plan_of
-from openmeadow.store import campaigns, events, people_sets
+from openmeadow.store import campaigns, events, ledger, people_sets
 from openmeadow.store.facts import StoreFacts
 
 MOST_COMPARED, ENOUGH_CAMPAIGNS, LATELY, MOST_PAST, FEW_DELIVERED = 4, 4, 540, 60, 100
@@ -68,7 +68,7 @@ def divided(desk: Desk, id: int) -> dict[str, Any]:
 
     provider = view.facts.provider[told.person]
     add("Provider", [(names[i], provider == i) for i in (*range(1, len(names)), 0)])
-    first = {d["subscriber"]: d for d in campaigns.of_campaign(db, id, "first")}
+    first = {d["subscriber"]: d for d in ledger.of_campaign(db, id, "first")}
     ids = view.columns.people.id[told.person].tolist()
     band = np.array([first[s]["band"] if s in first else -1 for s in ids], np.int64)
     add("Band when it was planned", [(b, np.asarray(band == i)) for i, b in enumerate(BANDS)])

@@ -27,8 +27,8 @@ from openmeadow.desk import (
     versions,
 )
 from openmeadow.desk.desk import Desk
-from openmeadow.desk.planning import ONCE, check_plan, draw_schedule, plan_of, windows_of
-from openmeadow.store import campaigns, subscribers, workspace, writing
+from openmeadow.desk.planning import NO_ROOM, ONCE, check_plan, draw_schedule, plan_of, windows_of
+from openmeadow.store import campaigns, ledger, subscribers, workspace, writing
 
 TRAP_PATH = "/trap"
 
@@ -125,6 +125,8 @@ def start(desk: Desk, id: int, who: str) -> dict[str, int]:
         raise Refused(f"Nobody would receive this: {reason.lower()}.")
     other = writing.version(desk.store.read(), id, versions.VERSIONS)
     drawn, band = draw_schedule(desk, row, chosen), chosen.view.scores.band[chosen.index]
+    if not drawn.moments:
+        raise Refused(f"It cannot start. {NO_ROOM}")
     subscriber = chosen.subscriber  # looked up once: it is as long as the campaign is large
     with desk.store.roomy(), desk.store.atomic() as db:
         if (again := campaigns.one(db, id)) is None or again["state"] != "draft":
@@ -135,28 +137,28 @@ def start(desk: Desk, id: int, who: str) -> dict[str, int]:
             campaigns.add_link(db, message, url)
         campaigns.add_link(db, message, str(desk.setting("public_url")) + TRAP_PATH, trap=True)
         writing.add_version(db, id, 1, dict(row), who, desk.now())
-        first = campaigns.add_pass(db, id, "first")
+        first = ledger.add_pass(db, id, "first")
         sizes = np.bincount(drawn.batch[drawn.batch >= 0], minlength=len(drawn.moments))
         batches = [
-            campaigns.add_batch(db, first, i + 1, at, int(n))
+            ledger.add_batch(db, first, i + 1, at, int(n))
             for i, (at, n) in enumerate(zip(drawn.moments, sizes.tolist(), strict=True))
         ]
         # all by ascending subscriber, which is how the ledger's indexes grow without being torn
         why = "no room before the plan's last moment"
-        campaigns.add_deliveries(
+        ledger.add_deliveries(
             db,
             (
-                (first, batches[0], s, 0, b, campaigns.PASSED_OVER, why)
+                (first, batches[0], s, 0, b, ledger.PASSED_OVER, why)
                 if n < 0
-                else (first, batches[n], s, 0, b, campaigns.WAITING, None)
+                else (first, batches[n], s, 0, b, ledger.WAITING, None)
                 for s, b, n in zip(subscriber.tolist(), band.tolist(), drawn.batch.tolist(), strict=True)
             ),
         )
         if p["resend"]:
-            resending.plan_passes(db, id, p, drawn.moments)
+            resending.plan_passes(db, id, p, drawn.moments, ZoneInfo(str(desk.setting("time_zone"))))
         if p["test"] and other is not None:
             by_lot = versions.divide(row, subscriber, drawn.batch == 0)
-            campaigns.set_versions(db, ((int(v), first, int(s)) for v, s in zip(by_lot, subscriber, strict=True) if v))
+            ledger.set_versions(db, ((int(v), first, int(s)) for v, s in zip(by_lot, subscriber, strict=True) if v))
         campaigns.update(
             db, id, {"state": "planned", "message": message, "started_at": desk.now(), "sieve": json.dumps(chosen.sieve)}
         )
@@ -191,15 +193,15 @@ def stop(desk: Desk, id: int, who: str) -> int:
         raise Refused("It belongs to a sequence: switch the step off there, or end the sequence.")
     _move(desk, id, who, ("planned", "sending", "held"), "stopped", "stopped plan")
     with desk.store.atomic() as db:
-        campaigns.set_batches(db, id, ("waiting", "going out", "held"), "stopped")
-        return campaigns.stop_waiting(db, id, desk.now())
+        ledger.set_batches(db, id, ("waiting", "going out", "held"), "stopped")
+        return ledger.stop_waiting(db, id, desk.now())
 
 
 def move(desk: Desk, id: int, batch: int, due_at: int, who: str) -> int:
     """Another moment for a batch that still waits: never before now nor outside the allowed hours; its resend moves
     along. The moment it got."""
     row, db = row_of(desk, id), desk.store.read()
-    found = campaigns.batch(db, batch)
+    found = ledger.batch(db, batch)
     if found is None or found["campaign"] != id:
         raise Missing("There is no such batch.")
     if row["state"] not in ("planned", "sending", "held") or found["state"] != "waiting":
@@ -210,12 +212,12 @@ def move(desk: Desk, id: int, batch: int, due_at: int, who: str) -> int:
         raise Refused("That is after the plan's last moment.")
     with desk.store.atomic() as w:
         if found["kind"] == "first" and found["n"] > 1 and p["lead_share"]:
-            lead = campaigns.first_moment(w, id)
+            lead = ledger.first_moment(w, id)
             at = max(at, lead)
-        for b in campaigns.batches(w, id):
+        for b in ledger.batches(w, id):
             same = b["id"] == batch or (found["kind"] == "first" and resending.group_of(b["n"]) == found["n"])
             if same and b["state"] == "waiting":
-                campaigns.move_batch(w, b["id"], b["due_at"] + at - found["due_at"])
+                ledger.move_batch(w, b["id"], b["due_at"] + at - found["due_at"])
         workspace.log(w, desk.now(), who, f"moved batch {resending.group_of(found['n'])}", row["name"])
     return at
 
@@ -236,7 +238,7 @@ def settle_doubt(desk: Desk, id: int, arrived: bool, who: str) -> int:
 
     row = row_of(desk, id)
     with desk.store.atomic() as db:
-        changed = campaigns.settle_doubt(db, id, arrived, desk.now())
+        changed = ledger.settle_doubt(db, id, arrived, desk.now())
         if arrived:
             events.add(
                 db,
@@ -258,7 +260,7 @@ def settle_doubt(desk: Desk, id: int, arrived: bool, who: str) -> int:
             )
         else:
             for batch in {r["batch"] for r in changed}:
-                campaigns.set_batch(db, batch, "going out")
+                ledger.set_batch(db, batch, "going out")
             if changed and row["state"] == "finished":
                 campaigns.update(db, id, {"state": "sending"})
         workspace.log(

@@ -15,7 +15,7 @@ from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.intake.moments import rfc3339
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.exports import safe
-from openmeadow.store import campaigns, consent, deeds, subscribers, workspace
+from openmeadow.store import consent, deeds, ledger, subscribers, workspace
 from openmeadow.store.consent import Claim
 
 BASES = ("consent", "contract", "legitimate interest")
@@ -299,5 +299,5 @@ def why_not(desk: Desk, email: str, campaign: int) -> dict[str, Any]:
         reasons.append("in a segment that is left out")
     answer = recipients.gate(view, row, limits=True)
     reasons += answer.why_not(at) if answer else []
-    sent = campaigns.of_person(desk.store.read(), campaign, id)
+    sent = ledger.of_person(desk.store.read(), campaign, id)
     return {"subscriber": id, "permitted": not reasons, "reasons": reasons, "deliveries": sent}

@@ -7,7 +7,7 @@ import sqlite3
 
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns, deeds, erasure, subscribers
+from openmeadow.store import deeds, erasure, ledger, subscribers
 
 
 def hashed(key: str, email_key: str) -> str:
@@ -37,7 +37,7 @@ def erase(desk: Desk, subscriber: int, who: str) -> None:
         raise Missing("There is no such subscriber.")
     if row["erased_at"]:
         raise Refused("This person is erased already.")
-    if campaigns.handing_over(desk.store.read(), subscriber):
+    if ledger.handing_over(desk.store.read(), subscriber):
         raise Refused("A message to this person is being handed over just now; erase them once that is settled.")
     now = desk.now()
     with desk.store.atomic() as db:

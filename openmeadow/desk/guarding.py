@@ -13,7 +13,7 @@ from openmeadow.core.errors import Refused
 from openmeadow.core.planning.guardrails import LIMITS, Reading, could_show, enough, read
 from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns, guarded, health, workspace
+from openmeadow.store import campaigns, guarded, health, ledger, workspace
 
 Where = tuple[str, str]  # ("the whole pass" | "batch" | "provider", its name)
 WHOLE = "all of it"
@@ -129,7 +129,7 @@ def see(desk: Desk, campaign: int) -> dict[str, Any]:
     assert row is not None
     levels = limits(desk)
     found = readings(desk, campaign, row["guard_from"])
-    people = sum(b["people"] for b in campaigns.batches(desk.store.read(), campaign) if b["kind"] == "first")
+    people = sum(b["people"] for b in ledger.batches(desk.store.read(), campaign) if b["kind"] == "first")
     return {
         "guardrails": [
             {"pass": kind, "place": place, "name": name, **_figures(r)}

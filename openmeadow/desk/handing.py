@@ -15,7 +15,7 @@ from openmeadow.desk.bring_in.events import consequences
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.senders import relay, return_domain
 from openmeadow.desk.writer import Writer, person_fields
-from openmeadow.store import campaigns, events
+from openmeadow.store import campaigns, events, ledger
 from openmeadow.wire.smtp_out import HandOver, Relay
 
 TRIES_AFTER = (1800, 3600, 7200, 14_400)  # then every 8 h, at most 4 days (7-standards)
@@ -81,18 +81,18 @@ class Lines:
                 with self.desk.store.atomic() as db:
                     now, d = self.desk.now(), item.delivery
                     if last is not None:
-                        _record(db, last[0].delivery, turn.writer.row["message"], last[1], now)
+                        _record(db, last[0].delivery, turn.writer, last[1], now)
                         last = None
                     if campaigns.state_of(db, turn.writer.row["id"]) not in turn.states:
                         todo.clear()
                         break
-                    campaigns.begin_hand_over(db, d["id"], d["version"] or turn.writer.row["version"], now)
+                    ledger.begin_hand_over(db, d["id"], d["version"] or turn.writer.row["version"], now)
                 sender = turn.writer.tokens.return_path(d["id"], return_domain(turn.writer.row["domain_name"]))
                 last = item, out.hand_over(sender, d["email"], message)
         finally:
             if last is not None:
                 with self.desk.store.atomic() as db:
-                    _record(db, last[0].delivery, turn.writer.row["message"], last[1], self.desk.now())
+                    _record(db, last[0].delivery, turn.writer, last[1], self.desk.now())
 
     def _written(self, turn: Turn, item: Item) -> bytes | None:
         """The message for one person, or None where it must not or cannot be written."""
@@ -103,7 +103,7 @@ class Lines:
             return turn.writer.message(d, person_fields(d), item.arm, item.held, now)
         except FieldMistake as e:
             with self.desk.store.atomic() as db:
-                campaigns.mark(db, d["id"], campaigns.PASSED_OVER, now, str(e))
+                ledger.mark(db, d["id"], ledger.PASSED_OVER, now, str(e))
             return None
 
     def close(self) -> None:
@@ -112,25 +112,28 @@ class Lines:
             r.close()
 
 
-def _record(db: Any, d: Any, message: int, result: HandOver, now: int) -> None:
+def _record(db: Any, d: Any, writer: Writer, result: HandOver, now: int) -> None:
+    message, until = writer.row["message"], None if writer.row["sequence"] else writer.plan["no_later_than"]
     said = f"{result.code} {result.text}".strip()
     event: tuple[Kind, str | None, str | None]
     if result.outcome == "taken":
-        campaigns.mark(db, d["id"], campaigns.HANDED, now)
+        ledger.mark(db, d["id"], ledger.HANDED, now)
         event = (Kind.SENT, None, None)
     elif result.outcome == "in doubt":
-        campaigns.mark(db, d["id"], campaigns.IN_DOUBT, now, said)
+        ledger.mark(db, d["id"], ledger.IN_DOUBT, now, said)
         return
     elif result.outcome == "deferred":
         tries = d["attempts"] + 1
         wait = TRIES_AFTER[tries - 1] if tries <= len(TRIES_AFTER) else EVERY
         if sum(TRIES_AFTER[:tries]) + max(0, tries - len(TRIES_AFTER)) * EVERY > AT_MOST:
-            campaigns.mark(db, d["id"], campaigns.FAILED, now, f"deferred for 4 days: {said}")
+            ledger.mark(db, d["id"], ledger.FAILED, now, f"deferred for 4 days: {said}")
+        elif until is not None and now + wait > until:
+            ledger.mark(db, d["id"], ledger.FAILED, now, f"deferred until the plan's last moment: {said}")
         else:
-            campaigns.mark(db, d["id"], campaigns.DEFERRED, now, said, now + wait)
+            ledger.mark(db, d["id"], ledger.DEFERRED, now, said, now + wait)
         event = (Kind.DEFERRED, result.code, said)
     else:
-        campaigns.mark(db, d["id"], campaigns.FAILED, now, f"{bounce_class(result.code, result.text)}: {said}")
+        ledger.mark(db, d["id"], ledger.FAILED, now, f"{bounce_class(result.code, result.text)}: {said}")
         event = (Kind.BOUNCED, result.code, said)
     kind, code, text = event
     events.add(

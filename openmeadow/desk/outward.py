@@ -16,7 +16,7 @@ from openmeadow.desk import recipients
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.exports import safe
 from openmeadow.desk.planning import draw_schedule
-from openmeadow.store import campaigns, subscribers, workspace
+from openmeadow.store import campaigns, ledger, subscribers, workspace
 
 COLUMNS = ("email", "name", "batch", "due_at", "pass", "state")
 
@@ -25,8 +25,8 @@ def _batches(desk: Desk, row: Any) -> list[dict[str, Any]]:
     """Every batch with its people: as drawn when it was started, or as it would be drawn now."""
     db, out = desk.store.read(), []
     if row["state"] != "draft":
-        for b in campaigns.batches(db, row["id"]):
-            people = [(r["subscriber"], r["state"]) for r in campaigns.people_of_batch(db, b["id"])]
+        for b in ledger.batches(db, row["id"]):
+            people = [(r["subscriber"], r["state"]) for r in ledger.people_of_batch(db, b["id"])]
             out.append({"kind": b["kind"], "n": b["n"], "due_at": b["due_at"], "people": people})
         return out
     who = recipients.work_out(desk, row)

@@ -17,7 +17,7 @@ from openmeadow.core.errors import Refused
 from openmeadow.core.planning.batches import ORDERS, BatchPlan
 from openmeadow.core.planning.guardrails import LIMITS, could_show
 from openmeadow.core.planning.local import NO_HOUR, offsets, spread, within_caps
-from openmeadow.core.planning.slots import Schedule, Windows, in_time, ramp, schedule
+from openmeadow.core.planning.slots import Schedule, Windows, after_wait, allowed_from, in_time, ramp, schedule
 from openmeadow.desk import recipients, timing
 from openmeadow.desk.desk import Desk
 from openmeadow.store.facts import StoreFacts
@@ -87,6 +87,22 @@ def windows_of(plan: dict[str, Any]) -> Windows:
     return Windows((int(plan["hours"][0]), int(plan["hours"][1])), frozenset(int(d) for d in plan["weekdays"]))
 
 
+NO_ROOM = "The plan's last moment comes before its first batch: start earlier, or move the last moment."
+
+
+def again_at(plan: dict[str, Any], at: int, wait: int, zone: ZoneInfo) -> int | None:
+    """When those who left a batch unanswered get it again; None where the plan's last moment is before."""
+    local = bool(plan["zones"] or plan["own_hour"])
+    return after_wait(at, wait, windows_of(plan), zone, plan["no_later_than"], by_day=local)
+
+
+def closed_until(plan: dict[str, Any], now: int, zone: ZoneInfo) -> int:
+    """The next moment at which this plan may mail, where that is not now; 0 where it is. Plans by everybody's own clock
+    have their hours in their batches."""
+    at = now if plan["zones"] or plan["own_hour"] else allowed_from(now, windows_of(plan), zone)
+    return at if at > now else 0
+
+
 def _batch_plan(row: Any, now: int, people: int) -> BatchPlan:
     p = plan_of(row)
     start = max(int(p["start"] or now), now)
@@ -142,7 +158,8 @@ def preview_plan(desk: Desk, row: Any) -> dict[str, Any]:
     check_plan(plan_of(row))
     who = recipients.work_out(desk, row)
     s, drawn = who.view.scores, draw_schedule(desk, row, who)
-    out = []
+    p, n, out = plan_of(row), len(who.index), []
+    home = ZoneInfo(str(desk.setting("time_zone")))
     for i, at in enumerate(drawn.moments):
         mine = drawn.batch == i
         if not mine.any() and len(drawn.moments) > 1:
@@ -154,9 +171,9 @@ def preview_plan(desk: Desk, row: Any) -> dict[str, Any]:
                 "people": int(mine.sum()),
                 "lead": drawn.lead and i == 0,
                 "bands": np.bincount(s.band[who.index[mine]], minlength=len(BANDS)).tolist(),
+                "again_at": again_at(p, at, int(p["wait"]), home) if p["resend"] else None,
             }
         )
-    p, n = plan_of(row), len(who.index)
     among = np.zeros(len(who.view.alive), bool)
     among[who.index] = True
     return {
@@ -173,7 +190,9 @@ def _notes(desk: Desk, row: Any, who: recipients.Recipients, drawn: Schedule) ->
     p, n, notes = plan_of(row), len(who.index), []
     if p["order"] == "most engaged first" and n and float(who.view.scores.score[who.index].max()) == 0:
         notes.append("Nobody here has answered anything yet, so the order within the plan is by lot.")
-    if p["ramp"] and n:
+    if n and not drawn.moments:
+        notes.append(NO_ROOM)
+    if p["ramp"] and drawn.moments:
         last = datetime.fromtimestamp(drawn.moments[-1], UTC).astimezone(ZoneInfo(str(desk.setting("time_zone"))))
         notes.append(f"The ramp takes {len(drawn.moments)} days, to {last.day} {last:%B}; no lead batch.")
     if drawn.moved:

@@ -16,7 +16,7 @@ from openmeadow.core.reports.limits import ARCHIVE_FILES, MESSAGE_BYTES
 from openmeadow.core.reports.mail import BOUNCE, COMPLAINT, Recipient, Returned, Unreadable, parsed, read
 from openmeadow.desk.bring_in.events import consequences
 from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns, deeds, events, reports, subscribers, workspace
+from openmeadow.store import deeds, events, ledger, reports, subscribers, workspace
 from openmeadow.wire.tokens import Tokens
 
 _OURS = re.compile(r"<d(\d+)\.c\d+@")
@@ -76,7 +76,7 @@ def _match(desk: Desk, tokens: Tokens, to: str, returned: Returned, r: Recipient
     db = desk.store.read()
     ours = _OURS.match(returned.original_id)
     for delivery in (tokens.delivery_of(to) if to else None, int(ours.group(1)) if ours else None):
-        d = campaigns.delivery(db, delivery) if delivery is not None else None
+        d = ledger.delivery(db, delivery) if delivery is not None else None
         if d is not None:
             return int(d["subscriber"]), int(d["message"])
     for address in (r.address, returned.original_to):

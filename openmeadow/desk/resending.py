@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import numpy as np
 
@@ -11,8 +12,8 @@ from openmeadow.core.columns import DAY
 from openmeadow.core.planning.batches import arms as draw_arms
 from openmeadow.core.rules.tree import View
 from openmeadow.desk.desk import Desk
-from openmeadow.desk.planning import SAME, arms_of, plan_of
-from openmeadow.store import campaigns, workspace
+from openmeadow.desk.planning import SAME, again_at, arms_of, plan_of
+from openmeadow.store import ledger, workspace
 
 BEFORE = {"resend": "first", "second resend": "resend"}
 LATER = 1_000  # a batch of an arm that waits longer is numbered as its own, and this for each such arm
@@ -32,17 +33,21 @@ def group_of(n: int) -> int:
     return n % LATER
 
 
-def plan_passes(db: Any, campaign: int, plan: dict[str, Any], moments: list[int]) -> None:
-    """The passes and batches of the resend, and of a second one where it was asked for."""
+def plan_passes(db: Any, campaign: int, plan: dict[str, Any], moments: list[int], zone: ZoneInfo) -> None:
+    """The passes and batches of the resend, and of a second one where it was asked for: at allowed hours, and none after
+    the plan's last moment."""
     arms = arms_of(plan)
-    again = campaigns.add_pass(db, campaign, "resend", json.dumps(arms), float(plan["held_share"]))
+    again = ledger.add_pass(db, campaign, "resend", json.dumps(arms), float(plan["held_share"]))
     second = None
     if plan["second"]:
-        second = campaigns.add_pass(db, campaign, "second resend", json.dumps(arms[:1]), float(plan["held_share"]))
+        second = ledger.add_pass(db, campaign, "second resend", json.dumps(arms[:1]), float(plan["held_share"]))
     for i, at in enumerate(moments):
-        campaigns.add_batch(db, again, i + 1, at + int(plan["wait"]), 0)
-        if second is not None:
-            campaigns.add_batch(db, second, i + 1, at + int(plan["wait"]) + max(a["wait"] for a in arms), 0)
+        once = again_at(plan, at, int(plan["wait"]), zone)
+        if once is not None:
+            ledger.add_batch(db, again, i + 1, once, 0)
+        twice = again_at(plan, at, int(plan["wait"]) + max(a["wait"] for a in arms), zone)
+        if second is not None and once is not None and twice is not None:
+            ledger.add_batch(db, second, i + 1, twice, 0)
 
 
 def unanswered(view: View, message: int, rule: str, *, machine_only: bool = False) -> np.ndarray:
@@ -71,11 +76,11 @@ def due(desk: Desk, row: Any, batch: Any) -> dict[int, int]:
     before, db = BEFORE[batch["kind"]], desk.store.read()
     of_batch = {
         d["subscriber"]: d
-        for d in campaigns.of_campaign(db, row["id"], before)
-        if group_of(d["batch_n"]) == group_of(batch["n"]) and d["state"] == campaigns.HANDED
+        for d in ledger.of_campaign(db, row["id"], before)
+        if group_of(d["batch_n"]) == group_of(batch["n"]) and d["state"] == ledger.HANDED
     }
     people = unanswered(desk.view(), row["message"], plan["resend_rule"], machine_only=bool(plan["machine_only"]))
-    often = campaigns.resent_often(db, desk.now() - 30 * DAY, MOST_IN_30_DAYS)
+    often = ledger.resent_often(db, desk.now() - 30 * DAY, MOST_IN_30_DAYS)
     return {int(s): int(of_batch[int(s)]["band"]) for s in people if int(s) in of_batch and int(s) not in often}
 
 
@@ -85,15 +90,16 @@ def draw(desk: Desk, row: Any, batch: Any) -> None:
     arms, people = arms_in(batch, plan), due(desk, row, batch)
     subscribers = np.array(sorted(people), np.int64)
     salt = 500 if batch["kind"] == "second resend" else 0
+    zone = ZoneInfo(str(desk.setting("time_zone")))
     arm = draw_arms(int(row["seed"]) + batch["n"] + salt, subscribers, float(batch["held_share"]), len(arms))
     with desk.store.atomic() as db:
         place = [batch["id"]] * len(arms)
         for i, a in enumerate(arms):
             mine = int((arm == i).sum())
             if a["wait"] > plan["wait"] and batch["kind"] == "resend" and mine:
-                later = batch["due_at"] + a["wait"] - plan["wait"]
-                place[i] = campaigns.add_batch(db, batch["pass"], batch["n"] + LATER * (i + 1), later, mine)
-        campaigns.add_deliveries(
+                later = again_at(plan, batch["due_at"], a["wait"] - plan["wait"], zone) or batch["due_at"]
+                place[i] = ledger.add_batch(db, batch["pass"], batch["n"] + LATER * (i + 1), later, mine)
+        ledger.add_deliveries(
             db,
             (
                 (
@@ -102,14 +108,14 @@ def draw(desk: Desk, row: Any, batch: Any) -> None:
                     int(s),
                     max(int(a), 0),
                     people[int(s)],
-                    campaigns.PASSED_OVER if a < 0 else campaigns.WAITING,
+                    ledger.PASSED_OVER if a < 0 else ledger.WAITING,
                     "held back" if a < 0 else None,
                 )
                 for s, a in zip(subscribers, arm, strict=True)
             ),
         )
         here = int((arm < 0).sum()) + sum(int((arm == i).sum()) for i in range(len(arms)) if place[i] == batch["id"])
-        campaigns.set_batch(db, batch["id"], "waiting", people=here)
+        ledger.set_batch(db, batch["id"], "going out", people=here)  # so that it is never drawn again
         name = f"{row['name']}, batch {group_of(batch['n'])}"
         workspace.log(db, desk.now(), "worker", f"drew {batch['kind']}", name, len(subscribers))
 

@@ -17,7 +17,7 @@ from openmeadow.desk.campaigns import row_of
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.planning import plan_of
 from openmeadow.desk.resending import LATER, arms_in, group_of
-from openmeadow.store import campaigns
+from openmeadow.store import ledger
 from openmeadow.store.database import Many
 
 HOURS = 48
@@ -86,12 +86,12 @@ def results(desk: Desk, id: int) -> dict[str, Any]:
     view = desk.view()
     m = _Message(desk, view, row["message"] or -1)
     db = desk.store.read()
-    first = campaigns.of_campaign(db, id, "first")
-    again = campaigns.of_campaign(db, id, "resend")
-    by_kind = {"first": first, "resend": again, "second resend": campaigns.of_campaign(db, id, "second resend")}
-    arm_names = {p["kind"]: [a["name"] for a in arms_in(p, plan_of(row))] for p in campaigns.passes(db, id)}
+    first = ledger.of_campaign(db, id, "first")
+    again = ledger.of_campaign(db, id, "resend")
+    by_kind = {"first": first, "resend": again, "second resend": ledger.of_campaign(db, id, "second resend")}
+    arm_names = {p["kind"]: [a["name"] for a in arms_in(p, plan_of(row))] for p in ledger.passes(db, id)}
     lines = []
-    for b in campaigns.batches(db, id):
+    for b in ledger.batches(db, id):
         source = by_kind[b["kind"]]
         mine = [d for d in source if d["batch"] == b["id"]]
         reached = {d["subscriber"] for d in mine if d["state"] == "handed over"}
@@ -178,7 +178,7 @@ def _arms(
         )
         for g in set(group.values())
     }
-    resend = next(p for p in campaigns.passes(desk.store.read(), id) if p["kind"] == "resend")
+    resend = next(p for p in ledger.passes(desk.store.read(), id) if p["kind"] == "resend")
     names = [a["name"] for a in arms_in(resend, plan_of(row_of(desk, id)))]
     begun = {group[d["batch"]] for d in again if d["state"] == "handed over"}
 

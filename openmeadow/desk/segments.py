@@ -12,12 +12,14 @@ import numpy as np
 
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Missing, Refused, RuleMistake
+from openmeadow.core.message.body import rules_in
 from openmeadow.core.rules.sentence import parse
 from openmeadow.core.rules.tree import InFrozen, InSegment, walk
 from openmeadow.desk import exports
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.marked import Choice
-from openmeadow.store import segments, workspace
+from openmeadow.desk.sequences.reading import ladder_of
+from openmeadow.store import campaigns, segments, sequences, workspace
 from openmeadow.store.subscribers import facts_changed
 
 
@@ -131,16 +133,26 @@ def about(desk: Desk, id: int) -> dict[str, Any]:
 
 
 def users(desk: Desk, row: sqlite3.Row) -> list[str]:
-    """Where a segment is used, in words."""
-    db = desk.store.read()
+    """Where a segment is used, in words: campaigns that choose by it or show a part by it, segments, sequences."""
+    db, name = desk.store.read(), str(row["name"]).lower()
     found = [f"the campaign “{n}”" for n in segments.used_by(db, row["id"])]
-    for other in segments.every(db):
-        with contextlib.suppress(RuleMistake):
-            if any(
-                isinstance(p, InSegment | InFrozen) and p.name.lower() == row["name"].lower()
-                for p in walk(parse(other["rule"]))
-            ):
-                found.append(f"the segment “{other['name']}”")
+
+    def named_in(*rules: str) -> bool:
+        for rule in rules:
+            with contextlib.suppress(RuleMistake):
+                if any(isinstance(p, InSegment | InFrozen) and p.name.lower() == name for p in walk(parse(rule))):
+                    return True
+        return False
+
+    found += [f"the segment “{other['name']}”" for other in segments.every(db) if named_in(other["rule"])]
+    for c in campaigns.not_over(db):
+        if named_in(*(r for t in ("subject", "html", "plain") for r in rules_in(c[t]))):
+            found.append(f"a part of “{c['name']}”")
+    for q in sequences.every(db):
+        ladder = ladder_of(q)
+        begins = ladder.begin.on == "enters a segment" and ladder.begin.what.lower() == name
+        if q["state"] != "ended" and (begins or named_in(ladder.leave.rule, *(s.rule for s in ladder.steps))):
+            found.append(f"the sequence “{q['name']}”")
     return found
 
 

@@ -11,17 +11,20 @@ import numpy as np
 
 from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.consent.gate import next_allowed
+from openmeadow.core.errors import MeadowError, NoSpace
 from openmeadow.core.planning.guardrails import EVERY as EVERY_LOOK
 from openmeadow.desk import guarding, resending, senders, versions
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.handing import Item, Lines, Turn
+from openmeadow.desk.planning import closed_until, plan_of
 from openmeadow.desk.recipients import gate_of
 from openmeadow.desk.sequences import moving
 from openmeadow.desk.writer import Writer
-from openmeadow.store import campaigns, events, workspace
+from openmeadow.store import campaigns, events, ledger, workspace
 from openmeadow.store.facts import StoreFacts
 from openmeadow.store.guarded import OWN_WAITS
 from openmeadow.store.subscribers import facts_version
+from openmeadow.wire.smtp_out import RelayAway
 from openmeadow.wire.tokens import Tokens
 
 CHUNK = EVERY_LOOK  # guardrails are read between two of them
@@ -32,7 +35,7 @@ GOES_ON = ("planned", "sending", "finished")  # finished: a second try of what w
 def recover(desk: Desk) -> int:
     """After a crash: what was between DATA and its answer is in doubt, and shown."""
     with desk.store.atomic() as db:
-        caught = campaigns.caught_between(db, desk.now())
+        caught = ledger.caught_between(db, desk.now())
         if caught:
             workspace.log(db, desk.now(), "worker", "found in doubt after a stop", "deliveries", caught)
     return caught
@@ -42,22 +45,34 @@ def send_due(desk: Desk, tokens: Tokens) -> int:
     """Hand over everything that is due now, plan by plan in turns of a chunk, so that a long batch keeps no other
     waiting. Returns how many hand-overs were tried."""
     recover(desk)  # while nothing is on its way, whatever is called so was left by a stop
-    db, under_way = desk.store.read(), []
-    for r in campaigns.again_due(db, desk.now()):
+    db, now, tried = desk.store.read(), desk.now(), 0
+    if ledger.again_due(db, now):
         with desk.store.atomic() as w:
-            campaigns.requeue(w, r["batch"], desk.now())
-        under_way.append(turns(desk, tokens, r["batch"], second_try=True))
-    under_way += [turns(desk, tokens, r["id"]) for r in campaigns.due_batches(db, desk.now())]
-    tried = 0
+            ledger.requeue(w, now)
+    under_way = [(r["campaign"], turns(desk, tokens, r["id"])) for r in ledger.due_batches(db, now)]
     while under_way:
         going = []
-        for turn in under_way:
-            done = next(turn, None)
+        for campaign, turn in under_way:
+            done = _take_turn(desk, campaign, turn)
             if done is not None:
                 tried += done
-                going.append(turn)
+                going.append((campaign, turn))
         under_way = going
     return tried
+
+
+def _take_turn(desk: Desk, campaign: int, turn: Iterator[int]) -> int | None:
+    """One chunk of a plan. What is wrong with this plan alone (a rule in its message names what is not there any more)
+    holds it and no other."""
+    try:
+        return next(turn, None)
+    except (RelayAway, NoSpace):
+        raise  # so for everybody
+    except MeadowError as e:
+        with desk.store.atomic() as db:
+            campaigns.update(db, campaign, {"state": "held", "held_why": str(e), "held_evidence": "[]"})
+            workspace.log(db, desk.now(), "worker", f"held plan: {e}", campaigns.name_of(db, campaign))
+        return None
 
 
 def _begin(desk: Desk, row: Any, batch: Any) -> bool:
@@ -72,18 +87,32 @@ def _begin(desk: Desk, row: Any, batch: Any) -> bool:
     if batch["kind"] != "first" and batch["n"] < resending.LATER:
         resending.draw(desk, row, batch)
     with desk.store.atomic() as db:
-        campaigns.set_batch(db, batch["id"], "going out")
+        ledger.set_batch(db, batch["id"], "going out")
         campaigns.update(db, row["id"], {"state": "sending"})
     return True
 
 
-def turns(desk: Desk, tokens: Tokens, id: int, *, second_try: bool = False) -> Iterator[int]:
+def _closed(desk: Desk, row: Any, batch: Any) -> bool:
+    """Whether a batch that was late must wait for the next allowed hour, which becomes its moment. A second try of what
+    a provider put off goes by its own times."""
+    if row["sequence"] or batch["state"] == "gone":
+        return False
+    at = closed_until(plan_of(row), desk.now(), ZoneInfo(str(desk.setting("time_zone"))))
+    if at:
+        with desk.store.atomic() as db:
+            ledger.move_batch(db, batch["id"], at)
+    return bool(at)
+
+
+def turns(desk: Desk, tokens: Tokens, id: int) -> Iterator[int]:
     """Hand over a batch chunk by chunk; yields how many were tried in each."""
-    batch = campaigns.batch(desk.store.read(), id)
+    batch = ledger.batch(desk.store.read(), id)
     assert batch is not None
     row = campaigns.one(desk.store.read(), batch["campaign"])
     assert row is not None
-    if row["state"] not in ("planned", "sending", *(("finished",) if second_try else ())):
+    if row["state"] not in (GOES_ON if batch["state"] == "gone" else ("planned", "sending")):
+        return
+    if _closed(desk, row, batch):
         return
     if batch["state"] == "waiting" and not _begin(desk, row, batch):
         return
@@ -102,7 +131,7 @@ def turns(desk: Desk, tokens: Tokens, id: int, *, second_try: bool = False) -> I
                 wait()
             yield len(turn.items)
             now_row = campaigns.one(desk.store.read(), writer.row["id"])
-            if now_row is None or now_row["state"] in ("held", "stopped"):
+            if now_row is None or now_row["state"] in ("held", "stopped") or _closed(desk, now_row, batch):
                 return
             if not guarding.too_soon(desk, writer.row["id"]) and guarding.look(desk, writer.row["id"]):
                 return
@@ -134,7 +163,12 @@ def _turn(desk: Desk, writer: Writer, batch: Any, after: int) -> tuple[Turn, int
             _not_now(desk, row, writer.plan, item.delivery, why)
         return not why
 
-    while waiting := campaigns.waiting_of(db, batch["id"], CHUNK, after):
+    last = writer.plan["no_later_than"]
+    if last is not None and not row["sequence"] and desk.now() > last:
+        with desk.store.atomic() as w:
+            ledger.pass_over_rest(w, batch["id"], TOO_LATE, desk.now())
+        return None
+    while waiting := ledger.waiting_of(db, batch["id"], CHUNK, after):
         after = waiting[-1]["subscriber"]
         reasons, facts = _reasons(desk, row, batch, waiting)
         if caps := dict(writer.plan["caps"]):
@@ -166,9 +200,9 @@ def _not_now(desk: Desk, row: Any, plan: dict[str, Any], d: Any, reason: str) ->
     waits = (full and (last is not None or row["sequence"])) or reason == CAP_FULL
     with desk.store.atomic() as db:
         if waits and (last is None or again <= last):
-            campaigns.mark(db, d["id"], campaigns.DEFERRED, now, reason, again)
+            ledger.mark(db, d["id"], ledger.DEFERRED, now, reason, again)
         else:
-            campaigns.mark(db, d["id"], campaigns.PASSED_OVER, now, reason)
+            ledger.mark(db, d["id"], ledger.PASSED_OVER, now, reason)
 
 
 def _reasons(desk: Desk, row: Any, batch: Any, deliveries: Sequence[Any]) -> tuple[dict[int, str], StoreFacts]:
@@ -192,13 +226,14 @@ def _reasons(desk: Desk, row: Any, batch: Any, deliveries: Sequence[Any]) -> tup
 
 ASKED_ONCE = "asked for consent once already"
 TOO_MANY, CAP_FULL = OWN_WAITS
+TOO_LATE = "the plan's last moment has passed"
 
 
 def _over_caps(desk: Desk, caps: dict[str, int], facts: StoreFacts, without: dict[int, str]) -> dict[int, str]:
     """Who is over a provider's cap for today, over everything this workspace has sent."""
     zone = ZoneInfo(str(desk.setting("time_zone")))
     today = datetime.fromtimestamp(desk.now(), UTC).astimezone(zone).replace(hour=0, minute=0, second=0, microsecond=0)
-    had, names = campaigns.handed_by_provider(desk.store.read(), int(today.timestamp())), provider_names()
+    had, names = ledger.handed_by_provider(desk.store.read(), int(today.timestamp())), provider_names()
     out = {}
     for s, p in zip(facts.ids.tolist(), facts.provider.tolist(), strict=True):
         if s in without or not caps.get(names[p]):
@@ -215,9 +250,9 @@ def _close(desk: Desk, row: Any, batch: int) -> None:
         return
     campaign = row["id"]
     with desk.store.atomic() as db:
-        if campaigns.unsettled(db, batch) == 0:
-            row = campaigns.batch(db, batch)
+        if ledger.unsettled(db, batch) == 0:
+            row = ledger.batch(db, batch)
             if row is not None and row["state"] != "gone":
-                campaigns.set_batch(db, batch, "gone", gone_at=desk.now())
-        if campaigns.open_batches(db, campaign) == 0:
+                ledger.set_batch(db, batch, "gone", gone_at=desk.now())
+        if ledger.open_batches(db, campaign) == 0:
             campaigns.update(db, campaign, {"state": "finished"})

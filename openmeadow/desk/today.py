@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime, timedelta
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import numpy as np
 
 from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.columns import DAY
 from openmeadow.core.engagement.score import BANDS, SILENT, score
+from openmeadow.core.planning.slots import real
 from openmeadow.core.rules.tree import View
 from openmeadow.desk import clean_up
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.health import unknown_sources
 from openmeadow.desk.sequences import measuring
-from openmeadow.store import campaigns, senders
+from openmeadow.store import campaigns, ledger, senders, sequences
 from openmeadow.store.facts import StoreFacts
 
 MONTHS, WEEKS = 12, 12
@@ -80,8 +83,8 @@ def decisions(desk: Desk, view: View) -> list[dict[str, str]]:
                 f"/campaigns/{c['id']}/plan",
                 "Look and decide",
             )
-    for h in measuring.held_steps(desk):
-        add("Held", f"A step of {h['name']} is held.", h["why"], f"/sequences/{h['sequence']}", "Look and decide")
+    for h in measuring.held(desk):
+        add("Held", h["title"], h["why"], f"/sequences/{h['sequence']}", "Look and decide")
     for c in campaigns.asked_for_eyes(db):
         add(
             "Approval",
@@ -90,7 +93,7 @@ def decisions(desk: Desk, view: View) -> list[dict[str, str]]:
             f"/campaigns/{c['id']}/checks",
             "Look at it",
         )
-    for c in campaigns.in_doubt(db):
+    for c in ledger.in_doubt(db):
         add(
             "In doubt",
             f"{c['people']:,} {'person' if c['people'] == 1 else 'people'} of {c['name']} may or may not have got it.",
@@ -152,19 +155,33 @@ def decisions(desk: Desk, view: View) -> list[dict[str, str]]:
     return out
 
 
-def lanes(desk: Desk, view: View) -> list[dict[str, Any]]:
-    """Batches of the day that contains now, from midnight to midnight in UTC."""
-    begin = view.now // DAY * DAY
-    return [
+def day(desk: Desk) -> tuple[int, int]:
+    """The day that contains now, from midnight to midnight in the workspace's zone."""
+    zone = ZoneInfo(str(desk.setting("time_zone")))
+    midnight = datetime.fromtimestamp(desk.now(), UTC).astimezone(zone).replace(tzinfo=None)
+    midnight = midnight.replace(hour=0, minute=0, second=0, microsecond=0)
+    return real(midnight, zone), real(midnight + timedelta(days=1), zone)
+
+
+def lanes(desk: Desk) -> list[dict[str, Any]]:
+    """The day's batches, then who is due in sequences by the hour."""
+    (begin, end), db = day(desk), desk.store.read()
+    out = [
         {
-            "campaign": b["campaign"],
-            "name": b["name"],
-            "kind": b["kind"],
+            "link": f"/campaigns/{b['campaign']}/plan",
+            "name": b["name"] if b["kind"] == "first" else f"{b['name']}, {b['kind']}",
+            "kind": "batch",
             "n": b["n"],
             "due_at": b["due_at"],
             "state": "held" if b["campaign_state"] == "held" and b["state"] != "gone" else b["state"],
             "people": b["people"],
             "handed": b["handed"],
         }
-        for b in campaigns.coming(desk.store.read(), begin, begin + DAY - 1)
+        for b in ledger.coming(db, begin, end - 1)
     ]
+    handed = sequences.handed_since(db, begin)
+    for r in sequences.day_of(db, begin, end):
+        lane = {"link": f"/sequences/{r['sequence']}", "name": r["name"], "kind": "sequence", "n": r["hour"]}
+        due = {"due_at": begin + r["hour"] * 3600, "state": "waiting", "people": r["people"]}
+        out.append({**lane, **due, "handed": handed.pop(r["sequence"], 0)})  # said once, with the first
+    return out

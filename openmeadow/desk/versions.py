@@ -16,7 +16,7 @@ from openmeadow.core.resend.lift import ArmCount, Lift, lift
 from openmeadow.desk import approving, checking, templates
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.planning import plan_of
-from openmeadow.store import campaigns, workspace, writing
+from openmeadow.store import campaigns, ledger, workspace, writing
 
 TEXTS = ("subject", "preview", "html", "plain")
 LETTERS = "ABCDEFGHIJKLMNOPQRSTUVWXYZ"
@@ -61,7 +61,7 @@ def change(desk: Desk, row: Any, values: dict[str, Any], who: str, *, only_show:
     if not changed:
         raise Refused("Nothing is different.")
     db = desk.store.read()
-    counts = campaigns.state_counts(db, row["id"])
+    counts = ledger.state_counts(db, row["id"])
     waiting = counts.get("waiting", 0) + counts.get("deferred", 0)
     said: dict[str, Any] = {
         "version": letter(row["version"] + 1),
@@ -121,8 +121,8 @@ def judged(desk: Desk, row: Any) -> tuple[list[ArmCount], Lift] | None:
         return None
     view = desk.view()
     people: dict[int, list[int]] = {1: [], 2: []}
-    for d in campaigns.of_campaign(desk.store.read(), row["id"], "first"):
-        if d["batch_n"] == 1 and d["state"] == campaigns.HANDED and d["version"] in people:
+    for d in ledger.of_campaign(desk.store.read(), row["id"], "first"):
+        if d["batch_n"] == 1 and d["state"] == ledger.HANDED and d["version"] in people:
             people[d["version"]].append(d["subscriber"])
     rows = view.columns.rows
     at = rows.clicked_at if test["figure"] == "clicked" else np.minimum(rows.opened_at, rows.reacted_at)

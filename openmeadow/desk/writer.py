@@ -17,7 +17,7 @@ from openmeadow.desk.checking import PAGES, asked_about
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.planning import plan_of
 from openmeadow.desk.senders import relay, return_domain
-from openmeadow.store import campaigns, subscribers, workspace, writing
+from openmeadow.store import campaigns, ledger, subscribers, workspace, writing
 from openmeadow.wire.tokens import Tokens
 
 TEXTS = ("subject", "html", "plain")
@@ -146,7 +146,7 @@ class Writer:
 
 def in_browser(desk: Desk, tokens: Tokens, delivery: int) -> Said:
     """One person's message, for the page that shows it in a browser."""
-    d = campaigns.delivery(desk.store.read(), delivery)
+    d = ledger.delivery(desk.store.read(), delivery)
     row = campaigns.one(desk.store.read(), d["campaign"]) if d is not None else None
     person = subscribers.subscriber(desk.store.read(), d["subscriber"]) if d is not None else None
     if d is None or row is None or person is None or person["erased_at"]:

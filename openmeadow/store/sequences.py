@@ -19,7 +19,7 @@ _FIELDS = {
     "from_name",
     "seen_event",
     "seen_consent",
-    "looked_at",
+    "paused_why",
 }
 
 
@@ -59,7 +59,7 @@ def named(db: sqlite3.Connection, name: str) -> sqlite3.Row | None:
 
 def every(db: sqlite3.Connection) -> list[sqlite3.Row]:
     return db.execute(
-        "SELECT q.id, q.name, q.state, q.ladder, q.made_at, q.started_at, p.name AS purpose_name, "
+        "SELECT q.id, q.name, q.state, q.paused_why, q.ladder, q.made_at, q.started_at, p.name AS purpose_name, "
         "(SELECT count(*) FROM sequence_stays s WHERE s.sequence = q.id AND s.left_at IS NULL) AS inside, "
         "(SELECT count(*) FROM sequence_stays s WHERE s.sequence = q.id AND s.finished) AS finished, "
         "(SELECT count(*) FROM sequence_queue w WHERE w.sequence = q.id) AS queued "
@@ -69,6 +69,12 @@ def every(db: sqlite3.Connection) -> list[sqlite3.Row]:
 
 def running(db: sqlite3.Connection) -> list[sqlite3.Row]:
     return db.execute("SELECT * FROM sequences WHERE state = 'running' ORDER BY id").fetchall()
+
+
+def pause(db: sqlite3.Connection, id: int, word: str, why: str = "") -> None:
+    """Nobody goes on, and no mail of its steps: those are held with a word; ``why`` where it paused itself."""
+    update(db, id, {"state": "paused", "paused_why": why})
+    db.execute("UPDATE campaigns SET state = 'held', held_why = ? WHERE sequence = ? AND state = 'sending'", (word, id))
 
 
 def add_version(db: sqlite3.Connection, id: int, n: int, ladder: str, who: str, now: int) -> None:
@@ -144,6 +150,27 @@ def next_step(db: sqlite3.Connection) -> sqlite3.Row | None:
         is not None
     ]
     return min(found, key=lambda row: int(row["at"]), default=None)
+
+
+def day_of(db: sqlite3.Connection, begin: int, end: int) -> list[sqlite3.Row]:
+    """(sequence, name, hour after ``begin``, people due in it) of those that run."""
+    return db.execute(
+        "SELECT q.id AS sequence, q.name, max(0, t.due_at - ?1) / 3600 AS hour, count(*) AS people FROM sequences q "
+        "JOIN sequence_stays t ON t.sequence = q.id WHERE q.state = 'running' AND t.left_at IS NULL "
+        "AND t.due_at IS NOT NULL AND t.due_at < ?2 GROUP BY 1, 3 ORDER BY q.name, 3",
+        (begin, end),
+    ).fetchall()
+
+
+def handed_since(db: sqlite3.Connection, since: int) -> dict[int, int]:
+    """By sequence, how many messages were handed over since a moment."""
+    rows = db.execute(
+        "SELECT c.sequence, count(*) AS n FROM campaigns c JOIN passes q ON q.campaign = c.id "
+        "JOIN deliveries d ON d.pass = q.id AND d.changed_at >= ? AND d.state = 'handed over' "
+        "WHERE c.sequence IS NOT NULL GROUP BY 1",
+        (since,),
+    )
+    return {int(r["sequence"]): int(r["n"]) for r in rows}
 
 
 # what one sees

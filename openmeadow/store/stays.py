@@ -47,13 +47,17 @@ def queue(db: sqlite3.Connection, id: int, people: Many[int], now: int) -> int:
     return db.total_changes - before
 
 
-def queued(db: sqlite3.Connection, id: int) -> list[sqlite3.Row]:
-    """(subscriber, provider) in the order they came."""
+def queued(db: sqlite3.Connection, id: int, most: int | None = None) -> list[sqlite3.Row]:
+    """(subscriber, provider) in the order they came, at most so many."""
     return db.execute(
         "SELECT w.subscriber, s.provider FROM sequence_queue w JOIN subscribers s ON s.id = w.subscriber "
-        "WHERE w.sequence = ? ORDER BY w.id",
-        (id,),
+        "WHERE w.sequence = ? ORDER BY w.id LIMIT ?",
+        (id, -1 if most is None else most),
     ).fetchall()
+
+
+def anybody_queued(db: sqlite3.Connection, id: int) -> bool:
+    return db.execute("SELECT 1 FROM sequence_queue WHERE sequence = ? LIMIT 1", (id,)).fetchone() is not None
 
 
 def in_queue(db: sqlite3.Connection, id: int) -> int:
@@ -195,6 +199,23 @@ def inside(db: sqlite3.Connection, id: int, among: Sequence[int]) -> list[sqlite
             f"SELECT * FROM sequence_stays WHERE sequence = ? AND left_at IS NULL AND subscriber IN ({few})", (id,)
         ).fetchall()
     return out
+
+
+def who_is_inside(db: sqlite3.Connection, id: int) -> I64:
+    """Subscribers inside, ascending."""
+    sql = "SELECT subscriber FROM sequence_stays WHERE sequence = ? AND left_at IS NULL ORDER BY subscriber"
+    (found,) = _table(db, sql, (id,), "q")
+    return found
+
+
+def suppressed_inside(db: sqlite3.Connection, id: int, now: int) -> I64:
+    """Subscribers inside who are suppressed, ascending."""
+    sql = (
+        "SELECT DISTINCT t.subscriber FROM suppressions x CROSS JOIN sequence_stays t ON t.subscriber = x.subscriber "
+        "WHERE x.at <= ? AND t.sequence = ? AND t.left_at IS NULL ORDER BY 1"
+    )
+    (found,) = _table(db, sql, (now, id), "q")
+    return found
 
 
 def all_inside(db: sqlite3.Connection, id: int) -> list[sqlite3.Row]:

@@ -6,7 +6,7 @@ import json
 from pathlib import Path
 
 from openmeadow.desk import campaigns, sending
-from openmeadow.store import campaigns as table
+from openmeadow.store import ledger
 from openmeadow.store import reports as report_table
 from tests.cli.test_commands import meadow
 from tests.core.test_reports import ONE, group, letter, plain, report, xml
@@ -82,7 +82,7 @@ def test_reports(folder: Path, tmp_path: Path) -> None:
         campaigns.write(m.desk, m.campaign, {"plan": {"lead_share": 0.0, "batches": 1, "resend": False}})
         campaigns.start(m.desk, m.campaign, "t")
         sending.send_due(m.desk, m.tokens)
-        first = table.of_campaign(m.desk.store.read(), m.campaign, "first")[2]
+        first = ledger.of_campaign(m.desk.store.read(), m.campaign, "first")[2]
         quoted = f"Content-Type: text/rfc822-headers\n\nMessage-ID: <d{first['id']}.c{m.campaign}@{DOMAIN}>\n"
         mta = "Reporting-MTA: dns; mx.example\n\n"
         (tmp_path / "one.eml").write_bytes(report(mta + group("forwarded@elsewhere.example"), quoted))

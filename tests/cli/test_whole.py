@@ -10,8 +10,7 @@ from icalendar import Calendar
 
 from openmeadow.desk import answers, campaigns, consent, sending
 from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns as ledger
-from openmeadow.store import whole
+from openmeadow.store import ledger, whole
 from openmeadow.web.app import make_app
 from tests.cli.test_commands import meadow
 from tests.conftest import NOW

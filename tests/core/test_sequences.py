@@ -15,6 +15,7 @@ from openmeadow.core.sequences import intake, machine
 from openmeadow.core.sequences.ladder import (
     DAY,
     END,
+    EVERYONE,
     HOUR,
     ON,
     SECOND,
@@ -30,6 +31,13 @@ from openmeadow.core.sequences.machine import FINISHED, MAILED, WAITS, Moved
 from tests.conftest import NOW
 
 ZONE = ZoneInfo("Europe/Copenhagen")
+FAR_EAST = ZoneInfo("Asia/Tokyo")
+
+
+def clock_of(step: Step) -> ZoneInfo:
+    return FAR_EAST if step.own_zone else ZONE
+
+
 WELCOME = Ladder(
     (
         Step(1, "message", name="First evening"),
@@ -54,7 +62,7 @@ def run(ladder: Ladder, answers: set[int], now: int = NOW) -> list[tuple[int, st
         return step.of in answers
 
     passed: list[int] = []
-    m = machine.enter(ladder, now, ask, ZONE)
+    m = machine.enter(ladder, now, ask, clock_of)
     while True:
         passed += m.passed
         out += [((now - zero) // DAY, f"{a.kind} {a.name}") for a in m.acts]
@@ -62,10 +70,10 @@ def run(ladder: Ladder, answers: set[int], now: int = NOW) -> list[tuple[int, st
             return out
         if m.state == WAITS:
             now = m.due_at
-            m = machine.due(ladder, m.step, m.lane, now, ask, ZONE, passed)
+            m = machine.due(ladder, m.step, m.lane, now, ask, clock_of, passed)
         else:
             out.append(((now - zero) // DAY, f"mail {m.step}"))
-            m = machine.mailed(ladder, m.step, m.lane, now, ask, ZONE, passed)
+            m = machine.mailed(ladder, m.step, m.lane, now, ask, clock_of, passed)
 
 
 @pytest.mark.parametrize(
@@ -147,7 +155,7 @@ def test_no_order_of_events_sends_a_step_twice_or_after_leaving(
             assert m.due_at >= now and m.step not in passed
         return m
 
-    at = take(machine.enter(ladder, now, ask, ZONE))
+    at = take(machine.enter(ladder, now, ask, clock_of))
     for event, which in events:
         if event == "leave":
             left = True
@@ -165,9 +173,9 @@ def test_no_order_of_events_sends_a_step_twice_or_after_leaving(
             now -= DAY
         elif event == "due" and at.state == WAITS:
             now = max(now, at.due_at)
-            at = take(machine.due(ladder, at.step, at.lane, now, ask, ZONE, passed))
+            at = take(machine.due(ladder, at.step, at.lane, now, ask, clock_of, passed))
         elif event in ("mailed", "twice") and at.state == MAILED:
-            at = take(machine.mailed(ladder, at.step, at.lane, now, ask, ZONE, passed))
+            at = take(machine.mailed(ladder, at.step, at.lane, now, ask, clock_of, passed))
     assert len(sent) == len(set(sent))
 
 
@@ -226,7 +234,7 @@ def test_nothing_is_missing_in_a_whole_one_and_json_keeps_it() -> None:
 def test_intake_keeps_its_limits(n: int, a_day: int, first: int, provider: int, lot: bool, already: int) -> None:
     begin = Begin(a_day=a_day, first_day=first, a_provider=provider, by_lot=lot)
     who, of = np.arange(1, n + 1, dtype=np.int64), np.arange(n) % 3
-    got = intake.begins(begin, who, of, 7, already, 0, {0: 5})
+    got = intake.begins(begin, who, of, 7, intake.room(begin, already, False), {0: 5})
     limit = first or a_day
     assert got.sum() <= (max(0, limit - already) if limit else n)
     if provider:
@@ -236,6 +244,21 @@ def test_intake_keeps_its_limits(n: int, a_day: int, first: int, provider: int, 
     if not lot and not provider:
         assert not (np.diff(got.astype(int)) > 0).any(), "in the order they came"
     assert sum(intake.portions(n, begin)) == n or not a_day
+
+
+def test_each_step_waits_by_its_own_clock() -> None:
+    """Ten in the morning: of the workspace where the step says nothing, of the person where it goes by their zone."""
+    at_home, at_theirs = Step(1, "wait", hour=10), Step(2, "wait", hour=10, own_zone=True)
+    evening = NOW - NOW % DAY + 20 * HOUR
+    for first, then in ((at_home, at_theirs), (at_theirs, at_home)):
+        ladder = Ladder((first, then, Step(3, "message")))
+        m = machine.enter(ladder, evening, lambda _: False, clock_of)
+        assert m.due_at == machine.when(first, evening, clock_of(first))
+        m = machine.due(ladder, first.key, EVERYONE, m.due_at, lambda _: False, clock_of, ())
+        assert (m.step, m.due_at) == (
+            then.key,
+            machine.when(then, machine.when(first, evening, clock_of(first)), clock_of(then)),
+        )
 
 
 def test_portions_and_what_piled_up() -> None:

@@ -20,8 +20,7 @@ from openmeadow.core.sequences.ladder import Ladder, Step
 from openmeadow.desk import campaigns, sending
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.sequences import moving, writing
-from openmeadow.store import campaigns as ledger
-from openmeadow.store import sequences
+from openmeadow.store import ledger, sequences
 from openmeadow.wire.tokens import Tokens
 from tests.conftest import NOW, set_clock
 from tests.desk.mailing import Mailing, mailing

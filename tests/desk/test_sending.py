@@ -28,9 +28,9 @@ from openmeadow.desk import (
 )
 from openmeadow.desk.bring_in import events
 from openmeadow.standins.answers import bounce, complaint
-from openmeadow.store import campaigns as ledger
+from openmeadow.store import campaigns as campaign_table
+from openmeadow.store import ledger, workspace
 from openmeadow.store import segments as segment_table
-from openmeadow.store import workspace
 from openmeadow.worker import Worker
 from tests.conftest import NOW, set_clock
 from tests.desk.mailing import Mailing, look_up, mailing, ready_campaign
@@ -277,7 +277,7 @@ def test_a_plan_holds_itself_at_a_provider(folder: Path) -> None:
         campaigns.write(m.desk, m.campaign, {"plan": {"lead_share": 0.0, "batches": 1, "resend": False}})
         campaigns.start(m.desk, m.campaign, "test")
         sending.send_due(m.desk, m.tokens)
-        row = ledger.one(m.desk.store.read(), m.campaign)
+        row = campaign_table.one(m.desk.store.read(), m.campaign)
         assert row is not None and row["state"] == "held"
         assert row["held_why"].startswith("Hard bounces at Postern: ") and "over the limit of 2%" in row["held_why"]
         assert states(m)["waiting"] > 100, "nothing more went out"
@@ -289,7 +289,7 @@ def test_a_plan_holds_itself_at_a_provider(folder: Path) -> None:
         left_out = guarding.without_provider(m.desk, m.campaign, "Postern", "ann")
         set_clock(m.desk, NOW + 60)
         sending.send_due(m.desk, m.tokens)
-        row = ledger.one(m.desk.store.read(), m.campaign)
+        row = campaign_table.one(m.desk.store.read(), m.campaign)
         assert row is not None and row["state"] == "finished" and left_out > 40
         with pytest.raises(Refused, match="Only a held plan"):
             guarding.without_provider(m.desk, m.campaign, "Postern", "ann")
@@ -311,12 +311,14 @@ def test_complaints_that_arrive_later_hold_what_still_waits(folder: Path) -> Non
                 )
                 reports.take_mail(m.desk, m.tokens, m.tokens.return_path(d["id"], "bounce.x"), raw.encode())
         (sentence,) = guarding.news(m.desk)
-        assert sentence.startswith("Complaints") and ledger.one(m.desk.store.read(), m.campaign)["state"] == "held"  # type: ignore[index]
+        assert (
+            sentence.startswith("Complaints") and campaign_table.one(m.desk.store.read(), m.campaign)["state"] == "held"
+        )  # type: ignore[index]
         campaigns.go_on(m.desk, m.campaign, "ann")
         assert guarding.news(m.desk) == [], "a decision to go on begins the counting anew"
         set_clock(m.desk, NOW + 3600)
         sending.send_due(m.desk, m.tokens)
-        assert ledger.one(m.desk.store.read(), m.campaign)["state"] == "finished"  # type: ignore[index]
+        assert campaign_table.one(m.desk.store.read(), m.campaign)["state"] == "finished"  # type: ignore[index]
 
 
 def test_caps_and_hours_in_a_plan(folder: Path) -> None:

@@ -13,8 +13,7 @@ from openmeadow.core.errors import Refused, RuleMistake
 from openmeadow.core.sequences.ladder import DAY, SECOND, Begin, Ladder, Leave, Step
 from openmeadow.desk import campaigns, guarding, sending, versions
 from openmeadow.desk.sequences import lacking, moving, writing
-from openmeadow.store import campaigns as ledger
-from openmeadow.store import events, sequences, stays
+from openmeadow.store import events, ledger, sequences, stays
 from openmeadow.store import senders as sender_table
 from openmeadow.store import subscribers as subscriber_table
 from tests.conftest import NOW, set_clock

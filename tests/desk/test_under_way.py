@@ -25,8 +25,8 @@ from openmeadow.desk import (
     versions,
     writer,
 )
-from openmeadow.store import campaigns as ledger
-from openmeadow.store import workspace, writing
+from openmeadow.store import campaigns as campaign_table
+from openmeadow.store import ledger, workspace, writing
 from openmeadow.store.subscribers import people_changed
 from tests.conftest import NOW, set_clock
 from tests.desk.mailing import HTML, Mailing, mailing, ready_campaign
@@ -142,7 +142,7 @@ def test_opened_and_not_clicked(folder: Path) -> None:
         campaigns.start(m.desk, m.campaign, "ann")
         go(m, NOW)
         open_by(m, [1, 2, 3, 4])
-        link = ledger.links(m.desk.store.read(), row(m)["message"])[0]["id"]
+        link = campaign_table.links(m.desk.store.read(), row(m)["message"])[0]["id"]
         for d in handed(m):
             if d["subscriber"] in (1, 2):
                 answers.clicked(m.desk, d["id"], link, "Reader", "198.51.100.1")

@@ -18,7 +18,7 @@ from openmeadow.core.errors import Missing
 from openmeadow.desk import today
 from openmeadow.desk.cutoff import people_map, where
 from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns, events, workspace
+from openmeadow.store import campaigns, events, ledger, workspace
 from openmeadow.store.database import Store
 from tests.conftest import NOW
 
@@ -35,7 +35,7 @@ def test_all_or_nothing(folder: Path) -> None:
     with pytest.raises(sqlite3.OperationalError, match="readonly"):
         store.read().execute("DELETE FROM settings")
     with pytest.raises(sqlite3.IntegrityError), store.atomic() as db:
-        campaigns.add_batch(db, 99, 1, 0, 0)
+        ledger.add_batch(db, 99, 1, 0, 0)
     store.close()
     again = Store(folder)
     scripts = list((resources.files("openmeadow.store") / "schema").iterdir())
@@ -91,8 +91,8 @@ def test_today_counts_what_needs_somebody(desk: Desk) -> None:
     with desk.store.atomic() as db:
         id = campaigns.add(db, "Held one", 1, NOW)
         campaigns.update(db, id, {"state": "held"})
-        batch = campaigns.add_batch(db, campaigns.add_pass(db, id, "first"), 1, NOW + 60, 2)
-        campaigns.add_deliveries(db, [(1, batch, 1, 0, 0, "in doubt", None), (1, batch, 2, 0, 0, "waiting", None)])
+        batch = ledger.add_batch(db, ledger.add_pass(db, id, "first"), 1, NOW + 60, 2)
+        ledger.add_deliveries(db, [(1, batch, 1, 0, 0, "in doubt", None), (1, batch, 2, 0, 0, "waiting", None)])
         events.put_aside(db, [("x@x.example", "[1]", None)])
         with pytest.raises(ValueError, match="no such columns"):
             campaigns.update(db, id, {"shoe": 1})

@@ -13,7 +13,8 @@ from flask.testing import FlaskClient
 
 from openmeadow.desk import accounts, answers, campaigns, sending
 from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns as ledger
+from openmeadow.store import campaigns as campaign_table
+from openmeadow.store import ledger
 from openmeadow.web.app import make_app
 from openmeadow.web.describe import description
 from openmeadow.wire.tokens import Tokens
@@ -149,7 +150,7 @@ def test_public_pages(folder: Path) -> None:
         campaigns.start(m.desk, m.campaign, "test")
         sending.send_due(m.desk, m.tokens)
         d = ledger.of_campaign(m.desk.store.read(), m.campaign, "first")[0]
-        link = ledger.links(m.desk.store.read(), ledger.delivery(m.desk.store.read(), d["id"])["message"])[0]
+        link = campaign_table.links(m.desk.store.read(), ledger.delivery(m.desk.store.read(), d["id"])["message"])[0]
         client = make_app(m.desk).test_client()
         picture = client.get("/o/" + m.tokens.make("o", d["id"]), headers={"User-Agent": "Reader"})
         assert (picture.mimetype, picture.headers["Cache-Control"]) == ("image/gif", "no-store")

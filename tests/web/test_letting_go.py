@@ -24,6 +24,7 @@ from openmeadow.desk.cutoff import Replays
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns as table
 from openmeadow.store import consent as evidence
+from openmeadow.store import ledger
 from openmeadow.web.app import make_app
 from tests.conftest import NOW, set_clock
 from tests.desk.mailing import Mailing, mailing
@@ -132,7 +133,7 @@ def test_asked_once_and_by_one_click_each(running: tuple[Mailing, FlaskClient]) 
 
 
 def _delivery(m: Mailing, campaign: int, email: str) -> int:
-    rows = table.of_campaign(m.desk.store.read(), campaign, "first")
+    rows = ledger.of_campaign(m.desk.store.read(), campaign, "first")
     id = m.desk.store.read().execute("SELECT id FROM subscribers WHERE email = ?", (email,)).fetchone()["id"]
     return next(int(r["id"]) for r in rows if r["subscriber"] == id)
 

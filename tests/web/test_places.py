@@ -18,8 +18,8 @@ from openmeadow.core.columns import DAY
 from openmeadow.core.errors import Refused
 from openmeadow.desk import accounts, addresses, answers, pictures, placement, round_trip, sending
 from openmeadow.desk import words as tell
-from openmeadow.store import campaigns as ledger
-from openmeadow.store import workspace
+from openmeadow.store import campaigns as campaign_table
+from openmeadow.store import ledger, workspace
 from openmeadow.web.app import make_app
 from openmeadow.worker import Worker
 from tests.conftest import NOW, set_clock
@@ -410,7 +410,7 @@ def test_results_divided_by_the_api(running: tuple[Mailing, Caller]) -> None:
     m, call = running
     sending_day(m)
     path = f"/campaigns/{m.campaign}"
-    link = next(x["id"] for x in ledger.links(m.desk.store.read(), 1) if not x["trap"])
+    link = next(x["id"] for x in campaign_table.links(m.desk.store.read(), 1) if not x["trap"])
     for d in ledger.of_campaign(m.desk.store.read(), m.campaign, "first")[:8]:
         answers.clicked(m.desk, d["id"], link, "Reader", "198.51.100.1")
     seen = call("GET", f"{path}/divided?with={m.campaign},77x")

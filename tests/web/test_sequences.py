@@ -11,8 +11,8 @@ from openmeadow.core.columns import Kind
 from openmeadow.core.sequences.ladder import DAY, Ladder, Step
 from openmeadow.desk import accounts, answers, asking, campaigns, guarding, sending
 from openmeadow.desk.sequences import measuring, moving, ready, writing
-from openmeadow.store import campaigns as ledger
-from openmeadow.store import sequences, stays
+from openmeadow.store import campaigns as campaign_table
+from openmeadow.store import ledger, sequences, stays
 from openmeadow.web.app import make_app
 from tests.conftest import NOW
 from tests.desk.mailing import Mailing, mailing
@@ -148,8 +148,8 @@ def test_bookings_are_told_back_by_links(running: tuple[Mailing, Caller]) -> Non
     campaigns.start(m.desk, m.campaign, "test")
     sending.send_due(m.desk, m.tokens)
     d = ledger.of_campaign(m.desk.store.read(), m.campaign, "first")[0]
-    message = ledger.one(m.desk.store.read(), m.campaign)["message"]
-    link = next(x for x in ledger.links(m.desk.store.read(), message) if not x["trap"])
+    message = campaign_table.one(m.desk.store.read(), m.campaign)["message"]
+    link = next(x for x in campaign_table.links(m.desk.store.read(), message) if not x["trap"])
     went = call.client.get(f"/c/{m.tokens.make('c', d['id'], link['id'])}").headers["Location"]
     assert went.startswith(f"{link['url']}?meadow=")
     mark = went.partition("meadow=")[2]
@@ -177,9 +177,9 @@ def test_where_a_held_plan_s_trouble_comes_from(folder: Path) -> None:
             if d["subscriber"] <= 12:
                 answers.happened(m.desk, d["id"], Kind.BOUNCED, code="5.1.1", diagnostic="no such person")
         guarding.look(m.desk, m.campaign)
-        if ledger.one(m.desk.store.read(), m.campaign)["state"] != "held":
+        if campaign_table.one(m.desk.store.read(), m.campaign)["state"] != "held":
             with m.desk.store.atomic() as db:
-                ledger.update(db, m.campaign, {"state": "held", "held_why": "by hand"})
+                campaign_table.update(db, m.campaign, {"state": "held", "held_why": "by hand"})
         found = {(x["place"], x["name"]): (x["k"], x["rest_k"]) for x in guarding.see(m.desk, m.campaign)["sources"]}
         assert found[("domain", "wreck.example")] == (12, 0) and found[("list", "Pier")][0] == 12
 
@@ -193,7 +193,7 @@ def test_a_step_s_guardrail_holds_the_step(folder: Path) -> None:
         mail = sequences.mails(m.desk.store.read(), id)[1]
         campaigns.hold(m.desk, mail["id"], "test")
         with m.desk.store.atomic() as db:
-            ledger.update(db, mail["id"], {"held_why": "Too many hard bounces."})
+            campaign_table.update(db, mail["id"], {"held_why": "Too many hard bounces."})
         step_on(m)
         assert got(m, id)[1, "first"] == {"waiting": 30}
         assert measuring.held_steps(m.desk)[0]["step"] == 1

@@ -12,7 +12,7 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from openmeadow.core.columns import F64, I8, I32, I64, Mask
+from openmeadow.core.columns import DAY, F64, I8, I32, I64, Mask
 from openmeadow.core.planning.batches import BatchPlan, assign
 
 MOST_SLOTS = 2_000
@@ -55,6 +55,20 @@ def allowed_from(at: int, windows: Windows, zone: ZoneInfo) -> int:
         if at < closes:
             return max(at, opens)
     return at
+
+
+def after_wait(
+    at: int, wait: int, windows: Windows, zone: ZoneInfo, no_later_than: int | None = None, *, by_day: bool = False
+) -> int | None:
+    """The first allowed moment a wait after another; None where that is after the last moment. ``by_day``: the moment
+    stands in somebody's own zone, so its hour is kept and only the day moves."""
+    if by_day:
+        found = at + wait
+        while datetime.fromtimestamp(found, UTC).astimezone(zone).weekday() not in windows.weekdays:
+            found += DAY
+    else:
+        found = allowed_from(at + wait, windows, zone)
+    return found if no_later_than is None or found <= no_later_than else None
 
 
 def slots(plan: BatchPlan, count: int, windows: Windows, zone: ZoneInfo) -> list[int]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 import numpy as np
 
 from openmeadow.core.columns import I64, Mask
@@ -14,22 +16,21 @@ def entered(now: Mask, before: Mask) -> Mask:
     return now & ~before
 
 
+NO_LIMIT = 1 << 62
+
+
+def room(begin: Begin, begun_today: int, begun_ever: bool) -> int:
+    """How many may still begin today over all providers; ``begun_ever`` before today, so that the first day is known."""
+    limit = begin.first_day if begin.first_day and not begun_ever else begin.a_day
+    return max(0, limit - begun_today) if limit else NO_LIMIT
+
+
 def begins(
-    begin: Begin,
-    subscriber: I64,
-    provider: np.ndarray,
-    seed: int,
-    begun_today: int,
-    begun_ever: int,
-    today_of: dict[int, int],
+    begin: Begin, subscriber: I64, provider: np.ndarray, seed: int, room: int, today_of: Mapping[int, int]
 ) -> Mask:
-    """Who of a queue (in the order they came) begins now. ``begun_today`` over all, ``today_of`` by provider;
-    ``begun_ever`` before today, so that the first day is known."""
+    """Who of a queue (in the order they came) begins now, where there is ``room`` for so many; ``today_of`` says how
+    many of each provider began today already."""
     n = len(subscriber)
-    room = n
-    if begin.a_day or begin.first_day:
-        limit = begin.first_day if begin.first_day and not begun_ever else begin.a_day
-        room = max(0, limit - begun_today) if limit else n
     order = np.argsort(draw(seed, subscriber), kind="stable") if begin.by_lot else np.arange(n)
     out = np.zeros(n, bool)
     had = dict(today_of)

@@ -15,6 +15,7 @@ from openmeadow.core.planning.slots import real
 from openmeadow.core.sequences.ladder import DAY, END, EVERYONE, MAILS, ON, SECOND, SECOND_LANE, Ladder, Step
 
 Ask = Callable[[Step], bool]  # the answer to a question, asked at the moment it is reached
+Zone = Callable[[Step], ZoneInfo]  # by whose clock a step waits: the workspace's, or the person's own
 ACTS = ("label", "list", "field", "let go")
 FINISHED, WAITS, MAILED = "finished", "waits", "mailed"
 
@@ -90,12 +91,12 @@ def onward(
     return list(dict.fromkeys(out))
 
 
-def enter(ladder: Ladder, now: int, ask: Ask, zone: ZoneInfo) -> Moved:
+def enter(ladder: Ladder, now: int, ask: Ask, zone: Zone) -> Moved:
     """Somebody enters."""
     return _go(ladder, onward(ladder, None, EVERYONE, None), now, ask, zone, set(), Moved(FINISHED, 0, EVERYONE))
 
 
-def due(ladder: Ladder, key: int, lane: int, now: int, ask: Ask, zone: ZoneInfo, passed: Collection[int]) -> Moved:
+def due(ladder: Ladder, key: int, lane: int, now: int, ask: Ask, zone: Zone, passed: Collection[int]) -> Moved:
     """Somebody's due moment at a step has come. A step that is not there any more, or switched off, is passed."""
     step = ladder.step(key)
     out, behind = Moved(FINISHED, 0, lane), set(passed)
@@ -104,7 +105,7 @@ def due(ladder: Ladder, key: int, lane: int, now: int, ask: Ask, zone: ZoneInfo,
     return _go(ladder, _leave(ladder, step, key, lane, ask, behind, out), now, ask, zone, behind, out)
 
 
-def mailed(ladder: Ladder, key: int, lane: int, now: int, ask: Ask, zone: ZoneInfo, passed: Collection[int]) -> Moved:
+def mailed(ladder: Ladder, key: int, lane: int, now: int, ask: Ask, zone: Zone, passed: Collection[int]) -> Moved:
     """The message of the step somebody stands at was handed over, or will not be."""
     out, behind = Moved(FINISHED, 0, lane), set(passed)
     return _go(ladder, _leave(ladder, ladder.step(key), key, lane, ask, behind, out), now, ask, zone, behind, out)
@@ -122,16 +123,14 @@ def _leave(
     return onward(ladder, key, lane, answer, behind)
 
 
-def _mail(
-    ladder: Ladder, step: Step, lane: int, now: int, ask: Ask, zone: ZoneInfo, behind: set[int], out: Moved
-) -> Moved:
+def _mail(ladder: Ladder, step: Step, lane: int, now: int, ask: Ask, zone: Zone, behind: set[int], out: Moved) -> Moved:
     if step.kind == "repeat" and ask(step):  # answered: no repeat, and on
         return _go(ladder, _leave(ladder, step, step.key, lane, ask, behind, out), now, ask, zone, behind, out)
     return Moved(MAILED, step.key, lane, 0, out.passed, out.acts)
 
 
 def _go(
-    ladder: Ladder, ways: list[tuple[int, int]], now: int, ask: Ask, zone: ZoneInfo, behind: set[int], out: Moved
+    ladder: Ladder, ways: list[tuple[int, int]], now: int, ask: Ask, zone: Zone, behind: set[int], out: Moved
 ) -> Moved:
     """On from step to step until somebody waits, is mailed, or has come to the end."""
     while ways:
@@ -141,7 +140,7 @@ def _go(
         if step.off:
             ways = _leave(ladder, step, key, lane, ask, behind, out)
         elif step.waits and step.kind in ("wait", "question", "repeat"):
-            return Moved(WAITS, key, lane, when(step, now, zone), out.passed, out.acts)
+            return Moved(WAITS, key, lane, when(step, now, zone(step)), out.passed, out.acts)
         elif step.kind in MAILS:
             return _mail(ladder, step, lane, now, ask, zone, behind, out)
         else:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from zoneinfo import ZoneInfo
 
 from openmeadow.core.sequences import machine
 from openmeadow.core.sequences.ladder import Ladder, Step
@@ -19,7 +18,7 @@ class Seen:
     said: str = ""
 
 
-def walk(ladder: Ladder, now: int, ask: machine.Ask, zone: ZoneInfo) -> list[Seen]:
+def walk(ladder: Ladder, now: int, ask: machine.Ask, zone: machine.Zone) -> list[Seen]:
     """Everything from entering to the end, every mail going out the moment it is due."""
     out: list[Seen] = []
 

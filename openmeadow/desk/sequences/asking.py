@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 from typing import Any
 from zoneinfo import ZoneInfo, available_timezones
@@ -25,9 +25,10 @@ STRONGER = (Kind.CLICKED, Kind.REPLIED, Kind.BOOKED)
 _ZONES = available_timezones()
 
 
-def zone_of(desk_zone: str, step: Step | None, own: str | None) -> ZoneInfo:
-    """The workspace's zone, or a person's own where the step goes by it and it is known."""
-    return ZoneInfo(own if step is not None and step.own_zone and own in _ZONES and own else desk_zone)
+def zones(home: str, own: str | None) -> Callable[[Step], ZoneInfo]:
+    """By which clock each step waits: the workspace's, or a person's own where the step goes by it and it is known."""
+    known = ZoneInfo(own) if own and own in _ZONES else ZoneInfo(home)
+    return lambda step: known if step.own_zone else ZoneInfo(home)
 
 
 class Asked:

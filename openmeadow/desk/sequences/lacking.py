@@ -8,9 +8,16 @@ from openmeadow.core.errors import MeadowError
 from openmeadow.core.sequences.ladder import MAILS, Lack, Ladder, lacks
 from openmeadow.desk import checking
 from openmeadow.desk.desk import Desk
-from openmeadow.desk.sequences.reading import ladder_of, row_of
+from openmeadow.desk.sequences.reading import choices, ladder_of, row_of
 from openmeadow.store import campaigns, sequences
 
+BEGINS_WITH = {  # what a beginning names: among which choices, and its word
+    "joins a list": ("lists", "list"),
+    "enters a segment": ("segments", "segment"),
+    "confirms": ("purposes", "purpose"),
+    "awaits confirmation": ("purposes", "purpose"),
+    "a date": ("fields", "field"),
+}
 OF_ALL = ("Purpose", "From", "Sender", "Postal address", "Consent wording")
 
 
@@ -35,7 +42,7 @@ def missing(desk: Desk, id: int) -> list[Lack]:
                     out.append(Lack(0, f["finding"]))
             else:
                 out.append(Lack(step.key, f"{titles[step.key]}: {f['finding']}"))
-    return out + _rules(desk, ladder)
+    return out + _named(desk, ladder) + _rules(desk, ladder)
 
 
 def while_running(desk: Desk, id: int, after: Ladder) -> list[Lack]:
@@ -43,7 +50,7 @@ def while_running(desk: Desk, id: int, after: Ladder) -> list[Lack]:
     people pass it until it is switched on, and then it has to be whole, its message too."""
     mails, titles = sequences.mails(desk.store.read(), id), after.titles()
     off = {s.key for s in after.steps if s.off}
-    out = [x for x in (*lacks(after), *_rules(desk, after)) if x.step not in off]
+    out = [x for x in (*lacks(after), *_named(desk, after), *_rules(desk, after)) if x.step not in off]
     for step in after.steps:
         if step.kind not in MAILS or step.kind == "repeat" or step.off:
             continue
@@ -58,6 +65,15 @@ def while_running(desk: Desk, id: int, after: Ladder) -> list[Lack]:
 
 def _stops(desk: Desk, mail: Any) -> list[dict[str, Any]]:
     return checking.stops(checking.checks(desk, campaigns.one(desk.store.read(), mail["id"])))
+
+
+def _named(desk: Desk, ladder: Ladder) -> list[Lack]:
+    """A beginning that names what is not there: nobody would ever enter. (A label comes into being when it is put on.)"""
+    among, word = BEGINS_WITH.get(ladder.begin.on, ("", ""))
+    what = ladder.begin.what
+    if not among or not what or what.lower() in (n.lower() for n in choices(desk)[among]):
+        return []
+    return [Lack(0, f"It begins with the {word} “{what}”, which is not there.")]
 
 
 def _rules(desk: Desk, ladder: Ladder) -> list[Lack]:

@@ -17,7 +17,7 @@ from openmeadow.desk.desk import Desk
 from openmeadow.desk.sequences import lacking, writing
 from openmeadow.desk.sequences.asking import condition
 from openmeadow.desk.sequences.reading import ladder_of, pass_of, row_of
-from openmeadow.store import campaigns, sequences, stays
+from openmeadow.store import campaigns, ledger, sequences, stays
 
 WEEK, CHEAP = 7 * 86_400, 0.25
 NOT_YET = int(FAR)
@@ -172,6 +172,7 @@ def see(desk: Desk, id: int) -> dict[str, Any]:
         "id": id,
         "name": row["name"],
         "state": row["state"],
+        "paused_why": row["paused_why"],
         "version": row["version"],
         "versions": [{"n": v["n"], "at": v["at"], "who": v["who"]} for v in sequences.versions(db, id)],
         "started_at": row["started_at"],
@@ -246,21 +247,23 @@ def beside(desk: Desk, id: int) -> dict[str, int]:
     """Campaigns that go out within a week and leave people inside alone: {"campaigns", "people"}: how many, and of how
     many people inside some campaign would have been about the same purpose."""
     db, now = desk.store.read(), desk.now()
-    soon = {b["campaign"] for b in campaigns.coming(db, now, now + WEEK) if b["campaign_state"] in ("planned", "sending")}
+    soon = {b["campaign"] for b in ledger.coming(db, now, now + WEEK) if b["campaign_state"] in ("planned", "sending")}
     alone = [c for c in soon if (r := campaigns.one(db, c)) is not None and not r["with_sequences"]]
     over = sequences.passed_over_inside(db, id, alone) if alone else 0
     return {"campaigns": len(alone), "people": over}
 
 
-def held_steps(desk: Desk) -> list[dict[str, Any]]:
-    """Steps whose mail has held itself, with what was said."""
-    db = desk.store.read()
-    return [
-        {"sequence": row["id"], "name": row["name"], "step": key, "campaign": mail["id"], "why": mail["held_why"]}
-        for row in sequences.every(db)
-        for key, mail in sequences.mails(db, row["id"]).items()
-        if mail["state"] == "held" and mail["held_why"] != writing.PAUSED
-    ]
+def held(desk: Desk) -> list[dict[str, Any]]:
+    """What waits for a decision: steps whose mail has held itself, sequences that paused themselves; and why."""
+    db, out = desk.store.read(), []
+    for row in sequences.every(db):
+        if row["paused_why"]:
+            out.append({"sequence": row["id"], "title": f"{row['name']} paused itself.", "why": row["paused_why"]})
+        for mail in sequences.mails(db, row["id"]).values():
+            if mail["state"] == "held" and mail["held_why"] != writing.PAUSED:
+                title = f"A step of {row['name']} is held."
+                out.append({"sequence": row["id"], "title": title, "why": mail["held_why"]})
+    return out
 
 
 def every(desk: Desk) -> list[dict[str, Any]]:

@@ -3,7 +3,6 @@ transaction, so that a stop in between loses nobody and repeats nothing."""
 
 from __future__ import annotations
 
-import time
 from collections import defaultdict
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
@@ -13,31 +12,45 @@ from zoneinfo import ZoneInfo
 import numpy as np
 
 from openmeadow.core.consent.gate import LET_GO
+from openmeadow.core.errors import MeadowError, NoSpace
 from openmeadow.core.lot import draw
 from openmeadow.core.planning.slots import real
 from openmeadow.core.sequences import intake, machine
 from openmeadow.core.sequences.ladder import EVERYONE, Ladder, Step
 from openmeadow.core.sequences.machine import FINISHED, MAILED, WAITS, Moved
 from openmeadow.desk.desk import Desk
-from openmeadow.desk.sequences.asking import Asked, condition, zone_of
+from openmeadow.desk.sequences.asking import Asked, zones
+from openmeadow.desk.sequences.noticing import comes_to_hold, may_leave
 from openmeadow.desk.sequences.reading import ladder_of, pass_of
-from openmeadow.store import campaigns, events, sequences, stays, subscribers
+from openmeadow.store import ledger, sequences, stays, subscribers, workspace
 
+PAUSED = "The sequence is paused."
 CHUNK = 500
-SHARE = 20  # looking who enters takes at most one part in so many of the time
 ENDING = ("erased", "suppressed", "bounced for good", "consent withdrawn", "consent none", "awaiting confirmation")
 HELD_LOT = 17
 HOUR, DAY = 3600, 86_400
-_looked: dict[tuple[str, int], tuple[tuple[int, int, int], float, float]] = {}
 
 
 def tick(desk: Desk) -> int:
-    """Everything that is due in sequences that run; how many people moved."""
+    """Everything that is due in sequences that run; how many people moved. One that cannot go on (what a rule of it
+    names is not there any more) pauses itself and keeps no other waiting."""
     moved = 0
     for row in sequences.running(desk.store.read()):
-        runner = Runner(desk, row)
-        moved += runner.news() + runner.settle() + runner.take_in() + runner.go_on()
+        try:
+            runner = Runner(desk, row)
+            moved += runner.news() + runner.settle() + runner.take_in() + runner.go_on()
+        except NoSpace:
+            raise
+        except MeadowError as e:
+            pause_by_itself(desk, row, str(e))
     return moved
+
+
+def pause_by_itself(desk: Desk, row: Any, why: str) -> None:
+    """Everybody stays at their step until what is wrong is mended."""
+    with desk.store.atomic() as db:
+        sequences.pause(db, row["id"], PAUSED, why)
+        workspace.log(db, desk.now(), "worker", f"paused sequence: {why}", row["name"])
 
 
 class Runner:
@@ -59,13 +72,13 @@ class Runner:
         """Whoever something happened to since the last look leaves at once where that is a reason to."""
         row, db = self.row, self.desk.store.read()
         people, event, consent = stays.with_news(db, row["id"], row["seen_event"], row["seen_consent"])
-        if (event, consent) == (row["seen_event"], row["seen_consent"]):
-            return 0
+        people += may_leave(self.desk, row, self.ladder)
         gone = 0
         for i in range(0, len(people), CHUNK):
             gone += self.leave(people[i : i + CHUNK])
-        with self.desk.store.atomic() as w:
-            sequences.update(w, row["id"], {"seen_event": event, "seen_consent": consent})
+        if (event, consent) != (row["seen_event"], row["seen_consent"]):
+            with self.desk.store.atomic() as w:
+                sequences.update(w, row["id"], {"seen_event": event, "seen_consent": consent})
         return gone
 
     def leave(self, people: Sequence[int]) -> int:
@@ -141,8 +154,7 @@ class Runner:
         return len(them)
 
     def _ask_machine(self, t: Any, how: str, asked: Asked, passed: set[int], now: int) -> Moved:
-        step = self.ladder.step(t["step"])
-        zone = zone_of(self.zone, step, t["time_zone"])
+        zone = zones(self.zone, t["time_zone"])
 
         def ask(about: Step) -> bool:
             return asked.answer(about, int(t["subscriber"]))
@@ -181,7 +193,7 @@ class Runner:
             if way is None:
                 continue  # what it says is not ready
             held = step.kind == "repeat" and bool(t["held_back"])
-            state, reason = (campaigns.PASSED_OVER, "held back") if held else (campaigns.WAITING, None)
+            state, reason = (ledger.PASSED_OVER, "held back") if held else (ledger.WAITING, None)
             s = int(t["subscriber"])
             rows.append((*way, s, int(t["id"]), int(band[asked.place(s)]), state, reason, now))
         return rows
@@ -190,21 +202,25 @@ class Runner:
 
     def take_in(self) -> int:
         """Who the condition of entering has come to hold for goes into the queue; who may begin today begins."""
-        self.look()
-        db, row = self.desk.store.read(), self.row
-        if not stays.in_queue(db, row["id"]):
+        came, went = comes_to_hold(self.desk, self.row, self.ladder)
+        if came or went:
+            with self.desk.store.atomic() as w:
+                stays.hold_now(w, self.row["id"], came, went)
+                queue(self.desk, w, self.row, self.ladder, came)
+        db, row, begin = self.desk.store.read(), self.row, self.ladder.begin
+        if not stays.anybody_queued(db, row["id"]):
             return 0
-        waiting = stays.queued(db, row["id"])
-        who = np.array([r["subscriber"] for r in waiting], np.int64)
-        provider = np.array([r["provider"] for r in waiting], np.int64)
         now = self.desk.now()
         local = datetime.fromtimestamp(now, UTC).astimezone(ZoneInfo(self.zone))
         today = int(local.replace(hour=0, minute=0, second=0, microsecond=0).timestamp())
         of = stays.begun_since(db, row["id"], today)
-        before = stays.begun_before(db, row["id"], today)
-        mine = who[
-            intake.begins(self.ladder.begin, who, provider, row["seed"], sum(of.values()), int(before), of)
-        ].tolist()
+        room = intake.room(begin, sum(of.values()), stays.begun_before(db, row["id"], today))
+        if room == 0:
+            return 0  # the queue may be long: it is not gone through before tomorrow
+        waiting = stays.queued(db, row["id"], None if begin.by_lot or begin.a_provider else room)
+        who = np.array([r["subscriber"] for r in waiting], np.int64)
+        provider = np.array([r["provider"] for r in waiting], np.int64)
+        mine = who[intake.begins(begin, who, provider, row["seed"], room, of)].tolist()
         if not mine:
             return 0
         runs = stays.last_runs(db, row["id"], mine)
@@ -220,30 +236,6 @@ class Runner:
             stays.unqueue(w, row["id"], mine)
         return len(mine)
 
-    def look(self) -> None:
-        """Ask for whom the condition of entering holds, when anything can have changed since the last time."""
-        begin, db, now = self.ladder.begin, self.desk.store.read(), self.desk.now()
-        if begin.on == "by hand":
-            return
-        key, state = (
-            (str(self.desk.folder), int(self.row["id"])),
-            (events.highest(db), subscribers.facts_version(db), now // 3600),
-        )
-        seen = _looked.get(key)
-        if seen and (seen[0] == state or (seen[0][2] == state[2] and time.monotonic() - seen[1] < seen[2] * SHARE)):
-            return  # a new hour is always looked at, for dates and rules that time alone changes
-        begun = time.monotonic()
-        view = self.desk.view()
-        ids = view.columns.people.id
-        holds = condition(self.desk, view, begin)
-        before = np.isin(ids, stays.held_before(db, self.row["id"]), assume_unique=True)
-        came, went = ids[intake.entered(holds, before)].tolist(), ids[before & ~holds].tolist()
-        if came or went:
-            with self.desk.store.atomic() as w:
-                stays.hold_now(w, self.row["id"], came, went)
-                queue(self.desk, w, self.row, self.ladder, came)
-        _looked[key] = (state, time.monotonic(), time.monotonic() - begun)
-
 
 def queue(desk: Desk, w: Any, row: Any, ladder: Ladder, people: Sequence[int]) -> int:
     """Put people in the queue of a sequence, those who may enter (again); how many."""
@@ -254,11 +246,6 @@ def queue(desk: Desk, w: Any, row: Any, ladder: Ladder, people: Sequence[int]) -
         if run is None or (run[1] is not None and again is not None and now - run[1] >= again):
             fit.append(s)
     return stays.queue(w, row["id"], fit, now)
-
-
-def forget(desk: Desk, id: int) -> None:
-    """Look anew who may enter."""
-    _looked.pop((str(desk.folder), id), None)
 
 
 def no_more(desk: Desk, campaign: Any, kind: str, deliveries: Sequence[Any]) -> dict[int, str]:
@@ -283,7 +270,7 @@ def next_due(desk: Desk) -> int | None:
     db, now = desk.store.read(), desk.now()
     stepping = sequences.next_step(db)
     moments = [int(stepping["at"])] if stepping is not None else []
-    if any(stays.in_queue(db, r["id"]) or ladder_of(r).begin.on != "by hand" for r in sequences.running(db)):
+    if any(stays.anybody_queued(db, r["id"]) or ladder_of(r).begin.on != "by hand" for r in sequences.running(db)):
         local = datetime.fromtimestamp(now, UTC).astimezone(ZoneInfo(str(desk.setting("time_zone"))))
         tomorrow = (local + timedelta(days=1)).replace(hour=0, minute=0, second=0, microsecond=0, tzinfo=None)
         moments.append(real(tomorrow, ZoneInfo(str(desk.setting("time_zone")))))

@@ -8,7 +8,7 @@ from typing import Any
 from openmeadow.core.errors import Missing
 from openmeadow.core.sequences.ladder import Ladder, Step, read
 from openmeadow.desk.desk import Desk
-from openmeadow.store import sequences
+from openmeadow.store import segments, sequences, subscribers
 
 PASSES = ("first", "resend", "second resend")
 
@@ -30,3 +30,13 @@ def pass_of(ladder: Ladder, step: Step) -> tuple[int, str]:
         return step.key, "first"
     same = [s.key for s in ladder.steps if s.kind == "repeat" and s.of == step.of]
     return step.of, PASSES[1 + min(same.index(step.key), 1)]
+
+
+def choices(desk: Desk) -> dict[str, list[str]]:
+    """What a beginning or a step can name: lists, labels, segments, purposes, fields."""
+    db = desk.store.read()
+    return {
+        **{t: [r["name"] for r in subscribers.names(db, t)] for t in ("lists", "labels", "purposes")},
+        "segments": [r["name"] for r in segments.every(db)],
+        "fields": subscribers.field_names(db),
+    }

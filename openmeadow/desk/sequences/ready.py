@@ -11,7 +11,7 @@ from openmeadow.core.sequences.ladder import DAY, END, HOUR, SECOND, Begin, Ladd
 from openmeadow.desk import campaigns, timing
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.sequences import writing
-from openmeadow.store import consent, segments, sequences, subscribers
+from openmeadow.store import consent, sequences
 from openmeadow.store import senders as sender_table
 
 MORNING = 10
@@ -299,13 +299,3 @@ def take(desk: Desk, key: str, who: str) -> int:
         html = "\n".join(f"<p>{p.replace('{agree}', agree)}</p>" for p in paragraphs)
         campaigns.write(desk, mails[step]["id"], {"subject": subject, "preview": preview, "html": html})
     return id
-
-
-def choices(desk: Desk) -> dict[str, list[str]]:
-    """What a beginning or a step can name: lists, labels, segments, purposes, fields."""
-    db = desk.store.read()
-    return {
-        **{t: [r["name"] for r in subscribers.names(db, t)] for t in ("lists", "labels", "purposes")},
-        "segments": [r["name"] for r in segments.every(db)],
-        "fields": subscribers.field_names(db),
-    }

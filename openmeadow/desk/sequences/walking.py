@@ -9,7 +9,7 @@ from openmeadow.core.message.body import Body, FieldMistake
 from openmeadow.core.sequences.ladder import Step
 from openmeadow.core.sequences.walk import walk
 from openmeadow.desk.desk import Desk
-from openmeadow.desk.sequences.asking import zone_of
+from openmeadow.desk.sequences.asking import zones
 from openmeadow.desk.sequences.reading import ladder_of, pass_of, row_of
 from openmeadow.desk.writer import person_fields
 from openmeadow.store import sequences, subscribers
@@ -54,8 +54,8 @@ def see(desk: Desk, id: int, supposed: str, email: str = "") -> dict[str, Any]:
         return said
 
     now = desk.now()
-    zone = zone_of(str(desk.setting("time_zone")), None, None)
-    seen = walk(ladder, now, mailed, zone)
+    own = person["time_zone"] if person is not None else None
+    seen = walk(ladder, now, mailed, zones(str(desk.setting("time_zone")), own))
     titles = ladder.titles()
     days = []
     for x in seen:

@@ -16,12 +16,12 @@ from openmeadow.desk import campaigns as desk_campaigns
 from openmeadow.desk import templates
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.planning import SAME, plan_of
-from openmeadow.desk.sequences import lacking, moving
+from openmeadow.desk.sequences import lacking, moving, noticing
 from openmeadow.desk.sequences.asking import condition
 from openmeadow.desk.sequences.reading import PASSES, ladder_of, pass_of, row_of
-from openmeadow.store import campaigns, sequences, stays, subscribers, workspace, writing
+from openmeadow.store import campaigns, ledger, sequences, stays, subscribers, workspace, writing
 
-PAUSED = "The sequence is paused."
+PAUSED = moving.PAUSED
 OUT = "out"
 
 
@@ -80,7 +80,7 @@ def write(
         for key in gone & stand.keys():
             _send_elsewhere(desk, db, id, key, after, going[key])
     _tie_mails(desk, id, who)
-    moving.forget(desk, id)
+    noticing.forget(desk, id)
 
 
 def _send_elsewhere(desk: Desk, db: Any, id: int, key: int, after: Ladder, to: int | str) -> None:
@@ -148,8 +148,8 @@ def _open(desk: Desk, w: Any, mail: Any, who: str) -> None:
     campaigns.add_link(w, message, str(desk.setting("public_url")) + desk_campaigns.TRAP_PATH, trap=True)
     writing.add_version(w, mail["id"], 1, dict(mail), who, desk.now())
     for kind in PASSES:
-        batch = campaigns.add_batch(w, campaigns.add_pass(w, mail["id"], kind), 1, 0, 0)
-        campaigns.set_batch(w, batch, "going out")
+        batch = ledger.add_batch(w, ledger.add_pass(w, mail["id"], kind), 1, 0, 0)
+        ledger.set_batch(w, batch, "going out")
     campaigns.update(w, mail["id"], {"state": "sending", "message": message, "started_at": desk.now()})
 
 
@@ -191,7 +191,7 @@ def start(desk: Desk, id: int, who: str, *, with_those_there: bool = False) -> d
             db, id, {"state": "running", "started_at": desk.now(), "seen_event": top[1], "seen_consent": top[2]}
         )
         workspace.log(db, desk.now(), who, "started sequence", row["name"], queued)
-    moving.forget(desk, id)
+    noticing.forget(desk, id)
     return {"queued": queued, "there": len(there), "portions": intake.portions(queued, ladder.begin)}
 
 
@@ -211,23 +211,22 @@ def pause(desk: Desk, id: int, who: str) -> None:
     """Everybody stays at their step; nothing goes out."""
     row = _in_state(desk, id, "running")
     with desk.store.atomic() as db:
-        sequences.update(db, id, {"state": "paused"})
-        for mail in sequences.mails(db, id).values():
-            if mail["state"] == "sending":
-                campaigns.update(db, mail["id"], {"state": "held", "held_why": PAUSED})
+        sequences.pause(db, id, PAUSED)
         workspace.log(db, desk.now(), who, "paused sequence", row["name"])
 
 
 def go_on(desk: Desk, id: int, who: str) -> dict[str, Any]:
     """Go on; who was due meanwhile goes on by the daily limit, in the order they were due."""
     row, now = _in_state(desk, id, "paused"), desk.now()
+    if missing := lacking.while_running(desk, id, ladder_of(row)):
+        raise Refused(f"It has to be whole before it goes on. {missing[0].sentence}")
     a_day = ladder_of(row).begin.a_day
     with desk.store.atomic() as db:
         them = [t for t in stays.all_inside(db, id) if t["due_at"] is not None]
         due = machine.spread([t["due_at"] for t in them], now, a_day)
         late = sum(t["due_at"] <= now for t in them)
         stays.move_due(db, [(at, t["id"]) for at, t in zip(due, them, strict=True) if at != t["due_at"]])
-        sequences.update(db, id, {"state": "running"})
+        sequences.update(db, id, {"state": "running", "paused_why": ""})
         for mail in sequences.mails(db, id).values():
             if mail["state"] == "held" and mail["held_why"] == PAUSED:
                 campaigns.update(db, mail["id"], {"state": "sending", "held_why": ""})
@@ -246,7 +245,7 @@ def end(desk: Desk, id: int, who: str) -> int:
         sequences.update(db, id, {"state": "ended"})
         for mail in sequences.mails(db, id).values():
             if mail["state"] in ("sending", "held"):
-                campaigns.set_batches(db, mail["id"], ("waiting", "going out", "held"), "gone")
+                ledger.set_batches(db, mail["id"], ("waiting", "going out", "held"), "gone")
                 campaigns.update(db, mail["id"], {"state": "finished"})
         workspace.log(db, desk.now(), who, "ended sequence", row["name"], gone)
     return gone

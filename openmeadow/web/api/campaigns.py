@@ -31,7 +31,7 @@ from openmeadow.desk import (
 from openmeadow.desk import campaigns as desk_campaigns
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns as table
-from openmeadow.store import people_sets, sequences, subscribers, writing
+from openmeadow.store import ledger, people_sets, sequences, subscribers, writing
 from openmeadow.store.facts import StoreFacts
 from openmeadow.store.likeness import zones
 from openmeadow.web import models as m
@@ -43,7 +43,7 @@ CHOSEN_SHOWN = 200
 def register(api: Described, desk: Desk) -> None:
     def model(id: int) -> m.Campaign:
         row, db = desk_campaigns.row_of(desk, id), desk.store.read()
-        doubt = sum(b["in_doubt"] or 0 for b in table.batches(db, id))
+        doubt = sum(b["in_doubt"] or 0 for b in ledger.batches(db, id))
         sequence = sequences.one(db, row["sequence"]) if row["sequence"] else None
         return m.Campaign(
             id=id,

@@ -9,7 +9,7 @@ from openmeadow.core.addresses.syntax import address_key
 from openmeadow.core.errors import Refused
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.sequences import measuring, ready, walking, writing
-from openmeadow.desk.sequences.reading import ladder_of, row_of
+from openmeadow.desk.sequences.reading import choices, ladder_of, row_of
 from openmeadow.store import senders as sender_table
 from openmeadow.store import sequences, subscribers
 from openmeadow.web import models as m
@@ -42,7 +42,7 @@ def register(api: Described, desk: Desk) -> None:
             now=desk.now(),
             addresses=addresses,
             purposes=[m.NamedThing(id=p["id"], name=p["name"]) for p in subscribers.names(db, "purposes")],
-            choices=m.SequenceChoices(**ready.choices(desk)),
+            choices=m.SequenceChoices(**choices(desk)),
             begins=measuring.begins(ladder_of(row_of(desk, id))),
         )
 

@@ -11,7 +11,7 @@ from flask import request
 from openmeadow.core.columns import DAY
 from openmeadow.desk import today
 from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns, segments, sequences, subscribers
+from openmeadow.store import campaigns, ledger, segments, sequences, subscribers
 from openmeadow.web import models as m
 from openmeadow.web.api.entrance import moving
 from openmeadow.web.described import Described
@@ -20,7 +20,7 @@ STANDS = 10.0  # seconds that slow figures of the day stand
 
 
 def _batch_name(due: Any) -> str:
-    return f"{due['name']}, {'resend of ' if due['kind'] == 'resend' else ''}batch {due['n']}"
+    return f"{due['name']}, {'' if due['kind'] == 'first' else due['kind'] + ' of '}batch {due['n']}"
 
 
 def register(api: Described, desk: Desk) -> None:
@@ -39,14 +39,16 @@ def register(api: Described, desk: Desk) -> None:
         """Decisions, lanes of the day, the engaged base, the providers."""
         view = desk.view()
         mark = (view.now // 3600, len(view.columns.people))
-        lanes = [m.Lane(**x) for x in today.lanes(desk, view)]
+        lanes = [m.Lane(**x) for x in today.lanes(desk)]
         return m.TodayView(
             now=view.now,
             decisions=[m.Decision(**d) for d in today.decisions(desk, view)],
             lanes=lanes,
             base=lately("base", mark, lambda: [m.BasePoint(**p) for p in today.engaged_base(view)]),
             providers=lately("providers", mark, lambda: [m.Provider(**p) for p in today.providers(desk, view)]),
-            goes_out=sum(x.people - x.handed for x in lanes if x.state in ("waiting", "going out")),
+            day=today.day(desk),
+            goes_out=sum(x.people - x.handed for x in lanes if x.kind == "batch" and x.state in ("waiting", "going out")),
+            due_in_sequences=sum(x.people for x in lanes if x.kind == "sequence"),
         )
 
     @api.route("GET", "/foot", m.Foot)
@@ -68,7 +70,7 @@ def register(api: Described, desk: Desk) -> None:
         due = next(
             (
                 b
-                for b in campaigns.coming(db, view.now, view.now + 30 * DAY)
+                for b in ledger.coming(db, view.now, view.now + 30 * DAY)
                 if b["state"] == "waiting" and b["campaign_state"] in ("planned", "sending")
             ),
             None,
@@ -87,7 +89,7 @@ def register(api: Described, desk: Desk) -> None:
             next_name=next_name,
             complaints=row["complained"],
             handed_over=row["handed"],
-            sending=campaigns.going_out(db),
+            sending=ledger.going_out(db),
             moving=under_way,
         )
 

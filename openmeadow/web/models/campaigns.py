@@ -227,6 +227,7 @@ class PlannedBatch(Model):
     people: int
     lead: bool
     bands: list[int]
+    again_at: int | None = None
 
 
 class BestHours(Model):

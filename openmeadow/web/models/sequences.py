@@ -160,6 +160,7 @@ class SequenceView(Model):
     id: int
     name: str
     state: str
+    paused_why: str  # where it paused itself
     version: int
     versions: list[SequenceVersion]
     started_at: int | None

@@ -44,10 +44,10 @@ class Decision(Model):
 
 
 class Lane(Model):
-    campaign: int
+    link: str
     name: str
-    kind: Literal["first", "resend"]
-    n: int
+    kind: Literal["batch", "sequence"]
+    n: int = Field(description="the batch's number, or the hour of the day in which people are due")
     due_at: int
     state: str
     people: int
@@ -75,4 +75,6 @@ class TodayView(Model):
     lanes: list[Lane]
     base: list[BasePoint]
     providers: list[Provider]
+    day: tuple[int, int]
     goes_out: int
+    due_in_sequences: int

@@ -13,8 +13,8 @@ from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.message.body import FieldMistake
 from openmeadow.desk import answers, asking, joining, pictures, round_trip, senders, writer
 from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns
 from openmeadow.store import consent as consent_table
+from openmeadow.store import ledger
 from openmeadow.web.public.paper import message
 from openmeadow.wire.tokens import Meant, Tokens
 
@@ -112,7 +112,7 @@ def make(desk: Desk, tokens: Tokens) -> Blueprint:
             round_trip.pressed(desk, proof.number)
             return message("The way back works", "This was a message that goes round.")
         found = meant(token, "u")
-        d = campaigns.delivery(desk.store.read(), found.number)
+        d = ledger.delivery(desk.store.read(), found.number)
         if d is None:
             abort(404)
         if request.method == "POST":

@@ -62,14 +62,14 @@ function DraftPlan({ c, head, write }: CampaignProps) {
       lead: b.lead,
       handed: 0,
     };
-    return p.resend
+    return b.again_at
       ? [
           one,
           {
             ...one,
             key: `r${b.n}`,
             label: b.lead ? "lead" : String(b.n),
-            due: b.due_at + p.wait,
+            due: b.again_at,
             people: 0,
             resend: true,
             fixed: true,

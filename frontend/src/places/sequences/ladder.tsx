@@ -135,6 +135,11 @@ export function LadderPage() {
           </button>
         </p>
       )}
+      {s.paused_why && (
+        <p role="status" className="mb-3 max-w-[90ch] border-l-2 border-poppy bg-wash px-3 py-2">
+          <b>It paused itself.</b> {s.paused_why} Everybody stays at their step; mend that, then go on.
+        </p>
+      )}
       {s.empty && <p className="mb-3 max-w-[80ch] rounded bg-wash px-3 py-2">{s.empty}</p>}
       <Rungs s={s} picked={picked} pick={setPicked} />
       {open && (

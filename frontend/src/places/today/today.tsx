@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { get, type M } from "../../api/client";
 import { BAND_CLASS, BAND_FILL, BANDS } from "../../logic/bands";
-import { clockTime, count, month, share } from "../../logic/format";
+import { clockTime, count, month, people, share } from "../../logic/format";
 import { BandWord, Page, Quiet, Waiting } from "../../parts/basics";
 import { Patterns } from "../../parts/patterns";
 
@@ -45,7 +45,7 @@ export function TodayPlace() {
   return (
     <Page
       title="Today"
-      lead={`${words[needs] ?? `${needs} things need you.`} ${t.goes_out ? `${count(t.goes_out)} messages still go out today.` : "Nothing more goes out today."}`}
+      lead={`${words[needs] ?? `${needs} things need you.`} ${stillToday(t)}`}
       side={<Providers of={t.providers} />}
     >
       <section aria-label="Decisions" className="border-t border-rule">
@@ -65,7 +65,7 @@ export function TodayPlace() {
         ))}
       </section>
       <h2 className="mt-6 mb-1">Going out today</h2>
-      <Lanes lanes={t.lanes} now={t.now} />
+      <Lanes lanes={t.lanes} now={t.now} day={t.day as [number, number]} />
       <div className="mt-7 mb-2 flex items-baseline justify-between gap-4">
         <h2>The engaged base, 12 months</h2>
         <span className="flex gap-3.5 text-[13px] text-ink-2">
@@ -79,7 +79,21 @@ export function TodayPlace() {
   );
 }
 
-function Lanes({ lanes, now }: { lanes: M["Lane"][]; now: number }) {
+function stillToday(t: M["TodayView"]): string {
+  const due = t.due_in_sequences
+    ? `${people(t.due_in_sequences)} ${t.due_in_sequences === 1 ? "is" : "are"} due in sequences`
+    : "";
+  if (!t.goes_out) return due ? `No batch goes out any more today; ${due}.` : "Nothing more goes out today.";
+  return `${count(t.goes_out)} messages of batches still go out today${due ? `; ${due}` : ""}.`;
+}
+
+const MARK: Record<string, string> = {
+  gone: "bg-strong text-white",
+  held: "bg-poppy text-white",
+  "going out": "bg-cornflower text-white",
+};
+
+function Lanes({ lanes, now, day: [begin, end] }: { lanes: M["Lane"][]; now: number; day: [number, number] }) {
   if (!lanes.length)
     return (
       <p className="border-t border-rule py-3 text-ink-2">
@@ -89,27 +103,25 @@ function Lanes({ lanes, now }: { lanes: M["Lane"][]; now: number }) {
         </Link>
       </p>
     );
-  const begin = Math.floor(now / 86400) * 86400;
-  const x = (at: number) => `${Math.max(0, Math.min(100, ((at - begin) / 86400) * 100))}%`;
-  const names = [...new Set(lanes.map((l) => (l.kind === "resend" ? `${l.name}, resend` : l.name)))];
+  const x = (at: number) => `${Math.max(0, Math.min(100, ((at - begin) / (end - begin)) * 100))}%`;
+  const names = [...new Set(lanes.map((l) => l.name))];
   return (
     <div>
-      <div className="ml-[210px] mr-[110px] relative h-5 text-[12px] text-ink-3" aria-hidden>
+      <div className="ml-[210px] mr-[130px] relative h-5 text-[12px] text-ink-3" aria-hidden>
         {[0, 6, 12, 18, 24].map((h) => (
           <span key={h} className="absolute -translate-x-1/2" style={{ left: `${(h / 24) * 100}%` }}>
-            {clockTime(begin + h * 3600 - (h === 24 ? 60 : 0))
-              .slice(0, 2)
-              .replace("23", h === 24 ? "24" : "23")}
+            {String(h).padStart(2, "0")}
           </span>
         ))}
       </div>
       {names.map((name) => {
-        const mine = lanes.filter((l) => (l.kind === "resend" ? `${l.name}, resend` : l.name) === name);
+        const mine = lanes.filter((l) => l.name === name);
         const handed = mine.reduce((a, l) => a + l.handed, 0);
         const all = mine.reduce((a, l) => a + l.people, 0);
+        const sequence = mine[0]?.kind === "sequence";
         return (
           <div key={name} className="flex items-center border-t border-rule py-2 last:border-b">
-            <Link to={`/campaigns/${mine[0]?.campaign}/plan`} className="w-[210px] truncate pr-3 hover:underline">
+            <Link to={mine[0]?.link ?? ""} className="w-[210px] truncate pr-3 hover:underline">
               {name}
             </Link>
             <div className="relative h-[20px] flex-1 bg-wash">
@@ -117,16 +129,16 @@ function Lanes({ lanes, now }: { lanes: M["Lane"][]; now: number }) {
               {mine.map((l) => (
                 <span
                   key={l.n}
-                  title={`batch ${l.n}, ${clockTime(l.due_at)}, ${count(l.people)} people, ${l.state}`}
-                  className={`absolute h-full min-w-[22px] rounded-[2px] text-center text-[12px] leading-5 font-semibold ${l.state === "gone" ? "bg-strong text-white" : l.state === "held" ? "bg-poppy text-white" : l.state === "going out" ? "bg-cornflower text-white" : "bg-[#aebbe2]"}`}
-                  style={{ left: x(l.due_at), width: 26 }}
+                  title={`${sequence ? "due" : `batch ${l.n}`}, ${clockTime(l.due_at)}, ${people(l.people)}${sequence ? "" : `, ${l.state}`}`}
+                  className={`absolute h-full rounded-[2px] text-center text-[12px] leading-5 font-semibold ${sequence ? "border border-cornflower bg-panel" : `min-w-[22px] ${MARK[l.state] ?? "bg-[#aebbe2]"}`}`}
+                  style={{ left: x(l.due_at), width: sequence ? 12 : 26 }}
                 >
-                  {l.n}
+                  {sequence ? "" : l.n}
                 </span>
               ))}
             </div>
-            <span className="w-[110px] pl-3 text-right text-ink-2">
-              {count(handed)} of {count(all)}
+            <span className="w-[130px] pl-3 text-right text-ink-2">
+              {sequence ? `${count(handed)} sent, ${count(all)} due` : `${count(handed)} of ${count(all)}`}
             </span>
           </div>
         );

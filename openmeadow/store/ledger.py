@@ -1,0 +1,323 @@
+"""The ledger: a campaign's passes, their batches, and one row a person and pass."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Sequence
+
+from openmeadow.store.database import Many
+
+WAITING, HANDING, HANDED, DEFERRED = "waiting", "handing over", "handed over", "deferred"
+FAILED, IN_DOUBT, PASSED_OVER = "failed", "in doubt", "passed over"
+
+
+def add_pass(db: sqlite3.Connection, campaign: int, kind: str, arms: str = "[]", held_share: float = 0.0) -> int:
+    return int(
+        db.execute(
+            "INSERT INTO passes (campaign, kind, arms, held_share) VALUES (?, ?, ?, ?)",
+            (campaign, kind, arms, held_share),
+        ).lastrowid
+        or 0
+    )
+
+
+def passes(db: sqlite3.Connection, campaign: int) -> list[sqlite3.Row]:
+    return db.execute("SELECT * FROM passes WHERE campaign = ? ORDER BY id", (campaign,)).fetchall()
+
+
+def add_batch(db: sqlite3.Connection, pass_id: int, n: int, due_at: int, people: int) -> int:
+    return int(
+        db.execute(
+            "INSERT INTO batches (pass, n, due_at, people) VALUES (?, ?, ?, ?)", (pass_id, n, due_at, people)
+        ).lastrowid
+        or 0
+    )
+
+
+def batches(db: sqlite3.Connection, campaign: int) -> list[sqlite3.Row]:
+    """All batches with how many of their deliveries stand in each state."""
+    return db.execute(
+        "SELECT b.*, q.kind, "
+        "sum(d.state = 'handed over') AS handed, sum(d.state = 'waiting') AS waiting, "
+        "sum(d.state = 'deferred') AS deferred, sum(d.state = 'failed') AS failed, "
+        "sum(d.state = 'in doubt') AS in_doubt, sum(d.state = 'passed over') AS passed_over "
+        "FROM batches b JOIN passes q ON q.id = b.pass LEFT JOIN deliveries d ON d.batch = b.id "
+        "WHERE q.campaign = ? GROUP BY b.id ORDER BY q.kind, b.n",
+        (campaign,),
+    ).fetchall()
+
+
+def batch(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute(
+        "SELECT b.*, q.campaign, q.kind, q.arms, q.held_share FROM batches b "
+        "JOIN passes q ON q.id = b.pass WHERE b.id = ?",
+        (id,),
+    ).fetchone()
+    return row
+
+
+def set_batch(
+    db: sqlite3.Connection, id: int, state: str, *, people: int | None = None, gone_at: int | None = None
+) -> None:
+    db.execute(
+        "UPDATE batches SET state = ?, people = coalesce(?, people), gone_at = coalesce(?, gone_at) WHERE id = ?",
+        (state, people, gone_at, id),
+    )
+
+
+def set_batches(db: sqlite3.Connection, campaign: int, from_states: Sequence[str], to: str) -> None:
+    marks = ",".join("?" * len(from_states))
+    db.execute(
+        f"UPDATE batches SET state = ? WHERE state IN ({marks}) AND pass IN (SELECT id FROM passes WHERE campaign = ?)",
+        (to, *from_states, campaign),
+    )
+
+
+def due_batches(db: sqlite3.Connection, now: int) -> list[sqlite3.Row]:
+    """(id, campaign) of batches whose moment has come, and of those gone in which somebody waits for a second try."""
+    return db.execute(
+        "SELECT b.id, c.id AS campaign FROM batches b JOIN passes q ON q.id = b.pass JOIN campaigns c ON c.id = q.campaign "
+        "WHERE b.due_at <= ? AND (b.state IN ('waiting', 'going out') AND c.state IN ('planned', 'sending') "
+        "OR b.state = 'gone' AND c.state IN ('planned', 'sending', 'finished')) "
+        "AND (c.sequence IS NULL AND b.state <> 'gone' "
+        "OR EXISTS (SELECT 1 FROM deliveries d WHERE d.batch = b.id AND d.state = 'waiting')) "
+        "ORDER BY c.sequence IS NULL, b.state <> 'gone', b.due_at, b.id",
+        (now,),
+    ).fetchall()
+
+
+def going_out(db: sqlite3.Connection) -> int:
+    """How many batches are on their way; a sequence's only while somebody waits in it."""
+    row = db.execute(
+        "SELECT count(*) AS n FROM batches b JOIN passes q ON q.id = b.pass JOIN campaigns c ON c.id = q.campaign "
+        "WHERE b.state = 'going out' AND (c.sequence IS NULL OR (c.state = 'sending' AND EXISTS "
+        "(SELECT 1 FROM deliveries d WHERE d.batch = b.id AND d.state = 'waiting')))"
+    ).fetchone()
+    return int(row["n"])
+
+
+def next_due(db: sqlite3.Connection) -> int | None:
+    """The moment of the next batch or second try, over campaigns that are not held."""
+    row = db.execute(
+        "SELECT min(at) AS at FROM (SELECT min(b.due_at) AS at FROM batches b JOIN passes q ON q.id = b.pass "
+        "JOIN campaigns c ON c.id = q.campaign WHERE b.state IN ('waiting', 'going out') AND c.state IN "
+        "('planned', 'sending') AND c.sequence IS NULL UNION ALL SELECT min(d.next_at) FROM deliveries d "
+        "JOIN passes q ON q.id = d.pass JOIN campaigns c ON c.id = q.campaign "
+        "WHERE d.state = 'deferred' AND c.state IN ('planned', 'sending', 'finished'))"
+    ).fetchone()
+    return None if row["at"] is None else int(row["at"])
+
+
+def coming(db: sqlite3.Connection, since: int, until: int) -> list[sqlite3.Row]:
+    return db.execute(
+        "SELECT b.*, q.kind, c.id AS campaign, c.name, c.state AS campaign_state, "
+        "(SELECT count(*) FROM deliveries d WHERE d.batch = b.id AND d.state = 'handed over') AS handed "
+        "FROM batches b JOIN passes q ON q.id = b.pass JOIN campaigns c ON c.id = q.campaign "
+        "WHERE c.sequence IS NULL AND (b.due_at BETWEEN ? AND ? OR b.state = 'going out') AND b.state <> 'stopped' "
+        "ORDER BY b.due_at",
+        (since, until),
+    ).fetchall()
+
+
+def add_deliveries(db: sqlite3.Connection, rows: Many[tuple[int, int, int, int, int, str, str | None]]) -> None:
+    """(pass, batch, subscriber, arm, band, state, reason); a person already in the pass stays as they are."""
+    db.executemany(
+        "INSERT OR IGNORE INTO deliveries (pass, batch, subscriber, arm, band, state, reason) "
+        "VALUES (?, ?, ?, ?, ?, ?, ?)",
+        rows,
+    )
+
+
+def waiting_of(db: sqlite3.Connection, batch_id: int, limit: int, after: int = 0) -> list[sqlite3.Row]:
+    """Who waits in a batch, by subscriber, from behind one of them on."""
+    return db.execute(
+        "SELECT d.*, s.email, s.name, s.fields FROM deliveries d JOIN subscribers s "
+        "ON s.id = d.subscriber WHERE d.batch = ? AND d.state = 'waiting' AND d.subscriber > ? "
+        "ORDER BY d.subscriber LIMIT ?",
+        (batch_id, after, limit),
+    ).fetchall()
+
+
+def people_of_batch(db: sqlite3.Connection, batch_id: int) -> list[sqlite3.Row]:
+    """(subscriber, state) of everybody in a batch."""
+    return db.execute(
+        "SELECT subscriber, state FROM deliveries WHERE batch = ? ORDER BY subscriber", (batch_id,)
+    ).fetchall()
+
+
+_AGAIN = (
+    "state = 'deferred' AND next_at <= ? AND pass IN (SELECT q.id FROM passes q JOIN campaigns c ON c.id = q.campaign "
+    "WHERE c.state IN ('planned', 'sending', 'finished'))"
+)
+
+
+def again_due(db: sqlite3.Connection, now: int) -> bool:
+    """Whether anybody's second try has come, in plans that are not held."""
+    return db.execute(f"SELECT 1 FROM deliveries WHERE {_AGAIN} LIMIT 1", (now,)).fetchone() is not None
+
+
+def requeue(db: sqlite3.Connection, now: int) -> None:
+    """Whoever's second try has come waits again, in the batch they were in."""
+    db.execute(f"UPDATE deliveries SET state = 'waiting' WHERE {_AGAIN}", (now,))
+
+
+def mark(
+    db: sqlite3.Connection, id: int, state: str, now: int, reason: str | None = None, next_at: int | None = None
+) -> None:
+    db.execute(
+        "UPDATE deliveries SET state = ?, changed_at = ?, reason = ?, next_at = ?, "
+        "attempts = attempts + (?1 = 'handing over') WHERE id = ?",
+        (state, now, reason, next_at, id),
+    )
+
+
+def begin_hand_over(db: sqlite3.Connection, id: int, version: int, now: int) -> None:
+    """Written before DATA, with what is said."""
+    mark(db, id, HANDING, now)
+    db.execute("UPDATE deliveries SET version = ? WHERE id = ?", (version, id))
+
+
+def set_versions(db: sqlite3.Connection, rows: Many[tuple[int, int, int]]) -> None:
+    """(version, pass, subscriber): what was drawn by lot before anything goes out."""
+    db.executemany("UPDATE deliveries SET version = ? WHERE pass = ? AND subscriber = ?", rows)
+
+
+def state_counts(db: sqlite3.Connection, campaign: int) -> dict[str, int]:
+    """How many deliveries of a campaign stand in each state."""
+    rows = db.execute(
+        "SELECT state, count(*) AS n FROM deliveries WHERE pass IN (SELECT id FROM passes WHERE campaign = ?) GROUP BY state",
+        (campaign,),
+    )
+    return {r["state"]: r["n"] for r in rows}
+
+
+def handed_by_provider(db: sqlite3.Connection, since: int) -> dict[int, int]:
+    """How many each provider was handed since a moment, over all plans."""
+    rows = db.execute(
+        "SELECT s.provider, count(*) AS n FROM deliveries d JOIN subscribers s ON s.id = d.subscriber "
+        "WHERE d.state = 'handed over' AND d.changed_at >= ?1 AND d.pass IN (SELECT DISTINCT b.pass FROM batches b "
+        "WHERE b.state IN ('waiting', 'going out') OR coalesce(b.gone_at, ?1) >= ?1) GROUP BY 1",
+        (since,),
+    )
+    return {r["provider"]: r["n"] for r in rows}
+
+
+def resent_often(db: sqlite3.Connection, since: int, most: int) -> set[int]:
+    """Who got that many resends or more since a moment, over all campaigns."""
+    rows = db.execute(
+        "SELECT d.subscriber FROM deliveries d JOIN passes q ON q.id = d.pass WHERE q.kind <> 'first' "
+        "AND d.state = 'handed over' AND d.changed_at > ? GROUP BY 1 HAVING count(*) >= ?",
+        (since, most),
+    )
+    return {int(r["subscriber"]) for r in rows}
+
+
+def first_moment(db: sqlite3.Connection, campaign: int) -> int:
+    """When the first batch of a campaign goes or went out."""
+    row = db.execute(
+        "SELECT min(b.due_at) AS at FROM batches b JOIN passes q ON q.id = b.pass WHERE q.campaign = ? AND q.kind = 'first'",
+        (campaign,),
+    ).fetchone()
+    return int(row["at"] or 0)
+
+
+def move_batch(db: sqlite3.Connection, id: int, due_at: int) -> None:
+    db.execute("UPDATE batches SET due_at = ? WHERE id = ? AND state = 'waiting'", (due_at, id))
+
+
+def caught_between(db: sqlite3.Connection, now: int) -> int:
+    """Rows a dead worker left between DATA and its result are in doubt: they may or may not have arrived."""
+    return db.execute(
+        "UPDATE deliveries SET state = 'in doubt', changed_at = ?, reason = 'the worker stopped between "
+        "handing over and its answer' WHERE state = 'handing over'",
+        (now,),
+    ).rowcount
+
+
+def delivery(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute(
+        "SELECT d.*, q.campaign, q.kind, q.arms, c.message, c.purpose, c.name AS campaign_name, "
+        "c.kind AS campaign_kind, c.asks "
+        "FROM deliveries d "
+        "JOIN passes q ON q.id = d.pass JOIN campaigns c ON c.id = q.campaign WHERE d.id = ?",
+        (id,),
+    ).fetchone()
+    return row
+
+
+def of_campaign(db: sqlite3.Connection, campaign: int, kind: str) -> list[sqlite3.Row]:
+    return db.execute(
+        "SELECT d.*, b.n AS batch_n, b.due_at, b.gone_at FROM deliveries d JOIN passes q ON q.id = d.pass "
+        "JOIN batches b ON b.id = d.batch WHERE q.campaign = ? AND q.kind = ?",
+        (campaign, kind),
+    ).fetchall()
+
+
+def of_person(db: sqlite3.Connection, campaign: int, subscriber: int) -> list[str]:
+    """What became of one person's deliveries of a campaign, in words."""
+    rows = db.execute(
+        "SELECT q.kind, d.state, d.reason FROM deliveries d JOIN passes q ON q.id = d.pass "
+        "WHERE q.campaign = ? AND d.subscriber = ? ORDER BY q.id",
+        (campaign, subscriber),
+    )
+    return [f"{r['kind']}: {r['state']}" + (f", {r['reason']}" if r["reason"] else "") for r in rows]
+
+
+def stop_waiting(db: sqlite3.Connection, campaign: int, now: int) -> int:
+    return db.execute(
+        "UPDATE deliveries SET state = 'passed over', reason = 'the plan was stopped', changed_at = ? "
+        "WHERE state IN ('waiting', 'deferred') AND pass IN (SELECT id FROM passes WHERE campaign = ?)",
+        (now, campaign),
+    ).rowcount
+
+
+def pass_over_rest(db: sqlite3.Connection, batch_id: int, why: str, now: int) -> None:
+    """Everybody who still waits in a batch is passed over."""
+    db.execute(
+        "UPDATE deliveries SET state = 'passed over', reason = ?, changed_at = ? WHERE batch = ? AND state = 'waiting'",
+        (why, now, batch_id),
+    )
+
+
+def in_doubt(db: sqlite3.Connection) -> list[sqlite3.Row]:
+    return db.execute(
+        "SELECT c.id, c.name, count(*) AS people FROM deliveries d JOIN passes q ON q.id = d.pass "
+        "JOIN campaigns c ON c.id = q.campaign WHERE d.state = 'in doubt' GROUP BY c.id"
+    ).fetchall()
+
+
+def settle_doubt(db: sqlite3.Connection, campaign: int, arrived: bool, now: int) -> list[sqlite3.Row]:
+    """What was in doubt is called handed over, or goes back to waiting; the rows that changed."""
+    return db.execute(
+        "UPDATE deliveries SET state = ?, reason = 'settled by hand', changed_at = ? WHERE state = 'in doubt' AND "
+        "pass IN (SELECT id FROM passes WHERE campaign = ?) RETURNING id, subscriber, batch",
+        (HANDED if arrived else WAITING, now, campaign),
+    ).fetchall()
+
+
+def unsettled(db: sqlite3.Connection, batch_id: int) -> int:
+    return int(
+        db.execute(
+            "SELECT count(*) AS n FROM deliveries WHERE batch = ? AND state IN ('waiting', 'handing over')", (batch_id,)
+        ).fetchone()["n"]
+    )
+
+
+def open_batches(db: sqlite3.Connection, campaign: int) -> int:
+    return int(
+        db.execute(
+            "SELECT count(*) AS n FROM batches b JOIN passes q ON q.id = b.pass WHERE q.campaign = ? "
+            "AND b.state IN ('waiting', 'going out', 'held')",
+            (campaign,),
+        ).fetchone()["n"]
+    )
+
+
+def handing_over(db: sqlite3.Connection, subscriber: int) -> bool:
+    """Whether a message to the person is between the two entries of its hand-over."""
+    return bool(
+        db.execute(
+            "SELECT 1 FROM deliveries WHERE subscriber = ? AND state IN ('handing over', 'in doubt') LIMIT 1",
+            (subscriber,),
+        ).fetchone()
+    )

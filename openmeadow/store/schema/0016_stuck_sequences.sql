@@ -1,0 +1,4 @@
+-- a sequence that could not go on pauses itself, and says why
+ALTER TABLE sequences ADD COLUMN paused_why TEXT NOT NULL DEFAULT '';
+ALTER TABLE sequences DROP COLUMN looked_at;
+CREATE INDEX sequence_queue_order ON sequence_queue (sequence); -- and by id, which is the order they came in
