@@ -17,6 +17,7 @@ from pathlib import Path
 
 import click
 
+from openmeadow import demo_sequence
 from openmeadow.clock import DemoClock
 from openmeadow.core.authentication.dkim import record_text
 from openmeadow.core.authentication.findings import txt_line
@@ -24,6 +25,7 @@ from openmeadow.desk import accounts, campaigns, consent, joining, ready_made, s
 from openmeadow.desk.bring_in import events, subscribers
 from openmeadow.desk.desk import Desk
 from openmeadow.standins import history
+from openmeadow.standins.dns_server import DnsServer
 from openmeadow.standins.habits import Habits
 from openmeadow.standins.world import RELAY_IP
 from openmeadow.standins.zones import provider_zones
@@ -76,6 +78,7 @@ def build(folder: Path, people: int = PEOPLE, now: int = NOW) -> None:
     for name, rule in SEGMENTS:
         segments.save(desk, name, rule, "demo")
     _campaign(desk)
+    _sequence(desk, standins, now)
     desk.close()
     for name in ("events.csv", "subscribers.csv"):
         (standins / name).unlink()
@@ -147,6 +150,19 @@ def _campaign(desk: Desk) -> None:
     )
 
 
+def _sequence(desk: Desk, standins: Path, now: int) -> None:
+    """One that has run for weeks; the sender is looked at first, as before any start."""
+    dns = DnsServer(standins / "zones")
+    with desk.store.atomic() as db:
+        workspace.set_setting(db, "resolver", f"127.0.0.1:{dns.port}")
+    try:
+        demo_sequence.begin(desk, Habits.load(standins / "people.npz"), now)
+    finally:
+        dns.close()
+    with desk.store.atomic() as db:
+        sender_table.look_again(db)  # when the demo starts
+
+
 def prepare(people: int = PEOPLE) -> Path:
     """The workspace made once and kept, so that a demo starts by copying it."""
     folder = PREPARED / str(people)
@@ -182,8 +198,6 @@ def die_with_parent() -> None:
 
 def run_standins(folder: Path, relay_port: int, dns_port: int, http_port: int, intake_port: int) -> None:
     """DNS and mail world until the end of the process."""
-    from openmeadow.standins.dns_server import DnsServer
-    from openmeadow.standins.habits import Habits
     from openmeadow.standins.world import World, serve_http, serve_smtp
     from openmeadow.wire.dns import Resolver
 

@@ -142,3 +142,8 @@ def set_proof(db: sqlite3.Connection, id: int, what: str, at: int | None) -> Non
     if what not in ("sent", "back", "click"):
         raise ValueError(what)
     db.execute(f"UPDATE domains SET proof_{what}_at = ? WHERE id = ?", (at, id))
+
+
+def look_again(db: sqlite3.Connection) -> None:
+    """Every domain is due to be looked at."""
+    db.execute("UPDATE domains SET checked_at = NULL")
