@@ -17,7 +17,7 @@ from openmeadow.core.sequences.ladder import DAY, HOUR, SECOND, Begin, Ladder, L
 from openmeadow.desk import campaigns, senders
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.sequences import moving, writing
-from openmeadow.desk.sequences.asking import zones
+from openmeadow.desk.sequences.asking import condition, zones
 from openmeadow.desk.sequences.reading import pass_of
 from openmeadow.standins.habits import DOORS, Habits
 from openmeadow.standins.history import PERSON_AGENTS, PERSON_IP, PROXY_AGENT, PROXY_IP
@@ -195,4 +195,6 @@ def _bring_on(desk: Desk, id: int, h: Habits, now: int) -> None:
             for label in c.labels:
                 stays.put_label(w, label, [s], False)
         events.add(w, raw)
+        there = condition(desk, view, LADDER.begin)  # who came in between has been seen
+        stays.hold_now(w, id, view.columns.people.id[there].tolist(), [])
         sequences.update(w, id, {"seen_event": events.highest(w)})

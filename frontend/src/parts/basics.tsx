@@ -24,7 +24,7 @@ export function Page({
 }) {
   return (
     <div className="flex h-full min-h-0 max-[900px]:block max-[900px]:overflow-auto print:block print:h-auto">
-      <main className="min-w-0 flex-1 overflow-auto px-6 pt-5 pb-8 print:overflow-visible">
+      <main className="relative min-w-0 flex-1 overflow-auto px-6 pt-5 pb-8 print:overflow-visible">
         <header className="mb-3 flex min-h-8 items-start justify-between gap-6">
           <div>
             <h1 className="flex items-center gap-3">
@@ -39,7 +39,7 @@ export function Page({
         {children}
       </main>
       {side && (
-        <aside className="w-[326px] shrink-0 overflow-auto border-l border-rule-strong bg-panel px-5 py-5 print:w-full print:overflow-visible print:border-0 max-[900px]:w-full max-[900px]:border-t max-[900px]:border-l-0">
+        <aside className="relative w-[326px] shrink-0 overflow-auto border-l border-rule-strong bg-panel px-5 py-5 print:w-full print:overflow-visible print:border-0 max-[900px]:w-full max-[900px]:border-t max-[900px]:border-l-0">
           {side}
         </aside>
       )}

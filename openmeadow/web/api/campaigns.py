@@ -19,6 +19,7 @@ from openmeadow.desk import (
     capacity,
     checking,
     guarding,
+    holding,
     outward,
     planning,
     recipients,
@@ -170,9 +171,12 @@ def register(api: Described, desk: Desk) -> None:
 
     @api.route("GET", "/campaigns/<int:id>/checks", m.Checks)
     def checked(id: int) -> m.Checks:
-        """Every pre-send check, those of the recipients too."""
+        """Every pre-send check, those of the recipients too, and what is in order."""
+        row = desk_campaigns.row_of(desk, id)
+        found = audience.thorough(desk, row)
         return m.Checks(
-            checks=[m.Check.model_validate(c) for c in audience.thorough(desk, desk_campaigns.row_of(desk, id))]
+            checks=[m.Check.model_validate(c) for c in found],
+            holds=[m.InOrder(**x) for x in holding.holding(desk, row, found)],
         )
 
     @api.route("POST", "/campaigns/<int:id>/links", m.Done, rights=WRITE)

@@ -80,8 +80,14 @@ class Check(Model):
     overruled: str
 
 
+class InOrder(Model):
+    check: str
+    words: str
+
+
 class Checks(Model):
     checks: list[Check]
+    holds: list[InOrder]
 
 
 class OverruleIn(Model):

@@ -132,6 +132,21 @@ export function ChecksPage({ c, head }: CampaignProps) {
           </tbody>
         </table>
       )}
+      {!!q.data?.holds.length && (
+        <>
+          <h2 className="mt-7 mb-1">
+            In order <span className="font-normal text-ink-2">{q.data.holds.length}</span>
+          </h2>
+          <ul className="grid grid-cols-2 gap-x-8 border-t border-rule max-[1000px]:grid-cols-1">
+            {q.data.holds.map((x) => (
+              <li key={x.check} className="flex gap-3 border-b border-rule py-1.5">
+                <span className="w-[128px] shrink-0 text-clover">{x.check}</span>
+                <span className="text-ink-2">{x.words}</span>
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
     </Page>
   );
 }

@@ -22,7 +22,7 @@ export function Limits({
       <h2 className="mt-5 mb-2">Within</h2>
       <div className="grid grid-cols-[1.1fr_2.3fr_0.9fr_1.2fr] gap-x-5 gap-y-3 max-[1000px]:grid-cols-2">
         <div>
-          <span className="label">{p.zones ? "Hours, by their own clocks" : "Hours, in the workspace's zone"}</span>
+          <span className="label">{p.zones ? "By their own clocks" : "Allowed hours"}</span>
           <span className="flex items-center gap-1.5">
             {([0, 1] as const).map((i) => (
               <select

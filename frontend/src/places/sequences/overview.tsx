@@ -14,6 +14,7 @@ export function Overview({ s, pick }: { s: M["SequenceView"]; pick: (key: number
     "their address bounces",
     "they are suppressed or let go",
   ].filter(Boolean);
+  const repeated = new Set(s.ladder.steps.filter((x) => x.kind === "repeat").map((x) => x.of));
   return (
     <>
       {(s.state === "draft" || s.missing.length > 0) && (
@@ -78,7 +79,7 @@ export function Overview({ s, pick }: { s: M["SequenceView"]; pick: (key: number
                   <td>{titleOf(s.steps, a.step)}</td>
                   <td className="n">{count(a.sent)}</td>
                   <td className="n">{share(a.first, a.sent, 0)}</td>
-                  <td className="n">+{share(a.again, a.sent, 0)}</td>
+                  <td className="n">{repeated.has(a.step) ? `+${share(a.again, a.sent, 0)}` : "–"}</td>
                   <td className="n font-semibold">{share(a.together, a.sent, 0)}</td>
                 </tr>
               ))}

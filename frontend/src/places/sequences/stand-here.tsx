@@ -1,18 +1,22 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { get, type M, post } from "../../api/client";
 import { ago, count, when } from "../../logic/format";
-import { Sentence } from "../../parts/basics";
+import { Ask, Sentence } from "../../parts/basics";
 import { MAILS, type Step } from "./words";
+
+const SHOWN = 50;
 
 /** The figures of a step and the people who stand there, each to be moved on or taken out. */
 export function StandHere({ s, step, figures: f }: { s: M["SequenceView"]; step: Step; figures: M["StepFigures"] }) {
   const client = useQueryClient();
   const [error, setError] = useState<Error | null>(null);
+  const [from, setFrom] = useState(0);
   const q = useQuery({
-    queryKey: ["stand", s.id, step.key, f.here],
-    queryFn: () => get<M["StandHere"]>(`/sequences/${s.id}/steps/${step.key}/people`),
+    queryKey: ["stand", s.id, step.key, f.here, from],
+    queryFn: () => get<M["StandHere"]>(`/sequences/${s.id}/steps/${step.key}/people?offset=${from}`),
+    placeholderData: keepPreviousData,
     enabled: f.here > 0,
   });
   const act = async (stay: number, word: string) => {
@@ -58,41 +62,68 @@ export function StandHere({ s, step, figures: f }: { s: M["SequenceView"]; step:
       {f.here > 0 ? (
         <>
           <h2 className="mt-5 mb-1">{count(f.here)} here</h2>
-          <table className="lined text-[13px]">
-            <tbody>
-              {q.data?.people.map((p) => (
-                <tr key={p.id}>
-                  <td className="max-w-[130px] truncate">
-                    <Link className="hover:underline" to={`/subscribers/${p.subscriber}`} title={p.email}>
-                      {p.email}
-                    </Link>
-                    <div className="text-ink-2">
-                      {ago(p.since, s.now)} · {p.goes ? when(p.goes, s.now) : "being mailed"}
-                    </div>
-                  </td>
-                  <td className="n whitespace-nowrap">
-                    <button
-                      type="button"
-                      className="text-cornflower hover:underline disabled:text-ink-3"
-                      disabled={!p.goes}
-                      onClick={() => act(p.id, "move-on")}
-                    >
-                      move on
-                    </button>
-                    {" · "}
-                    <button
-                      type="button"
-                      className="text-cornflower hover:underline"
-                      onClick={() => act(p.id, "take-out")}
-                    >
-                      take out
-                    </button>
-                  </td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-          {f.here > 50 && <p className="mt-1 text-[13px] text-ink-2">The next 50 of {count(f.here)}.</p>}
+          <ul className="text-[13px]">
+            {q.data?.people.map((p) => (
+              <li key={p.id} className="border-b border-rule py-1.5">
+                <div className="flex items-baseline gap-2">
+                  <Link
+                    className="min-w-0 flex-1 truncate hover:underline"
+                    to={`/subscribers/${p.subscriber}`}
+                    title={p.email}
+                  >
+                    {p.email}
+                  </Link>
+                  <button
+                    type="button"
+                    className="text-cornflower hover:underline disabled:text-ink-3"
+                    disabled={!p.goes}
+                    onClick={() => act(p.id, "move-on")}
+                  >
+                    move on
+                  </button>
+                  <Ask
+                    trigger={
+                      <button type="button" className="text-cornflower hover:underline">
+                        take out
+                      </button>
+                    }
+                    title={`Take ${p.email} out?`}
+                    words="Take out"
+                    grave
+                    act={() => act(p.id, "take-out")}
+                  >
+                    They leave at this step and get nothing more of {s.name}.
+                    {s.ladder.begin.again_after === null && " Whoever has been inside once does not enter again."}
+                  </Ask>
+                </div>
+                <p className="text-ink-2">
+                  since {ago(p.since, s.now).replace(" ago", "")} ·{" "}
+                  {p.goes ? `goes ${when(p.goes, s.now)}` : "being mailed"}
+                </p>
+              </li>
+            ))}
+          </ul>
+          {(from > 0 || f.here > from + SHOWN) && (
+            <p className="mt-1.5 flex items-baseline gap-3 text-[13px] text-ink-2">
+              <button
+                type="button"
+                className="text-cornflower hover:underline disabled:text-ink-3"
+                disabled={from === 0}
+                onClick={() => setFrom(from - SHOWN)}
+              >
+                before
+              </button>
+              {count(from + 1)} to {count(Math.min(from + SHOWN, f.here))} of {count(f.here)}, who goes next first
+              <button
+                type="button"
+                className="text-cornflower hover:underline disabled:text-ink-3"
+                disabled={f.here <= from + SHOWN}
+                onClick={() => setFrom(from + SHOWN)}
+              >
+                more
+              </button>
+            </p>
+          )}
         </>
       ) : (
         <p className="mt-3 text-[13px] text-ink-2">Nobody stands here now.</p>

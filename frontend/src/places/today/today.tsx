@@ -119,6 +119,7 @@ function Lanes({ lanes, now, day: [begin, end] }: { lanes: M["Lane"][]; now: num
         const handed = mine.reduce((a, l) => a + l.handed, 0);
         const all = mine.reduce((a, l) => a + l.people, 0);
         const sequence = mine[0]?.kind === "sequence";
+        const most = Math.max(...mine.map((l) => l.people), 1);
         return (
           <div key={name} className="flex items-center border-t border-rule py-2 last:border-b">
             <Link to={mine[0]?.link ?? ""} className="w-[210px] truncate pr-3 hover:underline">
@@ -130,8 +131,12 @@ function Lanes({ lanes, now, day: [begin, end] }: { lanes: M["Lane"][]; now: num
                 <span
                   key={l.n}
                   title={`${sequence ? "due" : `batch ${l.n}`}, ${clockTime(l.due_at)}, ${people(l.people)}${sequence ? "" : `, ${l.state}`}`}
-                  className={`absolute h-full rounded-[2px] text-center text-[12px] leading-5 font-semibold ${sequence ? "border border-cornflower bg-panel" : `min-w-[22px] ${MARK[l.state] ?? "bg-[#aebbe2]"}`}`}
-                  style={{ left: x(l.due_at), width: sequence ? 12 : 26 }}
+                  className={`absolute bottom-0 rounded-[2px] text-center text-[12px] leading-5 font-semibold ${sequence ? "bg-[#aebbe2]" : `min-w-[22px] ${MARK[l.state] ?? "bg-[#aebbe2]"}`}`}
+                  style={{
+                    left: x(l.due_at),
+                    width: sequence ? 14 : 26,
+                    height: sequence ? `${Math.max(20, (100 * l.people) / most)}%` : "100%",
+                  }}
                 >
                   {sequence ? "" : l.n}
                 </span>
