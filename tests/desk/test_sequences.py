@@ -12,7 +12,7 @@ from openmeadow.core.columns import Kind
 from openmeadow.core.errors import Refused, RuleMistake
 from openmeadow.core.sequences.ladder import DAY, SECOND, Begin, Ladder, Leave, Step
 from openmeadow.desk import campaigns, guarding, sending, versions
-from openmeadow.desk.sequences import lacking, moving, writing
+from openmeadow.desk.sequences import lacking, moving, noticing, writing
 from openmeadow.store import events, ledger, sequences, stays
 from openmeadow.store import senders as sender_table
 from openmeadow.store import subscribers as subscriber_table
@@ -188,7 +188,7 @@ def test_who_enters_by_themselves(folder: Path, begin: Begin, does: str, people:
                 stays.put_on_list(db, "Balcony", [1, 2, 3], False, NOW)
             elif does == "field":
                 stays.put_field(db, "born", "1991-03-13", [1, 2, 3])
-        moving.forget(m.desk, id)
+        noticing.forget(m.desk, id)
         until(m, NOW + DAY)
         assert sum(got(m, id).get((1, "first"), Counter()).values()) == people
 

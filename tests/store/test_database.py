@@ -99,7 +99,7 @@ def test_today_counts_what_needs_somebody(desk: Desk) -> None:
     view = desk.view()
     kinds = [d["kind"] for d in today.decisions(desk, view)]
     assert kinds[:2] == ["Held", "In doubt"] and kinds[-1] == "Import"
-    lanes = today.lanes(desk, view)
+    lanes = today.lanes(desk)
     assert [(x["name"], x["state"], x["people"]) for x in lanes] == [("Held one", "held", 2)]
     base = today.engaged_base(view)
     assert len(base) == 13 and all(sum(p["bands"]) == 60 for p in base)
