@@ -8,7 +8,7 @@ import numpy as np
 
 from openmeadow.core.columns import I8, I64
 from openmeadow.core.planning.local import NO_HOUR
-from openmeadow.core.statistics import Interval, newcombe, wilson
+from openmeadow.core.statistics import Interval, wilson
 
 WINDOW = 3  # hours taken together
 ENOUGH, ENOUGH_OF_ONE = 200, 8
@@ -30,11 +30,11 @@ def best(counts: I64) -> BestHours | None:
     n = int(counts.sum())
     if n < ENOUGH:
         return None
-    together = _together(counts[None, :])[0]
-    begin = int(np.argmax(together))
+    together, begin = _together(counts[None, :])[0], int(_begins(counts[None, :])[0])
     k = int(together[begin])
     others = [int(together[h]) for h in range(24) if min((h - begin) % 24, (begin - h) % 24) >= WINDOW]
-    sure = newcombe(k, n, max(others), n).low > 0
+    # answers fall into one window or the other, so their shares are not independent: of both together, over half?
+    sure = wilson(k, k + max(others)).low > 0.5
     return BestHours(begin, wilson(k, n), sure, [int(c) for c in counts])
 
 
@@ -43,11 +43,17 @@ def own_hours(person: I64, hour: I64, people: int) -> I8:
     than ENOUGH_OF_ONE. ``person`` and ``hour`` are one answer a row."""
     grid = np.zeros((people, 24), np.int32)
     np.add.at(grid, (person, hour), 1)
-    middle = (np.argmax(_together(grid), axis=1) + 1) % 24
+    middle = (_begins(grid) + WINDOW // 2) % 24
     out = np.full(people, NO_HOUR, np.int8)
     known = grid.sum(axis=1) >= ENOUGH_OF_ONE
     out[known] = middle[known]
     return out
+
+
+def _begins(counts: np.ndarray) -> np.ndarray:
+    """Where the hours that hold most begin; of several that hold as many, those with most in their middle."""
+    together, middle = _together(counts).astype(np.int64), np.roll(counts, -(WINDOW // 2), axis=1)
+    return np.asarray(np.argmax(together * (int(counts.max(initial=0)) + 1) + middle, axis=1))
 
 
 def _together(counts: np.ndarray) -> np.ndarray:

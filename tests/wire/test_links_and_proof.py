@@ -1,0 +1,169 @@
+"""Links that answer or do not, relays with and without TLS: asked for real, on this machine."""
+
+from __future__ import annotations
+
+import datetime
+import smtplib
+import ssl
+import threading
+from collections.abc import Iterator
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+
+import pytest
+from aiosmtpd.controller import Controller
+from aiosmtpd.handlers import Sink
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.x509.oid import NameOID
+
+from openmeadow.core.authentication.dkim import new_key, record_text
+from openmeadow.standins.dns_server import DnsServer
+from openmeadow.wire import links, proof
+from openmeadow.wire.dns import Resolver
+from tests.conftest import NOW
+from tests.desk.mailing import free_port
+
+GATE = "http://127.0.0.1:{}"
+
+
+class Site(BaseHTTPRequestHandler):
+    """Pages of any host, asked for through a gateway: the path is the whole address."""
+
+    def do_GET(self) -> None:
+        answers = {
+            "https://www.kestrelquay.example/good": (200, ""),
+            "https://www.kestrelquay.example/gone": (410, ""),
+            "https://www.kestrelquay.example/moved": (302, "/good"),
+            "https://www.kestrelquay.example/away": (301, "https://elsewhere.example/there"),
+            "https://elsewhere.example/there": (200, ""),
+            "https://www.kestrelquay.example/round": (302, "/round"),
+            "https://www.kestrelquay.example/file": (302, "file:///etc/hosts"),
+            "https://www.kestrelquay.example/nowhere": (302, ""),
+        }
+        status, to = answers.get(self.path, (404, ""))
+        self.send_response(status)
+        if to:
+            self.send_header("Location", to)
+        self.end_headers()
+
+    def log_message(self, *_: object) -> None:
+        pass
+
+
+@pytest.fixture(scope="module")
+def gateway() -> Iterator[str]:
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Site)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    yield GATE.format(server.server_port)
+    server.shutdown()
+    server.server_close()
+
+
+@pytest.mark.parametrize(
+    ("page", "status", "said", "final"),
+    [
+        ("good", 200, "", "good"),
+        ("good#seats", 200, "", "good#seats"),
+        ("gone", 410, "", "gone"),
+        ("never-was", 404, "", "never-was"),
+        ("moved", 200, "", "good"),
+        ("away", 200, "", "https://elsewhere.example/there"),
+        ("round", 0, "it leads on and on in a circle", "round"),
+        ("file", 0, "it leads on to file:///etc/hosts", "file:///etc/hosts"),
+        ("nowhere", 302, "", "nowhere"),
+    ],
+)
+def test_links_are_followed_and_told_as_they_are(gateway: str, page: str, status: int, said: str, final: str) -> None:
+    front = "https://www.kestrelquay.example/"
+    (found,) = links.ask_all([front + page], gateway)
+    assert (found.status, found.said) == (status, said)
+    assert found.final == (final if "://" in final or final.startswith("file:") else front + final)
+
+
+@pytest.mark.parametrize(
+    ("url", "said"),
+    [
+        ("http://127.0.0.1/x", "it leads into your own network"),
+        ("http://[::1]/x", "it leads into your own network"),
+        ("https://10.0.0.7/x", "it leads into your own network"),
+        ("http://not-a-host.invalid/", "nobody answers there"),
+        ("http://[broken/", "nobody answers there"),
+    ],
+)
+def test_without_a_gateway_no_link_is_followed_into_one_s_own_network(url: str, said: str) -> None:
+    found = links.ask(url)
+    assert (found.status, found.said) == (0, said)
+
+
+def test_a_gateway_that_is_away_is_no_answer_of_the_link() -> None:
+    assert links.ask("https://www.kestrelquay.example/", GATE.format(free_port())).said == "nobody answers there"
+
+
+def certificate(folder: Path) -> ssl.SSLContext:
+    """A certificate that nobody vouches for."""
+    key, name = (
+        ec.generate_private_key(ec.SECP256R1()),
+        x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "relay.test")]),
+    )
+    now = datetime.datetime.now(datetime.UTC)
+    made = (
+        x509.CertificateBuilder()
+        .subject_name(name)
+        .issuer_name(name)
+        .public_key(key.public_key())
+        .serial_number(7)
+        .not_valid_before(now - datetime.timedelta(days=1))
+        .not_valid_after(now + datetime.timedelta(days=1))
+        .sign(key, hashes.SHA256())
+    )
+    plain = serialization.NoEncryption()
+    pem = key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, plain)
+    (folder / "both.pem").write_bytes(pem + made.public_bytes(serialization.Encoding.PEM))
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(folder / "both.pem")
+    return context
+
+
+@pytest.mark.parametrize(("tls", "state", "found"), [(False, "holds", "offers no TLS"), (True, "mend", "not accepted")])
+def test_a_relay_with_and_without_tls(tmp_path: Path, tls: bool, state: str, found: str) -> None:
+    """On this machine no TLS is needed; a certificate that nobody vouches for is said."""
+    port = free_port()
+    relay = Controller(Sink(), "127.0.0.1", port, tls_context=certificate(tmp_path) if tls else None)
+    relay.start()
+    try:
+        with smtplib.SMTP("127.0.0.1", port) as smtp:
+            smtp.ehlo()
+            assert smtp.has_extn("starttls") == tls
+        told = proof.relay_tls("127.0.0.1", port)
+    finally:
+        relay.stop()
+    assert told.state == state and found in told.found
+
+
+def test_who_does_not_answer_is_unknown_and_http_is_mended() -> None:
+    assert proof.relay_tls("127.0.0.1", free_port()).state == "unknown"
+    assert proof.tracking_tls("127.0.0.1", https=True).state == "unknown", "nobody listens there"
+    told = proof.tracking_tls("links.kestrelquay.example", https=False)
+    assert told.state == "mend" and "RFC 8058" in told.meaning
+
+
+@pytest.mark.parametrize(("published", "state"), [("own", "holds"), ("another's", "broken"), ("none", "broken")])
+def test_a_signature_is_proved_by_what_the_domain_publishes(tmp_path: Path, published: str, state: str) -> None:
+    own, other = new_key(), new_key()
+    line = {"own": record_text(own.public), "another's": record_text(other.public), "none": "v=spf1 -all"}[published]
+    (tmp_path / "quay.example.zone").write_text(
+        "$TTL 60\n@ IN SOA ns hostmaster 1 60 60 60 60\n@ IN NS ns\nns IN A 127.0.0.1\n"
+        + "s1._domainkey IN TXT "
+        + " ".join(f'"{line[i : i + 200]}"' for i in range(0, len(line), 200))
+        + "\n"
+    )
+    dns = DnsServer(tmp_path)
+    try:
+        resolver = Resolver(f"127.0.0.1:{dns.port}")
+        assert proof.signature("quay.example", "s1", own.private, NOW, resolver).state == state
+    finally:
+        dns.close()
+    gone = Resolver(f"127.0.0.1:{dns.port}")
+    assert proof.signature("quay.example", "s1", own.private, NOW, gone).state == "unknown", "no answer is no verdict"
