@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
-import { Navigate, Route, Routes } from "react-router";
+import { Link, Navigate, Route, Routes } from "react-router";
 import { get, type M, Problem, setCsrf } from "./api/client";
 import { setZone } from "./logic/format";
-import { Waiting } from "./parts/basics";
+import { Page, Waiting } from "./parts/basics";
 import { Frame } from "./parts/frame";
 import { MeContext } from "./parts/me";
 import { Account } from "./places/account";
@@ -76,9 +76,14 @@ export function App() {
           <Route
             path="*"
             element={
-              <p className="p-8">
-                There is nothing at this address. <a href="/today">Go to Today</a>
-              </p>
+              <Page title="Nothing is here">
+                <p>
+                  There is nothing at this address.{" "}
+                  <Link className="text-cornflower underline" to="/today">
+                    Go to Today
+                  </Link>
+                </p>
+              </Page>
             }
           />
         </Routes>

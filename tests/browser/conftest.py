@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -64,9 +65,9 @@ def browser() -> Iterator[Browser]:
         opened.close()
 
 
-@pytest.fixture
-def visit(browser: Browser, tmp_path: Path) -> Iterator[Visit]:
-    folder = tmp_path / "demo"
+@contextmanager
+def visiting(browser: Browser, folder: Path) -> Iterator[Visit]:
+    """A demo of its own, signed in to as the demo analyst."""
     demo.build(folder, 400)
     running = demo.Demo(folder, demo.free_port())
     context = browser.new_context(viewport={"width": 1280, "height": 800})
@@ -90,3 +91,9 @@ def visit(browser: Browser, tmp_path: Path) -> Iterator[Visit]:
     finally:
         context.close()
         running.stop()
+
+
+@pytest.fixture
+def visit(browser: Browser, tmp_path: Path) -> Iterator[Visit]:
+    with visiting(browser, tmp_path / "demo") as found:
+        yield found

@@ -24,16 +24,20 @@ export function Page({
 }) {
   return (
     <div className="flex h-full min-h-0 max-[900px]:block max-[900px]:overflow-auto print:block print:h-auto">
-      <main className="relative min-w-0 flex-1 overflow-auto px-6 pt-5 pb-8 print:overflow-visible">
-        <header className="mb-3 flex min-h-8 items-start justify-between gap-6">
+      <main className="relative min-w-0 flex-1 overflow-auto px-6 pt-5 pb-8 max-[640px]:px-4 print:overflow-visible">
+        <header className="mb-3 flex min-h-8 items-start justify-between gap-6 max-[640px]:flex-wrap max-[640px]:gap-2">
           <div>
-            <h1 className="flex items-center gap-3">
+            <h1 className="flex flex-wrap items-center gap-x-3 gap-y-1">
               {title}
               {tag}
             </h1>
             {lead && <p className="mt-1.5 text-ink-2">{lead}</p>}
           </div>
-          {acts && <div className="flex shrink-0 flex-wrap justify-end gap-2 print:hidden">{acts}</div>}
+          {acts && (
+            <div className="flex shrink-0 flex-wrap justify-end gap-2 max-[640px]:shrink max-[640px]:justify-start print:hidden">
+              {acts}
+            </div>
+          )}
         </header>
         {tabs}
         {children}
@@ -49,7 +53,10 @@ export function Page({
 
 export function Tabs({ of }: { of: { to: string; words: string; extra?: ReactNode }[] }) {
   return (
-    <nav className="mb-4 flex gap-5 border-b border-rule print:hidden" aria-label="Parts of this place">
+    <nav
+      className="mb-4 flex gap-5 border-b border-rule max-[900px]:overflow-x-auto max-[900px]:overflow-y-hidden max-[900px]:whitespace-nowrap print:hidden"
+      aria-label="Parts of this place"
+    >
       {of.map((t) => (
         <NavLink
           key={t.to}

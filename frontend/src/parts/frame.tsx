@@ -54,7 +54,7 @@ export function Frame({ children }: { children: ReactNode }) {
 
   useEffect(() => {
     const onKey = (e: KeyboardEvent) => {
-      if (typing(e.target) || e.ctrlKey || e.metaKey || e.altKey) return;
+      if (e.defaultPrevented || typing(e.target) || e.ctrlKey || e.metaKey || e.altKey) return; // Esc closed a dialog
       if (document.querySelector('[role="dialog"]')) return;
       const place = PLACES[Number(e.key) - 1];
       const own = pageKeys.current.findLast((a) => a.key === e.key);
@@ -71,14 +71,14 @@ export function Frame({ children }: { children: ReactNode }) {
   }, [go]);
 
   return (
-    <div className="grid h-screen grid-rows-[46px_1fr_28px] print:block print:h-auto max-[640px]:grid-rows-[auto_1fr_auto]">
-      <header className="flex items-center gap-4 border-b print:hidden border-rule-strong bg-panel px-5 max-[640px]:flex-wrap max-[640px]:py-2">
+    <div className="grid h-screen grid-cols-[minmax(0,1fr)] grid-rows-[46px_minmax(0,1fr)_28px] print:block print:h-auto max-[640px]:grid-rows-[auto_minmax(0,1fr)_auto]">
+      <header className="flex items-center gap-4 border-b print:hidden border-rule-strong bg-panel px-5 max-[640px]:flex-wrap max-[640px]:gap-y-2 max-[640px]:px-4 max-[640px]:py-2">
         <NavLink to="/today" className="flex items-center gap-2 font-head text-[16px] font-semibold [font-stretch:87%]">
           <Mark />
           Open Meadow
         </NavLink>
         <nav
-          className="flex h-full items-stretch gap-[18px] max-[640px]:flex-wrap max-[640px]:gap-3"
+          className="flex h-full items-stretch gap-[18px] max-[640px]:order-last max-[640px]:h-auto max-[640px]:w-full max-[640px]:flex-wrap max-[640px]:gap-x-4 max-[640px]:gap-y-1.5"
           aria-label="Places"
         >
           {PLACES.map((p, i) => (
@@ -96,15 +96,16 @@ export function Frame({ children }: { children: ReactNode }) {
             </NavLink>
           ))}
         </nav>
-        <div className="flex-1" />
+        <div className="flex-1 max-[640px]:hidden" />
         <button
           type="button"
           onClick={() => setFinding(true)}
-          className="flex w-[190px] items-center justify-between rounded border border-rule-strong px-2.5 py-1 text-ink-3 max-[1180px]:w-[110px]"
+          className="flex w-[190px] items-center justify-between gap-2 rounded border border-rule-strong px-2.5 py-1 text-ink-3 max-[1180px]:w-[110px] max-[640px]:ml-auto max-[640px]:w-auto"
         >
-          Find anything <kbd className="font-sans text-[12px]">F</kbd>
+          <span className="max-[640px]:hidden">Find anything</span>
+          <span className="hidden max-[640px]:inline">Find</span> <kbd className="font-sans text-[12px]">F</kbd>
         </button>
-        <span className="h-5 border-l border-rule-strong" />
+        <span className="h-5 border-l border-rule-strong max-[640px]:hidden" />
         {now ? (
           me.demo ? (
             <ClockMenu now={now} moving={moving} />
@@ -137,7 +138,7 @@ function Foot({ data, list }: { data: M["Foot"] | undefined; list: () => void })
   if (!data) return <footer className="border-t border-rule-strong bg-wash" />;
   const busy = data.sending > 0;
   return (
-    <footer className="flex items-center gap-6 overflow-hidden print:hidden border-t border-rule-strong bg-wash px-5 text-[13px] whitespace-nowrap text-ink-2">
+    <footer className="flex items-center gap-6 overflow-hidden max-[640px]:overflow-x-auto print:hidden border-t border-rule-strong bg-wash px-5 text-[13px] whitespace-nowrap text-ink-2">
       {undo ? (
         <span role="status" className="text-ink">
           {undo.words}{" "}
@@ -218,7 +219,7 @@ function KeyList({ open, close }: { open: boolean; close: () => void }) {
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/25" />
         <Dialog.Content
-          className="fixed top-[16vh] left-1/2 z-50 w-[420px] -translate-x-1/2 rounded border border-rule-strong bg-panel p-6 shadow-xl"
+          className="fixed top-[16vh] left-1/2 z-50 max-h-[80vh] w-[min(420px,94vw)] -translate-x-1/2 overflow-auto rounded border border-rule-strong bg-panel p-6 shadow-xl"
           aria-describedby={undefined}
         >
           <Dialog.Title className="mb-3 text-[18px]">Keys on this page</Dialog.Title>

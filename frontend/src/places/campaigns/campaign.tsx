@@ -3,6 +3,7 @@ import { Link, Navigate, Route, Routes, useParams } from "react-router";
 import { get, type M, post, put } from "../../api/client";
 import { count } from "../../logic/format";
 import { Ask, Page, StateTag, Tabs, Waiting } from "../../parts/basics";
+import { May } from "../../parts/may";
 import { ChecksPage, useChecks } from "./checks";
 import { MessagePage } from "./message";
 import { PlanPage } from "./plan";
@@ -96,7 +97,7 @@ export function CampaignPlace() {
   };
   const running = c.state === "planned" || c.state === "sending";
   const acts = (
-    <>
+    <May to="decide">
       {running && (
         <Ask
           trigger={
@@ -131,7 +132,7 @@ export function CampaignPlace() {
           Everybody who still waits is passed over, and the resend does not happen. This cannot be taken back.
         </Ask>
       )}
-    </>
+    </May>
   );
   const props: CampaignProps = {
     c,

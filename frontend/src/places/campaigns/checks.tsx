@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { get, type M, post } from "../../api/client";
 import { Ask, Page, Sentence } from "../../parts/basics";
+import { May } from "../../parts/may";
 import { useMe } from "../../parts/me";
 import { Approval } from "./approval";
 import type { CampaignProps } from "./campaign";
@@ -51,87 +52,91 @@ export function ChecksPage({ c, head }: CampaignProps) {
       acts={
         <>
           <Approval c={c} />
-          <button type="button" className="btn" disabled={!!busy} onClick={() => act("links")}>
-            {busy === "links" ? "Asking the links…" : "Ask the links"}
-          </button>
-          <button type="button" className="btn" disabled={!!busy} onClick={() => act("placement")}>
-            {busy === "placement" ? "Sending copies…" : "Try where it lands"}
-          </button>
+          <May to="write">
+            <button type="button" className="btn" disabled={!!busy} onClick={() => act("links")}>
+              {busy === "links" ? "Asking the links…" : "Ask the links"}
+            </button>
+            <button type="button" className="btn" disabled={!!busy} onClick={() => act("placement")}>
+              {busy === "placement" ? "Sending copies…" : "Try where it lands"}
+            </button>
+          </May>
         </>
       }
       lead="A stop keeps the plan from starting; mend and note do not. Where something is mended stands at the right."
     >
       <Sentence error={error ?? q.error} />
-      {!known.length ? (
-        <p className="py-4 text-clover">Every check holds.</p>
-      ) : (
-        <table className="lined">
-          <thead>
-            <tr>
-              <th className="w-[80px]">Level</th>
-              <th className="w-[150px]">Check</th>
-              <th>What was found</th>
-              <th className="w-[170px]">Mended in</th>
-            </tr>
-          </thead>
-          <tbody>
-            {known.map((x) => {
-              const [words, to] = WHERE[x.mend] ?? ["", ""];
-              return (
-                <tr key={x.check + x.finding}>
-                  <td className={`font-semibold ${x.overruled ? "text-ink-3 line-through" : COLOUR[x.level]}`}>
-                    {x.level}
-                  </td>
-                  <td>{x.check}</td>
-                  <td>
-                    {x.finding}
-                    {x.overruled && (
-                      <span className="block text-[13px] text-ink-2">
-                        Overruled by {x.overruled}{" "}
-                        {me.role === "analyst" && (
-                          <button
-                            type="button"
-                            className="btn btn-bare py-0"
-                            onClick={async () => {
-                              await post(`/campaigns/${c.id}/overrule`, { check: x.check, finding: x.finding });
-                              await client.invalidateQueries();
-                            }}
-                          >
-                            Take that back
-                          </button>
-                        )}
-                      </span>
-                    )}
-                  </td>
-                  <td className="whitespace-nowrap">
-                    {x.mend === "links" || x.mend === "placement" ? (
-                      <button
-                        type="button"
-                        className="btn btn-bare -ml-2 py-0"
-                        disabled={!!busy}
-                        onClick={() => act(x.mend)}
-                        aria-label={x.mend === "links" ? "Ask the links now" : "Try where it lands now"}
-                      >
-                        {x.mend === "links" ? "Ask them" : "Try it"}
-                      </button>
-                    ) : (
-                      words && (
-                        <Link
-                          className="text-cornflower underline"
-                          to={to.startsWith("/") ? to : `/campaigns/${c.id}/${to}`}
+      <May to="write">
+        {!known.length ? (
+          <p className="py-4 text-clover">Every check holds.</p>
+        ) : (
+          <table className="lined">
+            <thead>
+              <tr>
+                <th className="w-[80px]">Level</th>
+                <th className="w-[150px]">Check</th>
+                <th>What was found</th>
+                <th className="w-[170px]">Mended in</th>
+              </tr>
+            </thead>
+            <tbody>
+              {known.map((x) => {
+                const [words, to] = WHERE[x.mend] ?? ["", ""];
+                return (
+                  <tr key={x.check + x.finding}>
+                    <td className={`font-semibold ${x.overruled ? "text-ink-3 line-through" : COLOUR[x.level]}`}>
+                      {x.level}
+                    </td>
+                    <td>{x.check}</td>
+                    <td>
+                      {x.finding}
+                      {x.overruled && (
+                        <span className="block text-[13px] text-ink-2">
+                          Overruled by {x.overruled}{" "}
+                          {me.role === "analyst" && (
+                            <button
+                              type="button"
+                              className="btn btn-bare py-0"
+                              onClick={async () => {
+                                await post(`/campaigns/${c.id}/overrule`, { check: x.check, finding: x.finding });
+                                await client.invalidateQueries();
+                              }}
+                            >
+                              Take that back
+                            </button>
+                          )}
+                        </span>
+                      )}
+                    </td>
+                    <td className="whitespace-nowrap">
+                      {x.mend === "links" || x.mend === "placement" ? (
+                        <button
+                          type="button"
+                          className="btn btn-bare -ml-2 py-0"
+                          disabled={!!busy}
+                          onClick={() => act(x.mend)}
+                          aria-label={x.mend === "links" ? "Ask the links now" : "Try where it lands now"}
                         >
-                          {words}
-                        </Link>
-                      )
-                    )}
-                    {x.may_overrule && !x.overruled && me.role === "analyst" && <Overrule id={c.id} x={x} />}
-                  </td>
-                </tr>
-              );
-            })}
-          </tbody>
-        </table>
-      )}
+                          {x.mend === "links" ? "Ask them" : "Try it"}
+                        </button>
+                      ) : (
+                        words && (
+                          <Link
+                            className="text-cornflower underline"
+                            to={to.startsWith("/") ? to : `/campaigns/${c.id}/${to}`}
+                          >
+                            {words}
+                          </Link>
+                        )
+                      )}
+                      {x.may_overrule && !x.overruled && me.role === "analyst" && <Overrule id={c.id} x={x} />}
+                    </td>
+                  </tr>
+                );
+              })}
+            </tbody>
+          </table>
+        )}
+      </May>
       {!!q.data?.holds.length && (
         <>
           <h2 className="mt-7 mb-1">

@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import { get, type M, put, remove } from "../../api/client";
 import { moment } from "../../logic/format";
 import { Ask, Page, Quiet, Sentence, Waiting } from "../../parts/basics";
+import { May } from "../../parts/may";
 import { useMe } from "../../parts/me";
 import { ChoosePicture } from "./blocks";
 import { RichText } from "./rich-text";
@@ -75,110 +76,120 @@ export function FramePage() {
         </>
       }
     >
-      <div className="max-w-[720px]">
-        <h2 className="mb-1">Logo</h2>
-        <div className="mb-4 grid grid-cols-[180px_1fr] gap-4">
-          <div className="flex min-h-[72px] items-center justify-center rounded border border-rule bg-wash">
-            {f.logo ? (
-              <img src={f.logo} alt={f.logo_alt} className="max-h-[100px] max-w-full" />
-            ) : (
-              <span className="text-[13px] text-ink-2">no logo</span>
-            )}
+      <May to="write">
+        <div className="max-w-[720px]">
+          <h2 className="mb-1">Logo</h2>
+          <div className="mb-4 grid grid-cols-[180px_1fr] gap-4">
+            <div className="flex min-h-[72px] items-center justify-center rounded border border-rule bg-wash">
+              {f.logo ? (
+                <img src={f.logo} alt={f.logo_alt} className="max-h-[100px] max-w-full" />
+              ) : (
+                <span className="text-[13px] text-ink-2">no logo</span>
+              )}
+            </div>
+            <div>
+              <ChoosePicture name="The logo" chosen={(p) => change({ logo: p.url })} />
+              <label className="mt-2 block">
+                <span className="label">Alternative text</span>
+                <input className="field" value={f.logo_alt} onChange={(e) => change({ logo_alt: e.target.value })} />
+              </label>
+              {f.logo && (
+                <button type="button" className="btn btn-bare mt-1 py-0" onClick={() => change({ logo: "" })}>
+                  Without a logo
+                </button>
+              )}
+            </div>
           </div>
-          <div>
-            <ChoosePicture name="The logo" chosen={(p) => change({ logo: p.url })} />
-            <label className="mt-2 block">
-              <span className="label">Alternative text</span>
-              <input className="field" value={f.logo_alt} onChange={(e) => change({ logo_alt: e.target.value })} />
-            </label>
-            {f.logo && (
-              <button type="button" className="btn btn-bare mt-1 py-0" onClick={() => change({ logo: "" })}>
-                Without a logo
-              </button>
-            )}
-          </div>
-        </div>
-        <div className="mb-4 grid grid-cols-2 gap-4">
-          <label>
-            <span className="label">Colour of buttons and links</span>
-            <span className="flex gap-2">
-              <input
-                type="color"
-                aria-label="Colour of buttons and links, chosen"
-                value={f.colour}
-                onChange={(e) => change({ colour: e.target.value })}
-              />
-              <input
-                className="field w-[120px]!"
-                value={f.colour}
-                onChange={(e) => change({ colour: e.target.value })}
-              />
-            </span>
-          </label>
-          <label>
-            <span className="label">Paper</span>
-            <span className="flex gap-2">
-              <input
-                type="color"
-                aria-label="Paper, chosen"
-                value={f.paper}
-                onChange={(e) => change({ paper: e.target.value })}
-              />
-              <input className="field w-[120px]!" value={f.paper} onChange={(e) => change({ paper: e.target.value })} />
-            </span>
-          </label>
-        </div>
-        <span className="label">Small print under every message</span>
-        <RichText
-          value={f.footer ?? ""}
-          set={(footer) => change({ footer })}
-          label="Small print"
-          fields={["preferences_url", "unsubscribe_url", "view_url"]}
-          disabled={!analyst}
-        />
-        <label className="mt-4 block">
-          <span className="label">Postal address, which the law wants in every mailing</span>
-          <input
-            className="field"
-            value={f.postal_address}
-            onChange={(e) => change({ postal_address: e.target.value })}
-          />
-        </label>
-        <label className="mt-4 flex items-baseline gap-2">
-          <input type="checkbox" checked={f.second_pair} onChange={(e) => change({ second_pair: e.target.checked })} />A
-          second pair of eyes: somebody else must approve a campaign before it starts
-        </label>
-        <label className="mt-2 flex items-baseline gap-2">
-          <input type="checkbox" checked={f.tell_back} onChange={(e) => change({ tell_back: e.target.checked })} />
-          Tracked links carry a mark (meadow=…), with which your shop tells back what was booked
-        </label>
-        <Sentence error={error} />
-        {analyst && (
-          <p className="mt-4 flex items-center gap-3">
-            <button
-              type="button"
-              className="btn btn-main"
-              onClick={async () => {
-                setError(null);
-                try {
-                  setF(await put<M["Frame"]>("/frame", f));
-                  setSaid("Kept. Drafts written by blocks have it now.");
-                  await client.invalidateQueries();
-                } catch (e) {
-                  setError(e as Error);
-                }
-              }}
-            >
-              Keep
-            </button>
-            {said && (
-              <span role="status" className="text-clover">
-                {said}
+          <div className="mb-4 grid grid-cols-2 gap-4">
+            <label>
+              <span className="label">Colour of buttons and links</span>
+              <span className="flex gap-2">
+                <input
+                  type="color"
+                  aria-label="Colour of buttons and links, chosen"
+                  value={f.colour}
+                  onChange={(e) => change({ colour: e.target.value })}
+                />
+                <input
+                  className="field w-[120px]!"
+                  value={f.colour}
+                  onChange={(e) => change({ colour: e.target.value })}
+                />
               </span>
-            )}
-          </p>
-        )}
-      </div>
+            </label>
+            <label>
+              <span className="label">Paper</span>
+              <span className="flex gap-2">
+                <input
+                  type="color"
+                  aria-label="Paper, chosen"
+                  value={f.paper}
+                  onChange={(e) => change({ paper: e.target.value })}
+                />
+                <input
+                  className="field w-[120px]!"
+                  value={f.paper}
+                  onChange={(e) => change({ paper: e.target.value })}
+                />
+              </span>
+            </label>
+          </div>
+          <span className="label">Small print under every message</span>
+          <RichText
+            value={f.footer ?? ""}
+            set={(footer) => change({ footer })}
+            label="Small print"
+            fields={["preferences_url", "unsubscribe_url", "view_url"]}
+            disabled={!analyst}
+          />
+          <label className="mt-4 block">
+            <span className="label">Postal address, which the law wants in every mailing</span>
+            <input
+              className="field"
+              value={f.postal_address}
+              onChange={(e) => change({ postal_address: e.target.value })}
+            />
+          </label>
+          <label className="mt-4 flex items-baseline gap-2">
+            <input
+              type="checkbox"
+              checked={f.second_pair}
+              onChange={(e) => change({ second_pair: e.target.checked })}
+            />
+            A second pair of eyes: somebody else must approve a campaign before it starts
+          </label>
+          <label className="mt-2 flex items-baseline gap-2">
+            <input type="checkbox" checked={f.tell_back} onChange={(e) => change({ tell_back: e.target.checked })} />
+            Tracked links carry a mark (meadow=…), with which your shop tells back what was booked
+          </label>
+          <Sentence error={error} />
+          {analyst && (
+            <p className="mt-4 flex items-center gap-3">
+              <button
+                type="button"
+                className="btn btn-main"
+                onClick={async () => {
+                  setError(null);
+                  try {
+                    setF(await put<M["Frame"]>("/frame", f));
+                    setSaid("Kept. Drafts written by blocks have it now.");
+                    await client.invalidateQueries();
+                  } catch (e) {
+                    setError(e as Error);
+                  }
+                }}
+              >
+                Keep
+              </button>
+              {said && (
+                <span role="status" className="text-clover">
+                  {said}
+                </span>
+              )}
+            </p>
+          )}
+        </div>
+      </May>
     </Page>
   );
 }

@@ -4,6 +4,7 @@ import { Link, useNavigate } from "react-router";
 import { get, type M, post } from "../../api/client";
 import { count, moment } from "../../logic/format";
 import { Page, Quiet, Sentence, StateTag, Waiting } from "../../parts/basics";
+import { May } from "../../parts/may";
 import { useKeys } from "../../parts/me";
 import { useRows } from "../../parts/rows";
 
@@ -30,56 +31,58 @@ export function CampaignList() {
     (at) => go(`/campaigns/${listed[at]?.id}/message`),
   );
   const acts = (
-    <form
-      className="flex gap-2"
-      onSubmit={async (e) => {
-        e.preventDefault();
-        setError(null);
-        try {
-          const form = new FormData(e.currentTarget);
-          const [kind, id] = String(form.get("from")).split(" ");
-          const begin = { name: form.get("name"), ...(kind ? { [kind]: Number(id) } : {}) };
-          const c = await post<M["Campaign"]>("/campaigns", begin);
-          await client.invalidateQueries({ queryKey: ["campaigns"] });
-          go(`/campaigns/${c.id}/message`);
-        } catch (x) {
-          setError(x as Error);
-        }
-      }}
-    >
-      <input
-        ref={field}
-        className="field w-[230px]"
-        name="name"
-        placeholder="Name of a new campaign"
-        aria-label="Name of a new campaign"
-        required
-      />
-      <select className="field w-[170px]" name="from" aria-label="Begin from" defaultValue="">
-        <option value="">empty</option>
-        {(templates.data?.templates ?? []).length > 0 && (
-          <optgroup label="from a template">
-            {templates.data?.templates.map((t) => (
-              <option key={t.id} value={`template ${t.id}`}>
-                {t.name}
-              </option>
-            ))}
-          </optgroup>
-        )}
-        {listed.length > 0 && (
-          <optgroup label="from a campaign">
-            {listed.slice(0, 30).map((c) => (
-              <option key={c.id} value={`campaign ${c.id}`}>
-                {c.name}
-              </option>
-            ))}
-          </optgroup>
-        )}
-      </select>
-      <button type="submit" className="btn btn-main">
-        Begin
-      </button>
-    </form>
+    <May to="write">
+      <form
+        className="flex flex-wrap justify-end gap-2"
+        onSubmit={async (e) => {
+          e.preventDefault();
+          setError(null);
+          try {
+            const form = new FormData(e.currentTarget);
+            const [kind, id] = String(form.get("from")).split(" ");
+            const begin = { name: form.get("name"), ...(kind ? { [kind]: Number(id) } : {}) };
+            const c = await post<M["Campaign"]>("/campaigns", begin);
+            await client.invalidateQueries({ queryKey: ["campaigns"] });
+            go(`/campaigns/${c.id}/message`);
+          } catch (x) {
+            setError(x as Error);
+          }
+        }}
+      >
+        <input
+          ref={field}
+          className="field w-[230px]"
+          name="name"
+          placeholder="Name of a new campaign"
+          aria-label="Name of a new campaign"
+          required
+        />
+        <select className="field w-[170px]" name="from" aria-label="Begin from" defaultValue="">
+          <option value="">empty</option>
+          {(templates.data?.templates ?? []).length > 0 && (
+            <optgroup label="from a template">
+              {templates.data?.templates.map((t) => (
+                <option key={t.id} value={`template ${t.id}`}>
+                  {t.name}
+                </option>
+              ))}
+            </optgroup>
+          )}
+          {listed.length > 0 && (
+            <optgroup label="from a campaign">
+              {listed.slice(0, 30).map((c) => (
+                <option key={c.id} value={`campaign ${c.id}`}>
+                  {c.name}
+                </option>
+              ))}
+            </optgroup>
+          )}
+        </select>
+        <button type="submit" className="btn btn-main">
+          Begin
+        </button>
+      </form>
+    </May>
   );
   return (
     <Page

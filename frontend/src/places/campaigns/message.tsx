@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { get, type M, put } from "../../api/client";
 import { Page, Sentence } from "../../parts/basics";
+import { May } from "../../parts/may";
 import { type Block, Blocks } from "./blocks";
 import type { CampaignProps } from "./campaign";
 import { MessagePreview } from "./message-preview";
@@ -89,7 +90,11 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
   return (
     <Page
       {...head}
-      acts={<KeepTemplate c={c} />}
+      acts={
+        <May to="write">
+          <KeepTemplate c={c} />
+        </May>
+      }
       lead={
         draft
           ? kept
@@ -101,171 +106,173 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
       }
       side={<MessagePreview c={c} version={version} fromName={t.from_name} />}
     >
-      <Sentence error={error} />
-      <VersionTabs c={c} version={version} show={show} set={set} />
-      {under && (
-        <ChangeBar
-          c={c}
-          changing={changing}
-          texts={{
-            subject: t.subject,
-            preview: t.preview,
-            plain: t.plain === c.plain ? null : t.plain,
-            ...(byBlocks ? { blocks } : { html: t.html }),
-          }}
-          begin={() => {
-            show(0);
-            setPart(byBlocks ? "blocks" : "html");
-            setChanging(true);
-          }}
-          end={() => {
-            setChanging(false);
-            setBlocks((c.blocks as Block[] | null) ?? []);
-          }}
-        />
-      )}
-      {draft && (
-        <div className="mb-3 grid grid-cols-3 gap-x-4 gap-y-3 max-[760px]:grid-cols-1">
-          <label>
-            <span className="label">Purpose</span>
-            <select
-              className="field"
-              aria-label="Purpose"
-              value={c.purpose ?? ""}
-              onChange={(e) => keep({ purpose: Number(e.target.value) || null })}
-            >
-              <option value="">choose…</option>
-              {c.purposes.map((p) => (
-                <option key={p.id} value={p.id}>
-                  {p.name}
-                </option>
-              ))}
-            </select>
-          </label>
-          <label>
-            <span className="label">From</span>
-            <select
-              className="field"
-              aria-label="From"
-              value={c.from_address ?? ""}
-              onChange={(e) => keep({ from_address: Number(e.target.value) || null })}
-            >
-              <option value="">choose…</option>
-              {addresses.map((a) => (
-                <option key={a.id} value={a.id}>
-                  {a.address}
-                  {a.usable ? "" : a.confirmed_at ? " (its domain is broken)" : " (not confirmed)"}
-                </option>
-              ))}
-            </select>
-          </label>
-          <label>
-            <span className="label">From-name</span>
-            <input className="field" value={t.from_name} onChange={(e) => change("from_name", e.target.value)} />
-          </label>
-        </div>
-      )}
-      <div className="grid grid-cols-2 gap-x-4 gap-y-3 max-[760px]:grid-cols-1">
-        <label>
-          <span className="label">
-            Subject <span className="text-ink-3">{t.subject.length} characters, a phone shows about 40</span>
-          </span>
-          <input
-            className="field"
-            disabled={!open}
-            value={t.subject}
-            onChange={(e) => change("subject", e.target.value)}
-          />
-        </label>
-        <label>
-          <span className="label">
-            Preview text <span className="text-ink-3">{t.preview.length} characters, 40 to 100 are read</span>
-          </span>
-          <input
-            className="field"
-            disabled={!open}
-            value={t.preview}
-            onChange={(e) => change("preview", e.target.value)}
-          />
-        </label>
-      </div>
-      <div className="mt-4 mb-1 flex items-end justify-between gap-4">
-        <div className="flex gap-4" role="tablist" aria-label="Body">
-          {parts.map(([p, words]) => (
-            <button
-              key={p}
-              type="button"
-              role="tab"
-              aria-selected={part === p}
-              data-on={part === p}
-              className="tab pb-1!"
-              onClick={() => setPart(p)}
-            >
-              {words}
-            </button>
-          ))}
-        </div>
-        {open && part !== "blocks" && (
-          <select
-            className="field w-auto! py-0.5"
-            aria-label="Insert a personal field"
-            value=""
-            onChange={(e) => e.target.value && insert(e.target.value)}
-          >
-            <option value="">Insert a personal field…</option>
-            {c.fields.map((f) => (
-              <option key={f}>{f}</option>
-            ))}
-          </select>
-        )}
-        {draft && part === "blocks" && byBlocks && (
-          <button
-            type="button"
-            className="btn btn-bare py-0 text-[13px]"
-            onClick={() => {
-              setPart("html");
-              keep({ html: c.html });
+      <May to="write">
+        <Sentence error={error} />
+        <VersionTabs c={c} version={version} show={show} set={set} />
+        {under && (
+          <ChangeBar
+            c={c}
+            changing={changing}
+            texts={{
+              subject: t.subject,
+              preview: t.preview,
+              plain: t.plain === c.plain ? null : t.plain,
+              ...(byBlocks ? { blocks } : { html: t.html }),
             }}
-          >
-            Go on as HTML
-          </button>
+            begin={() => {
+              show(0);
+              setPart(byBlocks ? "blocks" : "html");
+              setChanging(true);
+            }}
+            end={() => {
+              setChanging(false);
+              setBlocks((c.blocks as Block[] | null) ?? []);
+            }}
+          />
         )}
-      </div>
-      {part === "blocks" ? (
-        <Blocks of={blocks} set={changeBlocks} fields={c.fields} disabled={!open} />
-      ) : (
-        <textarea
-          ref={area}
-          className="field min-h-[300px] font-mono text-[12.5px] leading-[1.5]"
-          style={{ height: "calc(100vh - 430px)" }}
-          disabled={!open}
-          spellCheck={false}
-          aria-label={part === "html" ? "HTML body" : "Plain-text twin"}
-          value={t[part]}
-          onChange={(e) => change(part, e.target.value)}
-          placeholder={
-            part === "html"
-              ? "Paste or write HTML here, or write by blocks. Left empty, the message is plain text only."
-              : "Follows the HTML until you write here."
-          }
-        />
-      )}
-      {draft && !version && (
-        <p className="mt-3 flex flex-wrap gap-x-6 gap-y-1 text-[13px] text-ink-2">
-          {(["record_opens", "record_clicks"] as const).map((r) => (
-            <label key={r} className="flex items-center gap-1.5">
-              <input type="checkbox" checked={c[r]} onChange={(e) => keep({ [r]: e.target.checked })} />
-              Record {r === "record_opens" ? "opens" : "clicks"}
+        {draft && (
+          <div className="mb-3 grid grid-cols-3 gap-x-4 gap-y-3 max-[760px]:grid-cols-1">
+            <label>
+              <span className="label">Purpose</span>
+              <select
+                className="field"
+                aria-label="Purpose"
+                value={c.purpose ?? ""}
+                onChange={(e) => keep({ purpose: Number(e.target.value) || null })}
+              >
+                <option value="">choose…</option>
+                {c.purposes.map((p) => (
+                  <option key={p.id} value={p.id}>
+                    {p.name}
+                  </option>
+                ))}
+              </select>
             </label>
-          ))}
-          <span>
-            {c.links.length} {c.links.length === 1 ? "link" : "links"}
-            {c.record_clicks ? ", followed through this workspace" : ", leading straight there"}. An unsubscribe link
-            and the postal address are added where the text has none.
-          </span>
-        </p>
-      )}
-      {!draft && <VersionList c={c} />}
+            <label>
+              <span className="label">From</span>
+              <select
+                className="field"
+                aria-label="From"
+                value={c.from_address ?? ""}
+                onChange={(e) => keep({ from_address: Number(e.target.value) || null })}
+              >
+                <option value="">choose…</option>
+                {addresses.map((a) => (
+                  <option key={a.id} value={a.id}>
+                    {a.address}
+                    {a.usable ? "" : a.confirmed_at ? " (its domain is broken)" : " (not confirmed)"}
+                  </option>
+                ))}
+              </select>
+            </label>
+            <label>
+              <span className="label">From-name</span>
+              <input className="field" value={t.from_name} onChange={(e) => change("from_name", e.target.value)} />
+            </label>
+          </div>
+        )}
+        <div className="grid grid-cols-2 gap-x-4 gap-y-3 max-[760px]:grid-cols-1">
+          <label>
+            <span className="label">
+              Subject <span className="text-ink-3">{t.subject.length} characters, a phone shows about 40</span>
+            </span>
+            <input
+              className="field"
+              disabled={!open}
+              value={t.subject}
+              onChange={(e) => change("subject", e.target.value)}
+            />
+          </label>
+          <label>
+            <span className="label">
+              Preview text <span className="text-ink-3">{t.preview.length} characters, 40 to 100 are read</span>
+            </span>
+            <input
+              className="field"
+              disabled={!open}
+              value={t.preview}
+              onChange={(e) => change("preview", e.target.value)}
+            />
+          </label>
+        </div>
+        <div className="mt-4 mb-1 flex items-end justify-between gap-4">
+          <div className="flex gap-4" role="tablist" aria-label="Body">
+            {parts.map(([p, words]) => (
+              <button
+                key={p}
+                type="button"
+                role="tab"
+                aria-selected={part === p}
+                data-on={part === p}
+                className="tab pb-1!"
+                onClick={() => setPart(p)}
+              >
+                {words}
+              </button>
+            ))}
+          </div>
+          {open && part !== "blocks" && (
+            <select
+              className="field w-auto! py-0.5"
+              aria-label="Insert a personal field"
+              value=""
+              onChange={(e) => e.target.value && insert(e.target.value)}
+            >
+              <option value="">Insert a personal field…</option>
+              {c.fields.map((f) => (
+                <option key={f}>{f}</option>
+              ))}
+            </select>
+          )}
+          {draft && part === "blocks" && byBlocks && (
+            <button
+              type="button"
+              className="btn btn-bare py-0 text-[13px]"
+              onClick={() => {
+                setPart("html");
+                keep({ html: c.html });
+              }}
+            >
+              Go on as HTML
+            </button>
+          )}
+        </div>
+        {part === "blocks" ? (
+          <Blocks of={blocks} set={changeBlocks} fields={c.fields} disabled={!open} />
+        ) : (
+          <textarea
+            ref={area}
+            className="field min-h-[300px] font-mono text-[12.5px] leading-[1.5]"
+            style={{ height: "calc(100vh - 430px)" }}
+            disabled={!open}
+            spellCheck={false}
+            aria-label={part === "html" ? "HTML body" : "Plain-text twin"}
+            value={t[part]}
+            onChange={(e) => change(part, e.target.value)}
+            placeholder={
+              part === "html"
+                ? "Paste or write HTML here, or write by blocks. Left empty, the message is plain text only."
+                : "Follows the HTML until you write here."
+            }
+          />
+        )}
+        {draft && !version && (
+          <p className="mt-3 flex flex-wrap gap-x-6 gap-y-1 text-[13px] text-ink-2">
+            {(["record_opens", "record_clicks"] as const).map((r) => (
+              <label key={r} className="flex items-center gap-1.5">
+                <input type="checkbox" checked={c[r]} onChange={(e) => keep({ [r]: e.target.checked })} />
+                Record {r === "record_opens" ? "opens" : "clicks"}
+              </label>
+            ))}
+            <span>
+              {c.links.length} {c.links.length === 1 ? "link" : "links"}
+              {c.record_clicks ? ", followed through this workspace" : ", leading straight there"}. An unsubscribe link
+              and the postal address are added where the text has none.
+            </span>
+          </p>
+        )}
+        {!draft && <VersionList c={c} />}
+      </May>
     </Page>
   );
 }

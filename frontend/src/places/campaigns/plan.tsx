@@ -6,6 +6,7 @@ import { count, duration, fromLocalInput, localInput, moment, share } from "../.
 import type { Slot } from "../../logic/timeline";
 import { Ask, BandBar, Page, Sentence, Sieve, Waiting } from "../../parts/basics";
 import { useFoot } from "../../parts/frame";
+import { May } from "../../parts/may";
 import { Approval } from "./approval";
 import { type CampaignProps, chosenKey } from "./campaign";
 import { useChecks } from "./checks";
@@ -114,40 +115,42 @@ function DraftPlan({ c, head, write }: CampaignProps) {
       acts={
         <>
           <Approval c={c} />
-          <Ask
-            trigger={
-              <button
-                type="button"
-                className="btn btn-main"
-                disabled={!total || stops.length > 0}
-                title={stops[0]?.finding}
-              >
-                Start…
-              </button>
-            }
-            title={`Start ${c.name}?`}
-            words={`Start, ${count(total)} people`}
-            act={async () => {
-              await post(`/campaigns/${c.id}/start`);
-              await client.invalidateQueries();
-              go(`/campaigns/${c.id}/plan`);
-            }}
-          >
-            <p>
-              {count(total)} people get “{c.subject}” from {c.from_text}, in {batches.length}{" "}
-              {batches.length === 1 ? "batch" : "batches"} from {batches[0] ? moment(batches[0].due_at) : ""} to{" "}
-              {batches.at(-1) ? moment(batches.at(-1)?.due_at ?? 0) : ""}.
-            </p>
-            {p.resend && (
-              <p className="mt-2">
-                Whoever {p.resend_rule === "not answered" ? "has not answered" : "opened and did not click"}{" "}
-                {duration(p.wait)} after their batch gets it again
-                {(plan.data?.arms.length ?? 1) > 1 ? ` in ${plan.data?.arms.length} arms by lot` : ""};{" "}
-                {share(p.held_share, 1, 0)} are held back.
+          <May to="decide">
+            <Ask
+              trigger={
+                <button
+                  type="button"
+                  className="btn btn-main"
+                  disabled={!total || stops.length > 0}
+                  title={stops[0]?.finding}
+                >
+                  Start…
+                </button>
+              }
+              title={`Start ${c.name}?`}
+              words={`Start, ${count(total)} people`}
+              act={async () => {
+                await post(`/campaigns/${c.id}/start`);
+                await client.invalidateQueries();
+                go(`/campaigns/${c.id}/plan`);
+              }}
+            >
+              <p>
+                {count(total)} people get “{c.subject}” from {c.from_text}, in {batches.length}{" "}
+                {batches.length === 1 ? "batch" : "batches"} from {batches[0] ? moment(batches[0].due_at) : ""} to{" "}
+                {batches.at(-1) ? moment(batches.at(-1)?.due_at ?? 0) : ""}.
               </p>
-            )}
-            <p className="mt-2">You can hold it at any moment.</p>
-          </Ask>
+              {p.resend && (
+                <p className="mt-2">
+                  Whoever {p.resend_rule === "not answered" ? "has not answered" : "opened and did not click"}{" "}
+                  {duration(p.wait)} after their batch gets it again
+                  {(plan.data?.arms.length ?? 1) > 1 ? ` in ${plan.data?.arms.length} arms by lot` : ""};{" "}
+                  {share(p.held_share, 1, 0)} are held back.
+                </p>
+              )}
+              <p className="mt-2">You can hold it at any moment.</p>
+            </Ask>
+          </May>
         </>
       }
       side={
@@ -166,7 +169,9 @@ function DraftPlan({ c, head, write }: CampaignProps) {
             </div>
           ))}
           {plan.data?.note && <p className="mt-2 text-wheat">{plan.data.note}</p>}
-          <BestHour best={plan.data?.best ?? null} p={p} set={set} />
+          <May to="write">
+            <BestHour best={plan.data?.best ?? null} p={p} set={set} />
+          </May>
           <h2 className="mt-5 mb-2">Recipients</h2>
           {whom.data ? <Sieve rows={whom.data.sieve} /> : <Waiting error={whom.error} what="the recipients" />}
           {stops.length > 0 && (
@@ -182,70 +187,72 @@ function DraftPlan({ c, head, write }: CampaignProps) {
         </>
       }
     >
-      <Sentence error={error ?? plan.error} />
-      <Timeline
-        slots={slots}
-        now={now}
-        move={(slot, due) => set({ moved: { ...p.moved, [slot.key.slice(1)]: due } })}
-      />
-      {Object.keys(p.moved).length > 0 && (
-        <p className="mt-1 text-[13px] text-ink-2">
-          {Object.keys(p.moved).length === 1 ? "One batch was" : `${Object.keys(p.moved).length} batches were`} moved by
-          hand.{" "}
-          <button type="button" className="btn btn-bare py-0" onClick={() => set({ moved: {} })}>
-            Back to even intervals
-          </button>
-        </p>
-      )}
-      <div className="mt-4 grid grid-cols-[1fr_1.25fr_1fr_1fr_1.2fr] gap-x-5 gap-y-3 max-[1000px]:grid-cols-2">
-        <label>
-          <span className="label">Starts</span>
-          <span className="flex items-center gap-2">
+      <May to="write">
+        <Sentence error={error ?? plan.error} />
+        <Timeline
+          slots={slots}
+          now={now}
+          move={(slot, due) => set({ moved: { ...p.moved, [slot.key.slice(1)]: due } })}
+        />
+        {Object.keys(p.moved).length > 0 && (
+          <p className="mt-1 text-[13px] text-ink-2">
+            {Object.keys(p.moved).length === 1 ? "One batch was" : `${Object.keys(p.moved).length} batches were`} moved
+            by hand.{" "}
+            <button type="button" className="btn btn-bare py-0" onClick={() => set({ moved: {} })}>
+              Back to even intervals
+            </button>
+          </p>
+        )}
+        <div className="mt-4 grid grid-cols-[1fr_1.25fr_1fr_1fr_1.2fr] gap-x-5 gap-y-3 max-[1000px]:grid-cols-2">
+          <label>
+            <span className="label">Starts</span>
+            <span className="flex items-center gap-2">
+              <select
+                className="field"
+                aria-label="Starts"
+                value={p.start ? "at" : "now"}
+                onChange={(e) => set({ start: e.target.value === "at" ? Math.ceil(now / HOUR) * HOUR + HOUR : null })}
+              >
+                <option value="now">now</option>
+                <option value="at">at a time</option>
+              </select>
+            </span>
+          </label>
+          {p.start ? (
+            <label>
+              <span className="label">at</span>
+              <input
+                type="datetime-local"
+                className="field"
+                value={localInput(p.start)}
+                onChange={(e) => {
+                  const at = fromLocalInput(e.target.value);
+                  if (at) set({ start: at });
+                }}
+              />
+            </label>
+          ) : null}
+          {number("lead_share", p.lead_share, 1, 0.01, 50, 0, "Lead batch by lot", "% of people")}
+          {number("batches", p.batches, 1, 1, 100, 1, "Then", p.batches === 1 ? "batch" : "batches")}
+          {number("interval", p.interval, 0.5, HOUR, 720, 0.1, "apart by", "hours")}
+          <label>
+            <span className="label">Order</span>
             <select
               className="field"
-              aria-label="Starts"
-              value={p.start ? "at" : "now"}
-              onChange={(e) => set({ start: e.target.value === "at" ? Math.ceil(now / HOUR) * HOUR + HOUR : null })}
+              value={p.order}
+              onChange={(e) => set({ order: e.target.value as M["PlanIn"]["order"] })}
             >
-              <option value="now">now</option>
-              <option value="at">at a time</option>
+              <option>most engaged first</option>
+              <option>by lot</option>
+              <option>by time zone</option>
             </select>
-          </span>
-        </label>
-        {p.start ? (
-          <label>
-            <span className="label">at</span>
-            <input
-              type="datetime-local"
-              className="field"
-              value={localInput(p.start)}
-              onChange={(e) => {
-                const at = fromLocalInput(e.target.value);
-                if (at) set({ start: at });
-              }}
-            />
           </label>
-        ) : null}
-        {number("lead_share", p.lead_share, 1, 0.01, 50, 0, "Lead batch by lot", "% of people")}
-        {number("batches", p.batches, 1, 1, 100, 1, "Then", p.batches === 1 ? "batch" : "batches")}
-        {number("interval", p.interval, 0.5, HOUR, 720, 0.1, "apart by", "hours")}
-        <label>
-          <span className="label">Order</span>
-          <select
-            className="field"
-            value={p.order}
-            onChange={(e) => set({ order: e.target.value as M["PlanIn"]["order"] })}
-          >
-            <option>most engaged first</option>
-            <option>by lot</option>
-            <option>by time zone</option>
-          </select>
-        </label>
-      </div>
-      <Trial c={c} p={p} set={set} />
-      <Limits p={p} set={set} providers={(whom.data?.providers ?? []).map((x) => x.words)} />
-      <ResendPlan p={p} set={set} plan={plan.data} />
-      <BatchTable batches={batches} />
+        </div>
+        <Trial c={c} p={p} set={set} />
+        <Limits p={p} set={set} providers={(whom.data?.providers ?? []).map((x) => x.words)} />
+        <ResendPlan p={p} set={set} plan={plan.data} />
+        <BatchTable batches={batches} />
+      </May>
     </Page>
   );
 }

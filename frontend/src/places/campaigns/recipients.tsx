@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import { get, type M, put } from "../../api/client";
 import { count } from "../../logic/format";
 import { BandList, ByProvider, Page, Sentence, Sieve, Waiting } from "../../parts/basics";
+import { May } from "../../parts/may";
 import { useSegments } from "../segments/list";
 import type { CampaignProps } from "./campaign";
 import { WhyNot } from "./why-not";
@@ -68,87 +69,89 @@ export function RecipientsPage({
         )
       }
     >
-      <Sentence error={problem} />
-      {c.kind === "consent request" && (
-        <p className="mb-3 border-l-2 border-cornflower pl-3">
-          A consent request about {c.asks.join(" and ")}: allowed once, to people with a prior relation. A second one is
-          refused.
-        </p>
-      )}
-      {!all.data ? (
-        <Waiting error={all.error} what="your segments" />
-      ) : !all.data.segments.length ? (
-        <p className="text-ink-2">
-          There is no segment to choose.{" "}
-          <Link className="text-cornflower underline" to="/segments/new">
-            Write one
-          </Link>
-        </p>
-      ) : (
-        <table className="lined">
-          <thead>
-            <tr>
-              <th className="w-[190px]">This campaign</th>
-              <th>Segment</th>
-              <th className="n w-[90px]">People</th>
-            </tr>
-          </thead>
-          <tbody>
-            {[...all.data.segments]
-              .sort((a, b) => Number(first.has(b.id)) - Number(first.has(a.id)))
-              .map((s) => (
-                <tr key={s.id}>
+      <May to="write">
+        <Sentence error={problem} />
+        {c.kind === "consent request" && (
+          <p className="mb-3 border-l-2 border-cornflower pl-3">
+            A consent request about {c.asks.join(" and ")}: allowed once, to people with a prior relation. A second one
+            is refused.
+          </p>
+        )}
+        {!all.data ? (
+          <Waiting error={all.error} what="your segments" />
+        ) : !all.data.segments.length ? (
+          <p className="text-ink-2">
+            There is no segment to choose.{" "}
+            <Link className="text-cornflower underline" to="/segments/new">
+              Write one
+            </Link>
+          </p>
+        ) : (
+          <table className="lined">
+            <thead>
+              <tr>
+                <th className="w-[190px]">This campaign</th>
+                <th>Segment</th>
+                <th className="n w-[90px]">People</th>
+              </tr>
+            </thead>
+            <tbody>
+              {[...all.data.segments]
+                .sort((a, b) => Number(first.has(b.id)) - Number(first.has(a.id)))
+                .map((s) => (
+                  <tr key={s.id}>
+                    <td>
+                      <SideSelect name={s.name} at={at(s.id)} set={(to) => segment(s.id, to)} disabled={!draft} />
+                    </td>
+                    <td>
+                      <span className={at(s.id) ? "font-semibold" : ""}>{s.name}</span>
+                      <br />
+                      <span className="text-[13px] text-ink-2">{s.rule}</span>
+                    </td>
+                    <td className="n">{s.count === null ? "–" : count(s.count)}</td>
+                  </tr>
+                ))}
+            </tbody>
+          </table>
+        )}
+        {c.lists.length > 0 && (
+          <table className="lined mt-7">
+            <thead>
+              <tr>
+                <th className="w-[190px]">This campaign</th>
+                <th>List</th>
+                <th className="n w-[90px]">People</th>
+              </tr>
+            </thead>
+            <tbody>
+              {c.lists.map((l) => (
+                <tr key={l.words}>
                   <td>
-                    <SideSelect name={s.name} at={at(s.id)} set={(to) => segment(s.id, to)} disabled={!draft} />
+                    <SideSelect
+                      name={`List ${l.words}`}
+                      at={listAt(l.words)}
+                      set={(to) => list(l.words, to)}
+                      disabled={!draft}
+                    />
                   </td>
-                  <td>
-                    <span className={at(s.id) ? "font-semibold" : ""}>{s.name}</span>
-                    <br />
-                    <span className="text-[13px] text-ink-2">{s.rule}</span>
-                  </td>
-                  <td className="n">{s.count === null ? "–" : count(s.count)}</td>
+                  <td className={listAt(l.words) ? "font-semibold" : ""}>{l.words}</td>
+                  <td className="n">{count(l.count)}</td>
                 </tr>
               ))}
-          </tbody>
-        </table>
-      )}
-      {c.lists.length > 0 && (
-        <table className="lined mt-7">
-          <thead>
-            <tr>
-              <th className="w-[190px]">This campaign</th>
-              <th>List</th>
-              <th className="n w-[90px]">People</th>
-            </tr>
-          </thead>
-          <tbody>
-            {c.lists.map((l) => (
-              <tr key={l.words}>
-                <td>
-                  <SideSelect
-                    name={`List ${l.words}`}
-                    at={listAt(l.words)}
-                    set={(to) => list(l.words, to)}
-                    disabled={!draft}
-                  />
-                </td>
-                <td className={listAt(l.words) ? "font-semibold" : ""}>{l.words}</td>
-                <td className="n">{count(l.count)}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      )}
-      <OneByOne c={c} draft={draft} />
-      <label className="mt-5 flex items-baseline gap-2">
-        <input
-          type="checkbox"
-          disabled={!draft}
-          checked={c.with_sequences}
-          onChange={(e) => keep({ with_sequences: e.target.checked })}
-        />
-        Also people in the middle of a sequence
-      </label>
+            </tbody>
+          </table>
+        )}
+        <OneByOne c={c} draft={draft} />
+        <label className="mt-5 flex items-baseline gap-2">
+          <input
+            type="checkbox"
+            disabled={!draft}
+            checked={c.with_sequences}
+            onChange={(e) => keep({ with_sequences: e.target.checked })}
+          />
+          Also people in the middle of a sequence
+        </label>
+      </May>
     </Page>
   );
 }

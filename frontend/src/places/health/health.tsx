@@ -55,7 +55,7 @@ export function HealthPlace() {
           </select>
         </label>
       )}
-      <table className="lined">
+      <table className="lined max-[1240px]:[&_td]:px-1 max-[1240px]:[&_th]:px-1">
         <thead>
           <tr>
             <th>Provider</th>
@@ -63,7 +63,7 @@ export function HealthPlace() {
             <th className="n">Opened by people</th>
             <th className="n">Machines</th>
             {DRAWN.map(([k]) => (
-              <th key={k} className="w-[98px]">
+              <th key={k} className="w-[98px] max-[1240px]:w-auto">
                 {k} <span className="block font-normal">limit {100 * (d.limits[k] ?? 0)}%</span>
               </th>
             ))}
@@ -133,7 +133,7 @@ export function HealthPlace() {
         </table>
       )}
       {me.role === "analyst" && (
-        <div className="mt-3 flex items-center gap-3">
+        <div className="mt-3 flex flex-wrap items-center gap-3">
           <UndoBounces d={d} />
           <TakeFile
             path="/health/figures"
@@ -208,7 +208,12 @@ function Small({
   const over = n > 0 && k / n > limit;
   return (
     <figure role="img" aria-label={`${words}: ${count(k)} of ${count(n)}, ${share(k, n, 2)}`} className="m-0">
-      <svg width={90} height={24} aria-hidden className="block">
+      <svg
+        viewBox="0 0 90 24"
+        preserveAspectRatio="none"
+        aria-hidden
+        className="block h-6 w-full min-w-[52px] max-w-[90px]"
+      >
         {counts.map((c, i) => {
           const b = base[i] ?? 0;
           return c > 0 && b > 0 ? (

@@ -7,6 +7,7 @@ import { count, moment, share } from "../../logic/format";
 import { starters, withClause } from "../../logic/rules";
 import { BandList, BandWord, Page, Sentence, Trace, Waiting } from "../../parts/basics";
 import { ExportButton } from "../../parts/export";
+import { May } from "../../parts/may";
 import { RuleField } from "../../parts/rule-field";
 import { About, OverlapTable } from "./about";
 import { ClauseRows } from "./clause-rows";
@@ -123,14 +124,16 @@ function Editor({
               name={name || rule}
             />
           )}
-          <button
-            type="button"
-            className="btn btn-main"
-            disabled={!name.trim() || !rule.trim() || !!mistake || !dirty}
-            onClick={save}
-          >
-            {saved ? "Keep the change" : "Keep this rule"}
-          </button>
+          <May to="write">
+            <button
+              type="button"
+              className="btn btn-main"
+              disabled={!name.trim() || !rule.trim() || !!mistake || !dirty}
+              onClick={save}
+            >
+              {saved ? "Keep the change" : "Keep this rule"}
+            </button>
+          </May>
         </>
       }
       side={

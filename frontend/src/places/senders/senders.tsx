@@ -5,6 +5,7 @@ import { get, type M, post } from "../../api/client";
 import { ago, moment } from "../../logic/format";
 import { Ask, Page, Quiet, Sentence, StateTag, Waiting } from "../../parts/basics";
 import { useFoot } from "../../parts/frame";
+import { May } from "../../parts/may";
 import { useKeys, useMe } from "../../parts/me";
 import { useRows } from "../../parts/rows";
 import { Keys, LookUps } from "./proofs";
@@ -35,6 +36,7 @@ export function SenderPlace() {
   if (!one)
     return (
       <Page title="Senders">
+        {id && <p className="mb-3 text-poppy">There is no such domain here.</p>}
         <Quiet>
           Mail has to come from a domain that you can prove is yours. Add the domain you send from; you get the lines to
           publish, and each is checked.
@@ -50,36 +52,38 @@ function AddDomain() {
   const go = useNavigate();
   const [error, setError] = useState<Error | null>(null);
   return (
-    <form
-      className="mt-2"
-      onSubmit={async (e) => {
-        e.preventDefault();
-        const form = e.currentTarget;
-        setError(null);
-        try {
-          const d = await post<M["Domain"]>("/senders", { name: new FormData(form).get("name") });
-          form.reset();
-          await client.invalidateQueries({ queryKey: ["senders"] });
-          go(`/senders/${d.id}`);
-        } catch (x) {
-          setError(x as Error);
-        }
-      }}
-    >
-      <div className="flex max-w-[420px] gap-2">
-        <input
-          className="field"
-          name="name"
-          placeholder="news.kestrelquay.example"
-          aria-label="Domain to add"
-          required
-        />
-        <button type="submit" className="btn">
-          Add domain
-        </button>
-      </div>
-      <Sentence error={error} />
-    </form>
+    <May to="decide">
+      <form
+        className="mt-2"
+        onSubmit={async (e) => {
+          e.preventDefault();
+          const form = e.currentTarget;
+          setError(null);
+          try {
+            const d = await post<M["Domain"]>("/senders", { name: new FormData(form).get("name") });
+            form.reset();
+            await client.invalidateQueries({ queryKey: ["senders"] });
+            go(`/senders/${d.id}`);
+          } catch (x) {
+            setError(x as Error);
+          }
+        }}
+      >
+        <div className="flex max-w-[420px] gap-2">
+          <input
+            className="field"
+            name="name"
+            placeholder="news.kestrelquay.example"
+            aria-label="Domain to add"
+            required
+          />
+          <button type="submit" className="btn">
+            Add domain
+          </button>
+        </div>
+        <Sentence error={error} />
+      </form>
+    </May>
   );
 }
 
@@ -128,9 +132,11 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
       tag={<StateTag state={d.state} />}
       lead={`${WORDS[d.state][0]?.toUpperCase()}${WORDS[d.state].slice(1)}. ${d.checked_at ? `Looked up ${ago(d.checked_at, now)}, by itself every hour.` : "Being looked up now."}`}
       acts={
-        <button type="button" className="btn" disabled={busy} onClick={act(() => post(`/senders/${d.id}/check`))}>
-          Look again
-        </button>
+        <May to="decide">
+          <button type="button" className="btn" disabled={busy} onClick={act(() => post(`/senders/${d.id}/check`))}>
+            Look again
+          </button>
+        </May>
       }
       side={
         <>
@@ -165,22 +171,24 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
                   All as a zone file
                 </a>
                 {me.demo && (
-                  <Ask
-                    trigger={
-                      <button type="button" className="btn">
-                        Send to the name server…
-                      </button>
-                    }
-                    title={`Publish ${missing.length} ${missing.length === 1 ? "line" : "lines"}?`}
-                    words="Publish"
-                    act={async () => {
-                      await post(`/senders/${d.id}/publish`);
-                      await client.invalidateQueries({ queryKey: ["senders"] });
-                    }}
-                  >
-                    The lines that do not hold are sent to the zone's name server as a dynamic update (RFC 2136). What
-                    stood there under these names is replaced.
-                  </Ask>
+                  <May to="decide">
+                    <Ask
+                      trigger={
+                        <button type="button" className="btn">
+                          Send to the name server…
+                        </button>
+                      }
+                      title={`Publish ${missing.length} ${missing.length === 1 ? "line" : "lines"}?`}
+                      words="Publish"
+                      act={async () => {
+                        await post(`/senders/${d.id}/publish`);
+                        await client.invalidateQueries({ queryKey: ["senders"] });
+                      }}
+                    >
+                      The lines that do not hold are sent to the zone's name server as a dynamic update (RFC 2136). What
+                      stood there under these names is replaced.
+                    </Ask>
+                  </May>
                 )}
               </div>
             </>
@@ -207,13 +215,15 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
                     ) : (
                       <>
                         <span className="font-semibold text-wheat">waiting</span>
-                        <button
-                          type="button"
-                          className="btn btn-bare ml-1 py-0"
-                          onClick={act(() => post(`/from-addresses/${a.id}/ask`))}
-                        >
-                          mail again
-                        </button>
+                        <May to="decide">
+                          <button
+                            type="button"
+                            className="btn btn-bare ml-1 py-0"
+                            onClick={act(() => post(`/from-addresses/${a.id}/ask`))}
+                          >
+                            mail again
+                          </button>
+                        </May>
                       </>
                     )}
                   </td>
@@ -221,29 +231,31 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
               ))}
             </tbody>
           </table>
-          <form
-            className="mt-3 flex gap-2"
-            onSubmit={(e) => {
-              e.preventDefault();
-              const f = e.currentTarget;
-              const name = new FormData(f).get("name");
-              act(async () => {
-                await post(`/senders/${d.id}/addresses`, { name });
-                f.reset();
-              })();
-            }}
-          >
-            <input
-              className="field"
-              name="name"
-              placeholder={`hello@${d.name}`}
-              aria-label="From-address to add"
-              required
-            />
-            <button type="submit" className="btn" disabled={busy}>
-              Add
-            </button>
-          </form>
+          <May to="decide">
+            <form
+              className="mt-3 flex gap-2"
+              onSubmit={(e) => {
+                e.preventDefault();
+                const f = e.currentTarget;
+                const name = new FormData(f).get("name");
+                act(async () => {
+                  await post(`/senders/${d.id}/addresses`, { name });
+                  f.reset();
+                })();
+              }}
+            >
+              <input
+                className="field"
+                name="name"
+                placeholder={`hello@${d.name}`}
+                aria-label="From-address to add"
+                required
+              />
+              <button type="submit" className="btn" disabled={busy}>
+                Add
+              </button>
+            </form>
+          </May>
           <p className="mt-2 text-[13px] text-ink-2">
             A link is mailed to the address; it may be used once somebody there has pressed the button.
             {me.demo && (

@@ -2,6 +2,7 @@ import { useState } from "react";
 import type { M } from "../../api/client";
 import { Sentence } from "../../parts/basics";
 import { TextField } from "../../parts/labelled";
+import { May } from "../../parts/may";
 import { BEGINS, DAY } from "./words";
 
 /** When it begins, how many a day, what it is about, who leaves at once. */
@@ -45,140 +46,142 @@ export function BeginForm({
     </label>
   );
   return (
-    <form
-      className="space-y-3"
-      onSubmit={async (e) => {
-        e.preventDefault();
-        setError(null);
-        try {
-          await save({ ...head, ladder: { ...s.ladder, begin: b, leave, held_back: held / 100 } });
-          close();
-        } catch (x) {
-          setError(x as Error);
-        }
-      }}
-    >
-      <h2>How it begins</h2>
-      <TextField label="Name" value={head.name} set={(text) => setHead({ ...head, name: text })} />
-      <label className="block">
-        <span className="label">Begins when</span>
-        <select className="field" value={b.on} onChange={(e) => setB({ ...b, on: e.target.value, what: "" })}>
-          {BEGINS.map((x) => (
-            <option key={x.on} value={x.on}>
-              {x.words}
-            </option>
-          ))}
-        </select>
-      </label>
-      {kind?.what && (
+    <May to="write">
+      <form
+        className="space-y-3"
+        onSubmit={async (e) => {
+          e.preventDefault();
+          setError(null);
+          try {
+            await save({ ...head, ladder: { ...s.ladder, begin: b, leave, held_back: held / 100 } });
+            close();
+          } catch (x) {
+            setError(x as Error);
+          }
+        }}
+      >
+        <h2>How it begins</h2>
+        <TextField label="Name" value={head.name} set={(text) => setHead({ ...head, name: text })} />
         <label className="block">
-          <span className="label">Which</span>
-          <select className="field" value={b.what} onChange={(e) => setB({ ...b, what: e.target.value })}>
-            <option value="">choose…</option>
-            {options.map((o) => (
-              <option key={o}>{o}</option>
-            ))}
-          </select>
-        </label>
-      )}
-      {b.on === "a date" && tick("Every year", b.yearly, (yearly) => setB({ ...b, yearly }))}
-      <div className="flex items-center gap-2">
-        {tick("May enter again", b.again_after !== null, (on) => setB({ ...b, again_after: on ? 180 * DAY : null }))}
-        {b.again_after !== null && (
-          <>
-            after
-            <input
-              className="field w-[64px]"
-              type="number"
-              min={0}
-              aria-label="Days until they may enter again"
-              value={b.again_after / DAY}
-              onChange={(e) => setB({ ...b, again_after: Math.max(0, Number(e.target.value)) * DAY })}
-            />
-            days
-          </>
-        )}
-      </div>
-      <div className="flex gap-2">
-        {number("First day", "first_day")}
-        {number("Then a day", "a_day")}
-        {number("Per provider", "a_provider")}
-      </div>
-      {tick("By lot, instead of in the order they came", b.by_lot, (by_lot) => setB({ ...b, by_lot }))}
-      <h2 className="pt-2">What it is about</h2>
-      <label className="block">
-        <span className="label">Purpose</span>
-        <select
-          className="field"
-          value={head.purpose ?? ""}
-          onChange={(e) => setHead({ ...head, purpose: Number(e.target.value) || null })}
-        >
-          <option value="">choose…</option>
-          {s.purposes.map((p) => (
-            <option key={p.id} value={p.id}>
-              {p.name}
-            </option>
-          ))}
-        </select>
-      </label>
-      <div className="space-y-2">
-        <label className="block">
-          <span className="label">From</span>
-          <select
-            className="field"
-            value={head.from_address ?? ""}
-            onChange={(e) => setHead({ ...head, from_address: Number(e.target.value) || null })}
-          >
-            <option value="">choose…</option>
-            {s.addresses.map((a) => (
-              <option key={a.id} value={a.id}>
-                {a.name}
+          <span className="label">Begins when</span>
+          <select className="field" value={b.on} onChange={(e) => setB({ ...b, on: e.target.value, what: "" })}>
+            {BEGINS.map((x) => (
+              <option key={x.on} value={x.on}>
+                {x.words}
               </option>
             ))}
           </select>
         </label>
+        {kind?.what && (
+          <label className="block">
+            <span className="label">Which</span>
+            <select className="field" value={b.what} onChange={(e) => setB({ ...b, what: e.target.value })}>
+              <option value="">choose…</option>
+              {options.map((o) => (
+                <option key={o}>{o}</option>
+              ))}
+            </select>
+          </label>
+        )}
+        {b.on === "a date" && tick("Every year", b.yearly, (yearly) => setB({ ...b, yearly }))}
+        <div className="flex items-center gap-2">
+          {tick("May enter again", b.again_after !== null, (on) => setB({ ...b, again_after: on ? 180 * DAY : null }))}
+          {b.again_after !== null && (
+            <>
+              after
+              <input
+                className="field w-[64px]"
+                type="number"
+                min={0}
+                aria-label="Days until they may enter again"
+                value={b.again_after / DAY}
+                onChange={(e) => setB({ ...b, again_after: Math.max(0, Number(e.target.value)) * DAY })}
+              />
+              days
+            </>
+          )}
+        </div>
+        <div className="flex gap-2">
+          {number("First day", "first_day")}
+          {number("Then a day", "a_day")}
+          {number("Per provider", "a_provider")}
+        </div>
+        {tick("By lot, instead of in the order they came", b.by_lot, (by_lot) => setB({ ...b, by_lot }))}
+        <h2 className="pt-2">What it is about</h2>
         <label className="block">
-          <span className="label">As</span>
-          <input
+          <span className="label">Purpose</span>
+          <select
             className="field"
-            value={head.from_name}
-            onChange={(e) => setHead({ ...head, from_name: e.target.value })}
-          />
+            value={head.purpose ?? ""}
+            onChange={(e) => setHead({ ...head, purpose: Number(e.target.value) || null })}
+          >
+            <option value="">choose…</option>
+            {s.purposes.map((p) => (
+              <option key={p.id} value={p.id}>
+                {p.name}
+              </option>
+            ))}
+          </select>
         </label>
-      </div>
-      <h2 className="pt-2">Leaves at once when</h2>
-      <div>
-        {tick("they answer any of its messages", leave.answered, (answered) => setLeave({ ...leave, answered }))}
-        {tick("they confirm", leave.confirmed, (confirmed) => setLeave({ ...leave, confirmed }))}
-        {tick("they book", leave.booked, (booked) => setLeave({ ...leave, booked }))}
-      </div>
-      <TextField
-        label="or this rule holds"
-        value={leave.rule}
-        set={(text) => setLeave({ ...leave, rule: text })}
-        placeholder='has label "patron"'
-      />
-      <label className="flex items-center gap-2 pt-2">
-        Held back from repeats, by lot
-        <input
-          className="field w-[64px]"
-          type="number"
-          min={0}
-          max={50}
-          value={held}
-          onChange={(e) => setHeld(Number(e.target.value))}
+        <div className="space-y-2">
+          <label className="block">
+            <span className="label">From</span>
+            <select
+              className="field"
+              value={head.from_address ?? ""}
+              onChange={(e) => setHead({ ...head, from_address: Number(e.target.value) || null })}
+            >
+              <option value="">choose…</option>
+              {s.addresses.map((a) => (
+                <option key={a.id} value={a.id}>
+                  {a.name}
+                </option>
+              ))}
+            </select>
+          </label>
+          <label className="block">
+            <span className="label">As</span>
+            <input
+              className="field"
+              value={head.from_name}
+              onChange={(e) => setHead({ ...head, from_name: e.target.value })}
+            />
+          </label>
+        </div>
+        <h2 className="pt-2">Leaves at once when</h2>
+        <div>
+          {tick("they answer any of its messages", leave.answered, (answered) => setLeave({ ...leave, answered }))}
+          {tick("they confirm", leave.confirmed, (confirmed) => setLeave({ ...leave, confirmed }))}
+          {tick("they book", leave.booked, (booked) => setLeave({ ...leave, booked }))}
+        </div>
+        <TextField
+          label="or this rule holds"
+          value={leave.rule}
+          set={(text) => setLeave({ ...leave, rule: text })}
+          placeholder='has label "patron"'
         />
-        %
-      </label>
-      <Sentence error={error} />
-      <div className="flex gap-2 pt-2">
-        <button type="submit" className="btn btn-main">
-          Keep it
-        </button>
-        <button type="button" className="btn" onClick={close}>
-          Not now
-        </button>
-      </div>
-    </form>
+        <label className="flex items-center gap-2 pt-2">
+          Held back from repeats, by lot
+          <input
+            className="field w-[64px]"
+            type="number"
+            min={0}
+            max={50}
+            value={held}
+            onChange={(e) => setHeld(Number(e.target.value))}
+          />
+          %
+        </label>
+        <Sentence error={error} />
+        <div className="flex gap-2 pt-2">
+          <button type="submit" className="btn btn-main">
+            Keep it
+          </button>
+          <button type="button" className="btn" onClick={close}>
+            Not now
+          </button>
+        </div>
+      </form>
+    </May>
   );
 }

@@ -4,7 +4,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { get, type M, put } from "../../api/client";
 import { count } from "../../logic/format";
 import { Page, Sentence, StateTag, Waiting } from "../../parts/basics";
-import { useKeys } from "../../parts/me";
+import { useKeys, useMe } from "../../parts/me";
 import { Acts } from "./acts";
 import { BeginForm } from "./begin";
 import { Overview } from "./overview";
@@ -19,6 +19,7 @@ export function LadderPage() {
   const { id } = useParams();
   const client = useQueryClient();
   const go = useNavigate();
+  const role = useMe().role;
   const [picked, setPicked] = useState<number | "begin" | null>(null);
   const [before, setBefore] = useState<{ ladder: Ladder; words: string } | null>(null);
   const [error, setError] = useState<Error | null>(null);
@@ -48,7 +49,7 @@ export function LadderPage() {
   };
   const steps = s?.ladder.steps ?? [];
   const at = steps.findIndex((x) => x.key === picked);
-  const open = s !== undefined && s.state !== "ended";
+  const open = s !== undefined && s.state !== "ended" && role !== "observer";
   const move = (by: number) => {
     const to = at + by;
     if (!open || at < 0 || to < 0 || to >= steps.length) return;
@@ -146,7 +147,7 @@ export function LadderPage() {
         <div className="mt-3 grid grid-cols-[74px_22px_1fr]">
           <span />
           <span />
-          <label className="flex items-center gap-2 pl-2">
+          <label className="flex flex-wrap items-center gap-2 pl-2">
             <span className="text-ink-2">{step ? "Add below the chosen step:" : "Add at the end:"}</span>
             <select
               className="field w-[190px]"

@@ -4,6 +4,7 @@ import { Link, useNavigate } from "react-router";
 import { get, type M, post } from "../../api/client";
 import { count } from "../../logic/format";
 import { Page, Quiet, Sentence, StateTag, Waiting } from "../../parts/basics";
+import { May } from "../../parts/may";
 import { useKeys } from "../../parts/me";
 import { useRows } from "../../parts/rows";
 
@@ -39,25 +40,27 @@ export function SequenceListPage() {
     }
   };
   const acts = (
-    <form
-      className="flex gap-2"
-      onSubmit={(e) => {
-        e.preventDefault();
-        begin({ name: String(new FormData(e.currentTarget).get("name")) });
-      }}
-    >
-      <input
-        ref={field}
-        className="field w-[230px]"
-        name="name"
-        placeholder="Name of a new sequence"
-        aria-label="Name of a new sequence"
-        required
-      />
-      <button type="submit" className="btn btn-main">
-        Begin
-      </button>
-    </form>
+    <May to="write">
+      <form
+        className="flex gap-2"
+        onSubmit={(e) => {
+          e.preventDefault();
+          begin({ name: String(new FormData(e.currentTarget).get("name")) });
+        }}
+      >
+        <input
+          ref={field}
+          className="field w-[230px]"
+          name="name"
+          placeholder="Name of a new sequence"
+          aria-label="Name of a new sequence"
+          required
+        />
+        <button type="submit" className="btn btn-main">
+          Begin
+        </button>
+      </form>
+    </May>
   );
   return (
     <Page title="Sequences" lead="Messages over days, at each person's own pace." acts={acts}>
@@ -115,14 +118,16 @@ export function SequenceListPage() {
               <li key={r.key} className="flex items-start gap-5 border-b border-rule py-2.5">
                 <span className="w-[210px] shrink-0 font-semibold">{r.name}</span>
                 <span className="min-w-0 flex-1 text-ink-2">{r.sentence}</span>
-                <button
-                  type="button"
-                  className="btn shrink-0 py-0.5"
-                  aria-label={`Take ${r.name}`}
-                  onClick={() => begin({ name: r.name, ready: r.key })}
-                >
-                  Take it
-                </button>
+                <May to="write">
+                  <button
+                    type="button"
+                    className="btn shrink-0 py-0.5"
+                    aria-label={`Take ${r.name}`}
+                    onClick={() => begin({ name: r.name, ready: r.key })}
+                  >
+                    Take it
+                  </button>
+                </May>
               </li>
             ))}
           </ul>

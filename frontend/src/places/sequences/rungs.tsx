@@ -2,6 +2,9 @@ import type { M } from "../../api/client";
 import { count, when } from "../../logic/format";
 import { dayWords, leads, MAILS, type Shown, type Step, sentence, sentWords, waiting } from "./words";
 
+/** Two lanes side by side; on a phone the second is set in below the first. */
+const TWO = "grid-cols-[74px_22px_1fr_1fr] max-[640px]:grid-cols-[52px_20px_minmax(0,1fr)]";
+
 /** The ladder: days on the left, everyone in the first lane, the second lane beside it. */
 export function Rungs({
   s,
@@ -18,7 +21,7 @@ export function Rungs({
   return (
     <section aria-label="Steps">
       <div
-        className={`grid ${two ? "grid-cols-[74px_22px_1fr_1fr]" : "grid-cols-[74px_22px_1fr]"} pb-1.5 text-[13px] text-ink-2`}
+        className={`grid ${two ? TWO : "grid-cols-[74px_22px_1fr]"} pb-1.5 text-[13px] text-ink-2 max-[640px]:hidden`}
       >
         <span />
         <span />
@@ -33,7 +36,7 @@ export function Rungs({
         return (
           <div
             key={x.key}
-            className={`grid ${two ? "grid-cols-[74px_22px_1fr_1fr]" : "grid-cols-[74px_22px_minmax(0,620px)]"}`}
+            className={`grid ${two ? TWO : "grid-cols-[74px_22px_minmax(0,620px)] max-[640px]:grid-cols-[52px_20px_1fr]"}`}
           >
             <div className="pt-2.5 text-right">
               {first && (words ? <b>{words}</b> : <span className="text-[13px] text-poppy">nobody comes here</span>)}
@@ -45,8 +48,8 @@ export function Rungs({
                 <span className="absolute top-[14px] left-1/2 h-[11px] w-[11px] -translate-x-1/2 rounded-full border-2 border-ink-2 bg-paper" />
               )}
             </div>
-            {x.lane === 2 && <span aria-hidden />}
-            <div className={`min-w-0 py-1 ${x.lane === 2 ? "pl-3" : "pl-2"}`}>
+            {x.lane === 2 && <span aria-hidden className="max-[640px]:hidden" />}
+            <div className={`min-w-0 py-1 ${x.lane === 2 ? "pl-3 max-[640px]:pl-8" : "pl-2"}`}>
               <Rung
                 x={x}
                 shown={shown}
@@ -55,7 +58,11 @@ export function Rungs({
                 pick={() => pick(picked === x.key ? null : x.key)}
               />
             </div>
-            {two && x.lane === 1 && <span className="self-center pl-3 text-[13px] text-ink-2">{aside(x, s)}</span>}
+            {two && x.lane === 1 && (
+              <span className="self-center pl-3 text-[13px] text-ink-2 max-[640px]:col-start-3 max-[640px]:pl-5">
+                {aside(x, s)}
+              </span>
+            )}
           </div>
         );
       })}
@@ -103,7 +110,7 @@ function Rung({
       className={`block w-full rounded px-3 text-left ${card ? "py-2" : "py-1.5"} ${look} ${on ? "shadow-[inset_0_0_0_1px_var(--color-cornflower)]" : ""} ${x.off ? "opacity-55" : ""}`}
     >
       <span className="flex items-baseline justify-between gap-3">
-        <span className={card ? "min-w-0 truncate font-semibold" : "min-w-0"}>
+        <span className={card ? "min-w-0 truncate font-semibold max-[640px]:whitespace-normal" : "min-w-0"}>
           {sentence(x, s.steps)}
           {x.off && <span className="ml-2 font-normal text-ink-2">switched off</span>}
         </span>
@@ -117,7 +124,7 @@ function Rung({
       </span>
       {card && (
         <span className="mt-0.5 flex justify-between gap-3 text-[13px] text-ink-2">
-          <span className="min-w-0 truncate">
+          <span className="min-w-0 truncate max-[640px]:whitespace-normal">
             {sentWords(f) || (x.kind === "repeat" ? repeatWords(x) : shown.subject || "no subject yet")}
           </span>
           <span className="shrink-0">

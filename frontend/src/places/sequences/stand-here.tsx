@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import { get, type M, post } from "../../api/client";
 import { ago, count, when } from "../../logic/format";
 import { Ask, Sentence } from "../../parts/basics";
+import { May } from "../../parts/may";
 import { MAILS, type Step } from "./words";
 
 const SHOWN = 50;
@@ -73,28 +74,30 @@ export function StandHere({ s, step, figures: f }: { s: M["SequenceView"]; step:
                   >
                     {p.email}
                   </Link>
-                  <button
-                    type="button"
-                    className="text-cornflower hover:underline disabled:text-ink-3"
-                    disabled={!p.goes}
-                    onClick={() => act(p.id, "move-on")}
-                  >
-                    move on
-                  </button>
-                  <Ask
-                    trigger={
-                      <button type="button" className="text-cornflower hover:underline">
-                        take out
-                      </button>
-                    }
-                    title={`Take ${p.email} out?`}
-                    words="Take out"
-                    grave
-                    act={() => act(p.id, "take-out")}
-                  >
-                    They leave at this step and get nothing more of {s.name}.
-                    {s.ladder.begin.again_after === null && " Whoever has been inside once does not enter again."}
-                  </Ask>
+                  <May to="decide">
+                    <button
+                      type="button"
+                      className="text-cornflower hover:underline disabled:text-ink-3"
+                      disabled={!p.goes}
+                      onClick={() => act(p.id, "move-on")}
+                    >
+                      move on
+                    </button>
+                    <Ask
+                      trigger={
+                        <button type="button" className="text-cornflower hover:underline">
+                          take out
+                        </button>
+                      }
+                      title={`Take ${p.email} out?`}
+                      words="Take out"
+                      grave
+                      act={() => act(p.id, "take-out")}
+                    >
+                      They leave at this step and get nothing more of {s.name}.
+                      {s.ladder.begin.again_after === null && " Whoever has been inside once does not enter again."}
+                    </Ask>
+                  </May>
                 </div>
                 <p className="text-ink-2">
                   since {ago(p.since, s.now).replace(" ago", "")} ·{" "}

@@ -5,6 +5,7 @@ import { type M, post } from "../../api/client";
 import { count } from "../../logic/format";
 import { Ask, Sentence } from "../../parts/basics";
 import { TextField } from "../../parts/labelled";
+import { May } from "../../parts/may";
 import type { Going } from "./ladder";
 import { StandHere } from "./stand-here";
 import { WaitFields } from "./wait-fields";
@@ -63,210 +64,218 @@ export function StepForm({
         </button>
       </div>
       <p className="mb-3 text-[13px] text-ink-2">{means?.means}</p>
-      <form
-        className="space-y-3"
-        onSubmit={(e) => {
-          e.preventDefault();
-          put(x).catch(() => undefined);
-        }}
-      >
-        {(x.kind === "message" || x.kind === "consent request") && (
-          <TextField label="Called here" value={x.name} set={(text) => set({ name: text })} />
-        )}
-        {mail && shown?.campaign && x.kind !== "repeat" && (
-          <Link className="btn w-full" to={`/campaigns/${shown.campaign}/message`}>
-            {s.state === "draft" ? "Write the message" : "See or change the message"}
-          </Link>
-        )}
-        {(x.kind === "repeat" || (x.kind === "question" && x.asks !== "rule")) && (
-          <label className="block">
-            <span className="label">{x.kind === "repeat" ? "Repeats" : "About"}</span>
-            <select className="field" value={x.of} onChange={(e) => set({ of: Number(e.target.value) })}>
-              <option value={0}>choose…</option>
-              {above.map((y) => (
-                <option key={y.key} value={y.key}>
-                  {titleOf(s.steps, y.key)}
-                </option>
-              ))}
-            </select>
-          </label>
-        )}
-        {x.kind === "repeat" && (
-          <>
-            <TextField
-              label="Another subject"
-              value={x.subject}
-              set={(text) => set({ subject: text })}
-              placeholder="the same"
-            />
-            <TextField
-              label="Another preview text"
-              value={x.preview}
-              set={(text) => set({ preview: text })}
-              placeholder="the same"
-            />
-          </>
-        )}
-        {x.kind === "question" && (
-          <>
+      <May to="write">
+        <form
+          className="space-y-3"
+          onSubmit={(e) => {
+            e.preventDefault();
+            put(x).catch(() => undefined);
+          }}
+        >
+          {(x.kind === "message" || x.kind === "consent request") && (
+            <TextField label="Called here" value={x.name} set={(text) => set({ name: text })} />
+          )}
+          {mail && shown?.campaign && x.kind !== "repeat" && (
+            <Link className="btn w-full" to={`/campaigns/${shown.campaign}/message`}>
+              {s.state === "draft" ? "Write the message" : "See or change the message"}
+            </Link>
+          )}
+          {(x.kind === "repeat" || (x.kind === "question" && x.asks !== "rule")) && (
             <label className="block">
-              <span className="label">Asks whether they</span>
-              <select className="field" value={x.asks} onChange={(e) => set({ asks: e.target.value })}>
-                <option value="answered">opened, clicked, replied or booked</option>
-                <option value="clicked">clicked, replied or booked</option>
-                <option value="rule">are people of whom a rule holds</option>
+              <span className="label">{x.kind === "repeat" ? "Repeats" : "About"}</span>
+              <select className="field" value={x.of} onChange={(e) => set({ of: Number(e.target.value) })}>
+                <option value={0}>choose…</option>
+                {above.map((y) => (
+                  <option key={y.key} value={y.key}>
+                    {titleOf(s.steps, y.key)}
+                  </option>
+                ))}
               </select>
             </label>
-            {x.asks === "rule" && (
+          )}
+          {x.kind === "repeat" && (
+            <>
               <TextField
-                label="Rule"
-                value={x.rule}
-                set={(text) => set({ rule: text })}
-                placeholder="band is Strong or Steady"
+                label="Another subject"
+                value={x.subject}
+                set={(text) => set({ subject: text })}
+                placeholder="the same"
               />
-            )}
-            {(["yes", "no"] as const).map((word) => (
-              <label key={word} className="flex items-center gap-2">
-                <span className="w-[26px] text-ink-2">{word}</span>
-                <select className="field" value={x[word]} onChange={(e) => set({ [word]: e.target.value })}>
-                  {["go on", "second lane", "end", ...below.map((y) => String(y.key))].map((to) => (
-                    <option key={to} value={to}>
-                      {Number(to)
-                        ? `at “${sentence(below.find((y) => y.key === Number(to)) as Step, s.steps)}”`
-                        : leads(to, s.steps)}
-                    </option>
-                  ))}
+              <TextField
+                label="Another preview text"
+                value={x.preview}
+                set={(text) => set({ preview: text })}
+                placeholder="the same"
+              />
+            </>
+          )}
+          {x.kind === "question" && (
+            <>
+              <label className="block">
+                <span className="label">Asks whether they</span>
+                <select className="field" value={x.asks} onChange={(e) => set({ asks: e.target.value })}>
+                  <option value="answered">opened, clicked, replied or booked</option>
+                  <option value="clicked">clicked, replied or booked</option>
+                  <option value="rule">are people of whom a rule holds</option>
                 </select>
               </label>
-            ))}
-          </>
-        )}
-        {["wait", "question", "repeat"].includes(x.kind) && <WaitFields x={x} set={set} />}
-        {["label", "list", "field"].includes(x.kind) && (
-          <>
-            <label className="block">
-              <span className="label">{x.kind === "field" ? "Field" : x.kind === "list" ? "List" : "Label"}</span>
-              <input
-                className="field"
-                value={x.name}
-                list={`known-${x.kind}`}
-                onChange={(e) => set({ name: e.target.value })}
-              />
-              <datalist id={`known-${x.kind}`}>
-                {s.choices[`${x.kind}s` as "labels" | "lists" | "fields"].map((n) => (
-                  <option key={n} value={n} />
-                ))}
-              </datalist>
-            </label>
-            {x.kind === "field" ? (
-              <TextField label="Becomes" value={x.value} set={(text) => set({ value: text })} />
-            ) : (
-              <label className="flex items-center gap-2">
-                <input type="checkbox" checked={x.take} onChange={(e) => set({ take: e.target.checked })} /> take it off
-                instead
-              </label>
-            )}
-          </>
-        )}
-        {x.kind === "consent request" && (
-          <fieldset>
-            <legend className="label">Asks for consent to</legend>
-            {s.choices.purposes.map((p) => (
-              <label key={p} className="flex items-center gap-2">
-                <input
-                  type="checkbox"
-                  checked={x.purposes.includes(p)}
-                  onChange={(e) =>
-                    set({ purposes: e.target.checked ? [...x.purposes, p] : x.purposes.filter((y) => y !== p) })
-                  }
+              {x.asks === "rule" && (
+                <TextField
+                  label="Rule"
+                  value={x.rule}
+                  set={(text) => set({ rule: text })}
+                  placeholder="band is Strong or Steady"
                 />
-                {p}
-              </label>
-            ))}
-          </fieldset>
-        )}
-        <div className="flex items-center gap-4">
-          <label className="flex items-center gap-2">
-            <input
-              type="checkbox"
-              checked={x.lane === 2}
-              onChange={(e) => set({ lane: e.target.checked ? 2 : 1, meets: !e.target.checked })}
-            />
-            in the second lane
-          </label>
-          <label className="flex items-center gap-2">
-            <input type="checkbox" checked={x.off} onChange={(e) => set({ off: e.target.checked })} /> switched off
-          </label>
-        </div>
-        {x.off && s.state !== "draft" && (
-          <p className="text-[13px] text-ink-2">
-            Off, so people pass it. Fill it in
-            {MAILS.includes(x.kind) && x.kind !== "repeat" ? ", write its message" : ""}, then switch it on.
-          </p>
-        )}
-        {x.lane === 1 && steps.some((y) => y.lane === 2) && (
-          <label className="flex items-center gap-2">
-            <input type="checkbox" checked={x.meets} onChange={(e) => set({ meets: e.target.checked })} /> whoever is in
-            the second lane comes here too
-          </label>
-        )}
-        <Sentence error={error} />
-        {!ended && (
-          <div className="flex flex-wrap gap-2 pt-1">
-            <button type="submit" className="btn btn-main" disabled={!changed}>
-              Keep this step
-            </button>
-            <button type="button" className="btn px-2" aria-label="Move up" disabled={at <= 0} onClick={() => move(-1)}>
-              ↑
-            </button>
-            <button
-              type="button"
-              className="btn px-2"
-              aria-label="Move down"
-              disabled={at >= steps.length - 1}
-              onClick={() => move(1)}
-            >
-              ↓
-            </button>
-            <Ask
-              trigger={
-                <button type="button" className="btn btn-grave">
-                  Remove…
-                </button>
-              }
-              title="Remove this step?"
-              words="Remove it"
-              grave
-              act={async () => {
-                await tell(
-                  steps.filter((y) => y.key !== step.key),
-                  "the removal",
-                  here ? { [step.key]: going } : {},
-                );
-                close();
-              }}
-            >
-              {here ? (
-                <label className="block">
-                  <span className="mb-1 block">{count(here)} stand at it. Where do they go?</span>
-                  <select className="field" value={going} onChange={(e) => setGoing(e.target.value)}>
-                    <option value="out">out of the sequence</option>
-                    {steps
-                      .filter((y) => y.key !== step.key)
-                      .map((y) => (
-                        <option key={y.key} value={String(y.key)}>
-                          to “{sentence(y, s.steps)}”
-                        </option>
-                      ))}
+              )}
+              {(["yes", "no"] as const).map((word) => (
+                <label key={word} className="flex items-center gap-2">
+                  <span className="w-[26px] text-ink-2">{word}</span>
+                  <select className="field" value={x[word]} onChange={(e) => set({ [word]: e.target.value })}>
+                    {["go on", "second lane", "end", ...below.map((y) => String(y.key))].map((to) => (
+                      <option key={to} value={to}>
+                        {Number(to)
+                          ? `at “${sentence(below.find((y) => y.key === Number(to)) as Step, s.steps)}”`
+                          : leads(to, s.steps)}
+                      </option>
+                    ))}
                   </select>
                 </label>
+              ))}
+            </>
+          )}
+          {["wait", "question", "repeat"].includes(x.kind) && <WaitFields x={x} set={set} />}
+          {["label", "list", "field"].includes(x.kind) && (
+            <>
+              <label className="block">
+                <span className="label">{x.kind === "field" ? "Field" : x.kind === "list" ? "List" : "Label"}</span>
+                <input
+                  className="field"
+                  value={x.name}
+                  list={`known-${x.kind}`}
+                  onChange={(e) => set({ name: e.target.value })}
+                />
+                <datalist id={`known-${x.kind}`}>
+                  {s.choices[`${x.kind}s` as "labels" | "lists" | "fields"].map((n) => (
+                    <option key={n} value={n} />
+                  ))}
+                </datalist>
+              </label>
+              {x.kind === "field" ? (
+                <TextField label="Becomes" value={x.value} set={(text) => set({ value: text })} />
               ) : (
-                "Nobody stands at it. What it did for others stays."
+                <label className="flex items-center gap-2">
+                  <input type="checkbox" checked={x.take} onChange={(e) => set({ take: e.target.checked })} /> take it
+                  off instead
+                </label>
               )}
-            </Ask>
+            </>
+          )}
+          {x.kind === "consent request" && (
+            <fieldset>
+              <legend className="label">Asks for consent to</legend>
+              {s.choices.purposes.map((p) => (
+                <label key={p} className="flex items-center gap-2">
+                  <input
+                    type="checkbox"
+                    checked={x.purposes.includes(p)}
+                    onChange={(e) =>
+                      set({ purposes: e.target.checked ? [...x.purposes, p] : x.purposes.filter((y) => y !== p) })
+                    }
+                  />
+                  {p}
+                </label>
+              ))}
+            </fieldset>
+          )}
+          <div className="flex items-center gap-4">
+            <label className="flex items-center gap-2">
+              <input
+                type="checkbox"
+                checked={x.lane === 2}
+                onChange={(e) => set({ lane: e.target.checked ? 2 : 1, meets: !e.target.checked })}
+              />
+              in the second lane
+            </label>
+            <label className="flex items-center gap-2">
+              <input type="checkbox" checked={x.off} onChange={(e) => set({ off: e.target.checked })} /> switched off
+            </label>
           </div>
-        )}
-      </form>
+          {x.off && s.state !== "draft" && (
+            <p className="text-[13px] text-ink-2">
+              Off, so people pass it. Fill it in
+              {MAILS.includes(x.kind) && x.kind !== "repeat" ? ", write its message" : ""}, then switch it on.
+            </p>
+          )}
+          {x.lane === 1 && steps.some((y) => y.lane === 2) && (
+            <label className="flex items-center gap-2">
+              <input type="checkbox" checked={x.meets} onChange={(e) => set({ meets: e.target.checked })} /> whoever is
+              in the second lane comes here too
+            </label>
+          )}
+          <Sentence error={error} />
+          {!ended && (
+            <div className="flex flex-wrap gap-2 pt-1">
+              <button type="submit" className="btn btn-main" disabled={!changed}>
+                Keep this step
+              </button>
+              <button
+                type="button"
+                className="btn px-2"
+                aria-label="Move up"
+                disabled={at <= 0}
+                onClick={() => move(-1)}
+              >
+                ↑
+              </button>
+              <button
+                type="button"
+                className="btn px-2"
+                aria-label="Move down"
+                disabled={at >= steps.length - 1}
+                onClick={() => move(1)}
+              >
+                ↓
+              </button>
+              <Ask
+                trigger={
+                  <button type="button" className="btn btn-grave">
+                    Remove…
+                  </button>
+                }
+                title="Remove this step?"
+                words="Remove it"
+                grave
+                act={async () => {
+                  await tell(
+                    steps.filter((y) => y.key !== step.key),
+                    "the removal",
+                    here ? { [step.key]: going } : {},
+                  );
+                  close();
+                }}
+              >
+                {here ? (
+                  <label className="block">
+                    <span className="mb-1 block">{count(here)} stand at it. Where do they go?</span>
+                    <select className="field" value={going} onChange={(e) => setGoing(e.target.value)}>
+                      <option value="out">out of the sequence</option>
+                      {steps
+                        .filter((y) => y.key !== step.key)
+                        .map((y) => (
+                          <option key={y.key} value={String(y.key)}>
+                            to “{sentence(y, s.steps)}”
+                          </option>
+                        ))}
+                    </select>
+                  </label>
+                ) : (
+                  "Nobody stands at it. What it did for others stays."
+                )}
+              </Ask>
+            </div>
+          )}
+        </form>
+      </May>
       {shown?.held_why && (
         <section className="mt-5 rounded border border-[#dcb1aa] px-3 py-2">
           <p className="text-poppy">Held: {shown.held_why}</p>

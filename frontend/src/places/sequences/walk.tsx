@@ -59,7 +59,7 @@ export function WalkPage() {
             onBlur={() => setAsked(email)}
           />
         </label>
-        <fieldset className="flex">
+        <fieldset className="flex flex-wrap">
           <legend className="label">Suppose somebody who</legend>
           {SUPPOSED.map(([key, words]) => (
             <button

@@ -66,9 +66,9 @@ export function TodayPlace() {
       </section>
       <h2 className="mt-6 mb-1">Going out today</h2>
       <Lanes lanes={t.lanes} now={t.now} day={t.day as [number, number]} />
-      <div className="mt-7 mb-2 flex items-baseline justify-between gap-4">
+      <div className="mt-7 mb-2 flex flex-wrap items-baseline justify-between gap-x-4">
         <h2>The engaged base, 12 months</h2>
-        <span className="flex gap-3.5 text-[13px] text-ink-2">
+        <span className="flex flex-wrap gap-x-3.5 text-[13px] text-ink-2">
           {BANDS.map((b, i) => (
             <BandWord key={b} band={i} />
           ))}

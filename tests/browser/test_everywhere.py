@@ -1,0 +1,127 @@
+"""What holds on every page: nothing lies outside its pane, machines find it accessible, keys are listed, mistakes are
+sentences. One demo serves all of it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+import pytest
+from playwright.sync_api import Browser, expect
+
+from openmeadow.desk import accounts
+from openmeadow.desk.desk import Desk
+from tests.browser.conftest import Visit, visiting
+
+PAGES = {
+    "/today": "The engaged base, 12 months",
+    "/subscribers/map": "Stopping earlier, replayed",
+    "/subscribers/table": "Last 24 messages",
+    "/subscribers/8": "Everything that happened",
+    "/subscribers/bring-in": "Bring in",
+    "/subscribers/address-checks": "Address checks",
+    "/subscribers/consent": "The chain holds",
+    "/subscribers/clean-up": "Clean-up",
+    "/subscribers/doors": "Foyer form",
+    "/subscribers/machine-opens": "Machine opens",
+    "/segments": "Season news regulars",
+    "/segments/1": "Growth, by today's rule",
+    "/senders": "news.kestrelquay.example",
+    "/senders/1": "Publish",
+    "/campaigns": "Spring season on sale",
+    "/campaigns/frame": "Small print",
+    "/campaigns/what-works": "What works",
+    "/campaigns/1/message": "As this subscriber gets it",
+    "/campaigns/1/recipients": "From chosen to permitted",
+    "/campaigns/1/checks": "In order",
+    "/campaigns/1/plan": "Who goes when",
+    "/sequences": "Welcome to the hall",
+    "/sequences/1": "What the repeats add",
+    "/sequences/1/walk": "messages",
+    "/health": "What bulk senders must have, measured",
+    "/account": "Second factor",
+}
+OUTSIDE = """() => {
+  const d = document.documentElement, out = [];
+  if (d.scrollWidth > d.clientWidth + 1) out.push(`sideways by ${d.scrollWidth - d.clientWidth}`);
+  if (d.clientWidth > 900 && d.scrollHeight > d.clientHeight + 1) out.push(`down by ${d.scrollHeight - d.clientHeight}`);
+  for (const e of document.querySelectorAll('main, aside'))
+    if (e.scrollWidth > e.clientWidth + 1) out.push(`${e.tagName} sideways by ${e.scrollWidth - e.clientWidth}`);
+  return out;
+}"""
+
+
+@pytest.fixture(scope="module")
+def shared(browser: Browser, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Visit]:
+    with visiting(browser, tmp_path_factory.mktemp("everywhere") / "demo") as found:
+        yield found
+
+
+@pytest.mark.parametrize("path", PAGES)
+def test_a_page_holds_what_is_in_it_at_every_width(shared: Visit, path: str) -> None:
+    shared.said.clear()
+    page = shared.go(path)
+    expect(page.get_by_text(PAGES[path]).filter(visible=True).first).to_be_visible()
+    page.wait_for_load_state("networkidle")
+    try:
+        for width in (1280, 1100, 2560, 390):
+            page.set_viewport_size({"width": width, "height": 800})
+            page.wait_for_timeout(80)
+            assert page.evaluate(OUTSIDE) == [], f"at {width}"
+    finally:
+        page.set_viewport_size({"width": 1280, "height": 800})
+    shared.accessible()
+    page.keyboard.press("?")
+    expect(page.get_by_role("dialog")).to_contain_text("go to a place")
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("dialog")).to_have_count(0)
+    assert page.url.endswith(path), "Esc closes what is open, and goes nowhere"
+    assert shared.said == []
+
+
+@pytest.mark.parametrize(
+    ("path", "said"),
+    [
+        ("/nowhere", "There is nothing at this address"),
+        ("/campaigns/999/plan", "There is no such campaign"),
+        ("/sequences/999", "There is no such sequence"),
+        ("/segments/999", "There is no such segment"),
+        ("/senders/999", "There is no such domain"),
+        ("/subscribers/999999", "There is no such subscriber"),
+    ],
+)
+def test_what_is_not_there_is_said(shared: Visit, path: str, said: str) -> None:
+    page = shared.go(path)
+    expect(page.get_by_text(said).first).to_be_visible()
+    page.keyboard.press("1")
+    expect(page.get_by_role("heading", name="Today", exact=True)).to_be_visible()
+
+
+def test_an_observer_reads_everything_and_is_told_so(browser: Browser, shared: Visit) -> None:
+    desk = Desk(shared.running.folder)
+    accounts.add(desk, "olga", "observer", "a long enough password")
+    desk.close()
+    context = browser.new_context(viewport={"width": 1280, "height": 800})
+    page = context.new_page()
+    try:
+        page.goto(shared.running.url + "/today")
+        page.get_by_label("Name").fill("olga")
+        page.get_by_label("Password").fill("a long enough password")
+        page.get_by_role("button", name="Sign in").click()
+        page.get_by_role("heading", name="Today", exact=True).wait_for()
+        for path in ("/campaigns/1/plan", "/sequences/1", "/segments/1", "/senders/1", "/subscribers/clean-up"):
+            page.goto(shared.running.url + path)
+            expect(page.get_by_text(PAGES[path]).filter(visible=True).first).to_be_visible()
+            acts = page.get_by_role(
+                "button", name=re.compile(r"^(Start…|Pause|End…|Put people in|Keep|Remove|Do this week|Agree|Look again)")
+            )
+            for i in range(acts.count()):
+                expect(acts.nth(i)).to_be_disabled()
+        refused = page.evaluate(
+            """async () => { const me = await (await fetch('/api/me')).json();
+            const r = await fetch('/api/sequences/1/pause', {method: 'POST', headers: {'X-Meadow-CSRF': me.csrf}});
+            return [r.status, (await r.json()).error] }"""
+        )
+        assert refused[0] == 403 and "observer" in refused[1]
+    finally:
+        context.close()
