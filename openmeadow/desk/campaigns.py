@@ -9,7 +9,7 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from openmeadow.core.addresses.syntax import address_key
+from openmeadow.core.addresses.syntax import address_key, syntax_problem
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.message.body import links, twin
 from openmeadow.core.planning.slots import allowed_from
@@ -82,7 +82,9 @@ def write(desk: Desk, id: int, values: dict[str, Any]) -> None:
     if "html" in values and not values.get("plain_by_hand", row["plain_by_hand"]):
         values["plain"] = twin(values["html"])
     if "plan" in values:
-        values["plan"] = json.dumps({**plan_of(row), **values["plan"]} | ONCE[row["kind"]])
+        plan = {**plan_of(row), **values["plan"]} | ONCE[row["kind"]]
+        check_plan(plan)
+        values["plan"] = json.dumps(plan)
     for name in ("segments_in", "segments_out", "lists_in", "lists_out"):
         if name in values:
             values[name] = json.dumps(values[name])
@@ -273,4 +275,6 @@ def test_message(desk: Desk, id: int, to: str) -> None:
     """One copy to a colleague, marked as a test and never counted."""
     from openmeadow.desk.writer import test_copy
 
-    test_copy(desk, row_of(desk, id), to)
+    if problem := syntax_problem(to.strip()):
+        raise Refused(f"“{to.strip()[:80]}” is no address: {problem}.")
+    test_copy(desk, row_of(desk, id), to.strip())

@@ -344,9 +344,8 @@ def test_caps_and_hours_in_a_plan(folder: Path) -> None:
         assert states(m) == {"waiting": 30, "passed over": 10}
         for wrong in ({"hours": [13, 11]}, {"weekdays": []}, {"caps": {"Postern": -1}}):
             other = ready_campaign(m.desk, f"Other {wrong}")
-            campaigns.write(m.desk, other, {"plan": wrong})
             with pytest.raises(Refused):
-                campaigns.start(m.desk, other, "t")
+                campaigns.write(m.desk, other, {"plan": wrong})
 
 
 def test_a_provider_is_found_by_its_mail_hosts(folder: Path) -> None:

@@ -27,7 +27,6 @@ from openmeadow.desk import (
     results,
     versions,
     what_works,
-    writer,
 )
 from openmeadow.desk import campaigns as desk_campaigns
 from openmeadow.desk.desk import Desk
@@ -259,7 +258,7 @@ def register(api: Described, desk: Desk) -> None:
     @api.route("POST", "/campaigns/<int:id>/test", m.Done, body=m.TestTo, rights=WRITE)
     def test(id: int, body: m.TestTo) -> m.Done:
         """Send one copy, marked as a test and never counted."""
-        writer.test_copy(desk, desk_campaigns.row_of(desk, id), body.to)
+        desk_campaigns.test_message(desk, id, body.to)
         return m.Done(id=id)
 
     @api.route("POST", "/campaigns/<int:id>/start", m.Done, rights=ANALYSE)

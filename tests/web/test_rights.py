@@ -1,0 +1,165 @@
+"""Who may do what: every route of the API, each role; and what wrong input gets."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from openmeadow.core.sequences.ladder import DAY, Ladder, Step
+from openmeadow.desk import accounts, campaigns
+from openmeadow.desk.desk import Desk
+from openmeadow.desk.sequences import writing
+from openmeadow.web.app import make_app
+from openmeadow.web.describe import description
+from tests.desk.mailing import mailing
+from tests.desk.test_sequences import made
+from tests.web.test_api import PASSWORD, sign_in
+from tests.web.test_places import Caller
+
+# acts that change nothing of the workspace: an observer's too
+LOOKS = {
+    "POST /api/sign-out",
+    "POST /api/me/second-factor",
+    "PUT /api/me/second-factor",
+    "DELETE /api/me/second-factor",
+    "POST /api/me/token",
+    "POST /api/acts/preview",
+    "POST /api/exports",
+    "POST /api/consent/ask-again/look",
+    "POST /api/segments/count",
+    "POST /api/segments/fits",
+    "POST /api/segments/overlap",
+    "POST /api/senders/{id}/check",
+    "POST /api/addresses/cost",
+}
+# what a writer may do besides; everything else that changes something is the analyst's
+WRITES = {
+    "PATCH /api/subscribers/{id}",
+    "POST /api/subscribers/{id}/notes",
+    "DELETE /api/subscribers/{id}/notes/{note}",
+    "POST /api/segments",
+    "POST /api/segments/win-back",
+    "POST /api/segments/{id}/freeze",
+    "DELETE /api/segments/{id}/frozen/{copy}",
+    "DELETE /api/segments/{id}",
+    "POST /api/campaigns",
+    "PUT /api/campaigns/{id}",
+    "DELETE /api/campaigns/{id}",
+    "PUT /api/campaigns/{id}/people",
+    "POST /api/campaigns/{id}/links",
+    "PUT /api/campaigns/{id}/other-version",
+    "POST /api/campaigns/{id}/ask-approval",
+    "POST /api/campaigns/{id}/test",
+    "POST /api/campaigns/{id}/template",
+    "POST /api/campaigns/{id}/placement",
+    "DELETE /api/templates/{id}",
+    "POST /api/pictures",
+    "POST /api/sequences",
+    "PUT /api/sequences/{id}",
+    "DELETE /api/sequences/{id}",
+    "POST /api/sequences/{id}/copy",
+}
+
+
+@pytest.mark.parametrize("role", accounts.ROLES)
+def test_every_route_is_for_whom_it_is_meant(desk: Desk, role: str) -> None:
+    """A new route has to be put down here, or it is the analyst's alone."""
+    accounts.add(desk, role, role, PASSWORD)
+    may = LOOKS | (WRITES if role != "observer" else set())
+    with make_app(desk).test_client() as client:
+        headers = sign_in(client, role)
+        for path, methods in description()["paths"].items():  # type: ignore[attr-defined]
+            for method in methods:
+                route = f"{method.upper()} {path}"
+                if route in ("POST /api/sign-in", "POST /api/sign-out"):
+                    continue
+                answer = client.open(re.sub("{.*?}", "1", path), method=method.upper(), json={}, headers=headers)
+                refused = answer.status_code == 403
+                expected = role != "analyst" and method != "get" and route not in may
+                assert refused == expected, route
+                if refused:
+                    assert answer.json["error"] == f"As {role} you may look at this, but not do it."
+
+
+LADDER = Ladder((Step(1, "message", name="One"), Step(2, "wait", wait=DAY), Step(3, "message", name="Two")))
+STEP = {"key": 1, "kind": "message", "name": "One"}
+WRONG: list[tuple[str, str, Any, int, str]] = [
+    ("POST", "/sequences", {"name": " "}, 409, "A sequence needs a name"),
+    ("POST", "/sequences", {"name": "welcome"}, 409, "already a sequence “welcome”"),
+    ("POST", "/sequences", {"ready": "fireworks", "name": ""}, 404, "no ready sequence “fireworks”"),
+    ("GET", "/sequences/77", None, 404, "There is no such sequence"),
+    ("PUT", "/sequences/1", {"ladder": {"steps": [{"key": 1, "kind": "dance"}]}}, 409, "no step of the kind “dance”"),
+    ("PUT", "/sequences/1", {"ladder": {"steps": [STEP, STEP]}}, 409, "a key of its own"),
+    ("PUT", "/sequences/1", {"ladder": {"steps": [{**STEP, "wait": -5}]}}, 409, "A wait lasts at most a year"),
+    ("PUT", "/sequences/1", {"ladder": {"steps": [{**STEP, "hour": 24}]}}, 409, "hours go from 0 to 23"),
+    ("PUT", "/sequences/1", {"ladder": {"steps": [{**STEP, "weekdays": [7]}]}}, 409, "Weekdays go from 0"),
+    ("PUT", "/sequences/1", {"ladder": {"steps": [STEP], "held_back": 0.9}}, 409, "At most half can be held back"),
+    ("PUT", "/sequences/1", {"ladder": {"steps": [STEP], "begin": {"on": "a whim"}}}, 409, "cannot begin “a whim”"),
+    ("PUT", "/sequences/1", {"ladder": {"steps": []}}, 409, "1 person stands at a step that would go"),
+    ("PUT", "/sequences/1", {"ladder": {"steps": [STEP]}, "going": {"2": "9"}}, 409, "to another step, or out"),
+    ("PUT", "/sequences/1", {"name": "Other"}, 409, "already a sequence “Other”"),
+    ("POST", "/sequences/1/start", {}, 409, "has been started already"),
+    ("POST", "/sequences/1/go-on", None, 409, "“Welcome” is running"),
+    ("DELETE", "/sequences/1", None, 409, "“Welcome” is running"),
+    ("POST", "/sequences/2/start", {}, 409, "It is not complete yet"),
+    ("POST", "/sequences/2/people", {"emails": ["p1@postern.example"]}, 409, "people are put in while it runs"),
+    ("POST", "/sequences/2/end", None, 409, "“Other” is draft"),
+    ("POST", "/sequences/1/people", {}, 409, "Nobody is chosen"),
+    ("POST", "/sequences/1/people", {"emails": ["x@nowhere.test", "y@nowhere.test"]}, 409, "x@nowhere.test and 1 more"),
+    ("POST", "/sequences/1/people", {"rule": "band is Purple"}, 422, "Purple"),
+    ("POST", "/sequences/1/stays/99/take-out", None, 409, "They have left the sequence already"),
+    ("POST", "/sequences/1/stays/1/move-on", None, 200, ""),
+    ("GET", "/sequences/1/walk?supposed=sometimes", None, 404, "Suppose one of never, always, repeats"),
+    ("GET", "/sequences/1/walk?supposed=never&email=no@nowhere.test", None, 404, "Nobody here has the address"),
+    ("GET", "/sequences/1/steps/99/people", None, 200, ""),
+    ("POST", "/sequences/1/copy", {"name": "Other"}, 409, "already a sequence “Other”"),
+    ("PUT", "/campaigns/1", {"plan": {"batches": 500}}, 409, "1 to 100 batches"),
+    ("PUT", "/campaigns/1", {"name": "Welcome: One"}, 409, "already a campaign"),
+    ("PUT", "/campaigns/1", {"subject": 7}, 422, "subject"),
+    ("PUT", "/campaigns/1/people", {"email": "no@nowhere.test", "side": "in"}, 404, "Nobody here has the address"),
+    (
+        "POST",
+        "/campaigns/1/overrule",
+        {"check": "Links", "finding": "no such", "reason": "so"},
+        409,
+        "not found any more",
+    ),
+    ("POST", "/campaigns/1/settle", {"arrived": True}, 200, ""),
+    ("POST", "/campaigns/1/hold", None, 409, "is draft, so this cannot be done"),
+    ("POST", "/campaigns/1/go-on", None, 409, "is draft, so this cannot be done"),
+    ("POST", "/campaigns/1/batches/99/move", {"due_at": 5}, 404, "There is no such batch"),
+    ("POST", "/campaigns/1/test", {"to": "not an address"}, 409, "is no address"),
+    ("POST", "/campaigns/2/start", None, 409, "has already been started"),
+    ("POST", "/campaigns/2/stop", None, 409, "It belongs to a sequence"),
+    ("DELETE", "/campaigns/2", None, 409, "Only a draft can be removed"),
+    ("GET", "/campaigns/77/results", None, 404, "There is no such campaign"),
+]
+
+
+def test_wrong_input_gets_a_sentence_and_changes_nothing(folder: Path) -> None:
+    """A sequence that runs with one person at its wait, a draft beside it, a campaign that is a draft."""
+    with mailing(folder, 6) as m, make_app(m.desk).test_client() as client:
+        accounts.add(m.desk, "analyst", "analyst", PASSWORD)
+        call = Caller(client, "analyst")
+        id = made(m, LADDER)
+        writing.start(m.desk, id, "test")
+        writing.bring_in(m.desk, id, [1], "test")
+        writing.add(m.desk, "Other", "test")
+        call("POST", "/sequences/1/people", {"emails": ["p1@postern.example"]})
+        from tests.desk.test_sequences import step_on
+
+        step_on(m)
+        writing.take_out(m.desk, id, 2, "test")
+        before = call("GET", "/sequences/1")["ladder"]
+        wrong = []
+        for method, path, body, status, said in WRONG:
+            answer = client.open(f"/api{path}", method=method, json=body, headers=call.headers)
+            told = answer.json.get("error", "") if answer.is_json else answer.text
+            if answer.status_code != status or said not in told or re.search(r"Traceback|sqlite|Error\b|None", told):
+                wrong.append((method, path, answer.status_code, told[:150]))
+        assert not wrong, chr(10).join(map(str, wrong))
+        assert call("GET", "/sequences/1")["ladder"] == before
+        assert campaigns.row_of(m.desk, m.campaign)["subject"] == "Harbour nights"
