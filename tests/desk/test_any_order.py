@@ -1,0 +1,305 @@
+"""Whatever happens in whatever order: nobody gets a message twice, nobody waits for ever, every reason is written down."""
+
+from __future__ import annotations
+
+import os
+import random
+from collections import Counter
+from contextlib import suppress
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from openmeadow.core.columns import Kind
+from openmeadow.core.errors import MeadowError, Refused
+from openmeadow.core.sequences.ladder import DAY, HOUR, SECOND, Begin, Ladder, Leave, Step
+from openmeadow.desk import answers, campaigns, consent, guarding, sending, versions
+from openmeadow.desk.sequences import measuring, moving, writing
+from openmeadow.store import campaigns as campaign_table
+from openmeadow.store import ledger, sequences, stays, workspace
+from openmeadow.store import subscribers as subscriber_table
+from openmeadow.wire.smtp_out import RelayAway
+from tests.conftest import NOW, set_clock
+from tests.desk.mailing import HTML, Mailing, free_port, mailing, ready_campaign
+from tests.desk.test_sequences import happens, made
+
+STEPS = 60
+SEEDS = range(int(os.environ.get("MEADOW_SEEDS", "4")))  # more of them look for longer
+
+
+class Life:
+    """A workspace to which things happen by lot; ``done`` is what happened, to be read when a test fails."""
+
+    def __init__(self, m: Mailing, seed: int) -> None:
+        self.m, self.lot, self.done = m, random.Random(seed), list[str]()
+        self.port = m.desk.setting("relay_port")
+        self.away = False
+        self._plain, self.sulks = m.world.refusal, 0.0
+        m.world.refusal = self._refusal  # type: ignore[method-assign]
+
+    def _refusal(self, email: str, *rest: Any) -> Any:
+        """Some are put off, some refused, by lot."""
+        if self.lot.random() < self.sulks:
+            return self.lot.choice(["451 4.7.1 come back later", "452 4.2.2 full", "550 5.7.1 not from you"])
+        return self._plain(email, *rest)
+
+    def relay(self, away: bool) -> None:
+        self.away = away
+        with self.m.desk.store.atomic() as db:
+            workspace.set_setting(db, "relay_port", free_port() if away else self.port)
+
+    def on(self, seconds: int) -> None:
+        set_clock(self.m.desk, self.m.desk.now() + seconds)
+
+    def work(self) -> None:
+        """What the worker does; a relay that is away stops it in its midst."""
+        try:
+            while moving.tick(self.m.desk) + sending.send_due(self.m.desk, self.m.tokens):
+                pass
+        except RelayAway:
+            assert self.away
+
+    def act(self, acts: dict[str, Any]) -> None:
+        name = self.lot.choice(list(acts))
+        self.done.append(f"{self.m.desk.now() - NOW}: {name}")
+        with suppress(Refused):  # an act that is not possible now changes nothing
+            acts[name]()
+        if self.lot.random() < 0.6:
+            self.work()
+
+
+def received(m: Mailing) -> Counter[str]:
+    return Counter({k: n for k, n in m.world.received.items() if k.startswith("<d")})
+
+
+@pytest.mark.parametrize("seed", SEEDS)
+def test_a_campaign_to_which_anything_happens(folder: Path, seed: int) -> None:
+    people = 40
+    with mailing(folder, people) as m:
+        life, desk, lot = Life(m, seed), m.desk, random.Random(seed + 100)
+        other = ready_campaign(desk, "The other")
+        for id, plan in (
+            (m.campaign, {"lead_share": 0.2, "batches": 3, "interval": HOUR, "wait": DAY, "second": True}),
+            (other, {"lead_share": 0.0, "batches": 2, "interval": 5 * HOUR, "resend": False, "hours": [8, 20]}),
+        ):
+            campaigns.write(desk, id, {"plan": {**plan, "caps": {"Postern": 12}}})
+        campaigns.start(desk, m.campaign, "test")
+        campaigns.start(desk, other, "test")
+
+        def settle() -> None:
+            campaigns.settle_doubt(desk, m.campaign, life.lot.random() < 0.5, "test")
+
+        def change() -> None:
+            row = campaigns.row_of(desk, m.campaign)
+            versions.change(desk, row, {"subject": f"Said at {desk.now()}"}, "test")
+
+        def somebody_opens() -> None:
+            for d in ledger.of_campaign(desk.store.read(), m.campaign, "first"):
+                if d["state"] == "handed over" and lot.random() < 0.1:
+                    answers.opened(desk, d["id"], "Reader", "198.51.100.1")
+
+        def somebody_leaves() -> None:
+            handed = [
+                d["id"] for d in ledger.of_campaign(desk.store.read(), m.campaign, "first") if d["state"] == "handed over"
+            ]
+            if handed:
+                answers.unsubscribed(desk, lot.choice(handed))
+
+        def let_go() -> None:
+            with desk.store.atomic() as db:
+                subscriber_table.add_suppressions(db, [(lot.randint(1, people), 4, desk.now(), "test", None)])
+
+        acts = {
+            "hold": lambda: campaigns.hold(desk, m.campaign, "test"),
+            "go on": lambda: campaigns.go_on(desk, m.campaign, "test"),
+            "go on with the other": lambda: campaigns.go_on(desk, other, "test"),
+            "without Postern": lambda: guarding.without_provider(desk, m.campaign, "Postern", "test"),
+            "an hour": lambda: life.on(HOUR),
+            "a night": lambda: life.on(11 * HOUR),
+            "the relay goes": lambda: life.relay(True),
+            "the relay comes": lambda: life.relay(False),
+            "providers sulk": lambda: setattr(life, "sulks", 0.5),
+            "providers smile": lambda: setattr(life, "sulks", 0.0),
+            "another version": change,
+            "somebody opens": somebody_opens,
+            "somebody leaves": somebody_leaves,
+            "somebody is let go": let_go,
+            "doubt is settled": settle,
+        }
+        for _ in range(STEPS):
+            life.act(acts)
+            assert max(received(m).values(), default=1) == 1, life.done
+        # in the end everything is in order again, and time passes
+        life.relay(False)
+        life.sulks = 0.0
+        for _ in range(24):
+            for id in (m.campaign, other):
+                with suppress(Refused):
+                    campaigns.go_on(desk, id, "test")
+            settle()
+            life.work()
+            life.on(8 * HOUR)
+        for id in (m.campaign, other):
+            rows = [
+                d
+                for kind in ("first", "resend", "second resend")
+                for d in ledger.of_campaign(desk.store.read(), id, kind)
+            ]
+            assert {d["state"] for d in rows} <= {"handed over", "failed", "passed over"}, (
+                life.done,
+                Counter(d["state"] for d in rows),
+            )
+            assert all(d["reason"] for d in rows if d["state"] != "handed over"), life.done
+            assert campaigns.row_of(desk, id)["state"] == "finished", life.done
+            firsts = Counter(d["subscriber"] for d in ledger.of_campaign(desk.store.read(), id, "first"))
+            assert len(firsts) == people and set(firsts.values()) == {1}, "each person once"
+        got = received(m)
+        handed = {f"<d{d['id']}.c{i}@news.kestrelquay.example>" for i in (m.campaign, other)
+                  for k in ("first", "resend", "second resend") for d in ledger.of_campaign(desk.store.read(), i, k)
+                  if d["state"] == "handed over"}  # fmt: skip
+        assert max(got.values()) == 1 and handed <= set(got), (life.done, handed - set(got))
+
+
+LADDER = Ladder(
+    (
+        Step(1, "message", name="One"),
+        Step(2, "question", of=1, wait=DAY),
+        Step(3, "repeat", SECOND, of=1, subject="One, again"),
+        Step(4, "wait", wait=DAY, hour=10, weekdays=(0, 1, 2, 3, 4)),
+        Step(5, "message", name="Two"),
+        Step(6, "repeat", of=5, wait=2 * DAY),
+        Step(7, "label", name="welcomed"),
+    ),
+    Begin(a_day=9, first_day=4, again_after=6 * DAY),
+    Leave(booked=True, rule='has label "patron"'),
+    0.2,
+)
+
+
+@pytest.mark.parametrize("seed", SEEDS)
+def test_a_sequence_to_which_anything_happens(folder: Path, seed: int) -> None:
+    people = 30
+    with mailing(folder, people) as m:
+        life, desk, lot = Life(m, seed), m.desk, random.Random(seed + 200)
+        with desk.store.atomic() as db:
+            stays.put_label(db, "patron", [people], False)
+        id = made(m, LADDER)
+        writing.start(desk, id, "test")
+
+        def anybody() -> list[int]:
+            return lot.sample(range(1, people + 1), 6)
+
+        def edit() -> None:
+            """A step is moved, switched off or on, or taken away with the word where people go."""
+            row = sequences.one(desk.store.read(), id)
+            ladder = measuring.ladder_of(row)
+            steps, i = list(ladder.steps), lot.randrange(len(ladder.steps))
+            what = lot.choice(["off", "on", "swap", "wait", "drop"])
+            if what == "swap" and i:
+                steps[i - 1], steps[i] = steps[i], steps[i - 1]
+            elif what == "drop" and len(steps) > 4:
+                gone = steps.pop(i)
+                going: dict[int, int | str] = {gone.key: lot.choice(["out", *(s.key for s in steps)])}
+                writing.write(desk, id, {"ladder": replace(ladder, steps=tuple(steps)).json()}, "test", going=going)
+                return
+            elif what == "wait":
+                steps[i] = replace(steps[i], wait=lot.choice([0, HOUR, 2 * DAY]) or steps[i].wait)
+            else:
+                steps[i] = replace(steps[i], off=what == "off")
+            writing.write(desk, id, {"ladder": replace(ladder, steps=tuple(steps)).json()}, "test")
+
+        def one_inside(act: Any) -> None:
+            them = [t["id"] for t in stays.all_inside(desk.store.read(), id)]
+            if them:
+                act(desk, id, lot.choice(them), "test")
+
+        def label() -> None:
+            with desk.store.atomic() as db:
+                stays.put_label(db, "patron", [lot.randint(1, people)], lot.random() < 0.5)
+
+        def withdraw() -> None:
+            purpose = subscriber_table.names(desk.store.read(), "purposes")[0]["id"]
+            consent.said(desk, lot.randint(1, people), purpose, 2, "preference page")
+
+        def mail_of_a_step(act: Any) -> None:
+            mails = sequences.mails(desk.store.read(), id)
+            act(desk, mails[lot.choice([k for k in mails])]["id"], "test")
+
+        acts = {
+            "put in": lambda: writing.bring_in(desk, id, anybody(), "test"),
+            "put in more": lambda: writing.bring_in(desk, id, anybody(), "test"),
+            "pause": lambda: writing.pause(desk, id, "test"),
+            "go on": lambda: writing.go_on(desk, id, "test"),
+            "edit": edit,
+            "move on": lambda: one_inside(writing.move_on),
+            "take out": lambda: one_inside(writing.take_out),
+            "a step is held": lambda: mail_of_a_step(campaigns.hold),
+            "a step goes on": lambda: mail_of_a_step(campaigns.go_on),
+            "somebody opens": lambda: happens(m, id, 1, Kind.OPENED, anybody()[:2]),
+            "somebody books": lambda: happens(m, id, 1, Kind.BOOKED, anybody()[:1]),
+            "a label": label,
+            "somebody withdraws": withdraw,
+            "an hour": lambda: life.on(HOUR),
+            "a day": lambda: life.on(DAY),
+            "the relay goes": lambda: life.relay(True),
+            "the relay comes": lambda: life.relay(False),
+            "providers sulk": lambda: setattr(life, "sulks", 0.4),
+            "providers smile": lambda: setattr(life, "sulks", 0.0),
+        }
+        for _ in range(STEPS):
+            life.act(acts)
+            rows = sequences.sent(desk.store.read(), id)
+            once = Counter((d["step"], d["kind"], d["stay"]) for d in rows)
+            assert max(once.values(), default=1) == 1, life.done
+            assert max(received(m).values(), default=1) == 1, life.done
+            for t in left_stays(m, id):
+                assert not t["waiting"], ("something still goes to who left", life.done)
+        life.relay(False)
+        life.sulks = 0.0
+        for _ in range(60):
+            for mail in sequences.mails(desk.store.read(), id).values():
+                if mail["state"] == "held" and mail["held_why"] != writing.PAUSED:
+                    campaigns.go_on(desk, mail["id"], "test")
+            with suppress(MeadowError):
+                writing.go_on(desk, id, "test")
+            life.work()
+            life.on(12 * HOUR)
+        seen = measuring.see(desk, id)
+        assert (seen["queued"], seen["inside"]) == (0, 0), (life.done, seen["state"], seen["paused_why"])
+        assert all(x["why"] for x in seen["left"]), life.done
+        db = desk.store.read()
+        assert not [d for d in sequences.sent(db, id) if d["state"] in ("waiting", "deferred", "handing over")], life.done
+        handed = Counter(d["state"] for d in sequences.sent(db, id))["handed over"]
+        from_here = sum(n for k, n in received(m).items())
+        assert from_here >= handed > 0, life.done
+
+
+def left_stays(m: Mailing, id: int) -> list[Any]:
+    """Stays that were left, with how many of their messages still wait."""
+    sql = (
+        "SELECT t.id, (SELECT count(*) FROM deliveries d WHERE d.stay = t.id AND d.state IN ('waiting', 'deferred')) "
+        "AS waiting FROM sequence_stays t WHERE t.sequence = ? AND t.left_at IS NOT NULL"
+    )
+    return m.desk.store.read().execute(sql, (id,)).fetchall()
+
+
+def test_the_same_message_is_kept_word_for_word(folder: Path) -> None:
+    """What each delivery said is known afterwards, though it was changed twice on the way."""
+    with mailing(folder, 30) as m:
+        plan = {"lead_share": 0.0, "batches": 3, "interval": HOUR, "resend": False}
+        campaigns.write(m.desk, m.campaign, {"subject": "Said first", "html": HTML, "plan": plan})
+        campaigns.start(m.desk, m.campaign, "test")
+        for n, subject in enumerate(("Said first", "Said second", "Said third")):
+            set_clock(m.desk, NOW + n * HOUR)
+            if n:
+                versions.change(m.desk, campaigns.row_of(m.desk, m.campaign), {"subject": subject}, "test")
+            sending.send_due(m.desk, m.tokens)
+        rows = ledger.of_campaign(m.desk.store.read(), m.campaign, "first")
+        assert Counter(d["version"] for d in rows) == {1: 10, 2: 10, 3: 10}
+        by_address = {a: box[-1]["subject"] for a, box in m.world.mailboxes.items() if a.startswith("p")}
+        words = {1: "Said first", 2: "Said second", 3: "Said third"}
+        emails = {r["id"]: r["email"] for r in m.desk.store.read().execute("SELECT id, email FROM subscribers")}
+        assert all(by_address[emails[d["subscriber"]]] == words[d["version"]] for d in rows)
+        assert campaign_table.one(m.desk.store.read(), m.campaign)["version"] == 3
