@@ -113,3 +113,86 @@ def test_a_welcome_is_built_runs_ten_days_and_is_read(visit: Visit) -> None:
     page.get_by_role("button", name="End it").click()
     expect(page.get_by_text("ended", exact=True).first).to_be_visible()
     assert not visit.said
+
+
+def test_one_that_runs_is_changed_and_its_people_moved(visit: Visit) -> None:
+    """The demo's sequence, in its third week: who stands where, moved on, taken out; a step taken away and another put
+    in while it runs; paused and gone on; looked at as one of its people."""
+    page = visit.page
+    page.keyboard.press("6")
+    page.get_by_role("link", name="Welcome to the hall").click()
+    expect(page.get_by_role("heading", name="What the repeats add")).to_be_visible()
+    inside = int(re.search(r"(\d+) inside", page.get_by_text(re.compile("running · ")).inner_text()).group(1))  # type: ignore[union-attr]
+    assert inside > 3
+
+    # the step with most people: one moved on, one taken out after being asked
+    step = page.get_by_role("button", name=re.compile(r"^Opened or clicked .*\d here")).last
+    step.click()
+    expect(page.get_by_role("heading", name=re.compile(r"^\d+ here$"))).to_be_visible()
+    first = page.get_by_role("listitem").filter(has_text="take out").first
+    who = first.get_by_role("link").inner_text()
+    first.get_by_role("button", name="take out").click()
+    expect(page.get_by_role("dialog")).to_contain_text(f"Take {who} out?")
+    page.get_by_role("button", name="Not now").click()
+    first.get_by_role("button", name="take out").click()
+    page.get_by_role("button", name="Take out", exact=True).click()
+    expect(page.get_by_role("link", name=who)).to_have_count(0)
+    expect(page.get_by_role("dialog")).to_have_count(0)
+    page.keyboard.press("Escape")
+    expect(page.get_by_text("Left: taken out by demo")).to_be_visible()
+    expect(page.get_by_text(f"running · {inside - 1} inside")).to_be_visible()
+
+    # a wait where people stand is taken away: where do they go?
+    wait = page.get_by_role("button", name=re.compile(r"^Wait .*\d here")).first
+    waits = page.get_by_role("button", name=re.compile("^Wait ")).count()
+    wait.click()
+    page.get_by_role("button", name="Remove…").click()
+    expect(page.get_by_role("dialog")).to_contain_text("Where do they go?")
+    page.get_by_role("dialog").get_by_role("combobox").select_option(label="to “Rehearsals you can sit in on”")
+    page.get_by_role("button", name="Remove it").click()
+    expect(page.get_by_role("button", name=re.compile("^Wait "))).to_have_count(waits - 1)
+    expect(page.get_by_text("Version 2")).to_be_visible()
+
+    # a message put in while it runs is off until it is written
+    page.get_by_label("Add a step").select_option("Message")
+    page.get_by_label("Called here").fill("The way home by ferry")
+    page.get_by_role("button", name="Keep this step").click()
+    expect(page.get_by_text("Off, so people pass it.")).to_be_visible()
+    page.get_by_label("switched off").uncheck()
+    page.get_by_role("button", name="Keep this step").click()
+    expect(page.get_by_role("alert").first).to_contain_text("Write a subject")
+    page.get_by_role("link", name="See or change the message").click()
+    page.get_by_label(re.compile("^Subject")).fill("The way home by ferry")
+    page.get_by_label("HTML body").fill("<p>The last ferry waits for the last note.</p>")
+    expect(page.get_by_text("Kept as you write.")).to_be_visible()
+    page.get_by_role("link", name="Back to Welcome to the hall").click()
+    page.get_by_role("button", name=re.compile("The way home by ferry")).first.click()
+    page.get_by_label("switched off").uncheck()
+    page.get_by_role("button", name="Keep this step").click()
+    expect(page.get_by_role("button", name=re.compile("switched off"))).to_have_count(0)
+    visit.accessible()
+
+    # as one of its people: their rule is asked, their clock counts
+    page.keyboard.press("Escape")
+    page.keyboard.press("w")
+    page.get_by_label("Who", exact=True).fill(who)
+    page.keyboard.press("Enter")
+    expect(page.get_by_text(f"messages to {who}, who never opens anything")).to_be_visible()
+    expect(page.get_by_text("Label “quiet start”")).to_be_visible()
+    page.get_by_role("button", name="opens everything and clicks").click()
+    expect(page.get_by_text("The way home by ferry").first).to_be_visible()
+    page.go_back()
+
+    # paused, nobody moves; gone on, what piled up is spread
+    page.get_by_role("button", name="Pause").click()
+    expect(page.get_by_text(re.compile("^paused · "))).to_be_visible()
+    visit.move_clock("Three days")
+    page.reload()
+    expect(page.get_by_text(f"paused · {inside - 1} inside")).to_be_visible()
+    page.get_by_role("button", name="Go on").click()
+    expect(page.get_by_role("dialog")).to_contain_text("at most 400 a day")
+    page.get_by_role("dialog").get_by_role("button", name="Go on").click()
+    expect(page.get_by_text(re.compile("^running · "))).to_be_visible()
+    page.keyboard.press("1")
+    expect(page.get_by_role("link", name="Welcome to the hall")).to_be_visible()
+    assert not visit.said

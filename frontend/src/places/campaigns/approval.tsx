@@ -1,6 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { type M, post } from "../../api/client";
 import { Ask } from "../../parts/basics";
+import { May } from "../../parts/may";
 import { useMe } from "../../parts/me";
 
 /** Where the workspace asks for a second pair of eyes: ask somebody, or approve what somebody asked about. */
@@ -29,15 +30,17 @@ export function Approval({ c }: { c: M["Campaign"] }) {
       </Ask>
     );
   return (
-    <button
-      type="button"
-      className="btn"
-      onClick={async () => {
-        await post(`/campaigns/${c.id}/ask-approval`);
-        await client.invalidateQueries();
-      }}
-    >
-      {a.lapsed ? "Ask for approval again" : a.asked_by ? "Asked for approval" : "Ask for approval"}
-    </button>
+    <May to="write">
+      <button
+        type="button"
+        className="btn"
+        onClick={async () => {
+          await post(`/campaigns/${c.id}/ask-approval`);
+          await client.invalidateQueries();
+        }}
+      >
+        {a.lapsed ? "Ask for approval again" : a.asked_by ? "Asked for approval" : "Ask for approval"}
+      </button>
+    </May>
   );
 }

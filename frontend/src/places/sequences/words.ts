@@ -62,7 +62,7 @@ export function sentence(s: Step, steps: Shown[]): string {
       return `${titleOf(steps, s.of)}, again`;
     case "question": {
       const within = s.wait || s.hour !== null ? ` within ${waiting(s)}` : "";
-      if (s.asks === "rule") return `${s.rule || "A rule"}${s.wait ? `, after ${waiting(s)}` : ""}?`;
+      if (s.asks === "rule") return `${s.rule || "A rule"}${waiting(s) ? `, after ${waiting(s)}` : ""}?`;
       return `${s.asks === "clicked" ? "Clicked" : "Opened or clicked"} “${titleOf(steps, s.of)}”${within}?`;
     }
     case "wait":
