@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import sqlite3
 import threading
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import contextmanager
 from functools import wraps
 from importlib import resources
+from itertools import chain, islice
 from pathlib import Path
 from typing import Concatenate, ParamSpec, TypeVar
 
@@ -125,6 +126,19 @@ class Store:
         if db is not None:
             db.close()
             self._local.db = None
+
+
+AT_ONCE = 200  # rows of one statement: what a statement costs to begin is paid once for all of them
+
+
+def insert_many(db: sqlite3.Connection, head: str, rows: Many[Sequence[object]], width: int) -> None:
+    """``head`` is INSERT … INTO table (columns); the values of many rows follow, each of ``width`` columns."""
+    one = f"({', '.join('?' * width)})"
+    whole = f"{head} VALUES {', '.join([one] * AT_ONCE)}"
+    waiting = iter(rows)
+    while some := list(islice(waiting, AT_ONCE)):
+        sql = whole if len(some) == AT_ONCE else f"{head} VALUES {', '.join([one] * len(some))}"
+        db.execute(sql, list(chain.from_iterable(some)))
 
 
 def roomily(f: Callable[Concatenate[Store, P], T]) -> Callable[Concatenate[Store, P], T]:

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from itertools import filterfalse
 from typing import Any
 
-from openmeadow.store.database import Many
+from openmeadow.store.database import Many, insert_many
 from openmeadow.store.subscribers import ids_of
 
 MOST_REMEMBERED = 200_000  # links and agents; a file with more of them costs look-ups, not memory
@@ -76,16 +76,13 @@ class Names:
         return self._people
 
 
-INSERT = (
-    "INSERT OR IGNORE INTO events (at, kind, subscriber, message, link, agent, value, code, diagnostic, "
-    "outside_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"
-)
+INSERT = "INSERT OR IGNORE INTO events (at, kind, subscriber, message, link, agent, value, code, diagnostic, outside_id)"
 
 
 def add(db: sqlite3.Connection, rows: Many[Sequence[object]]) -> int:
     """Insert events; repeats (same outside id, or same at, event, person, message, url) are passed over."""
     before = db.total_changes
-    db.executemany(INSERT, rows)
+    insert_many(db, INSERT, rows, 10)
     return db.total_changes - before
 
 

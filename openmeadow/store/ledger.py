@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Sequence
 
-from openmeadow.store.database import Many
+from openmeadow.store.database import Many, insert_many
 
 WAITING, HANDING, HANDED, DEFERRED = "waiting", "handing over", "handed over", "deferred"
 FAILED, IN_DOUBT, PASSED_OVER = "failed", "in doubt", "passed over"
@@ -121,11 +121,8 @@ def coming(db: sqlite3.Connection, since: int, until: int) -> list[sqlite3.Row]:
 
 def add_deliveries(db: sqlite3.Connection, rows: Many[tuple[int, int, int, int, int, str, str | None]]) -> None:
     """(pass, batch, subscriber, arm, band, state, reason); a person already in the pass stays as they are."""
-    db.executemany(
-        "INSERT OR IGNORE INTO deliveries (pass, batch, subscriber, arm, band, state, reason) "
-        "VALUES (?, ?, ?, ?, ?, ?, ?)",
-        rows,
-    )
+    head = "INSERT OR IGNORE INTO deliveries (pass, batch, subscriber, arm, band, state, reason)"
+    insert_many(db, head, rows, 7)
 
 
 def waiting_of(db: sqlite3.Connection, batch_id: int, limit: int, after: int = 0) -> list[sqlite3.Row]:
