@@ -11,98 +11,16 @@ import numpy as np
 Array = np.ndarray[Any, Any]
 
 PROVIDERS = (("lanternmail.example", 0.36), ("postern.example", 0.25), ("brinebox.example", 0.13))
-FIRST = [
-    "Mira",
-    "Otto",
-    "Ines",
-    "Jonas",
-    "Selma",
-    "Piet",
-    "Alva",
-    "Ruben",
-    "Nora",
-    "Emil",
-    "Tilda",
-    "Oskar",
-    "Juno",
-    "Mats",
-    "Linnea",
-    "Hugo",
-    "Elin",
-    "Teo",
-    "Vera",
-    "Ivo",
-    "Marta",
-    "Anton",
-    "Signe",
-    "Bruno",
-    "Lea",
-    "Casper",
-    "Dora",
-    "Felix",
-    "Greta",
-    "Hanno",
-    "Iris",
-    "Jasper",
-    "Kaja",
-    "Leon",
-    "Mina",
-    "Nils",
-    "Olga",
-    "Pelle",
-    "Rosa",
-    "Sten",
-    "Thea",
-    "Ulf",
-    "Vida",
-    "Wanda",
-    "Yara",
-    "Arlo",
-    "Bea",
-    "Cleo",
-]
-LAST = [
-    "Harrow",
-    "Quill",
-    "Saltmere",
-    "Brandt",
-    "Fenwick",
-    "Lindal",
-    "Marsh",
-    "Oake",
-    "Pell",
-    "Ravn",
-    "Sorrel",
-    "Tarn",
-    "Under",
-    "Vane",
-    "Wick",
-    "Yarrow",
-    "Amber",
-    "Birk",
-    "Carrow",
-    "Dahl",
-    "Ember",
-    "Fjeld",
-    "Garth",
-    "Holm",
-    "Inger",
-    "Juniper",
-    "Keld",
-    "Larch",
-    "Moor",
-    "Nesse",
-    "Orley",
-    "Pike",
-    "Rook",
-    "Stane",
-    "Thorn",
-    "Ulver",
-    "Vester",
-    "Whin",
-    "Aske",
-    "Bryn",
-]
+FIRST = (
+    "Mira Otto Ines Jonas Selma Piet Alva Ruben Nora Emil Tilda Oskar Juno Mats Linnea Hugo Elin Teo Vera Ivo "
+    "Marta Anton Signe Bruno Lea Casper Dora Felix Greta Hanno Iris Jasper Kaja Leon Mina Nils Olga Pelle Rosa "
+    "Sten Thea Ulf Vida Wanda Yara Arlo Bea Cleo"
+).split()
+LAST = (
+    "Harrow Quill Saltmere Brandt Fenwick Lindal Marsh Oake Pell Ravn Sorrel Tarn Under Vane Wick Yarrow Amber "
+    "Birk Carrow Dahl Ember Fjeld Garth Holm Inger Juniper Keld Larch Moor Nesse Orley Pike Rook Stane Thorn "
+    "Ulver Vester Whin Aske Bryn"
+).split()
 TOWNS = ("Saltmere", "Harbourgate", "Northwick", "Quaymouth", "Elder Point", "Lowmarsh")
 
 

@@ -6,41 +6,13 @@ import sqlite3
 from collections.abc import Sequence
 from typing import Any
 
-_FIELDS = {
-    "name",
-    "kind",
-    "asks",
-    "held_why",
-    "held_evidence",
-    "guard_from",
-    "purpose",
-    "from_address",
-    "from_name",
-    "subject",
-    "preview",
-    "html",
-    "plain",
-    "plain_by_hand",
-    "segments_in",
-    "segments_out",
-    "plan",
-    "state",
-    "sieve",
-    "message",
-    "started_at",
-    "lists_in",
-    "lists_out",
-    "with_sequences",
-    "blocks",
-    "record_opens",
-    "record_clicks",
-    "version",
-    "asked_at",
-    "asked_by",
-    "approved_at",
-    "approved_by",
-    "approved_as",
-}
+_FIELDS = frozenset(
+    (
+        "name kind asks held_why held_evidence guard_from purpose from_address from_name subject preview html plain "
+        "plain_by_hand segments_in segments_out plan state sieve message started_at lists_in lists_out with_sequences "
+        "blocks record_opens record_clicks version asked_at asked_by approved_at approved_by approved_as"
+    ).split()
+)
 
 
 def add(db: sqlite3.Connection, name: str, seed: int, now: int) -> int:

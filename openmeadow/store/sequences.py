@@ -8,19 +8,9 @@ from typing import Any
 
 from openmeadow.store.database import Many
 
-_FIELDS = {
-    "name",
-    "state",
-    "ladder",
-    "version",
-    "started_at",
-    "purpose",
-    "from_address",
-    "from_name",
-    "seen_event",
-    "seen_consent",
-    "paused_why",
-}
+_FIELDS = frozenset(
+    ("name state ladder version started_at purpose from_address from_name seen_event seen_consent paused_why").split()
+)
 
 
 def add(db: sqlite3.Connection, name: str, seed: int, now: int) -> int:
