@@ -13,6 +13,7 @@ export function ClauseRows({
   set,
   words,
   stale,
+  rule,
 }: {
   clauses: Clause[];
   by: string;
@@ -23,6 +24,7 @@ export function ClauseRows({
   set: (rule: string) => void;
   words: Record<string, string[]>;
   stale: boolean;
+  rule: string;
 }) {
   const arm = by === "or";
   const change = (i: number, tree: Tree | null) => {
@@ -134,7 +136,12 @@ export function ClauseRows({
                 const shape = SHAPES.find((s) => s.clause === e.target.value);
                 if (!shape) return;
                 const tree = freshOf(shape, words);
-                set(joined([...clauses, { tree, text: textOf(tree) }], by));
+                // while the rows are of an earlier text, what was typed since stays
+                set(
+                  stale
+                    ? `${rule.trim()} ${by || "and"} ${textOf(tree)}`
+                    : joined([...clauses, { tree, text: textOf(tree) }], by),
+                );
               }}
             >
               <option value="">Add a clause…</option>

@@ -231,7 +231,8 @@ function Editor({
               setSettled(r);
             }}
             words={words}
-            stale={stale}
+            stale={stale || rule !== settled}
+            rule={rule}
           />
           <OverlapTable rule={settled} people={d.count} segments={segments.filter((x) => x.id !== saved?.id)} />
           {saved && <About id={saved.id} name={saved.name} />}
