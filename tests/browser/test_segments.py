@@ -32,18 +32,20 @@ def test_every_clause_that_can_be_picked_is_one_the_server_reads(visit: Visit) -
     expect(options.nth(1)).to_be_attached()
     picked = [(o.get_attribute("value") or "", o.inner_text()) for o in options.all()][1:]
     assert len(picked) > 30
+    read = 0
     for value, words in picked:
         rule.fill("joined more than 1 days ago")
         expect(page.get_by_label("Add a clause")).to_be_visible()
         page.get_by_label("Add a clause").select_option(value)
         text = rule.input_value()
         assert text.startswith("joined more than 1 days ago and "), words
-        if '""' in text or text.endswith("frozen on"):  # nothing of that kind is there to be named
+        if "…" in text or '""' in text or text.endswith("frozen on"):  # nothing of that kind is there to be named
             continue
+        read += 1
         told = count(visit, text)
         assert [c["text"] for c in told["clauses"]] == text.split(" and "), words
         expect(page.get_by_role("alert")).to_have_count(0)
-    assert visit.said == []
+    assert read > 25 and visit.said == []
 
 
 def test_a_mistake_shows_its_place_and_what_fits(visit: Visit) -> None:
