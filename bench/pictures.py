@@ -88,8 +88,11 @@ def take(camera: Camera) -> None:
     page.get_by_role("button", name="Look through it").click()
     camera.shoot("bring-in", wait="Rows that cannot be taken")
     camera.shoot("campaign-recipients", "/campaigns/1/recipients", "By provider")
-    camera.shoot("campaign-checks", "/campaigns/1/checks", "Try where it lands")
-    welcome(page, camera)
+    page.goto(camera.running.url + "/campaigns/1/checks")
+    page.get_by_role("button", name="Ask the links", exact=True).click()
+    page.get_by_text("3 of 3 have not been asked").wait_for(state="detached")
+    camera.shoot("campaign-checks", wait="In order")
+    camera.shoot("sequence-walk", "/sequences/1/walk", "to somebody, who")
     camera.shoot("campaign-plan", "/campaigns/1/plan", "Who goes when")
     page.get_by_role("button", name="Start…").click()
     page.get_by_role("button", name=re.compile("^Start, ")).click()
@@ -104,29 +107,9 @@ def take(camera: Camera) -> None:
     camera.shoot("campaign-results")
     camera.shoot("what-works", "/campaigns/what-works", "What works")
     page.goto(camera.running.url + "/sequences")
-    page.get_by_role("link", name="Welcome").click()
+    page.get_by_role("link", name="Welcome to the hall").click()
     page.get_by_text("What the repeats add").wait_for()
     camera.shoot("sequence-ladder")
-
-
-def welcome(page: Page, camera: Camera) -> None:
-    """The ready welcome, put to people by lot over some days, some of them held back from repeats."""
-    page.goto(camera.running.url + "/sequences")
-    page.get_by_role("button", name="Take Welcome").click()
-    page.get_by_role("button", name="Change…").click()
-    page.get_by_label("Begins when").select_option("by hand")
-    page.get_by_label("First day").fill("80")
-    page.get_by_label("Then a day").fill("240")
-    page.get_by_label(re.compile("^Held back")).fill("10")
-    page.get_by_role("button", name="Keep it").click()
-    page.get_by_role("button", name="Start…").click()
-    page.get_by_role("button", name="Start it").click()
-    page.get_by_role("button", name="Put people in…").click()
-    page.get_by_label("Or everybody of whom").fill('permitted for "Season news" and joined less than 200 days ago')
-    page.get_by_role("button", name="Put them in").click()
-    page.get_by_text(re.compile(r"running · \d+ inside")).wait_for()
-    page.get_by_role("link", name="Walk through it").click()
-    camera.shoot("sequence-walk", wait="to somebody, who")
 
 
 def main() -> None:

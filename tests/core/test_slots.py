@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from openmeadow.core.planning import guardrails as g
 from openmeadow.core.planning.batches import BatchPlan
 from openmeadow.core.planning.local import NO_HOUR, offsets, spread, within_caps
-from openmeadow.core.planning.slots import Windows, allowed_from, capacity_batch, ramp, schedule, slots
+from openmeadow.core.planning.slots import Windows, after_wait, allowed_from, capacity_batch, ramp, schedule, slots
 
 LISBON = ZoneInfo("Europe/Lisbon")
 DAY = 86_400
@@ -207,3 +207,43 @@ def test_what_a_size_can_show() -> None:
     assert not g.could_show(200, 0.003) and g.could_show(3000, 0.003)
     assert 300 < g.enough(0.003) < 1200
     assert g.evidence(10_000, 10_000, 0.003) == float("inf")
+
+
+CLOCKS = [ZoneInfo(z) for z in ("UTC", "Europe/Copenhagen", "America/New_York", "Asia/Kolkata", "Pacific/Auckland")]
+QUARTER = 900
+
+
+def is_allowed(at: int, windows: Windows, zone: ZoneInfo) -> bool:
+    """By the clock on the wall; of an hour that exists twice only the first time counts."""
+    local = datetime.fromtimestamp(at, UTC).astimezone(zone)
+    return windows.hours[0] <= local.hour < windows.hours[1] and local.weekday() in windows.weekdays and not local.fold
+
+
+@settings(max_examples=150, deadline=None)
+@given(
+    st.integers(1_770_000_000 // QUARTER, 1_800_000_000 // QUARTER).map(lambda q: q * QUARTER),
+    st.tuples(st.integers(0, 23), st.integers(1, 24)).filter(lambda h: h[0] + 3 <= h[1]),
+    st.sets(st.integers(0, 6), min_size=1),
+    st.sampled_from(CLOCKS),
+    st.integers(0, 5 * 24).map(lambda h: h * 3600),
+)
+def test_the_first_allowed_moment_is_found(
+    at: int, hours: tuple[int, int], weekdays: set[int], zone: ZoneInfo, wait: int
+) -> None:
+    """Against walking on by quarters of an hour, over changes of clocks too."""
+    windows = Windows(hours, frozenset(weekdays))
+    found = allowed_from(at, windows, zone)
+    if windows.always:
+        assert found == at
+        return
+    walked = at
+    while not is_allowed(walked, windows, zone):
+        walked += QUARTER
+        assert walked < at + 9 * 86_400
+    assert found == walked, (datetime.fromtimestamp(found, zone), datetime.fromtimestamp(walked, zone))
+    assert after_wait(at, wait, windows, zone) == allowed_from(at + wait, windows, zone)
+    by_day = after_wait(at, wait, windows, zone, by_day=True)
+    assert by_day is not None and (by_day - at - wait) % 86_400 == 0, "the hour is kept where only the day moves"
+    assert datetime.fromtimestamp(by_day, zone).weekday() in weekdays
+    assert after_wait(at, wait, windows, zone, found + wait - 1) in (None, allowed_from(at + wait, windows, zone))
+    assert after_wait(at, wait, windows, zone, at + wait - 1) is None, "never after the last moment"

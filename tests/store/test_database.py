@@ -19,7 +19,7 @@ from openmeadow.desk import today
 from openmeadow.desk.cutoff import people_map, where
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, events, ledger, workspace
-from openmeadow.store.database import Store
+from openmeadow.store.database import AT_ONCE, Store, insert_many
 from tests.conftest import NOW
 
 
@@ -112,3 +112,35 @@ def test_today_counts_what_needs_somebody(desk: Desk) -> None:
         .execute("SELECT count(*) FROM events WHERE kind = 1 AND at > ?", (NOW - 30 * DAY,))
         .fetchone()[0]
     )
+
+
+@pytest.mark.parametrize("n", [0, 1, AT_ONCE - 1, AT_ONCE, AT_ONCE + 1, 3 * AT_ONCE + 7])
+def test_many_rows_are_written_as_one_by_one(desk: Desk, n: int) -> None:
+    """Any number of rows, from whatever can be gone through once; what is there already is passed over."""
+    rows = [(i % max(1, n - 3), f"a{i}") for i in range(n)]
+    with desk.store.atomic() as db:
+        for name in ("one", "many"):
+            db.execute(f"CREATE TABLE {name} (k INTEGER PRIMARY KEY, v TEXT NOT NULL)")
+        db.executemany("INSERT OR IGNORE INTO one VALUES (?, ?)", rows)
+        insert_many(db, "INSERT OR IGNORE INTO many (k, v)", (r for r in rows), 2)
+        one, many = (db.execute(f"SELECT * FROM {t} ORDER BY k").fetchall() for t in ("one", "many"))
+        assert [tuple(r) for r in one] == [tuple(r) for r in many]
+
+
+@pytest.mark.parametrize(
+    "query",
+    [
+        "SELECT 1 FROM deliveries WHERE state = 'deferred' AND next_at <= 5",
+        "SELECT min(next_at) FROM deliveries WHERE state = 'deferred'",
+        "UPDATE deliveries SET reason = 'x' WHERE state = 'handing over'",
+        "SELECT count(*) FROM deliveries WHERE state = 'in doubt'",
+        "SELECT 1 FROM deliveries WHERE batch = 1 AND state = 'waiting' AND subscriber > 5 ORDER BY subscriber",
+        "SELECT 1 FROM sequence_stays WHERE sequence = 1 AND left_at IS NULL AND due_at IS NOT NULL AND due_at <= 5 "
+        "ORDER BY due_at",
+        "SELECT subscriber FROM sequence_queue WHERE sequence = 1 ORDER BY id LIMIT 5",
+    ],
+)
+def test_what_every_tick_asks_is_found_by_an_index(desk: Desk, query: str) -> None:
+    """None of it goes through the whole ledger, or through everybody inside."""
+    plan = " ".join(r["detail"] for r in desk.store.writer.execute(f"EXPLAIN QUERY PLAN {query}"))
+    assert "SEARCH" in plan and "SCAN" not in plan and "TEMP B-TREE" not in plan, plan
