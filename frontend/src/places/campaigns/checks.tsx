@@ -53,10 +53,11 @@ export function ChecksPage({ c, head }: CampaignProps) {
         <>
           <Approval c={c} />
           <May to="write">
-            <button type="button" className="btn" disabled={!!busy} onClick={() => act("links")}>
+            {/* not before the first look has come: what it had not seen would be taken for the news */}
+            <button type="button" className="btn" disabled={!!busy || !q.data} onClick={() => act("links")}>
               {busy === "links" ? "Asking the links…" : "Ask the links"}
             </button>
-            <button type="button" className="btn" disabled={!!busy} onClick={() => act("placement")}>
+            <button type="button" className="btn" disabled={!!busy || !q.data} onClick={() => act("placement")}>
               {busy === "placement" ? "Sending copies…" : "Try where it lands"}
             </button>
           </May>
