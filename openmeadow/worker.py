@@ -24,6 +24,7 @@ from openmeadow.desk import (
     asking,
     clean_up,
     consent,
+    elsewhere,
     exports,
     guarding,
     joining,
@@ -190,6 +191,7 @@ class Worker:
         busy = self._job() | self._move_clock()
         self._keep_house()
         try:
+            elsewhere.tend(self.desk)
             busy |= moving.tick(self.desk) > 0
             busy |= sending.send_due(self.desk, self.tokens) > 0
         except MeadowError as e:
@@ -305,6 +307,7 @@ class Worker:
         while True:
             with contextlib.suppress(MeadowError):
                 joining.tend(self.desk)
+                elsewhere.tend(self.desk)
                 moving.tick(self.desk)
                 if sending.send_due(self.desk, self.tokens):
                     busy_until = clock.now() + 3600

@@ -106,8 +106,13 @@ def choose(desk: Desk, id: int, email: str, side: str) -> None:
         campaigns.choose_person(db, id, found[key], side)
 
 
-def start(desk: Desk, id: int, who: str) -> dict[str, int]:
-    """Draw the batches and let the plan run. Everybody permitted gets exactly one row in the ledger."""
+# what keeps a plan from starting that another program sends: its sender and its message are that program's
+THERE_TOO = ("Purpose", "Recipients", "Consent", "Second pair of eyes")
+
+
+def start(desk: Desk, id: int, who: str, *, elsewhere: bool = False) -> dict[str, int]:
+    """Draw the batches and let the plan run. Everybody permitted gets exactly one row in the ledger. ``elsewhere``:
+    another program hands it over, and the event log tells."""
     row = row_of(desk, id)
     if row["state"] != "draft":
         raise Refused(f"“{row['name']}” has already been started.")
@@ -117,6 +122,8 @@ def start(desk: Desk, id: int, who: str) -> dict[str, int]:
         senders.fresh_check(desk, row["domain_id"])
         row = row_of(desk, id)
     stops = checking.stops(audience.thorough(desk, row))
+    if elsewhere:
+        stops = [s for s in stops if s["check"] in THERE_TOO]
     if stops:
         raise Refused(f"It cannot start yet. {stops[0]['check']}: {stops[0]['finding']}")
     p = plan_of(row)
@@ -162,9 +169,18 @@ def start(desk: Desk, id: int, who: str) -> dict[str, int]:
             by_lot = versions.divide(row, subscriber, drawn.batch == 0)
             ledger.set_versions(db, ((int(v), first, int(s)) for v, s in zip(by_lot, subscriber, strict=True) if v))
         campaigns.update(
-            db, id, {"state": "planned", "message": message, "started_at": desk.now(), "sieve": json.dumps(chosen.sieve)}
+            db,
+            id,
+            {
+                "state": "planned",
+                "message": message,
+                "started_at": desk.now(),
+                "sieve": json.dumps(chosen.sieve),
+                "elsewhere": int(elsewhere),
+            },
         )
-        workspace.log(db, desk.now(), who, "started plan", row["name"], len(chosen.index))
+        act = "planned, to be sent elsewhere" if elsewhere else "started plan"
+        workspace.log(db, desk.now(), who, act, row["name"], len(chosen.index))
     return {"people": len(chosen.index), "batches": len(drawn.moments)}
 
 

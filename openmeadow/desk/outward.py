@@ -18,6 +18,7 @@ from openmeadow.desk.exports import safe
 from openmeadow.desk.planning import draw_schedule
 from openmeadow.store import campaigns, ledger, subscribers, workspace
 
+FILES = {"first": "batch", "resend": "resend", "second resend": "second-resend"}
 COLUMNS = ("email", "name", "batch", "due_at", "pass", "state")
 
 
@@ -45,7 +46,7 @@ def calendar(desk: Desk, row: Any, batches: list[dict[str, Any]]) -> bytes:
     stamp = datetime.fromtimestamp(desk.now(), UTC)
     for b in batches:
         event = Event()
-        kind = "resend of batch" if b["kind"] == "resend" else "batch"
+        kind = "batch" if b["kind"] == "first" else f"{b['kind']} of batch"
         event.add("uid", f"c{row['id']}-{b['kind']}-{b['n']}@openmeadow")
         event.add("dtstamp", stamp)
         event.add("dtstart", datetime.fromtimestamp(b["due_at"], UTC))
@@ -76,7 +77,7 @@ def export(desk: Desk, name: str, out: Path, who: str) -> dict[str, int]:
         for b in batches:
             if not b["people"]:
                 continue
-            file = f"{'resend' if b['kind'] == 'resend' else 'batch'}-{b['n']:02d}.csv"
+            file = f"{FILES[b['kind']]}-{b['n']:02d}.csv"
             rows = subscribers.by_ids(desk.store.read(), [s for s, _ in b["people"]])
             fields = sorted({f for r in rows.values() for f in json.loads(r["fields"])})
             with (out / file).open("w", encoding="utf-8", newline="") as f:

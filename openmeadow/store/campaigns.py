@@ -10,7 +10,8 @@ _FIELDS = frozenset(
     (
         "name kind asks held_why held_evidence guard_from purpose from_address from_name subject preview html plain "
         "plain_by_hand segments_in segments_out plan state sieve message started_at lists_in lists_out with_sequences "
-        "blocks record_opens record_clicks version asked_at asked_by approved_at approved_by approved_as"
+        "blocks record_opens record_clicks version asked_at asked_by approved_at approved_by approved_as "
+        "elsewhere"
     ).split()
 )
 
@@ -99,6 +100,13 @@ def waiting_plans(db: sqlite3.Connection) -> list[sqlite3.Row]:
 def name_of(db: sqlite3.Connection, id: int) -> str:
     row = db.execute("SELECT name FROM campaigns WHERE id = ?", (id,)).fetchone()
     return str(row["name"]) if row else ""
+
+
+def elsewhere(db: sqlite3.Connection) -> list[sqlite3.Row]:
+    """(id, message) of plans under way that another program sends."""
+    return db.execute(
+        "SELECT id, message FROM campaigns WHERE elsewhere AND state IN ('planned', 'sending', 'held') ORDER BY id"
+    ).fetchall()
 
 
 def not_over(db: sqlite3.Connection) -> list[sqlite3.Row]:

@@ -77,7 +77,7 @@ def due_batches(db: sqlite3.Connection, now: int) -> list[sqlite3.Row]:
     """(id, campaign) of batches whose moment has come, and of those gone in which somebody waits for a second try."""
     return db.execute(
         "SELECT b.id, c.id AS campaign FROM batches b JOIN passes q ON q.id = b.pass JOIN campaigns c ON c.id = q.campaign "
-        "WHERE b.due_at <= ? AND (b.state IN ('waiting', 'going out') AND c.state IN ('planned', 'sending') "
+        "WHERE NOT c.elsewhere AND b.due_at <= ? AND (b.state IN ('waiting', 'going out') AND c.state IN ('planned', 'sending') "
         "OR b.state = 'gone' AND c.state IN ('planned', 'sending', 'finished')) "
         "AND (c.sequence IS NULL AND b.state <> 'gone' "
         "OR EXISTS (SELECT 1 FROM deliveries d WHERE d.batch = b.id AND d.state = 'waiting')) "
@@ -97,12 +97,14 @@ def going_out(db: sqlite3.Connection) -> int:
 
 
 def next_due(db: sqlite3.Connection) -> int | None:
-    """The moment of the next batch or second try, over campaigns that are not held."""
+    """The moment of the next batch or second try, over campaigns that are not held. Of those that another program sends
+    only resends still to be drawn."""
     row = db.execute(
         "SELECT min(at) AS at FROM (SELECT min(b.due_at) AS at FROM batches b JOIN passes q ON q.id = b.pass "
-        "JOIN campaigns c ON c.id = q.campaign WHERE b.state IN ('waiting', 'going out') AND c.state IN "
-        "('planned', 'sending') AND c.sequence IS NULL UNION ALL SELECT min(d.next_at) FROM deliveries d "
-        "JOIN passes q ON q.id = d.pass JOIN campaigns c ON c.id = q.campaign "
+        "JOIN campaigns c ON c.id = q.campaign WHERE c.state IN ('planned', 'sending') AND c.sequence IS NULL AND "
+        "(NOT c.elsewhere AND b.state IN ('waiting', 'going out') OR c.elsewhere AND b.state = 'waiting' AND q.kind <> 'first') "
+        "UNION ALL SELECT min(d.next_at) FROM deliveries d JOIN passes q ON q.id = d.pass "
+        "JOIN campaigns c ON c.id = q.campaign "
         "WHERE d.state = 'deferred' AND c.state IN ('planned', 'sending', 'finished'))"
     ).fetchone()
     return None if row["at"] is None else int(row["at"])
@@ -274,6 +276,31 @@ def pass_over_rest(db: sqlite3.Connection, batch_id: int, why: str, now: int) ->
         "UPDATE deliveries SET state = 'passed over', reason = ?, changed_at = ? WHERE batch = ? AND state = 'waiting'",
         (why, now, batch_id),
     )
+
+
+SENT_OR_DELIVERED = "e.message = ? AND e.kind IN (1, 2)"  # either stands for both, in an event log
+
+
+def told_elsewhere(db: sqlite3.Connection, campaign: int, message: int) -> int:
+    """Whose message another program says it sent is handed over, at that moment: of the first pass by the first it says,
+    of a resend by one after the batch's moment. How many were new."""
+    told = db.execute(
+        "UPDATE deliveries SET state = 'handed over', reason = NULL, changed_at = (SELECT min(e.at) FROM events e "
+        f"WHERE e.subscriber = deliveries.subscriber AND {SENT_OR_DELIVERED}) WHERE state = 'waiting' AND pass IN "
+        "(SELECT id FROM passes WHERE campaign = ? AND kind = 'first') AND EXISTS (SELECT 1 FROM events e "
+        f"WHERE e.subscriber = deliveries.subscriber AND {SENT_OR_DELIVERED})",
+        (message, campaign, message),
+    ).rowcount
+    again = (
+        f"SELECT min(e.at) FROM events e JOIN batches b ON b.id = deliveries.batch WHERE e.subscriber = "
+        f"deliveries.subscriber AND e.at >= b.due_at AND {SENT_OR_DELIVERED}"
+    )
+    told += db.execute(
+        f"UPDATE deliveries SET state = 'handed over', reason = NULL, changed_at = ({again}) WHERE state = 'waiting' "
+        f"AND pass IN (SELECT id FROM passes WHERE campaign = ? AND kind <> 'first') AND ({again}) IS NOT NULL",
+        (message, campaign, message),
+    ).rowcount
+    return int(told)
 
 
 def in_doubt(db: sqlite3.Connection) -> list[sqlite3.Row]:

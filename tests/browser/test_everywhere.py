@@ -4,6 +4,7 @@ sentences. One demo serves all of it."""
 from __future__ import annotations
 
 import re
+import subprocess
 from collections.abc import Iterator
 
 import pytest
@@ -125,3 +126,56 @@ def test_an_observer_reads_everything_and_is_told_so(browser: Browser, shared: V
         assert refused[0] == 403 and "observer" in refused[1]
     finally:
         context.close()
+
+
+def test_a_writer_writes_and_does_not_decide(browser: Browser, shared: Visit) -> None:
+    desk = Desk(shared.running.folder)
+    accounts.add(desk, "wim", "writer", "a long enough password")
+    desk.close()
+    context = browser.new_context(viewport={"width": 1280, "height": 800})
+    page = context.new_page()
+    try:
+        page.goto(shared.running.url + "/campaigns/1/message")
+        page.get_by_label("Name").fill("wim")
+        page.get_by_label("Password").fill("a long enough password")
+        page.get_by_role("button", name="Sign in").click()
+        page.get_by_role("heading").first.wait_for()
+        page.get_by_role("navigation", name="Places").wait_for()
+        page.goto(shared.running.url + "/campaigns/1/message")
+        page.get_by_label(re.compile("^Subject")).fill("The spring season, at last")
+        expect(page.get_by_text("Kept as you write.")).to_be_visible()
+        page.get_by_role("link", name="Plan", exact=True).click()
+        expect(page.get_by_role("button", name=re.compile("^Batch 2, "))).to_be_visible()
+        expect(page.get_by_role("button", name="Start…")).to_be_disabled()
+        page.get_by_label("apart by").fill("6")
+        page.goto(shared.running.url + "/sequences/1")
+        for name in ("Pause", "End…", "Put people in…"):
+            expect(page.get_by_role("button", name=name)).to_be_disabled()
+        page.get_by_role("button", name=re.compile("Your first evening with us")).first.click()
+        page.get_by_label("Called here").fill("Your first evening here")
+        page.get_by_role("button", name="Keep this step").click()
+        expect(page.get_by_role("button", name=re.compile("^Your first evening here")).first).to_be_visible()
+        page.get_by_role("button", name="Take back the change").click()
+        expect(page.get_by_role("button", name=re.compile("^Your first evening with us")).first).to_be_visible()
+    finally:
+        context.close()
+
+
+def test_a_server_that_is_away_is_said_and_nothing_is_lost(visit: Visit) -> None:
+    """What was typed stays on the page; when the server is there again, it goes on."""
+    page = visit.go("/segments/new")
+    page.get_by_label("Rule", exact=True).fill("band is Strong")
+    expect(page.get_by_text(re.compile(r"\d+ people, "))).to_be_visible()
+    server = visit.running._children[-1]
+    server.terminate()
+    server.wait(10)
+    assert server.stdin is not None
+    server.stdin.close()
+    page.get_by_label("Name", exact=True).fill("Kept all the same")
+    page.get_by_role("button", name="Keep this rule").click()
+    expect(page.get_by_text("The server does not answer. Nothing was lost").first).to_be_visible()
+    expect(page.get_by_label("Name", exact=True)).to_have_value("Kept all the same")
+    visit.running._children[-1] = subprocess.Popen(server.args, stdin=subprocess.PIPE)  # type: ignore[arg-type]
+    visit.running.wait_ready()
+    page.get_by_role("button", name="Keep this rule").click()
+    expect(page.get_by_role("heading", name="Kept all the same")).to_be_visible()

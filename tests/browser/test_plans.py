@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import csv
+import io
+import json
 import re
+import zipfile
 
 from playwright.sync_api import Page, expect
 
@@ -157,3 +161,35 @@ def test_two_versions_and_a_second_pair_of_eyes(visit: Visit) -> None:
     visit.accessible()
     assert visit.said == []
     ada.context.close()
+
+
+def test_a_plan_that_another_program_sends(visit: Visit) -> None:
+    """Drawn, saved as files, told back by the event log; nothing goes out from here."""
+    page = visit.go("/campaigns/1/plan")
+    page.get_by_role("button", name="Send it elsewhere…").click()
+    expect(page.get_by_role("dialog")).to_contain_text("Bring its event log back under the message name")
+    page.get_by_role("button", name=re.compile(r"^Draw the batches, \d+ people")).click()
+    expect(page.get_by_text("Another program sends it.")).to_be_visible()
+    expect(page.get_by_text("so far it told of 0")).to_be_visible()
+    with page.expect_download() as got:
+        page.get_by_role("link", name="Save the batches as files").click()
+    with zipfile.ZipFile(got.value.path()) as z:
+        assert sorted(z.namelist()) == [*(f"batch-0{i}.csv" for i in (1, 2, 3, 4)), "plan.ics"]
+        lead = list(csv.DictReader(io.StringIO(z.read("batch-01.csv").decode())))
+    lines = "\n".join(
+        json.dumps(
+            {"at": "2026-03-12T09:42:00Z", "event": "sent", "email": r["email"], "message": "Spring season on sale"}
+        )
+        for r in lead
+    )
+    taken = page.evaluate(
+        """async lines => { const me = await (await fetch('/api/me')).json();
+        return (await fetch('/api/events', {method: 'POST', headers: {'X-Meadow-CSRF': me.csrf}, body: lines})).status }""",
+        lines,
+    )
+    assert taken == 200
+    visit.move_clock("An hour")
+    expect(page.get_by_text(f"so far it told of {len(lead)}.")).to_be_visible(timeout=20_000)
+    expect(page.get_by_role("row", name=re.compile("^lead")).first).to_contain_text("gone")
+    visit.accessible()
+    assert visit.said == []

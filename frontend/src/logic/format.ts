@@ -58,10 +58,16 @@ export function localInput(at: number): string {
   return f.format(at * 1000).replace(" ", "T");
 }
 
-/** The moment of a local input in the workspace's zone, found by correcting a first guess. */
+const DAY = 86_400;
+const ahead = (at: number) => Math.round(Date.parse(`${localInput(at)}Z`) / 1000) - (at - (at % 60));
+
+/** The moment of a local input in the workspace's zone; of an hour that exists twice the first, and one that does not
+ * exist moves forward, as in plans. */
 export function fromLocalInput(text: string): number | null {
-  const guess = Date.parse(`${text}Z`);
-  if (Number.isNaN(guess)) return null;
-  const shown = Date.parse(`${localInput(guess / 1000)}Z`);
-  return Math.round((guess - (shown - guess)) / 1000);
+  const wall = Math.round(Date.parse(`${text}Z`) / 1000);
+  if (Number.isNaN(wall)) return null;
+  const before = wall - ahead(wall - DAY);
+  const after = wall - ahead(wall + DAY);
+  const reads = (at: number) => localInput(at) === text.slice(0, 16);
+  return reads(before) ? before : reads(after) ? after : before;
 }

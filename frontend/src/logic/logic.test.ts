@@ -46,6 +46,22 @@ describe("moments in the workspace's zone", () => {
       expect(fromLocalInput(localInput(at))).toBe(at - (at % 60));
     setZone("UTC");
   });
+  test.each([
+    ["Europe/Copenhagen", Date.UTC(2026, 2, 28, 12), 0],
+    ["Europe/Copenhagen", Date.UTC(2026, 9, 24, 12), 1], // an hour that exists twice is read as one of the two
+    ["Australia/Lord_Howe", Date.UTC(2026, 3, 4, 3), 0.5],
+  ])("%s: every quarter of an hour over a change of clocks", (zone, from, twice) => {
+    setZone(zone);
+    const wrong = [];
+    for (let i = 0; i < 4 * 36; i++) {
+      const at = from / 1000 + i * 900;
+      const back = fromLocalInput(localInput(at));
+      expect(localInput(back ?? 0)).toBe(localInput(at));
+      if (back !== at) wrong.push(Math.abs((back ?? 0) - at));
+    }
+    expect(wrong.every((x) => x === twice * 3600)).toBe(true);
+    setZone("UTC");
+  });
   test("as people read them", () => {
     expect(moment(NOW)).toBe("Thu 12 Mar, 09:42");
     expect(fromLocalInput("nonsense")).toBeNull();

@@ -6,3 +6,5 @@ CREATE INDEX sequence_queue_order ON sequence_queue (sequence); -- and by id, wh
 DROP INDEX deliveries_unsettled;
 CREATE INDEX deliveries_unsettled ON deliveries (state)
   WHERE state = 'handing over' OR state = 'deferred' OR state = 'in doubt';
+-- a plan whose batches another program sends; what came of them is told by the event log
+ALTER TABLE campaigns ADD COLUMN elsewhere INTEGER NOT NULL DEFAULT 0;

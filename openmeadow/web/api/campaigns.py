@@ -18,6 +18,7 @@ from openmeadow.desk import (
     breakdown,
     capacity,
     checking,
+    elsewhere,
     guarding,
     holding,
     outward,
@@ -52,6 +53,7 @@ def register(api: Described, desk: Desk) -> None:
             asks=json.loads(row["asks"]),
             chosen_people=len(table.people(db, id, "in")),
             state=row["state"],
+            elsewhere=bool(row["elsewhere"]),
             purpose=row["purpose"],
             purpose_name=row["purpose_name"] or "",
             from_address=row["from_address"],
@@ -265,6 +267,17 @@ def register(api: Described, desk: Desk) -> None:
     def start(id: int) -> m.Done:
         """Draw the batches and let the plan run."""
         return m.Done(id=id, count=desk_campaigns.start(desk, id, who())["people"])
+
+    @api.route("POST", "/campaigns/<int:id>/start-elsewhere", m.Done, rights=ANALYSE)
+    def start_elsewhere(id: int) -> m.Done:
+        """Draw the batches for another program to send; its event log tells what came of them."""
+        return m.Done(id=id, count=elsewhere.start(desk, id, who())["people"])
+
+    @api.route("GET", "/campaigns/<int:id>/batches.zip", m.Done)
+    def batches_as_files(id: int) -> Response:
+        """The batches as CSV files and the plan as iCalendar, in one ZIP."""
+        headers = {"Content-Disposition": f"attachment; filename=batches-{id}.zip"}
+        return Response(elsewhere.archive(desk, id, who()), mimetype="application/zip", headers=headers)
 
     @api.route("POST", "/campaigns/<int:id>/hold", m.Done, rights=ANALYSE)
     def hold(id: int) -> m.Done:

@@ -186,6 +186,7 @@ class Campaign(Model):
     asks: list[str]
     chosen_people: int
     state: Literal["draft", "planned", "sending", "held", "finished", "stopped"]
+    elsewhere: bool
     purpose: int | None
     purpose_name: str
     from_address: int | None

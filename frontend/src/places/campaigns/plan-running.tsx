@@ -89,6 +89,17 @@ export function RunningPlan({ c, head, acts }: CampaignProps) {
       }
     >
       <HeldWhy c={c} />
+      {c.elsewhere && (
+        <p className="mb-4 border-y border-rule py-2.5">
+          <b>Another program sends it.</b>{" "}
+          <span className="text-ink-2">
+            Bring its event log back under the message name “{c.name}”; so far it told of {count(r.handed)}.
+          </span>{" "}
+          <a className="text-cornflower underline" href={`/api/campaigns/${c.id}/batches.zip`} download>
+            Save the batches as files
+          </a>
+        </p>
+      )}
       {r.in_doubt > 0 && (
         <div className="mb-4 flex items-center justify-between gap-4 border-y border-rule py-3">
           <p>

@@ -116,6 +116,7 @@ function DraftPlan({ c, head, write }: CampaignProps) {
         <>
           <Approval c={c} />
           <May to="decide">
+            <Elsewhere c={c} people={total} />
             <Ask
               trigger={
                 <button
@@ -282,5 +283,34 @@ function BatchTable({ batches }: { batches: M["PlannedBatch"][] }) {
         </tbody>
       </table>
     </details>
+  );
+}
+
+/** Another program sends it: the batches are drawn and kept here, its event log tells what came of them. */
+function Elsewhere({ c, people }: { c: M["Campaign"]; people: number }) {
+  const client = useQueryClient();
+  return (
+    <Ask
+      trigger={
+        <button type="button" className="btn" disabled={!people}>
+          Send it elsewhere…
+        </button>
+      }
+      title={`Have another program send ${c.name}?`}
+      words={`Draw the batches, ${count(people)} people`}
+      act={async () => {
+        await post(`/campaigns/${c.id}/start-elsewhere`);
+        await client.invalidateQueries();
+      }}
+    >
+      <p>
+        The batches are drawn as planned and kept, and nothing is handed over from here. You save them as files and send
+        them with the other program.
+      </p>
+      <p className="mt-2">
+        Bring its event log back under the message name “{c.name}”, also while it sends: results, guardrails and the
+        resend go by it. Whom the gate leaves out is decided now, not at hand-over.
+      </p>
+    </Ask>
   );
 }

@@ -1,0 +1,77 @@
+"""Plans whose batches another program sends: drawn and kept here, handed over there; the event log tells what came of them,
+so that results, guardrails and the resend go by it."""
+
+from __future__ import annotations
+
+import io
+import tempfile
+import zipfile
+from pathlib import Path
+from typing import Any
+
+from openmeadow.desk import campaigns as desk_campaigns
+from openmeadow.desk import outward, resending
+from openmeadow.desk.desk import Desk
+from openmeadow.store import campaigns, events, ledger
+
+_seen: dict[tuple[str, int], tuple[int, int]] = {}  # newest event and hour at the last look, by plan
+
+
+def start(desk: Desk, id: int, who: str) -> dict[str, int]:
+    """Draw the batches and keep them; nothing is handed over here."""
+    return desk_campaigns.start(desk, id, who, elsewhere=True)
+
+
+def tend(desk: Desk) -> int:
+    """What the event log has told since, and resends that are due to be drawn; how many were told."""
+    told, now = 0, desk.now()
+    for c in campaigns.elsewhere(desk.store.read()):
+        key, db = (str(desk.folder), int(c["id"])), desk.store.read()
+        state = (events.highest(db), now // 60)
+        if _seen.get(key) == state:
+            continue
+        _seen[key] = state
+        row = campaigns.one(db, c["id"])
+        with desk.store.atomic() as w:
+            told += ledger.told_elsewhere(w, c["id"], c["message"])
+        for b in ledger.batches(desk.store.read(), c["id"]):
+            if b["kind"] != "first" and b["state"] == "waiting" and b["due_at"] <= now:
+                _draw(desk, row, b)
+        _settle(desk, c["id"])
+    return told
+
+
+def _draw(desk: Desk, row: Any, batch: Any) -> None:
+    if batch["n"] < resending.LATER:
+        resending.draw(desk, row, ledger.batch(desk.store.read(), batch["id"]))
+    else:
+        with desk.store.atomic() as db:
+            ledger.set_batch(db, batch["id"], "going out")
+
+
+def _settle(desk: Desk, id: int) -> None:
+    """Batches are under way from the first word of them, and gone when nobody waits in them any more."""
+    with desk.store.atomic() as db:
+        for b in ledger.batches(db, id):
+            drawn = b["kind"] == "first" or b["state"] == "going out"
+            if b["state"] in ("waiting", "going out") and drawn and not b["waiting"]:
+                ledger.set_batch(db, b["id"], "gone", gone_at=desk.now())
+            elif b["state"] == "waiting" and b["handed"]:
+                ledger.set_batch(db, b["id"], "going out")
+        under_way = any(b["state"] in ("going out", "gone") for b in ledger.batches(db, id))
+        if campaigns.state_of(db, id) == "held":
+            return  # somebody decides; what is told is kept all the same
+        if not ledger.open_batches(db, id):
+            campaigns.update(db, id, {"state": "finished"})
+        elif under_way:
+            campaigns.update(db, id, {"state": "sending"})
+
+
+def archive(desk: Desk, id: int, who: str) -> bytes:
+    """The batches as CSV files and the plan as iCalendar, in one ZIP."""
+    row, out = desk_campaigns.row_of(desk, id), io.BytesIO()
+    with tempfile.TemporaryDirectory() as name, zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as z:
+        outward.export(desk, row["name"], Path(name), who)
+        for path in sorted(Path(name).iterdir()):
+            z.write(path, path.name)
+    return out.getvalue()

@@ -1,0 +1,149 @@
+"""A plan that another program sends: drawn here, told back by its event log, with guardrails, results and the resend."""
+
+from __future__ import annotations
+
+import csv
+import io
+import zipfile
+from collections import Counter
+from pathlib import Path
+
+import pytest
+
+from openmeadow.core.columns import DAY
+from openmeadow.core.errors import Refused
+from openmeadow.core.intake.moments import rfc3339
+from openmeadow.desk import campaigns, elsewhere, guarding, results, sending
+from openmeadow.desk.bring_in import events
+from openmeadow.store import campaigns as campaign_table
+from openmeadow.store import ledger, workspace
+from openmeadow.worker import Worker
+from tests.conftest import NOW, set_clock
+from tests.desk.mailing import Mailing, mailing
+
+HOUR = 3600
+
+
+def files(m: Mailing) -> dict[str, list[dict[str, str]]]:
+    """The batches as the other program gets them."""
+    with zipfile.ZipFile(io.BytesIO(elsewhere.archive(m.desk, m.campaign, "test"))) as z:
+        return {n: list(csv.DictReader(io.StringIO(z.read(n).decode()))) for n in z.namelist() if n.endswith(".csv")}
+
+
+def told(m: Mailing, *lines: tuple[int, str, str]) -> None:
+    """The other program's event log: (moment, event, address) under the campaign's name."""
+    path = m.desk.folder / "log.csv"
+    rows = "".join(f"{rfc3339(at)},{event},{email},Harbour nights\n" for at, event, email in lines)
+    path.write_text("at,event,email,message\n" + rows)
+    events.bring_in(m.desk.store, path, m.desk.now(), "test")
+    elsewhere.tend(m.desk)
+
+
+def states(m: Mailing, kind: str = "first") -> Counter[str]:
+    return Counter(d["state"] for d in ledger.of_campaign(m.desk.store.read(), m.campaign, kind))
+
+
+def state(m: Mailing) -> str:
+    return str(campaigns.row_of(m.desk, m.campaign)["state"])
+
+
+PLAN = {
+    "lead_share": 0.2,
+    "batches": 2,
+    "interval": HOUR,
+    "wait": DAY,
+    "held_share": 0.2,
+    "new_subject": "",
+    "second": True,
+}
+
+
+def test_sent_by_another_program_and_told_back(folder: Path) -> None:
+    with mailing(folder, 40) as m:
+        with m.desk.store.atomic() as db:  # no sender of ours is needed for that
+            campaign_table.update(db, m.campaign, {"from_address": None})
+        campaigns.write(m.desk, m.campaign, {"plan": PLAN})
+        with pytest.raises(Refused, match="Choose a from-address"):
+            campaigns.start(m.desk, m.campaign, "test")
+        assert elsewhere.start(m.desk, m.campaign, "test") == {"people": 40, "batches": 3}
+        set_clock(m.desk, NOW + 3 * HOUR)
+        assert sending.send_due(m.desk, m.tokens) == 0 and not m.world.received.keys() & {"<d1"}, "nothing goes out here"
+        assert states(m) == {"waiting": 40} and state(m) == "planned"
+        sheets = files(m)
+        assert sorted(sheets) == ["batch-01.csv", "batch-02.csv", "batch-03.csv"]
+        everybody = [r["email"] for rows in sheets.values() for r in rows]
+        assert len(set(everybody)) == 40
+
+        lead = [r["email"] for r in sheets["batch-01.csv"]]
+        told(m, *((NOW + 600, "sent", e) for e in lead))
+        assert states(m) == {"handed over": len(lead), "waiting": 40 - len(lead)} and state(m) == "sending"
+        rest = [e for e in everybody if e not in lead]
+        told(m, *((NOW + HOUR, "delivered", e) for e in rest), (NOW + 2 * HOUR, "bounced", rest[0]))
+        told(m, *((NOW + 2 * HOUR, "opened", e) for e in rest[1:11]))
+        found = results.results(m.desk, m.campaign)
+        assert (found["handed"], found["delivered"], found["opened"]) == (40, 39, 10)
+        assert [b["state"] for b in found["batches"] if b["kind"] == "first"] == ["gone"] * 3
+
+        # the resend is drawn when its wait is over, for the other program to send
+        set_clock(m.desk, NOW + DAY + 3 * HOUR)
+        assert ledger.next_due(m.desk.store.read()) is not None
+        elsewhere.tend(m.desk)
+        again = ledger.of_campaign(m.desk.store.read(), m.campaign, "resend")
+        assert len(again) == 29 and Counter(d["state"] for d in again)["passed over"] > 0, "some are held back by lot"
+        waits = [r for n, rows in files(m).items() if n.startswith("resend") for r in rows if r["state"] == "waiting"]
+        assert not {r["email"] for r in waits} & set(rest[1:11]), "nobody who answered"
+        assert {n for n in files(m)} == {f"{k}-0{i}.csv" for k in ("batch", "resend") for i in (1, 2, 3)}
+        set_clock(m.desk, NOW + DAY + 6 * HOUR)
+        told(m, *((NOW + DAY + 4 * HOUR, "sent", r["email"]) for r in waits))
+        assert states(m, "resend")["waiting"] == 0
+        told(m, (NOW + DAY + 5 * HOUR, "opened", waits[0]["email"]))
+        arms = {a["arm"]: a for a in results.results(m.desk, m.campaign)["arms"]}
+        assert arms["Same subject"]["answered"] == 1 and arms["Held back"]["people"] == 29 - len(waits)
+
+        # a second resend has files of its own, and in the end the plan is finished
+        set_clock(m.desk, NOW + 3 * DAY)
+        elsewhere.tend(m.desk)
+        second = [n for n in files(m) if n.startswith("second-resend")]
+        assert second and len(files(m)["batch-01.csv"]) == len(lead), "nothing is written over"
+        for name in second:
+            told(m, *((NOW + 3 * DAY + 60, "sent", r["email"]) for r in files(m)[name] if r["state"] == "waiting"))
+        assert state(m) == "finished" and ledger.next_due(m.desk.store.read()) is None
+
+
+def test_guardrails_hold_what_another_program_sends(folder: Path) -> None:
+    """The log arrives while it is being sent; the plan is held, and what comes afterwards is kept all the same."""
+    with mailing(folder, 200) as m:
+        campaigns.write(m.desk, m.campaign, {"plan": {"lead_share": 0.5, "batches": 1, "resend": False}})
+        elsewhere.start(m.desk, m.campaign, "test")
+        lead = [r["email"] for r in files(m)["batch-01.csv"]]
+        set_clock(m.desk, NOW + HOUR)
+        told(m, *((NOW + 60, "sent", e) for e in lead), *((NOW + 900, "complained", e) for e in lead[:8]))
+        worker = Worker(m.desk)
+        try:
+            assert guarding.news(m.desk) and state(m) == "held"
+            assert "omplaint" in campaigns.row_of(m.desk, m.campaign)["held_why"]
+            rest = [r["email"] for r in files(m)["batch-02.csv"]]
+            told(m, *((NOW + 1200, "sent", e) for e in rest[:5]))
+            assert states(m) == {"handed over": 105, "waiting": 95} and state(m) == "held"
+            campaigns.go_on(m.desk, m.campaign, "test")
+            worker.tick()
+            told(m, *((NOW + 3000, "sent", e) for e in rest[5:]))
+            assert state(m) == "finished" and sum(m.world.received.values()) <= 1, "nothing went out from here"
+        finally:
+            worker.close()
+
+
+def test_the_demo_clock_passes_batches_that_another_program_sends(folder: Path) -> None:
+    with mailing(folder, 10) as m:
+        campaigns.write(
+            m.desk, m.campaign, {"plan": {"lead_share": 0.0, "batches": 2, "interval": HOUR, "resend": False}}
+        )
+        elsewhere.start(m.desk, m.campaign, "test")
+        with m.desk.store.atomic() as db:
+            workspace.add_clock_move(db, NOW + DAY, NOW)
+        worker = Worker(m.desk)
+        try:
+            worker.tick()
+        finally:
+            worker.close()
+        assert m.desk.now() == NOW + DAY, "a moment that has passed holds no clock up"
