@@ -93,7 +93,12 @@ def take(camera: Camera) -> None:
     page.get_by_text("3 of 3 have not been asked").wait_for(state="detached")
     camera.shoot("campaign-checks", wait="In order")
     camera.shoot("sequence-walk", "/sequences/1/walk", "to somebody, who")
-    camera.shoot("campaign-plan", "/campaigns/1/plan", "Who goes when")
+    page.goto(camera.running.url + "/campaigns/1/plan")
+    within(page, "09:00", "19:00", False, "2800")
+    page.locator('[aria-label^="Batch 4, Fri"]').wait_for()
+    camera.shoot("campaign-plan")
+    within(page, "00:00", "24:00", True, "")
+    page.locator('[aria-label^="Batch 4, Thu"]').wait_for()
     page.get_by_role("button", name="Start…").click()
     page.get_by_role("button", name=re.compile("^Start, ")).click()
     page.get_by_role("button", name="Hold").wait_for()
@@ -110,6 +115,16 @@ def take(camera: Camera) -> None:
     page.get_by_role("link", name="Welcome to the hall").click()
     page.get_by_text("What the repeats add").wait_for()
     camera.shoot("sequence-ladder")
+
+
+def within(page: Page, begin: str, end: str, weekends: bool, largest: str) -> None:
+    """The plan's hours, weekends in or out, the largest batch."""
+    page.get_by_label("Until", exact=True).select_option(end)
+    page.get_by_label("From", exact=True).select_option(begin)
+    for day in ("Sat", "Sun"):
+        page.get_by_label(day, exact=True).set_checked(weekends)
+    page.get_by_label("Largest batch").fill(largest)
+    page.get_by_label("Largest batch").blur()
 
 
 def main() -> None:

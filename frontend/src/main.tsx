@@ -1,11 +1,12 @@
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
+import { Asking } from "./api/asking";
 import { App } from "./app";
 import "./styles.css";
 
-const client = new QueryClient({
+const client = new Asking({
   defaultOptions: { queries: { retry: false, staleTime: 5_000, refetchOnWindowFocus: true } },
 });
 

@@ -8,7 +8,7 @@ from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import contextmanager
 from functools import wraps
 from importlib import resources
-from itertools import chain, islice
+from itertools import islice
 from pathlib import Path
 from typing import Concatenate, ParamSpec, TypeVar
 
@@ -138,7 +138,7 @@ def insert_many(db: sqlite3.Connection, head: str, rows: Many[Sequence[object]],
     waiting = iter(rows)
     while some := list(islice(waiting, AT_ONCE)):
         sql = whole if len(some) == AT_ONCE else f"{head} VALUES {', '.join([one] * len(some))}"
-        db.execute(sql, list(chain.from_iterable(some)))
+        db.execute(sql, [value for row in some for value in row])
 
 
 def roomily(f: Callable[Concatenate[Store, P], T]) -> Callable[Concatenate[Store, P], T]:

@@ -11,6 +11,9 @@ import pytest
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from openmeadow import demo
+from openmeadow.desk import accounts
+from openmeadow.desk.desk import Desk
+from openmeadow.store import workspace
 
 FLAGS = [
     "--no-sandbox",
@@ -55,6 +58,30 @@ class Visit:
         self.page.get_by_role("menuitem", name=words, exact=False).click()
         self.page.get_by_text("· moving").wait_for(timeout=20_000)
         self.page.get_by_role("button", name="Demo clock").wait_for(timeout=180_000)
+
+
+PASSWORD = "evenings by the water"
+
+
+@contextmanager
+def signed_in(visit: Visit, name: str, role: str) -> Iterator[Page]:
+    """Somebody else's browser, signed in to the same demo; they are made if they are not there."""
+    desk = Desk(visit.running.folder)
+    if workspace.user_named(desk.store.read(), name) is None:
+        accounts.add(desk, name, role, PASSWORD)
+    desk.close()
+    assert visit.page.context.browser is not None
+    context = visit.page.context.browser.new_context(viewport={"width": 1280, "height": 800})
+    page = context.new_page()
+    try:
+        page.goto(visit.running.url + "/today")
+        page.get_by_label("Name").fill(name)
+        page.get_by_label("Password").fill(PASSWORD)
+        page.get_by_role("button", name="Sign in").click()
+        page.get_by_role("heading", name="Today", exact=True).wait_for()
+        yield page
+    finally:
+        context.close()
 
 
 @pytest.fixture(scope="session")

@@ -10,9 +10,7 @@ from collections.abc import Iterator
 import pytest
 from playwright.sync_api import Browser, expect
 
-from openmeadow.desk import accounts
-from openmeadow.desk.desk import Desk
-from tests.browser.conftest import Visit, visiting
+from tests.browser.conftest import Visit, signed_in, visiting
 
 PAGES = {
     "/today": "The engaged base, 12 months",
@@ -98,18 +96,8 @@ def test_what_is_not_there_is_said(shared: Visit, path: str, said: str) -> None:
     expect(page.get_by_role("heading", name="Today", exact=True)).to_be_visible()
 
 
-def test_an_observer_reads_everything_and_is_told_so(browser: Browser, shared: Visit) -> None:
-    desk = Desk(shared.running.folder)
-    accounts.add(desk, "olga", "observer", "a long enough password")
-    desk.close()
-    context = browser.new_context(viewport={"width": 1280, "height": 800})
-    page = context.new_page()
-    try:
-        page.goto(shared.running.url + "/today")
-        page.get_by_label("Name").fill("olga")
-        page.get_by_label("Password").fill("a long enough password")
-        page.get_by_role("button", name="Sign in").click()
-        page.get_by_role("heading", name="Today", exact=True).wait_for()
+def test_an_observer_reads_everything_and_is_told_so(shared: Visit) -> None:
+    with signed_in(shared, "olga", "observer") as page:
         for path in ("/campaigns/1/plan", "/sequences/1", "/segments/1", "/senders/1", "/subscribers/clean-up"):
             page.goto(shared.running.url + path)
             expect(page.get_by_text(PAGES[path]).filter(visible=True).first).to_be_visible()
@@ -124,23 +112,10 @@ def test_an_observer_reads_everything_and_is_told_so(browser: Browser, shared: V
             return [r.status, (await r.json()).error] }"""
         )
         assert refused[0] == 403 and "observer" in refused[1]
-    finally:
-        context.close()
 
 
-def test_a_writer_writes_and_does_not_decide(browser: Browser, shared: Visit) -> None:
-    desk = Desk(shared.running.folder)
-    accounts.add(desk, "wim", "writer", "a long enough password")
-    desk.close()
-    context = browser.new_context(viewport={"width": 1280, "height": 800})
-    page = context.new_page()
-    try:
-        page.goto(shared.running.url + "/campaigns/1/message")
-        page.get_by_label("Name").fill("wim")
-        page.get_by_label("Password").fill("a long enough password")
-        page.get_by_role("button", name="Sign in").click()
-        page.get_by_role("heading").first.wait_for()
-        page.get_by_role("navigation", name="Places").wait_for()
+def test_a_writer_writes_and_does_not_decide(shared: Visit) -> None:
+    with signed_in(shared, "wim", "writer") as page:
         page.goto(shared.running.url + "/campaigns/1/message")
         page.get_by_label(re.compile("^Subject")).fill("The spring season, at last")
         expect(page.get_by_text("Kept as you write.")).to_be_visible()
@@ -157,8 +132,6 @@ def test_a_writer_writes_and_does_not_decide(browser: Browser, shared: Visit) ->
         expect(page.get_by_role("button", name=re.compile("^Your first evening here")).first).to_be_visible()
         page.get_by_role("button", name="Take back the change").click()
         expect(page.get_by_role("button", name=re.compile("^Your first evening with us")).first).to_be_visible()
-    finally:
-        context.close()
 
 
 def test_a_server_that_is_away_is_said_and_nothing_is_lost(visit: Visit) -> None:

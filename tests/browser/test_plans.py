@@ -10,23 +10,9 @@ import zipfile
 
 from playwright.sync_api import Page, expect
 
-from openmeadow.desk import accounts
 from openmeadow.desk.desk import Desk
 from openmeadow.store import workspace
-from tests.browser.conftest import Visit
-
-PASSWORD = "evenings by the water"
-
-
-def sign_in(visit: Visit, name: str) -> Page:
-    context = visit.page.context.browser.new_context(viewport={"width": 1280, "height": 800})  # type: ignore[union-attr]
-    page = context.new_page()
-    page.goto(visit.running.url + "/today")
-    page.get_by_label("Name").fill(name)
-    page.get_by_label("Password").fill(PASSWORD)
-    page.get_by_role("button", name="Sign in").click()
-    page.get_by_role("heading", name="Today", exact=True).wait_for()
-    return page
+from tests.browser.conftest import Visit, signed_in
 
 
 def batches(page: Page) -> list[str]:
@@ -105,15 +91,9 @@ def test_a_plan_in_every_detail(visit: Visit) -> None:
     assert visit.said == []
 
 
-def test_two_versions_and_a_second_pair_of_eyes(visit: Visit) -> None:
-    """Ada asks, somebody else approves; a change ends that; then the lead batch tries both versions and the plan waits
-    for a pick."""
-    desk = Desk(visit.running.folder)
-    accounts.add(desk, "ada", "analyst", PASSWORD)
-    with desk.store.atomic() as db:
-        workspace.set_setting(db, "second_pair", True)
-    desk.close()
-    ada, page = sign_in(visit, "ada"), visit.page
+def asked_and_approved(visit: Visit, ada: Page) -> None:
+    """Ada writes a second version, asks for eyes, gets them, changes something, asks again, and starts."""
+    page = visit.page
     ada.goto(visit.running.url + "/campaigns/1/message")
     ada.get_by_role("button", name="Try another version against this…").click()
     ada.get_by_role("tab", name="Version B").click()
@@ -147,6 +127,18 @@ def test_two_versions_and_a_second_pair_of_eyes(visit: Visit) -> None:
     ada.get_by_role("button", name=re.compile("^Start, ")).click()
     expect(ada.get_by_role("cell", name=re.compile("^gone"))).to_have_count(1, timeout=60_000)
 
+
+def test_two_versions_and_a_second_pair_of_eyes(visit: Visit) -> None:
+    """Ada asks, somebody else approves; a change ends that; then the lead batch tries both versions and the plan waits
+    for a pick."""
+    desk = Desk(visit.running.folder)
+    with desk.store.atomic() as db:
+        workspace.set_setting(db, "second_pair", True)
+    desk.close()
+    with signed_in(visit, "ada", "analyst") as ada:
+        asked_and_approved(visit, ada)
+    page = visit.page
+
     # the lead batch had both; the plan waits for a pick
     visit.go("/campaigns/1/plan")
     for _ in range(4):
@@ -160,7 +152,6 @@ def test_two_versions_and_a_second_pair_of_eyes(visit: Visit) -> None:
     assert {r.inner_text()[:9] for r in rows.all()} == {"Version A", "Version B"}
     visit.accessible()
     assert visit.said == []
-    ada.context.close()
 
 
 def test_a_plan_that_another_program_sends(visit: Visit) -> None:

@@ -20,6 +20,9 @@ function part(at: number, options: Intl.DateTimeFormatOptions): string {
 
 export const clockTime = (at: number) => part(at, { hour: "2-digit", minute: "2-digit", hour12: false });
 export const weekday = (at: number) => part(at, { weekday: "short", day: "numeric", month: "short" }).replace(",", "");
+/** 0 is Monday. */
+export const weekdayNumber = (at: number) =>
+  ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"].indexOf(part(at, { weekday: "short" }));
 export const moment = (at: number) => `${weekday(at)}, ${clockTime(at)}`;
 export const day = (at: number) => part(at, { day: "numeric", month: "short", year: "numeric" });
 export const month = (at: number) => part(at, { month: "short" });

@@ -2,11 +2,22 @@ import { describe, expect, test } from "vitest";
 import { traceInWords } from "./bands";
 import { type Clause, freshOf, joined, SHAPES, textOf } from "./clauses";
 import { bend, beyond, byWord, columnAt, drawnOf, nearest, rectOf, rowAt, total, without } from "./cutoff";
-import { ago, count, duration, fromLocalInput, localInput, moment, points, setZone, share } from "./format";
+import {
+  ago,
+  count,
+  duration,
+  fromLocalInput,
+  localInput,
+  moment,
+  points,
+  setZone,
+  share,
+  weekdayNumber,
+} from "./format";
 import { side, strips } from "./map";
 import { ALL_MARKS, choiceOf, isMarked, mark, marked, NO_MARKS } from "./marks";
 import { completions, nextWords, starters, withClause } from "./rules";
-import { atShare, type Slot, span, spread } from "./timeline";
+import { atShare, closed, type Slot, span, spread } from "./timeline";
 
 const NOW = 1_773_308_520; // Thu 12 Mar 2026, 09:42 UTC
 
@@ -160,6 +171,28 @@ describe("writing a rule", () => {
 });
 
 describe("the timeline", () => {
+  test.each([
+    [
+      0,
+      [9, 17],
+      [0, 1],
+      [
+        [0, 9],
+        [17, 24],
+      ],
+    ],
+    [2, [9, 17], [0, 1], [[0, 24]]],
+    [1, [0, 24], [0, 1], []],
+    [1, [0, 7], [1], [[7, 24]]],
+  ])("closed hours of weekday %d", (weekday, hours, weekdays, shut) =>
+    expect(closed(weekday, { hours, weekdays })).toEqual(shut),
+  );
+  test("the weekday is of the workspace's zone", () => {
+    setZone("Asia/Tokyo");
+    expect(weekdayNumber(NOW + 6 * 3600)).toBe(4); // Friday there already
+    setZone("UTC");
+    expect(weekdayNumber(NOW + 6 * 3600)).toBe(3);
+  });
   const slot = (due: number): Slot => ({
     key: String(due),
     label: "1",

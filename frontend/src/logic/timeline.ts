@@ -44,3 +44,14 @@ export function spread(lefts: number[], gap: number, most: number): number[] {
   }
   return out;
 }
+
+/** The hours of a day [from, to) in which a plan does not mail; `weekday` 0 is Monday. */
+export function closed(weekday: number, plan: { hours: number[]; weekdays: number[] }): [number, number][] {
+  if (!plan.weekdays.includes(weekday)) return [[0, 24]];
+  const [begin = 0, end = 24] = plan.hours;
+  const out: [number, number][] = [
+    [0, begin],
+    [end, 24],
+  ];
+  return out.filter(([from, to]) => from < to);
+}

@@ -2,6 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { type ReactNode, useEffect, useState } from "react";
 import { NavLink, useNavigate } from "react-router";
+import type { Asking } from "../api/asking";
 import { get, type M } from "../api/client";
 import { ago, clockTime, count, moment, share } from "../logic/format";
 import { keyName, PLACE_WORDS, PLACES, typing } from "../logic/keys";
@@ -49,7 +50,7 @@ export function Frame({ children }: { children: ReactNode }) {
   // when the clock moved or something was sent, what is on the screen is looked at again
   // biome-ignore lint/correctness/useExhaustiveDependencies: the stamp is the reason
   useEffect(() => {
-    client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "foot" && q.queryKey[0] !== "me" });
+    (client as Asking).lookAgain({ predicate: (q) => q.queryKey[0] !== "foot" && q.queryKey[0] !== "me" });
   }, [stamp, client]);
 
   useEffect(() => {

@@ -139,7 +139,7 @@ export function RunningPlan({ c, head, acts }: CampaignProps) {
         </div>
       )}
       <Sentence error={error} />
-      <Timeline slots={slots} now={now} move={analyst ? move : undefined} />
+      <Timeline slots={slots} now={now} plan={c.plan} move={analyst ? move : undefined} />
       <table className="lined mt-4">
         <thead>
           <tr>

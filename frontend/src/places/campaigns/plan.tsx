@@ -193,6 +193,7 @@ function DraftPlan({ c, head, write }: CampaignProps) {
         <Timeline
           slots={slots}
           now={now}
+          plan={p}
           move={(slot, due) => set({ moved: { ...p.moved, [slot.key.slice(1)]: due } })}
         />
         {Object.keys(p.moved).length > 0 && (

@@ -1,21 +1,25 @@
 import { useRef, useState } from "react";
-import { clockTime, count, weekday } from "../../logic/format";
-import { atShare, byKey, type Slot, snapped, span, spread } from "../../logic/timeline";
+import type { M } from "../../api/client";
+import { clockTime, count, weekday, weekdayNumber } from "../../logic/format";
+import { atShare, byKey, closed, type Slot, snapped, span, spread } from "../../logic/timeline";
 
 const W = 900,
   H = 230,
   TOP = 28,
   FLOOR = 190;
 
-/** Batches over the days: height is people, a hatch is a resend, filled as far as handed over. Those that still wait are
+/** Batches over the days: height is people, a hatch is a resend, filled as far as handed over. Closed hours are
+ *  shaded, the largest batch is a dashed line. Those that still wait are
  *  dragged to another moment, or moved by the arrow keys; the plan's rules put them at the next moment allowed. */
 export function Timeline({
   slots: given,
   now,
+  plan,
   move,
 }: {
   slots: Slot[];
   now: number;
+  plan: Pick<M["PlanIn"], "hours" | "weekdays" | "largest">;
   move?: (slot: Slot, due: number) => void;
 }) {
   const [drag, setDrag] = useState<{ key: string; from: number; due: number } | null>(null);
@@ -25,7 +29,8 @@ export function Timeline({
   const ordered = [...slots].sort((a, b) => a.due - b.due);
   const { begin, end, days } = span(drag ? given : ordered, now);
   const x = (at: number) => atShare(at, begin, end) * W;
-  const most = Math.max(...ordered.map((s) => s.people), 1);
+  const most = Math.max(...ordered.map((s) => s.people), plan.largest, 1);
+  const high = (people: number) => ((FLOOR - TOP - 26) * people) / most;
   const gaps = ordered.slice(1).map((s, i) => x(s.due) - x(ordered[i]?.due ?? 0));
   const BAR = Math.max(9, Math.min(26, Math.min(...gaps.filter((g) => g > 2), 99) - 8));
   const roomy = BAR >= 24;
@@ -88,14 +93,16 @@ export function Timeline({
       </defs>
       {days.map((d, i) => (
         <g key={d}>
-          <rect x={x(d)} y={TOP} width={x(d + 8 * 3600) - x(d)} height={FLOOR - TOP} fill="var(--color-wash)" />
-          <rect
-            x={x(d + 22 * 3600)}
-            y={TOP}
-            width={x(d + 86400) - x(d + 22 * 3600)}
-            height={FLOOR - TOP}
-            fill="var(--color-wash)"
-          />
+          {closed(weekdayNumber(d), plan).map(([from, to]) => (
+            <rect
+              key={from}
+              x={x(d + from * 3600)}
+              y={TOP}
+              width={x(d + to * 3600) - x(d + from * 3600)}
+              height={FLOOR - TOP}
+              fill="var(--color-wash)"
+            />
+          ))}
           {i > 0 && <line x1={x(d)} x2={x(d)} y1={0} y2={H} stroke="var(--color-rule)" />}
           <text x={x(d) + 8} y={18} fontSize="12.5" fill="var(--color-ink-2)">
             {days.length > 8 ? weekday(d).split(" ").slice(1).join(" ") : weekday(d)}
@@ -104,7 +111,7 @@ export function Timeline({
       ))}
       <line x1={0} x2={W} y1={FLOOR} y2={FLOOR} stroke="var(--color-rule-strong)" />
       {ordered.map((s, i) => {
-        const h = Math.max(s.people ? 8 : 14, ((FLOOR - TOP - 26) * s.people) / most);
+        const h = Math.max(s.people ? 8 : 14, high(s.people));
         const left = lefts[i] ?? 0;
         const done = s.people ? (h * s.handed) / s.people : 0;
         const open = s.resend && !s.people;
@@ -149,6 +156,21 @@ export function Timeline({
           </g>
         );
       })}
+      {plan.largest > 0 && (
+        <g>
+          <line
+            x1={0}
+            x2={W}
+            y1={FLOOR - high(plan.largest)}
+            y2={FLOOR - high(plan.largest)}
+            stroke="var(--color-wheat)"
+            strokeDasharray="5 4"
+          />
+          <text x={W - 8} y={FLOOR - high(plan.largest) - 5} textAnchor="end" fontSize="11.5" fill="var(--color-wheat)">
+            at most {count(plan.largest)} a batch
+          </text>
+        </g>
+      )}
       <line x1={x(now)} x2={x(now)} y1={TOP - 6} y2={FLOOR} stroke="var(--color-poppy)" strokeWidth="1.6" />
       <text x={x(now) + 4} y={TOP + 6} fontSize="11.5" fill="var(--color-poppy)">
         now
