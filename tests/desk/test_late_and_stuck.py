@@ -217,6 +217,10 @@ def test_a_sequence_that_cannot_go_on_pauses_itself_and_no_other(folder: Path) -
         step_on(m)
         assert got(m, stuck)[3, "first"] == Counter({"handed over": 2})
         assert measuring.see(m.desk, stuck)["paused_why"] == ""
+        with m.desk.store.atomic() as db:
+            sequences.pause(db, stuck, writing.PAUSED, "stuck again")
+        writing.end(m.desk, stuck, "test")
+        assert measuring.held(m.desk) == [], "what has ended asks for nothing"
 
 
 @pytest.mark.parametrize("by", ["let go by hand", "a rule that comes to hold"])

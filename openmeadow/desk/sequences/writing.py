@@ -242,7 +242,7 @@ def end(desk: Desk, id: int, who: str) -> int:
     with desk.store.atomic() as db:
         gone = stays.leave(db, [(t["id"], desk.now(), "the sequence was ended") for t in stays.all_inside(db, id)])
         stays.unqueue(db, id)
-        sequences.update(db, id, {"state": "ended"})
+        sequences.update(db, id, {"state": "ended", "paused_why": ""})
         for mail in sequences.mails(db, id).values():
             if mail["state"] in ("sending", "held"):
                 ledger.set_batches(db, mail["id"], ("waiting", "going out", "held"), "gone")
