@@ -28,6 +28,7 @@ from openmeadow.core.sequences.ladder import (
     read,
 )
 from openmeadow.core.sequences.machine import FINISHED, MAILED, WAITS, Moved
+from openmeadow.core.sequences.walk import walk
 from tests.conftest import NOW
 
 ZONE = ZoneInfo("Europe/Copenhagen")
@@ -244,6 +245,24 @@ def test_intake_keeps_its_limits(n: int, a_day: int, first: int, provider: int, 
     if not lot and not provider:
         assert not (np.diff(got.astype(int)) > 0).any(), "in the order they came"
     assert sum(intake.portions(n, begin)) == n or not a_day
+
+
+@settings(max_examples=300, deadline=None)
+@given(steps(), st.sets(st.integers(1, 9)))
+def test_where_one_comes_lies_within_the_days_that_are_shown(ladder: Ladder, answered: set[int]) -> None:
+    """Whatever is answered, each step is reached between its first and its last day; where nobody comes nothing is shown,
+    and nobody gets a message twice or after a step that ends it."""
+    plain = replace(ladder, steps=tuple(replace(s, hour=None, weekdays=()) for s in ladder.steps))
+    seen, days = walk(plain, NOW, lambda step: step.key in answered, clock_of), machine.days(plain)
+    assert seen[-1].what == "ends" and [x.at for x in seen] == sorted(x.at for x in seen)
+    mails = [x.step for x in seen if x.what == "mail"]
+    assert len(mails) == len(set(mails))
+    for x in seen[:-1]:
+        step = plain.step(x.step)
+        assert step is not None and not step.off, "what is switched off does nothing"
+        before = step.wait if step.kind in ("question", "repeat") and x.what in ("asked", "mail") else 0
+        first, last = days[x.step]
+        assert first <= x.at - NOW - before <= last, (x, days[x.step])
 
 
 def test_each_step_waits_by_its_own_clock() -> None:

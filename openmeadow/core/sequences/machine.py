@@ -16,6 +16,7 @@ from openmeadow.core.sequences.ladder import DAY, END, EVERYONE, MAILS, ON, SECO
 
 Ask = Callable[[Step], bool]  # the answer to a question, asked at the moment it is reached
 Zone = Callable[[Step], ZoneInfo]  # by whose clock a step waits: the workspace's, or the person's own
+WAITING = ("wait", "question", "repeat")  # the kinds before which their wait lies
 ACTS = ("label", "list", "field", "let go")
 FINISHED, WAITS, MAILED = "finished", "waits", "mailed"
 
@@ -139,7 +140,7 @@ def _go(
         assert step is not None
         if step.off:
             ways = _leave(ladder, step, key, lane, ask, behind, out)
-        elif step.waits and step.kind in ("wait", "question", "repeat"):
+        elif step.waits and step.kind in WAITING:
             return Moved(WAITS, key, lane, when(step, now, zone(step)), out.passed, out.acts)
         elif step.kind in MAILS:
             return _mail(ladder, step, lane, now, ask, zone, behind, out)
@@ -176,5 +177,5 @@ def days(ladder: Ladder) -> dict[int, tuple[int, int]]:
             continue
         out[key] = after
         for to in onward(ladder, key, lane, None):
-            todo.append((to, at + (0 if step.off else step.wait)))
+            todo.append((to, at + (step.wait if step.kind in WAITING and not step.off else 0)))
     return out
