@@ -184,3 +184,22 @@ def test_a_plan_that_another_program_sends(visit: Visit) -> None:
     expect(page.get_by_role("row", name=re.compile("^lead")).first).to_contain_text("gone")
     visit.accessible()
     assert visit.said == []
+
+
+def test_html_from_a_file_and_back(visit: Visit) -> None:
+    page = visit.go("/campaigns/1/message")
+    body, file = page.get_by_label("HTML body"), page.get_by_label("HTML from a file")
+    before = body.input_value()
+    file.set_input_files({"name": "people.csv", "mimeType": "text/csv", "buffer": b"email,name\n"})
+    expect(page.get_by_role("alert").first).to_contain_text("people.csv holds no HTML.")
+    expect(body).to_have_value(before)
+    letter = b"<html><body><h1>The last ferry</h1><p>Dear {{ first_name or 'friend' }}</p></body></html>"
+    file.set_input_files({"name": "ferry.html", "mimeType": "text/html", "buffer": letter})
+    expect(body).to_have_value(letter.decode())
+    expect(page.frame_locator("iframe").get_by_text("The last ferry")).to_be_visible()
+    expect(page.get_by_role("status").filter(has_text="ferry.html")).to_be_visible()
+    page.get_by_role("button", name="Undo").click()
+    expect(body).to_have_value(before)
+    expect(page.frame_locator("iframe").get_by_text("The spring season is on sale")).to_be_visible()
+    visit.accessible()
+    assert visit.said == []

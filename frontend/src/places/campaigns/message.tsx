@@ -1,8 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { get, type M, put } from "../../api/client";
+import { htmlOf } from "../../logic/html-file";
 import { Page, Sentence } from "../../parts/basics";
 import { May } from "../../parts/may";
+import { offerUndo } from "../../parts/me";
 import { type Block, Blocks } from "./blocks";
 import type { CampaignProps } from "./campaign";
 import { MessagePreview } from "./message-preview";
@@ -75,6 +77,15 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
     setVersion(n);
     setT(textsOf(c, n));
     if (n && part === "blocks") setPart("html");
+  };
+  const take = async (file: File) => {
+    const found = htmlOf(file.name, file.size, await file.text());
+    setError("problem" in found ? new Error(found.problem) : null);
+    if ("problem" in found) return;
+    const before = t.html;
+    change("html", found.html);
+    if (before.trim())
+      offerUndo({ words: `The HTML is that of ${file.name} now.`, undo: async () => change("html", before) });
   };
   const insert = (field: string) => {
     if (part === "blocks") return;
@@ -211,6 +222,22 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
               </button>
             ))}
           </div>
+          {open && part === "html" && (
+            <label className="btn ml-auto h-[31px] cursor-pointer focus-within:outline-2 focus-within:outline-cornflower">
+              From a file…
+              <input
+                type="file"
+                accept=".html,.htm,text/html"
+                className="sr-only"
+                aria-label="HTML from a file"
+                onChange={(e) => {
+                  const chosen = e.target.files?.[0];
+                  if (chosen) take(chosen);
+                  e.target.value = "";
+                }}
+              />
+            </label>
+          )}
           {open && part !== "blocks" && (
             <select
               className="field w-auto! py-0.5"
