@@ -62,3 +62,72 @@ def test_nothing_gets_out_of_its_place(text: str) -> None:
     page = page_of(html)
     assert not page.dropped and "javascript:" not in "".join(h for h, _ in page.links).lower()
     assert "<script" not in cleaned(text).lower()
+
+
+WORDS = st.text(st.characters(codec="ascii", categories=("L", "N")), min_size=3, max_size=12)
+RULES = st.sampled_from(["", "", "band is Strong", "has label \"a 'quoted' one\"", 'in list "x\\y"'])
+PICTURE = "https://p.example/a.png"
+HREF = st.sampled_from(["https://a.example/x?y=1&z=2", "{{ preferences_url }}", "mailto:a@quay.example"])
+
+
+def plain_blocks() -> st.SearchStrategy[dict[str, object]]:
+    return st.one_of(
+        st.fixed_dictionaries({"kind": st.just("text"), "html": WORDS.map("<p>{}</p>".format), "rule": RULES}),
+        st.fixed_dictionaries({"kind": st.just("button"), "words": WORDS, "href": HREF, "rule": RULES}),
+        st.fixed_dictionaries(
+            {"kind": st.just("picture"), "src": st.just("https://p.example/a.png"), "alt": WORDS, "rule": RULES}
+        ),
+        st.just({"kind": "rule"}),
+        st.fixed_dictionaries({"kind": st.just("footer"), "html": WORDS.map("<p>{}</p>".format)}),
+    )
+
+
+def any_blocks() -> st.SearchStrategy[list[dict[str, object]]]:
+    columns = st.fixed_dictionaries(
+        {"kind": st.just("columns"), "left": st.lists(plain_blocks(), max_size=3), "right": st.lists(plain_blocks(), max_size=3),
+         "rule": RULES}
+    )  # fmt: skip
+    return st.lists(st.one_of(plain_blocks(), columns), max_size=8)
+
+
+def said_by(blocks: list[dict[str, object]], held: set[str]) -> list[str]:
+    """The words that a person sees for whom these rules hold, by walking through the blocks."""
+    out: list[str] = []
+    for b in blocks:
+        if b.get("rule") and b["rule"] not in held:
+            continue
+        for side in ("left", "right"):
+            out += said_by(b.get(side, []), held)  # type: ignore[arg-type]
+        text = str(b.get("html") or b.get("words") or "")
+        if text:
+            out.append(text.removeprefix("<p>").removesuffix("</p>"))
+    return out
+
+
+@given(any_blocks(), st.sets(RULES.filter(bool)), st.booleans())
+def test_everybody_sees_what_is_meant_for_them(blocks: list[dict[str, object]], held: set[str], framed: bool) -> None:
+    """In HTML and in the twin, in their order; parts by rule only for those of whom it holds."""
+    html = render(blocks, {"footer": "<p>Quay1</p>"} if framed else {})
+    assert set(rules_in(html)) == {str(r) for r in rules_of(blocks)}
+    said = Body("S", "", html, "", "", {}).say(
+        {}, str, "https://u.example/", pages={"preferences_url": "https://p.example/"}, held=held
+    )
+    expected = said_by(blocks, held)
+    page = page_of(said.html)
+    shown = " ".join(" ".join([*page.text, *page.hidden]).split())
+    at = 0
+    for word in expected:
+        at = shown.index(word, at) + len(word)
+    assert not page.dropped and "holds" not in said.html and "{%" not in said.html
+    missing = [w for w in expected if w not in said.plain]
+    assert not missing, "the twin says it too"
+    hidden = set(said_by(blocks, {str(r) for r in rules_of(blocks)})) - set(expected)
+    assert not [w for w in hidden if f">{w}<" in said.html], "and nothing that is meant for others"
+
+
+def rules_of(blocks: list[dict[str, object]]) -> list[object]:
+    out = [b["rule"] for b in blocks if b.get("rule")]
+    for b in blocks:
+        for side in ("left", "right"):
+            out += rules_of(b.get(side, []))  # type: ignore[arg-type]
+    return out
