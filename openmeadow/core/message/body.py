@@ -9,9 +9,12 @@ from types import MappingProxyType
 
 import css_inline
 from inscriptis import get_text
+from inscriptis.css_profiles import CSS_PROFILES
+from inscriptis.html_engine import Inscriptis
 from inscriptis.model.config import ParserConfig
 from jinja2 import TemplateError, Undefined, meta, nodes
 from jinja2.sandbox import SandboxedEnvironment
+from lxml.html import document_fromstring
 
 from openmeadow.core.errors import MeadowError
 
@@ -65,9 +68,24 @@ def rules_in(text: str) -> list[str]:
     return list(dict.fromkeys(str(f) for f in found))
 
 
+def _read_out(html: str) -> str:
+    """HTML as text. Tables that only lay out are taken apart first: what stands side by side is read one after the other,
+    and a part shown by a rule does not take in what stands beside it."""
+    if 'role="presentation"' not in html:
+        return str(get_text(html, ParserConfig(display_links=True)))
+    tree = document_fromstring(html)
+    laid_out = {t for t in tree.iter("table") if t.get("role") == "presentation"}
+    inside = [e for e in tree.iter("tr", "td", "th", "tbody") if next(e.iterancestors("table"), None) in laid_out]
+    for e in (*inside, *laid_out):
+        e.tag = "div"
+        e.attrib.clear()  # its padding would be read as spaces
+    config = ParserConfig(css=CSS_PROFILES["strict"].copy(), display_links=True)  # the usual one sets every div in
+    return re.sub(r"\n{3,}", "\n\n", str(Inscriptis(tree, config).get_text()))
+
+
 def twin(html: str) -> str:
     """The plain-text twin of an HTML body, links written out."""
-    text = get_text(html, ParserConfig(display_links=True))
+    text = _read_out(html)
     return "\n".join(line.rstrip() for line in text.strip().splitlines()) + "\n"
 
 
