@@ -206,7 +206,7 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
             />
           </label>
         </div>
-        <div className="mt-4 mb-1 flex items-end justify-between gap-4">
+        <div className="mt-4 mb-1 flex flex-wrap items-end justify-between gap-x-4 gap-y-1">
           <div className="flex gap-4" role="tablist" aria-label="Body">
             {parts.map(([p, words]) => (
               <button
