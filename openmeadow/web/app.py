@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import secrets
 from pathlib import Path
 from typing import Any
@@ -26,6 +27,8 @@ POLICY = (
     "frame-ancestors 'self'"
 )
 MESSAGE_POLICY = "default-src 'none'; style-src 'unsafe-inline'; img-src 'self' data:; sandbox; frame-ancestors 'self'"
+
+PUBLIC = re.compile(r"[a-z]/")  # addresses in mail have one letter and a token
 
 
 def make_app(desk: Desk) -> Flask:
@@ -74,6 +77,8 @@ def make_app(desk: Desk) -> Flask:
     def front(path: str) -> Any:
         if path.startswith("api/"):
             return jsonify({"error": "There is no such address.", "place": None, "fits": []}), 404
+        if PUBLIC.match(path):  # an address from mail whose token is cut off or has grown a part
+            return Response("Not found\n", 404, mimetype="text/plain")
         if path and (DIST / path).is_file():
             response = send_from_directory(DIST, path)
             if path.startswith("assets/"):
