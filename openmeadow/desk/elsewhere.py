@@ -22,6 +22,12 @@ def start(desk: Desk, id: int, who: str) -> dict[str, int]:
     return desk_campaigns.start(desk, id, who, elsewhere=True)
 
 
+def message_name(desk: Desk, row: Any) -> str:
+    """What the event log calls a campaign that was started: its name, with a number where an earlier mailing has it."""
+    found = campaigns.message_names(desk.store.read()).get(row["message"] or 0)
+    return found[0] if found else str(row["name"])
+
+
 def tend(desk: Desk) -> int:
     """What the event log has told since, and resends that are due to be drawn; how many were told."""
     told, now = 0, desk.now()

@@ -110,6 +110,18 @@ def test_sent_by_another_program_and_told_back(folder: Path) -> None:
         assert state(m) == "finished" and ledger.next_due(m.desk.store.read()) is None
 
 
+def test_an_earlier_mailing_of_the_name_keeps_its_own_log(folder: Path) -> None:
+    """The page says what the other program's log has to call it."""
+    with mailing(folder, 6) as m:
+        with m.desk.store.atomic() as db:
+            campaign_table.add_message(db, "Harbour nights", None)
+        campaigns.write(m.desk, m.campaign, {"plan": {"lead_share": 0.0, "batches": 1, "resend": False}})
+        elsewhere.start(m.desk, m.campaign, "test")
+        assert elsewhere.message_name(m.desk, campaigns.row_of(m.desk, m.campaign)) == "Harbour nights (2)"
+        told(m, (NOW, "sent", "p1@postern.example"))
+        assert states(m) == {"waiting": 6}, "that was the earlier one"
+
+
 def test_guardrails_hold_what_another_program_sends(folder: Path) -> None:
     """The log arrives while it is being sent; the plan is held, and what comes afterwards is kept all the same."""
     with mailing(folder, 200) as m:

@@ -54,6 +54,7 @@ def register(api: Described, desk: Desk) -> None:
             chosen_people=len(table.people(db, id, "in")),
             state=row["state"],
             elsewhere=bool(row["elsewhere"]),
+            message_name=elsewhere.message_name(desk, row) if row["elsewhere"] else "",
             purpose=row["purpose"],
             purpose_name=row["purpose_name"] or "",
             from_address=row["from_address"],

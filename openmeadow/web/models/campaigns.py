@@ -187,6 +187,7 @@ class Campaign(Model):
     chosen_people: int
     state: Literal["draft", "planned", "sending", "held", "finished", "stopped"]
     elsewhere: bool
+    message_name: str
     purpose: int | None
     purpose_name: str
     from_address: int | None

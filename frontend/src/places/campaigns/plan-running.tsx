@@ -93,7 +93,7 @@ export function RunningPlan({ c, head, acts }: CampaignProps) {
         <p className="mb-4 border-y border-rule py-2.5">
           <b>Another program sends it.</b>{" "}
           <span className="text-ink-2">
-            Bring its event log back under the message name “{c.name}”; so far it told of {count(r.handed)}.
+            Bring its event log back under the message name “{c.message_name}”; so far it told of {count(r.handed)}.
           </span>{" "}
           <a className="text-cornflower underline" href={`/api/campaigns/${c.id}/batches.zip`} download>
             Save the batches as files

@@ -309,8 +309,8 @@ function Elsewhere({ c, people }: { c: M["Campaign"]; people: number }) {
         them with the other program.
       </p>
       <p className="mt-2">
-        Bring its event log back under the message name “{c.name}”, also while it sends: results, guardrails and the
-        resend go by it. Whom the gate leaves out is decided now, not at hand-over.
+        Bring its event log back under the message name that the plan then shows, also while it sends: results,
+        guardrails and the resend go by it. Whom the gate leaves out is decided now, not at hand-over.
       </p>
     </Ask>
   );
