@@ -1,5 +1,5 @@
 import { Dialog } from "radix-ui";
-import { type ReactNode, useState } from "react";
+import { type ReactNode, useEffect, useState } from "react";
 import { useKeys } from "./me";
 
 export interface RowAct {
@@ -24,11 +24,14 @@ export function useRows(
 ): { at: number; menu: ReactNode } {
   const [wanted, setAt] = useState(0);
   const [open, setOpen] = useState(false);
+  /** Enter was pressed on a row still under way: it opens when it is there, unless another row was gone to. */
+  const [due, setDue] = useState(false);
   const at = Math.max(0, Math.min(wanted, count - 1));
   const mine = count ? acts(at) : [];
   const step = (by: number) => (e?: KeyboardEvent) => {
     const to = Math.max(0, Math.min(at + by, count - 1));
     setAt(to);
+    setDue(false);
     moved?.(to, e, at);
   };
   useKeys([
@@ -37,10 +40,17 @@ export function useRows(
     { key: "PageDown", words: "a page down", act: step(PAGE) },
     { key: "PageUp", words: "a page up", act: step(-PAGE) },
     ...(marked ? [{ key: " ", words: "mark the row, or take the mark off", act: () => marked(at) }] : []),
-    { key: "Enter", words: "open the row", act: () => mine[0]?.act() },
+    { key: "Enter", words: "open the row", act: () => (mine[0] ? mine[0].act() : setDue(true)) },
     { key: "F2", words: "edit the row", act: () => (edit ? edit(at) : mine[0]?.act()) },
     { key: "=", words: "this row's acts", act: () => mine.length && setOpen(true) },
   ]);
+  const arrived = due && mine.length > 0;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: once, when the row has arrived
+  useEffect(() => {
+    if (!arrived) return;
+    setDue(false);
+    mine[0]?.act();
+  }, [arrived]);
   const menu = (
     <Dialog.Root open={open} onOpenChange={setOpen}>
       <Dialog.Portal>

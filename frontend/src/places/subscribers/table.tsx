@@ -124,11 +124,13 @@ export function TablePage() {
       title="Subscribers"
       tabs={<SubscriberTabs />}
       lead={
-        first.data
-          ? n
-            ? `${count(n)} of ${count(total)} marked.`
-            : `${count(total)} ${rule || band || text ? "match" : "people"}. Space marks a row, Shift a range; = shows its acts.`
-          : " "
+        first.isPlaceholderData
+          ? "Looking…"
+          : first.data
+            ? n
+              ? `${count(n)} of ${count(total)} marked.`
+              : `${count(total)} ${rule || band || text ? "match" : "people"}. Space marks a row, Shift a range; = shows its acts.`
+            : " "
       }
       acts={
         n ? (
