@@ -25,9 +25,9 @@ def campaign() -> None:
 @json_option
 def campaign_export(name: str, out: Path, as_json: bool) -> None:
     """The batches as CSV files and the plan as .ics."""
-    from openmeadow.desk import outward
+    from openmeadow.desk import elsewhere
 
-    counts = outward.export(desk(), name, out, "command line")
+    counts = elsewhere.export(desk(), name, out, "command line")
 
     def plain() -> None:
         for file, n in counts.items():

@@ -10,10 +10,11 @@ from pathlib import Path
 from typing import Any
 
 from openmeadow.desk import campaigns as desk_campaigns
-from openmeadow.desk import outward, resending
+from openmeadow.desk import outward, resending, sending
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, events, ledger
 
+CHUNK = 5_000  # people the gate is asked about at once
 _seen: dict[tuple[str, int], tuple[int, int]] = {}  # newest event and hour at the last look, by plan
 
 
@@ -73,11 +74,38 @@ def _settle(desk: Desk, id: int) -> None:
             campaigns.update(db, id, {"state": "sending"})
 
 
+def _ask_gate(desk: Desk, row: Any) -> None:
+    """Making the files is the last moment known here: whoever waits and may not be mailed any more, or has answered
+    before their resend, is passed over now. Limits of messages a day go by when the other program sends."""
+    for b in ledger.batches(desk.store.read(), row["id"]):
+        after = 0
+        while waiting := ledger.waiting_of(desk.store.read(), b["id"], CHUNK, after):
+            after = waiting[-1]["subscriber"]
+            refused, _ = sending.reasons(desk, row, b, waiting, limits=False)
+            if not refused:
+                continue
+            with desk.store.atomic() as db:
+                for d in waiting:
+                    if why := refused.get(d["subscriber"]):
+                        ledger.mark(db, d["id"], ledger.PASSED_OVER, desk.now(), why)
+
+
+def export(desk: Desk, name: str, out: Path, who: str) -> dict[str, int]:
+    """A campaign's batches into a folder, see ``outward.export``. Of a plan that another program sends, the gate is asked
+    again first."""
+    row = outward.named(desk, name)
+    if row["elsewhere"] and row["state"] in ("planned", "sending", "held"):
+        tend(desk)  # who was sent to by now is not asked about
+        _ask_gate(desk, row)
+        _settle(desk, row["id"])
+    return outward.export(desk, row, out, who)
+
+
 def archive(desk: Desk, id: int, who: str) -> bytes:
     """The batches as CSV files and the plan as iCalendar, in one ZIP."""
     row, out = desk_campaigns.row_of(desk, id), io.BytesIO()
     with tempfile.TemporaryDirectory() as name, zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as z:
-        outward.export(desk, row["name"], Path(name), who)
+        export(desk, row["name"], Path(name), who)
         for path in sorted(Path(name).iterdir()):
             z.write(path, path.name)
     return out.getvalue()

@@ -158,7 +158,7 @@ def _turn(desk: Desk, writer: Writer, batch: Any, after: int) -> tuple[Turn, int
         db, subscriber = desk.store.read(), item.delivery["subscriber"]
         if not events.came_since(db, subscriber, seen[0]) and facts_version(db) == seen[1]:
             return True
-        why = _reasons(desk, row, batch, [item.delivery])[0].get(subscriber)
+        why = reasons(desk, row, batch, [item.delivery])[0].get(subscriber)
         if why:
             _not_now(desk, row, writer.plan, item.delivery, why)
         return not why
@@ -170,13 +170,13 @@ def _turn(desk: Desk, writer: Writer, batch: Any, after: int) -> tuple[Turn, int
         return None
     while waiting := ledger.waiting_of(db, batch["id"], CHUNK, after):
         after = waiting[-1]["subscriber"]
-        reasons, facts = _reasons(desk, row, batch, waiting)
+        refused, facts = reasons(desk, row, batch, waiting)
         if caps := dict(writer.plan["caps"]):
-            reasons |= _over_caps(desk, caps, facts, reasons)
+            refused |= _over_caps(desk, caps, facts, refused)
         held: dict[int, list[set[str]]] = {}
         items = []
         for i, d in enumerate(waiting):
-            reason = reasons.get(d["subscriber"])
+            reason = refused.get(d["subscriber"])
             if reason:
                 _not_now(desk, row, writer.plan, d, reason)
                 continue
@@ -205,13 +205,15 @@ def _not_now(desk: Desk, row: Any, plan: dict[str, Any], d: Any, reason: str) ->
             ledger.mark(db, d["id"], ledger.PASSED_OVER, now, reason)
 
 
-def _reasons(desk: Desk, row: Any, batch: Any, deliveries: Sequence[Any]) -> tuple[dict[int, str], StoreFacts]:
+def reasons(
+    desk: Desk, row: Any, batch: Any, deliveries: Sequence[Any], *, limits: bool = True
+) -> tuple[dict[int, str], StoreFacts]:
     """Reasons to pass over some people (by ascending id) at the last moment, by subscriber: the gate, for a resend an
     answer, for a sequence having left it. And what is known of them."""
     subscribers = np.array([d["subscriber"] for d in deliveries], np.int64)
     gone = moving.no_more(desk, row, batch["kind"], deliveries) if row["sequence"] else {}
     facts = desk.facts_of(np.unique(subscribers))
-    answer = gate_of(facts, row, limits=True)
+    answer = gate_of(facts, row, limits=limits)
     assert answer is not None
     once_more = row["sequence"] and batch["kind"] != "first"  # the same request again, to who left it unanswered
     out = {}

@@ -101,6 +101,15 @@ def decisions(desk: Desk, view: View) -> list[dict[str, str]]:
             f"/campaigns/{c['id']}/plan",
             "Settle",
         )
+    for e in ledger.to_be_sent_elsewhere(db, desk.now()):
+        wait = "1 person waits" if e["people"] == 1 else f"{e['people']:,} people wait"
+        add(
+            "Elsewhere",
+            f"{wait} for the other program to send {_pass(e)}.",
+            "Save the batches as files and send them; its event log then tells who has it.",
+            f"/campaigns/{e['campaign']}/plan",
+            "Save the files",
+        )
     for d in senders.domains(db):
         if d["state"] == "broken":
             add(
@@ -155,6 +164,10 @@ def decisions(desk: Desk, view: View) -> list[dict[str, str]]:
     return out
 
 
+def _pass(b: Any) -> str:
+    return str(b["name"]) if b["kind"] == "first" else f"{b['name']}, {b['kind']}"
+
+
 def day(desk: Desk) -> tuple[int, int]:
     """The day that contains now, from midnight to midnight in the workspace's zone."""
     zone = ZoneInfo(str(desk.setting("time_zone")))
@@ -169,7 +182,7 @@ def lanes(desk: Desk) -> list[dict[str, Any]]:
     out = [
         {
             "link": f"/campaigns/{b['campaign']}/plan",
-            "name": b["name"] if b["kind"] == "first" else f"{b['name']}, {b['kind']}",
+            "name": _pass(b) + (", sent elsewhere" if b["elsewhere"] else ""),
             "kind": "batch",
             "n": b["n"],
             "due_at": b["due_at"],

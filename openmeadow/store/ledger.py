@@ -90,7 +90,7 @@ def going_out(db: sqlite3.Connection) -> int:
     """How many batches are on their way; a sequence's only while somebody waits in it."""
     row = db.execute(
         "SELECT count(*) AS n FROM batches b JOIN passes q ON q.id = b.pass JOIN campaigns c ON c.id = q.campaign "
-        "WHERE b.state = 'going out' AND (c.sequence IS NULL OR (c.state = 'sending' AND EXISTS "
+        "WHERE b.state = 'going out' AND NOT c.elsewhere AND (c.sequence IS NULL OR (c.state = 'sending' AND EXISTS "
         "(SELECT 1 FROM deliveries d WHERE d.batch = b.id AND d.state = 'waiting')))"
     ).fetchone()
     return int(row["n"])
@@ -112,12 +112,22 @@ def next_due(db: sqlite3.Connection) -> int | None:
 
 def coming(db: sqlite3.Connection, since: int, until: int) -> list[sqlite3.Row]:
     return db.execute(
-        "SELECT b.*, q.kind, c.id AS campaign, c.name, c.state AS campaign_state, "
+        "SELECT b.*, q.kind, c.id AS campaign, c.name, c.state AS campaign_state, c.elsewhere, "
         "(SELECT count(*) FROM deliveries d WHERE d.batch = b.id AND d.state = 'handed over') AS handed "
         "FROM batches b JOIN passes q ON q.id = b.pass JOIN campaigns c ON c.id = q.campaign "
         "WHERE c.sequence IS NULL AND (b.due_at BETWEEN ? AND ? OR b.state = 'going out') AND b.state <> 'stopped' "
         "ORDER BY b.due_at",
         (since, until),
+    ).fetchall()
+
+
+def to_be_sent_elsewhere(db: sqlite3.Connection, now: int) -> list[sqlite3.Row]:
+    """(campaign, name, kind, people) whose batch's moment has come and of whom another program's log has not told."""
+    return db.execute(
+        "SELECT c.id AS campaign, c.name, q.kind, count(*) AS people FROM campaigns c JOIN passes q ON q.campaign = c.id "
+        "JOIN batches b ON b.pass = q.id JOIN deliveries d ON d.batch = b.id WHERE c.elsewhere AND c.state IN "
+        "('planned', 'sending') AND b.due_at <= ? AND b.state <> 'gone' AND d.state = 'waiting' GROUP BY q.id ORDER BY q.id",
+        (now,),
     ).fetchall()
 
 
@@ -138,9 +148,9 @@ def waiting_of(db: sqlite3.Connection, batch_id: int, limit: int, after: int = 0
 
 
 def people_of_batch(db: sqlite3.Connection, batch_id: int) -> list[sqlite3.Row]:
-    """(subscriber, state) of everybody in a batch."""
+    """(subscriber, state, reason) of everybody in a batch."""
     return db.execute(
-        "SELECT subscriber, state FROM deliveries WHERE batch = ? ORDER BY subscriber", (batch_id,)
+        "SELECT subscriber, state, reason FROM deliveries WHERE batch = ? ORDER BY subscriber", (batch_id,)
     ).fetchall()
 
 
@@ -278,6 +288,7 @@ def pass_over_rest(db: sqlite3.Connection, batch_id: int, why: str, now: int) ->
     )
 
 
+NOT_KNOWN_SENT = "(state = 'waiting' OR state = 'passed over' AND reason <> 'held back')"  # an older file was sent
 SENT_OR_DELIVERED = "e.message = ? AND e.kind IN (1, 2)"  # either stands for both, in an event log
 
 
@@ -286,7 +297,7 @@ def told_elsewhere(db: sqlite3.Connection, campaign: int, message: int) -> int:
     of a resend by one after the batch's moment. How many were new."""
     told = db.execute(
         "UPDATE deliveries SET state = 'handed over', reason = NULL, changed_at = (SELECT min(e.at) FROM events e "
-        f"WHERE e.subscriber = deliveries.subscriber AND {SENT_OR_DELIVERED}) WHERE state = 'waiting' AND pass IN "
+        f"WHERE e.subscriber = deliveries.subscriber AND {SENT_OR_DELIVERED}) WHERE {NOT_KNOWN_SENT} AND pass IN "
         "(SELECT id FROM passes WHERE campaign = ? AND kind = 'first') AND EXISTS (SELECT 1 FROM events e "
         f"WHERE e.subscriber = deliveries.subscriber AND {SENT_OR_DELIVERED})",
         (message, campaign, message),
@@ -296,7 +307,7 @@ def told_elsewhere(db: sqlite3.Connection, campaign: int, message: int) -> int:
         f"deliveries.subscriber AND e.at >= b.due_at AND {SENT_OR_DELIVERED}"
     )
     told += db.execute(
-        f"UPDATE deliveries SET state = 'handed over', reason = NULL, changed_at = ({again}) WHERE state = 'waiting' "
+        f"UPDATE deliveries SET state = 'handed over', reason = NULL, changed_at = ({again}) WHERE {NOT_KNOWN_SENT} "
         f"AND pass IN (SELECT id FROM passes WHERE campaign = ? AND kind <> 'first') AND ({again}) IS NOT NULL",
         (message, campaign, message),
     ).rowcount

@@ -13,7 +13,7 @@ import pytest
 from openmeadow.core.columns import DAY
 from openmeadow.core.errors import Refused
 from openmeadow.core.intake.moments import rfc3339
-from openmeadow.desk import campaigns, elsewhere, guarding, results, sending
+from openmeadow.desk import campaigns, elsewhere, guarding, results, sending, today
 from openmeadow.desk.bring_in import events
 from openmeadow.store import campaigns as campaign_table
 from openmeadow.store import ledger, workspace
@@ -69,6 +69,9 @@ def test_sent_by_another_program_and_told_back(folder: Path) -> None:
         set_clock(m.desk, NOW + 3 * HOUR)
         assert sending.send_due(m.desk, m.tokens) == 0 and not m.world.received.keys() & {"<d1"}, "nothing goes out here"
         assert states(m) == {"waiting": 40} and state(m) == "planned"
+        said = [d["title"] for d in today.decisions(m.desk, m.desk.view())]
+        assert said == ["40 people wait for the other program to send Harbour nights."]
+        assert {lane["name"] for lane in today.lanes(m.desk)} == {"Harbour nights, sent elsewhere"}
         sheets = files(m)
         assert sorted(sheets) == ["batch-01.csv", "batch-02.csv", "batch-03.csv"]
         everybody = [r["email"] for rows in sheets.values() for r in rows]
@@ -77,11 +80,19 @@ def test_sent_by_another_program_and_told_back(folder: Path) -> None:
         lead = [r["email"] for r in sheets["batch-01.csv"]]
         told(m, *((NOW + 600, "sent", e) for e in lead))
         assert states(m) == {"handed over": len(lead), "waiting": 40 - len(lead)} and state(m) == "sending"
+        # who says no before the rest is made into files anew is in none of them, and apart with the reason
         rest = [e for e in everybody if e not in lead]
+        no, yes_after_all = rest.pop(), rest.pop()
+        told(m, *((NOW + 700, "unsubscribed", e) for e in (no, yes_after_all)))
+        sheets = files(m)
+        assert {r["email"] for r in sheets.pop("left-out.csv")} == {no, yes_after_all}
+        assert sorted(r["email"] for rows in sheets.values() for r in rows) == sorted(lead + rest)
+        told(m, (NOW + HOUR, "sent", yes_after_all))  # by the older files
+        assert states(m)["passed over"] == 1, "what was sent was sent"
         told(m, *((NOW + HOUR, "delivered", e) for e in rest), (NOW + 2 * HOUR, "bounced", rest[0]))
         told(m, *((NOW + 2 * HOUR, "opened", e) for e in rest[1:11]))
         found = results.results(m.desk, m.campaign)
-        assert (found["handed"], found["delivered"], found["opened"]) == (40, 39, 10)
+        assert (found["handed"], found["delivered"], found["opened"]) == (39, 38, 10)
         assert [b["state"] for b in found["batches"] if b["kind"] == "first"] == ["gone"] * 3
 
         # the resend is drawn when its wait is over, for the other program to send
@@ -89,16 +100,20 @@ def test_sent_by_another_program_and_told_back(folder: Path) -> None:
         assert ledger.next_due(m.desk.store.read()) is not None
         elsewhere.tend(m.desk)
         again = ledger.of_campaign(m.desk.store.read(), m.campaign, "resend")
-        assert len(again) == 29 and Counter(d["state"] for d in again)["passed over"] > 0, "some are held back by lot"
+        assert len(again) == 28 and Counter(d["state"] for d in again)["passed over"] > 0, "some are held back by lot"
         waits = [r for n, rows in files(m).items() if n.startswith("resend") for r in rows if r["state"] == "waiting"]
         assert not {r["email"] for r in waits} & set(rest[1:11]), "nobody who answered"
-        assert {n for n in files(m)} == {f"{k}-0{i}.csv" for k in ("batch", "resend") for i in (1, 2, 3)}
+        assert {n for n in files(m)} == {f"{k}-0{i}.csv" for k in ("batch", "resend") for i in (1, 2, 3)} | {
+            "left-out.csv"
+        }
         set_clock(m.desk, NOW + DAY + 6 * HOUR)
         told(m, *((NOW + DAY + 4 * HOUR, "sent", r["email"]) for r in waits))
         assert states(m, "resend")["waiting"] == 0
         told(m, (NOW + DAY + 5 * HOUR, "opened", waits[0]["email"]))
         arms = {a["arm"]: a for a in results.results(m.desk, m.campaign)["arms"]}
-        assert arms["Same subject"]["answered"] == 1 and arms["Held back"]["people"] == 29 - len(waits)
+        assert arms["Same subject"]["answered"] == 1 and arms["Held back"]["people"] == sum(
+            d["reason"] == "held back" for d in again
+        )
 
         # a second resend has files of its own, and in the end the plan is finished
         set_clock(m.desk, NOW + 3 * DAY)

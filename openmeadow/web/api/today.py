@@ -71,7 +71,7 @@ def register(api: Described, desk: Desk) -> None:
             (
                 b
                 for b in ledger.coming(db, view.now, view.now + 30 * DAY)
-                if b["state"] == "waiting" and b["campaign_state"] in ("planned", "sending")
+                if not b["elsewhere"] and b["state"] == "waiting" and b["campaign_state"] in ("planned", "sending")
             ),
             None,
         )

@@ -94,6 +94,7 @@ export function RunningPlan({ c, head, acts }: CampaignProps) {
           <b>Another program sends it.</b>{" "}
           <span className="text-ink-2">
             Bring its event log back under the message name “{c.message_name}”; so far it told of {count(r.handed)}.
+            Whoever may not be mailed any more is left out of the files each time you save them.
           </span>{" "}
           <a className="text-cornflower underline" href={`/api/campaigns/${c.id}/batches.zip`} download>
             Save the batches as files

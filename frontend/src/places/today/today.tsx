@@ -10,6 +10,7 @@ const TAG: Record<string, string> = {
   Held: "tag-stop",
   "In doubt": "tag-stop",
   Sender: "tag-mend",
+  Elsewhere: "tag-mend",
   Silent: "tag-plain",
   Import: "tag-plain",
 };
