@@ -183,9 +183,9 @@ class StoreFacts:
             (path, value),
         )
 
-    def date_is(self, name: str, day: date, yearly: bool) -> Mask:
+    def date_is(self, name: str, day: date, yearly: bool, zones: Sequence[str] = ()) -> Mask:
         """Whose field holds a date (YYYY-MM-DD …) that is the day, or its anniversary; 29 February falls on the 28th
-        in other years."""
+        in other years. With ``zones`` only of people in these time zones."""
         known = [r["name"] for r in self.db.execute("SELECT name FROM field_names")]
         real = next((k for k in known if k.lower() == name.lower()), None)
         if real is None:
@@ -195,10 +195,11 @@ class StoreFacts:
         if yearly and days == ["02-28"] and not isleap(day.year):
             days.append("02-29")
         asked, wanted = ("6, 5", days) if yearly else ("1, 10", [day.isoformat()])
+        where = f" AND time_zone IN ({','.join('?' * len(zones))})" if zones else ""
         return self._mask(
             "SELECT id FROM subscribers WHERE fields <> '{}' AND "
-            f"substr(json_extract(fields, ?), {asked}) IN ({','.join('?' * len(wanted))})",
-            (path, *wanted),
+            f"substr(json_extract(fields, ?), {asked}) IN ({','.join('?' * len(wanted))}){where}",
+            (path, *wanted, *zones),
         )
 
     def message_ids(self, name: str) -> list[int]:

@@ -193,6 +193,28 @@ def test_who_enters_by_themselves(folder: Path, begin: Begin, does: str, people:
         assert sum(got(m, id).get((1, "first"), Counter()).values()) == people
 
 
+def test_a_date_comes_with_ones_own_day_where_that_is_ahead(folder: Path) -> None:
+    with mailing(folder, 12) as m:
+        id = made(m, replace(LADDER, begin=Begin("a date", "born", yearly=True)))
+        with m.desk.store.atomic() as db:
+            stays.put_field(db, "born", "1991-03-13", [1, 2, 3])
+            subscriber_table.set_person(db, 2, {"time_zone": "Pacific/Kiritimati"})
+            subscriber_table.set_person(db, 3, {"time_zone": "Pacific/Honolulu"})
+        writing.start(m.desk, id, "test")
+        for at, entered in (
+            (NOW, set()),
+            (NOW + 1800, {2}),  # 10:12 here, 00:12 of the 13th there
+            (NOW + 12 * 3600, {2}),
+            (NOW + 15 * 3600, {1, 2, 3}),  # whose day comes later enters with the workspace's
+        ):
+            until(m, at)
+            noticing.forget(m.desk, id)
+            step_on(m)
+            assert {
+                r["subscriber"] for r in m.desk.store.read().execute("SELECT subscriber FROM sequence_stays")
+            } == entered
+
+
 def test_edits_while_it_runs(folder: Path) -> None:
     with mailing(folder, 20) as m:
         id = made(m)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo, available_timezones
 
@@ -110,6 +110,17 @@ class Asked:
         return out
 
 
+def _its_day(facts: StoreFacts, begin: Begin, now: int, home: str) -> Mask:
+    """For whom the date in the field is today: by the workspace's day, and already by their own where theirs is ahead, so
+    that ten in the morning there is not missed."""
+    utc = datetime.fromtimestamp(now, UTC)
+    today = utc.astimezone(ZoneInfo(home)).date()
+    found = facts.date_is(begin.what, today, begin.yearly)
+    if ahead := sorted(z for z in _ZONES if utc.astimezone(ZoneInfo(z)).date() > today):
+        found = found | facts.date_is(begin.what, today + timedelta(days=1), begin.yearly, ahead)
+    return found
+
+
 def condition(desk: Desk, view: View, begin: Begin) -> Mask:
     """For whom the condition of entering holds now."""
     facts = view.facts
@@ -129,8 +140,7 @@ def condition(desk: Desk, view: View, begin: Begin) -> Mask:
         elif begin.on == "books":
             found = view.mask(parse("booked at least 1 in 1 days"))
         elif begin.on == "a date":
-            zone = ZoneInfo(str(desk.setting("time_zone")))
-            found = facts.date_is(begin.what, datetime.fromtimestamp(view.now, UTC).astimezone(zone).date(), begin.yearly)
+            found = _its_day(facts, begin, view.now, str(desk.setting("time_zone")))
         else:
             found = nobody
     except Missing:
