@@ -17,6 +17,7 @@ from openmeadow.desk import addresses, health, placement, reports, words
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.marked import chosen
 from openmeadow.store import addresses as address_table
+from openmeadow.store import health as health_table
 from openmeadow.store import reports as report_table
 from openmeadow.store import senders as sender_table
 from openmeadow.store import workspace
@@ -28,18 +29,21 @@ from openmeadow.web.described import ANALYSE, WRITE, Described, who
 MOST_TYPED = 200
 
 
+SOON = 120  # so many seconds the page looks again by itself for copies that were sent to test mailboxes
+
+
 def register(api: Described, desk: Desk) -> None:
     @api.route("GET", "/health", m.HealthView)
     def see() -> m.HealthView:
         """Providers by day (query ``sender``: of one domain), what refusals say, the obligations, receivers' reports."""
         view, found, says = desk.view(), health.receivers(desk), health.own_figures(desk)
-        domains = sender_table.domains(desk.store.read())
+        domains, copies = sender_table.domains(desk.store.read()), health_table.waiting_copies(desk.store.read())
         return m.HealthView(
             now=view.now,
             days=health.DAYS,
             limits=health.LIMITS,
             senders=[m.NamedThing(id=d["id"], name=d["name"]) for d in domains],
-            looking=any(d["checked_at"] is None for d in domains),
+            looking=any(d["checked_at"] is None for d in domains) or any(view.now - c["at"] < SOON for c in copies),
             providers=[
                 m.ProviderDays(**p, says=m.OwnFigures(**says[p["name"]]) if p["name"] in says else None)
                 for p in health.providers(desk, view, request.args.get("sender", 0, int))

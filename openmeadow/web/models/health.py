@@ -95,7 +95,7 @@ class HealthView(Model):
     days: int
     limits: dict[str, float]
     senders: list[NamedThing]
-    looking: bool  # a sender was not looked up yet: the worker is about to
+    looking: bool  # the worker is about to look up a sender, or to find copies just sent
     providers: list[ProviderDays]
     refusals: list[Refusals]
     duties: list[Duty]
