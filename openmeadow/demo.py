@@ -17,7 +17,7 @@ from pathlib import Path
 
 import click
 
-from openmeadow import demo_sequence
+from openmeadow import demo_past, demo_sequence
 from openmeadow.clock import DemoClock
 from openmeadow.core.authentication.dkim import record_text
 from openmeadow.core.authentication.findings import txt_line
@@ -78,6 +78,7 @@ def build(folder: Path, people: int = PEOPLE, now: int = NOW) -> None:
     for name, rule in SEGMENTS:
         segments.save(desk, name, rule, "demo")
     _campaign(desk)
+    demo_past.make(desk, Habits.load(standins / "people.npz"), now)
     _sequence(desk, standins, now)
     desk.close()
     for name in ("events.csv", "subscribers.csv"):

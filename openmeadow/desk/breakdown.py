@@ -162,6 +162,24 @@ def compared(desk: Desk, ids: list[int]) -> list[dict[str, Any]]:
     return out
 
 
+_rates: dict[str, tuple[tuple[int, int], dict[int, tuple[int, int, int]]]] = {}  # by workspace: when, what was counted
+
+
+def rates(desk: Desk) -> dict[int, tuple[int, int, int]]:
+    """Every message's delivered, opened and clicked, in people; of the same minute and the same events counted once."""
+    state = (events.highest(desk.store.read()), desk.now() // 60)
+    kept = _rates.get(str(desk.folder))
+    if kept is None or kept[0] != state:
+        view = desk.view()
+        rows, now = view.columns.rows, view.now
+        there = (rows.first_at <= now) & (rows.failed_at > now)
+        opened = there & (np.minimum(rows.opened_at, rows.reacted_at) <= now)
+        counts = [np.bincount(rows.message[hit]) for hit in (there, opened, there & (rows.clicked_at <= now))]
+        found = zip(*(np.pad(c, (0, len(counts[0]) - len(c))).tolist() for c in counts), strict=True)
+        kept = _rates[str(desk.folder)] = (state, dict(enumerate(found)))
+    return kept[1]
+
+
 def first_sent(view: View) -> dict[int, int]:
     """When each message was first sent to anybody."""
     rows = view.columns.rows

@@ -44,8 +44,8 @@ def one(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
 
 def every(db: sqlite3.Connection) -> list[sqlite3.Row]:
     return db.execute(
-        "SELECT c.id, c.name, c.kind, c.state, c.held_why, c.subject, c.made_at, c.started_at, p.name AS purpose_name, "
-        "(SELECT count(*) FROM deliveries d JOIN passes q ON q.id = d.pass WHERE q.campaign = c.id "
+        "SELECT c.id, c.name, c.kind, c.state, c.held_why, c.subject, c.made_at, c.started_at, c.message, "
+        "p.name AS purpose_name, (SELECT count(*) FROM deliveries d JOIN passes q ON q.id = d.pass WHERE q.campaign = c.id "
         " AND q.kind = 'first') AS people FROM campaigns c LEFT JOIN purposes p ON p.id = c.purpose "
         "WHERE c.sequence IS NULL ORDER BY coalesce(c.started_at, c.made_at) DESC, c.id DESC"
     ).fetchall()

@@ -135,6 +135,8 @@ def test_results_are_what_happened(folder: Path, seed: int) -> None:
         assert {k: line[k] for k in ("handed", "delivered", "opened", "unsubscribed")} == {
             k: whole[k] for k in ("handed", "delivered", "opened", "unsubscribed")
         }
+        listed = breakdown.rates(m.desk)[campaigns.row_of(m.desk, m.campaign)["message"]]
+        assert listed == (whole["delivered"], whole["opened"], whole["clicked"])
         text = breakdown.in_text(m.desk, m.campaign)
         assert f"Opened by people {whole['opened']:,} of {whole['delivered']:,}" in text
         rows = list(csv.DictReader(io.StringIO(results.as_csv(m.desk, m.campaign).split("\r\n\r\n")[0])))

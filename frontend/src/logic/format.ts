@@ -74,3 +74,16 @@ export function fromLocalInput(text: string): number | null {
   const reads = (at: number) => localInput(at) === text.slice(0, 16);
   return reads(before) ? before : reads(after) ? after : before;
 }
+
+/** So many hours of the clock on the wall after the midnight before a moment: 9 is nine o'clock that day, 24 the next
+ * midnight, also where the clocks change in between. */
+export function atHour(at: number, hours: number): number {
+  const wall = Date.parse(`${localInput(at).slice(0, 10)}T00:00Z`) + hours * 3_600_000;
+  return fromLocalInput(new Date(wall).toISOString().slice(0, 16)) ?? at;
+}
+
+/** The same time of the day, some days later. */
+export function daysLater(at: number, days: number): number {
+  const wall = Date.parse(`${localInput(at)}Z`) + days * DAY * 1000;
+  return (fromLocalInput(new Date(wall).toISOString().slice(0, 16)) ?? at) + (at % 60);
+}

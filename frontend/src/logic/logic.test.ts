@@ -4,6 +4,7 @@ import { type Clause, freshOf, joined, SHAPES, textOf } from "./clauses";
 import { bend, beyond, byWord, columnAt, drawnOf, nearest, rectOf, rowAt, total, without } from "./cutoff";
 import {
   ago,
+  atHour,
   count,
   duration,
   fromLocalInput,
@@ -17,7 +18,7 @@ import {
 import { side, strips } from "./map";
 import { ALL_MARKS, choiceOf, isMarked, mark, marked, NO_MARKS } from "./marks";
 import { completions, nextWords, starters, withClause } from "./rules";
-import { atShare, closed, type Slot, span, spread } from "./timeline";
+import { atShare, byKey, closed, type Slot, span, spread } from "./timeline";
 
 const NOW = 1_773_308_520; // Thu 12 Mar 2026, 09:42 UTC
 
@@ -193,12 +194,12 @@ describe("the timeline", () => {
     setZone("UTC");
     expect(weekdayNumber(NOW + 6 * 3600)).toBe(3);
   });
-  const slot = (due: number): Slot => ({
+  const slot = (due: number, state = "waiting"): Slot => ({
     key: String(due),
     label: "1",
     due,
     people: 1,
-    state: "waiting",
+    state,
     resend: false,
     lead: false,
     handed: 0,
@@ -208,6 +209,20 @@ describe("the timeline", () => {
     expect(days).toHaveLength(4);
     expect(begin).toBeLessThanOrEqual(NOW);
     expect(atShare(NOW + 3 * 86400, begin, end)).toBeLessThan(1);
+  });
+  test("a plan that is over is drawn over its own days", () => {
+    expect(span([slot(NOW - 20 * 86400, "gone"), slot(NOW - 18 * 86400, "stopped")], NOW).days).toHaveLength(3);
+    expect(span([slot(NOW - 20 * 86400, "gone"), slot(NOW - 18 * 86400)], NOW).days).toHaveLength(21);
+  });
+  test("days are the workspace's, also where the clocks change", () => {
+    setZone("Europe/Berlin");
+    const noon = (text: string) => fromLocalInput(`${text}T12:00`) as number;
+    const { begin, end, days } = span([slot(noon("2026-03-28")), slot(noon("2026-03-30"))], noon("2026-03-28"));
+    expect(days.map(localInput)).toEqual(["2026-03-28T00:00", "2026-03-29T00:00", "2026-03-30T00:00"]);
+    expect((end - begin) / 3600).toBe(71);
+    expect(localInput(atHour(days[1] ?? 0, 9))).toBe("2026-03-29T09:00");
+    expect(localInput(byKey("ArrowRight", true, noon("2026-03-28")) ?? 0)).toBe("2026-03-29T12:00");
+    setZone("UTC");
   });
   test("bars never overlap and never leave the drawing", () => {
     const placed = spread([0, 1, 2, 880, 890], 40, 864);

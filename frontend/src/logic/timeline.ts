@@ -1,3 +1,5 @@
+import { atHour, daysLater } from "./format";
+
 export interface Slot {
   key: string;
   label: string;
@@ -18,17 +20,21 @@ export const snapped = (at: number) => Math.round(at / QUARTER) * QUARTER;
 
 /** Where the arrow keys move a moment: half an hour, with Shift a day; null for other keys. */
 export function byKey(key: string, shift: boolean, due: number): number | null {
-  const step = shift ? 86400 : 1800;
-  return key === "ArrowLeft" ? due - step : key === "ArrowRight" ? due + step : null;
+  const way = { ArrowLeft: -1, ArrowRight: 1 }[key];
+  return way === undefined ? null : shift ? daysLater(due, way) : due + 1800 * way;
 }
 
-/** The days a plan touches, each with its place on a line from the first midnight to the last. */
+/** The days a plan touches, from the workspace's first midnight to its last; today is among them while anything waits. */
 export function span(slots: Slot[], now: number): { begin: number; end: number; days: number[] } {
-  const moments = [...slots.map((s) => s.due), now];
-  const begin = Math.floor(Math.min(...moments) / 86400) * 86400;
-  const end = Math.max(begin + 86400, (Math.floor(Math.max(...slots.map((s) => s.due), now) / 86400) + 1) * 86400);
-  const days = Array.from({ length: Math.round((end - begin) / 86400) }, (_, i) => begin + i * 86400);
-  return { begin, end, days };
+  const over = slots.every((s) => s.state === "gone" || s.state === "stopped");
+  const moments = [...slots.map((s) => s.due), ...(over ? [] : [now])];
+  const days: number[] = [];
+  let end = atHour(Math.min(...moments), 0);
+  while (end <= Math.max(...moments)) {
+    days.push(end);
+    end = atHour(end, 24);
+  }
+  return { begin: days[0] ?? end, end, days };
 }
 
 export const atShare = (at: number, begin: number, end: number) => (at - begin) / (end - begin);

@@ -94,6 +94,9 @@ def register(api: Described, desk: Desk) -> None:
     @api.route("GET", "/campaigns", m.CampaignLines)
     def every() -> m.CampaignLines:
         """All campaigns, the latest first."""
+        lines = table.every(desk.store.read())
+        rates = breakdown.rates(desk) if any(c["message"] for c in lines) else {}
+        came = {c["id"]: rates.get(c["message"] or 0, (0, 0, 0)) for c in lines}
         return m.CampaignLines(
             campaigns=[
                 m.CampaignLine(
@@ -104,10 +107,13 @@ def register(api: Described, desk: Desk) -> None:
                     subject=c["subject"],
                     purpose=c["purpose_name"] or "",
                     people=c["people"],
+                    delivered=came[c["id"]][0],
+                    opened=came[c["id"]][1],
+                    clicked=came[c["id"]][2],
                     made_at=c["made_at"],
                     started_at=c["started_at"],
                 )
-                for c in table.every(desk.store.read())
+                for c in lines
             ]
         )
 

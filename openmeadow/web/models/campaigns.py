@@ -120,6 +120,9 @@ class CampaignLine(Model):
     subject: str
     purpose: str
     people: int
+    delivered: int
+    opened: int  # by people, as clicked
+    clicked: int
     made_at: int
     started_at: int | None
 

@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { get, type M, post } from "../../api/client";
-import { count, moment } from "../../logic/format";
+import { count, moment, share } from "../../logic/format";
 import { Page, Quiet, Sentence, StateTag, Waiting } from "../../parts/basics";
 import { May } from "../../parts/may";
 import { useKeys } from "../../parts/me";
@@ -116,6 +116,8 @@ export function CampaignList() {
               <th>Purpose</th>
               <th>State</th>
               <th className="n">People</th>
+              <th className="n">Opened by people</th>
+              <th className="n">Clicked</th>
               <th className="n">Started</th>
             </tr>
           </thead>
@@ -136,6 +138,12 @@ export function CampaignList() {
                   <StateTag state={c.state} />
                 </td>
                 <td className="n">{c.people ? count(c.people) : "–"}</td>
+                <td className="n" title={c.delivered ? `${count(c.opened)} of ${count(c.delivered)} delivered` : ""}>
+                  {c.delivered ? share(c.opened, c.delivered) : "–"}
+                </td>
+                <td className="n" title={c.delivered ? `${count(c.clicked)} of ${count(c.delivered)} delivered` : ""}>
+                  {c.delivered ? share(c.clicked, c.delivered) : "–"}
+                </td>
                 <td className="n text-ink-2">{c.started_at ? moment(c.started_at) : "–"}</td>
               </tr>
             ))}

@@ -10,6 +10,13 @@ import type { CampaignProps } from "./campaign";
 import { GuardrailList, HeldWhy } from "./guardrails";
 import { Timeline } from "./timeline";
 
+/** Whether the batches may be set against each other, by the order they were drawn in. */
+export const BATCHES_ARE: Record<M["PlanIn"]["order"], string> = {
+  "most engaged first": "Later batches hold less engaged people, so their figures are no comparison.",
+  "by lot": "The batches were drawn by lot: their figures differ by the hour and by chance.",
+  "by time zone": "The batches hold people of different zones, so their figures are no comparison.",
+};
+
 export const useResults = (id: number, on: boolean) =>
   useQuery({
     queryKey: ["results", id],
@@ -67,7 +74,7 @@ export function RunningPlan({ c, head, acts }: CampaignProps) {
       side={
         <>
           <h2 className="mb-1">Who is in which batch</h2>
-          <p className="mb-3 text-ink-2">Later batches hold less engaged people, so their figures are no comparison.</p>
+          <p className="mb-3 text-ink-2">{BATCHES_ARE[c.plan.order]}</p>
           {r.batches
             .filter((b) => b.people > 0)
             .map((b) => (

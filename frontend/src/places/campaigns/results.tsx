@@ -2,7 +2,7 @@ import type { M } from "../../api/client";
 import { count, duration, moment, people, points, share } from "../../logic/format";
 import { Page, Sieve, Waiting } from "../../parts/basics";
 import type { CampaignProps } from "./campaign";
-import { batchLabel, useResults } from "./plan-running";
+import { BATCHES_ARE, batchLabel, useResults } from "./plan-running";
 import { Divided } from "./results-divided";
 import { WhyNot } from "./why-not";
 
@@ -85,8 +85,7 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
       </table>
       <p className="mt-2 text-[13px] text-ink-2">
         Rates are people, of those delivered; for “again”, answers after the resend. {count(r.unsure)} of{" "}
-        {count(r.opened)} opens are unsure. Later batches hold less engaged people, so these lines are no comparison. As
-        of {moment(r.as_of)}.
+        {count(r.opened)} opens are unsure. {BATCHES_ARE[c.plan.order]} As of {moment(r.as_of)}.
       </p>
       <Divided c={c} />
     </Page>

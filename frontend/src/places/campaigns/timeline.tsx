@@ -1,6 +1,6 @@
 import { useRef, useState } from "react";
 import type { M } from "../../api/client";
-import { clockTime, count, weekday, weekdayNumber } from "../../logic/format";
+import { atHour, clockTime, count, weekday, weekdayNumber } from "../../logic/format";
 import { atShare, byKey, closed, type Slot, snapped, span, spread } from "../../logic/timeline";
 
 const W = 900,
@@ -96,9 +96,9 @@ export function Timeline({
           {closed(weekdayNumber(d), plan).map(([from, to]) => (
             <rect
               key={from}
-              x={x(d + from * 3600)}
+              x={x(atHour(d, from))}
               y={TOP}
-              width={x(d + to * 3600) - x(d + from * 3600)}
+              width={x(atHour(d, to)) - x(atHour(d, from))}
               height={FLOOR - TOP}
               fill="var(--color-wash)"
             />
@@ -171,10 +171,14 @@ export function Timeline({
           </text>
         </g>
       )}
-      <line x1={x(now)} x2={x(now)} y1={TOP - 6} y2={FLOOR} stroke="var(--color-poppy)" strokeWidth="1.6" />
-      <text x={x(now) + 4} y={TOP + 6} fontSize="11.5" fill="var(--color-poppy)">
-        now
-      </text>
+      {now < end && (
+        <g>
+          <line x1={x(now)} x2={x(now)} y1={TOP - 6} y2={FLOOR} stroke="var(--color-poppy)" strokeWidth="1.6" />
+          <text x={x(now) + 4} y={TOP + 6} fontSize="11.5" fill="var(--color-poppy)">
+            now
+          </text>
+        </g>
+      )}
     </svg>
   );
 }

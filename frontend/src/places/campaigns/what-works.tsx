@@ -36,7 +36,7 @@ export function WhatWorksPage() {
       {!d.resends.lines.length ? (
         <Quiet>No resend with people held back has gone out yet, so nothing is known of what resends add here.</Quiet>
       ) : (
-        <table className="lined">
+        <table className="lined max-w-[980px]">
           <thead>
             <tr>
               <th>Arm</th>
@@ -98,6 +98,9 @@ export function WhatWorksPage() {
               ))}
             </tbody>
           </table>
+          {k.lines.length === 1 && (
+            <p className="mt-1 text-[13px] text-ink-2">All of them fall here, so there is nothing to set beside it.</p>
+          )}
         </section>
       ))}
       {d.kinds.length > 0 && (
