@@ -110,6 +110,29 @@ export function Timeline({
         </g>
       ))}
       <line x1={0} x2={W} y1={FLOOR} y2={FLOOR} stroke="var(--color-rule-strong)" />
+      {plan.largest > 0 && (
+        <g>
+          <line
+            x1={0}
+            x2={W}
+            y1={FLOOR - high(plan.largest)}
+            y2={FLOOR - high(plan.largest)}
+            stroke="var(--color-wheat)"
+            strokeDasharray="5 4"
+          />
+          <text x={W - 8} y={FLOOR - high(plan.largest) - 5} textAnchor="end" fontSize="11.5" fill="var(--color-wheat)">
+            at most {count(plan.largest)} a batch
+          </text>
+        </g>
+      )}
+      {now < end && (
+        <g>
+          <line x1={x(now)} x2={x(now)} y1={TOP - 6} y2={FLOOR} stroke="var(--color-poppy)" strokeWidth="1.6" />
+          <text x={x(now) + 4} y={TOP + 6} fontSize="11.5" fill="var(--color-poppy)">
+            now
+          </text>
+        </g>
+      )}
       {ordered.map((s, i) => {
         const h = Math.max(s.people ? 8 : 14, high(s.people));
         const left = lefts[i] ?? 0;
@@ -138,6 +161,9 @@ export function Timeline({
               fontSize="12.5"
               fontWeight="600"
               fill="var(--color-ink)"
+              stroke="var(--color-panel)"
+              strokeWidth={3}
+              paintOrder="stroke"
             >
               {s.label}
             </text>
@@ -156,29 +182,6 @@ export function Timeline({
           </g>
         );
       })}
-      {plan.largest > 0 && (
-        <g>
-          <line
-            x1={0}
-            x2={W}
-            y1={FLOOR - high(plan.largest)}
-            y2={FLOOR - high(plan.largest)}
-            stroke="var(--color-wheat)"
-            strokeDasharray="5 4"
-          />
-          <text x={W - 8} y={FLOOR - high(plan.largest) - 5} textAnchor="end" fontSize="11.5" fill="var(--color-wheat)">
-            at most {count(plan.largest)} a batch
-          </text>
-        </g>
-      )}
-      {now < end && (
-        <g>
-          <line x1={x(now)} x2={x(now)} y1={TOP - 6} y2={FLOOR} stroke="var(--color-poppy)" strokeWidth="1.6" />
-          <text x={x(now) + 4} y={TOP + 6} fontSize="11.5" fill="var(--color-poppy)">
-            now
-          </text>
-        </g>
-      )}
     </svg>
   );
 }
