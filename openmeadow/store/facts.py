@@ -25,7 +25,7 @@ from openmeadow.core.rules.sentence import parse
 from openmeadow.core.rules.tree import InSegment, Rule, walk
 from openmeadow.core.sequences.ladder import read
 from openmeadow.store import consent as consent_table
-from openmeadow.store import workspace
+from openmeadow.store import segments, workspace
 from openmeadow.store.columns import _table
 from openmeadow.store.subscribers import facts_version
 
@@ -215,13 +215,10 @@ class StoreFacts:
         return parse(row["rule"])
 
     def frozen(self, name: str, day: str) -> Mask:
-        rows = self.db.execute(
-            "SELECT f.id, date(f.at, 'unixepoch') AS day FROM frozen f JOIN segments s ON s.id = f.segment "
-            "WHERE s.name = ? ORDER BY f.at DESC",
-            (name,),
-        ).fetchall()
+        self.segment(name)
+        segment = segments.named(self.db, name)
+        rows = segments.frozen(self.db, segment["id"]) if segment else []
         if not rows:
-            self.segment(name)
             raise Missing(f"The segment “{name}” has no frozen copy yet.")
         found = next((r["id"] for r in rows if r["day"] == day), None)
         if found is None:

@@ -3,6 +3,11 @@
 from __future__ import annotations
 
 import sqlite3
+from datetime import datetime
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from openmeadow.store import workspace
 
 
 def save(db: sqlite3.Connection, name: str, rule: str, now: int) -> int:
@@ -66,8 +71,10 @@ def forget_counts(db: sqlite3.Connection, id: int) -> None:
 
 
 def freeze(db: sqlite3.Connection, id: int, rule: str, at: int, people: list[int]) -> int:
-    """Keep the people as they are now; one copy a day, the later one stands."""
-    db.execute("DELETE FROM frozen WHERE segment = ? AND date(at, 'unixepoch') = date(?, 'unixepoch')", (id, at))
+    """Keep the people as they are now; one copy a day of the workspace, the later one stands."""
+    for f in frozen(db, id):
+        if f["day"] == _day(db, at):
+            thaw(db, id, f["id"])
     copy = int(
         db.execute(
             "INSERT INTO frozen (segment, rule, at, people) VALUES (?, ?, ?, ?)", (id, rule, at, len(people))
@@ -78,10 +85,14 @@ def freeze(db: sqlite3.Connection, id: int, rule: str, at: int, people: list[int
     return copy
 
 
-def frozen(db: sqlite3.Connection, id: int) -> list[sqlite3.Row]:
-    return db.execute(
-        "SELECT id, rule, at, people, date(at, 'unixepoch') AS day FROM frozen WHERE segment = ? ORDER BY at DESC", (id,)
-    ).fetchall()
+def frozen(db: sqlite3.Connection, id: int) -> list[dict[str, Any]]:
+    """A segment's copies with the workspace's ``day`` (ISO) each is of, the latest first."""
+    rows = db.execute("SELECT id, rule, at, people FROM frozen WHERE segment = ? ORDER BY at DESC", (id,)).fetchall()
+    return [{**dict(r), "day": _day(db, r["at"])} for r in rows]
+
+
+def _day(db: sqlite3.Connection, at: int) -> str:
+    return datetime.fromtimestamp(at, ZoneInfo(str(workspace.setting(db, "time_zone")))).date().isoformat()
 
 
 def thaw(db: sqlite3.Connection, id: int, copy: int) -> int:

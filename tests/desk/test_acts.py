@@ -275,6 +275,12 @@ def test_segments_grow_freeze_overlap_and_stand_ready(full: Desk) -> None:
     assert full.count('in segment "Readers" as frozen on 2026-03-12')[0] == 2
     with pytest.raises(RuleMistake, match="was not frozen on 2026-03-13; it was on 2026-03-12"):
         full.count('in segment "Readers" as frozen on 2026-03-13')
+    with full.store.atomic() as db:  # where it was Wednesday still
+        workspace.set_setting(db, "time_zone", "Pacific/Pago_Pago")
+    assert segments.about(full, id)["frozen"][0]["day"] == "2026-03-11"
+    assert full.count('in segment "Readers" as frozen on 2026-03-11')[0] == 2
+    with full.store.atomic() as db:
+        workspace.set_setting(db, "time_zone", "UTC")
     about = segments.about(full, id)
     assert [p["count"] for p in about["growth"]][-1] == 0 and 2 in [p["count"] for p in about["growth"]]
     assert about == {**segments.about(full, id), "seconds": about["seconds"]}, "past moments are kept"
