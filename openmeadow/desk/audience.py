@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -98,7 +98,8 @@ def _volume(desk: Desk, row: Any, who: recipients.Recipients) -> list[Finding]:
     out, sent = [], who.view.columns.rows
     lately = (sent.first_at > who.view.now - 30 * DAY) & (sent.first_at <= who.view.now)
     provider_of = who.view.facts.provider
-    past = provider_of[sent.person[lately]].astype(np.int64) * 100_000 + sent.first_at[lately] // DAY
+    ahead = int((datetime.fromtimestamp(who.view.now, zone).utcoffset() or timedelta(0)).total_seconds())
+    past = provider_of[sent.person[lately]].astype(np.int64) * 100_000 + (sent.first_at[lately] + ahead) // DAY
     busiest: dict[int, int] = {}
     for key, n in zip(*np.unique(past, return_counts=True), strict=True):
         busiest[int(key) // 100_000] = max(busiest.get(int(key) // 100_000, 0), int(n))
