@@ -401,30 +401,32 @@ class StoreFacts:
         soft = (told.what == Trouble.SOFT) & (told.at <= self.now)
         return told.person[soft], told.at[soft]
 
-    def sent_since(self, seconds: int) -> I32:
-        """How many passes each person was sent in the last so many seconds."""
-        (subscriber,) = _table(
+    def sent_since(self, *seconds: int) -> list[I32]:
+        """How many passes each person was sent in the last so many seconds, for each of some spans; read once."""
+        subscriber, at = _table(
             self.db,
-            "SELECT subscriber FROM events WHERE kind = 1 AND at > ? AND at <= ?" + self.among(),
-            (self.now - seconds, self.now),
-            "q",
+            "SELECT subscriber, at FROM events WHERE kind = 1 AND at > ? AND at <= ?" + self.among(),
+            (self.now - max(seconds), self.now),
+            "qq",
         )
         place, here = self.place_of(subscriber)
-        return np.bincount(place[here], minlength=len(self.ids)).astype(np.int32)
+        within = (here & (at > self.now - s) for s in seconds)
+        return [np.bincount(place[w], minlength=len(self.ids)).astype(np.int32) for w in within]
 
     def standing(self, purpose: str, *, limits: bool, asking: bool = False, sequences: bool = False) -> Standing:
         """Where everybody stands for a purpose; ``asking`` adds what only a consent request needs, ``sequences`` who is
         inside one."""
         nobody = np.zeros(len(self.ids), bool)
         none = np.zeros(len(self.ids), np.int32)
+        in_a_day, in_a_week = self.sent_since(DAY, 7 * DAY) if limits else (none, none)
         return Standing(
             self.erased,
             self.suppressed(),
             self.consent(purpose),
             self.paused(),
             self.inside_any_sequence() if sequences else nobody,
-            self.sent_since(DAY) if limits else none,
-            self.sent_since(7 * DAY) if limits else none,
+            in_a_day,
+            in_a_week,
             self.had_their_fill() if limits else nobody,
             self.related() if asking else nobody,
             self.asked_before() if asking else nobody,
@@ -464,7 +466,7 @@ class StoreFacts:
         for word, seconds in (("week", 7 * DAY), ("month", 30 * DAY)):
             wants = self._mask(f"SELECT subscriber FROM preferences WHERE at_most = ?{self.among()}", (word,))
             if wants.any():
-                out |= wants & (self.sent_since(seconds) > 0)
+                out |= wants & (self.sent_since(seconds)[0] > 0)
         return out
 
     def kind_of(self, purpose: str) -> str:
