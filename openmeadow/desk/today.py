@@ -182,8 +182,8 @@ def lanes(desk: Desk) -> list[dict[str, Any]]:
     out = [
         {
             "link": f"/campaigns/{b['campaign']}/plan",
-            "name": _pass(b) + (", sent elsewhere" if b["elsewhere"] else ""),
-            "kind": "batch",
+            "name": _pass(b),
+            "kind": "elsewhere" if b["elsewhere"] else "batch",
             "n": b["n"],
             "due_at": b["due_at"],
             "state": "held" if b["campaign_state"] == "held" and b["state"] != "gone" else b["state"],

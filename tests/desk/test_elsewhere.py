@@ -71,7 +71,7 @@ def test_sent_by_another_program_and_told_back(folder: Path) -> None:
         assert states(m) == {"waiting": 40} and state(m) == "planned"
         said = [d["title"] for d in today.decisions(m.desk, m.desk.view())]
         assert said == ["40 people wait for the other program to send Harbour nights."]
-        assert {lane["name"] for lane in today.lanes(m.desk)} == {"Harbour nights, sent elsewhere"}
+        assert {lane["kind"] for lane in today.lanes(m.desk)} == {"elsewhere"}
         sheets = files(m)
         assert sorted(sheets) == ["batch-01.csv", "batch-02.csv", "batch-03.csv"]
         everybody = [r["email"] for rows in sheets.values() for r in rows]

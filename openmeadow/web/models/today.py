@@ -46,7 +46,7 @@ class Decision(Model):
 class Lane(Model):
     link: str
     name: str
-    kind: Literal["batch", "sequence"]
+    kind: Literal["batch", "elsewhere", "sequence"]  # elsewhere: another program sends it
     n: int = Field(description="the batch's number, or the hour of the day in which people are due")
     due_at: int
     state: str

@@ -310,7 +310,7 @@ function Elsewhere({ c, people }: { c: M["Campaign"]; people: number }) {
       </p>
       <p className="mt-2">
         Bring its event log back under the message name that the plan then shows, also while it sends: results,
-        guardrails and the resend go by it. Whom the gate leaves out is decided now, not at hand-over.
+        guardrails and the resend go by it. Permission is asked now and again each time you save the files.
       </p>
     </Ask>
   );

@@ -108,7 +108,7 @@ function Lanes({ lanes, now, day: [begin, end] }: { lanes: M["Lane"][]; now: num
   const names = [...new Set(lanes.map((l) => l.name))];
   return (
     <div>
-      <div className="ml-[210px] mr-[130px] relative h-5 text-[12px] text-ink-3" aria-hidden>
+      <div className="ml-[210px] mr-[160px] relative h-5 text-[12px] text-ink-3" aria-hidden>
         {[0, 6, 12, 18, 24].map((h) => (
           <span key={h} className="absolute -translate-x-1/2" style={{ left: `${(h / 24) * 100}%` }}>
             {String(h).padStart(2, "0")}
@@ -143,8 +143,10 @@ function Lanes({ lanes, now, day: [begin, end] }: { lanes: M["Lane"][]; now: num
                 </span>
               ))}
             </div>
-            <span className="w-[130px] pl-3 text-right text-ink-2">
-              {sequence ? `${count(handed)} sent, ${count(all)} due` : `${count(handed)} of ${count(all)}`}
+            <span className="w-[160px] pl-3 text-right text-ink-2">
+              {sequence
+                ? `${count(handed)} sent, ${count(all)} due`
+                : `${count(handed)} of ${count(all)}${mine[0]?.kind === "elsewhere" ? ", elsewhere" : ""}`}
             </span>
           </div>
         );
