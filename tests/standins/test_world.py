@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
 import pytest
 
-from openmeadow import demo
+from openmeadow import demo, demo_sequence
 from openmeadow.core.authentication.questions import Question
-from openmeadow.core.columns import DAY
+from openmeadow.core.columns import DAY, MACHINE
 from openmeadow.core.engagement.score import BANDS, last_answers
+from openmeadow.desk import results, what_works
 from openmeadow.desk.desk import Desk
 from openmeadow.standins.dns_server import DnsServer
 from openmeadow.standins.habits import DOORS, Habits, chance_to_open, draw
+from openmeadow.store import campaigns, ledger, sequences
 from openmeadow.wire.dns import Resolver, publish
 
 PEOPLE = 3000
@@ -76,6 +79,54 @@ def test_deferrals_and_a_dead_domain(made: Desk) -> None:
     h = habits(made)
     typed = [e for e, d in zip(h.email, h.door, strict=True) if DOORS[d] == "Autumn fair paper form"]
     assert all(e.split("@")[1] in ("lanternmial.example", "postren.example", "brinebx.example") for e in typed)
+
+
+def test_the_past_campaigns_are_one_with_the_history(made: Desk) -> None:
+    """Their ledgers say what the event log says; who was held back by lot, or answered in time, got no second copy."""
+    db = made.store.read()
+    done = [c for c in campaigns.every(db) if c["state"] == "finished"]
+    assert len(done) == 4
+    for c in done:
+        sent = Counter(
+            e["subscriber"]
+            for e in db.execute("SELECT subscriber FROM events WHERE message = ? AND kind = 1", (c["message"],))
+        )
+        first, again = (ledger.of_campaign(db, c["id"], kind) for kind in ("first", "resend"))
+        assert {d["subscriber"] for d in first} == set(sent) and {d["state"] for d in first} == {"handed over"}
+        twice = {d["subscriber"] for d in again if d["state"] == "handed over"}
+        assert {s for s, n in sent.items() if n == 2} == twice and max(sent.values()) == 2
+        held = {d["subscriber"] for d in again if d["reason"] == "held back"}
+        assert not held & twice and len(held) == pytest.approx(0.15 * len(again), abs=3)
+        started = {b["id"]: b["due_at"] for b in ledger.batches(db, c["id"]) if b["kind"] == "resend"}
+        answers = people_s_answers(made, c["message"])
+        assert all(answers.get(d["subscriber"], demo.NOW) > started[d["batch"]] for d in again)
+        found = results.results(made, c["id"])
+        assert {b["state"] for b in found["batches"]} == {"gone"} and found["verdict"]
+    repeats = [s for s in demo_sequence.LADDER.steps if s.kind == "repeat"]
+    assert what_works.resends(made)["campaigns"] == 4 + len(repeats)
+    assert not ledger.next_due(db) or ledger.next_due(db) >= demo.NOW, "nothing of them is left to do"
+
+
+def people_s_answers(desk: Desk, message: int) -> dict[int, int]:
+    """Each person's first answer to a message."""
+    view, out = desk.view(), dict[int, int]()
+    acts = view.columns.acts
+    mine = (acts.message == message) & (acts.by != MACHINE)
+    for i, at in zip(acts.person[mine].tolist(), acts.at[mine].tolist(), strict=True):
+        s = int(view.columns.people.id[i])
+        out[s] = min(out.get(s, at), at)
+    return out
+
+
+def test_the_sequence_stands_where_its_ladder_says(made: Desk) -> None:
+    db = made.store.read()
+    (row,) = sequences.every(db)
+    inside = db.execute("SELECT * FROM sequence_stays WHERE sequence = ? AND left_at IS NULL", (row["id"],)).fetchall()
+    assert row["state"] == "running" and inside
+    assert all(demo.NOW - demo_sequence.SINCE <= t["entered_at"] <= demo.NOW for t in inside)
+    assert min(t["due_at"] for t in inside) > demo.NOW, "whatever was due is done"
+    standing = {r["step"]: r["people"] for r in sequences.steps(db, row["id"])}
+    assert sum(standing.values()) == len(inside) and len(standing) >= 4, "over the whole ladder"
 
 
 def auc(score: np.ndarray, truth: np.ndarray) -> float:  # type: ignore[type-arg]
