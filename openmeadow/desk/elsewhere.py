@@ -95,7 +95,8 @@ def export(desk: Desk, name: str, out: Path, who: str) -> dict[str, int]:
     again first."""
     row = outward.named(desk, name)
     if row["elsewhere"] and row["state"] in ("planned", "sending", "held"):
-        tend(desk)  # who was sent to by now is not asked about
+        with desk.store.atomic() as db:  # who was sent to by now is not asked about
+            ledger.told_elsewhere(db, row["id"], row["message"])
         _ask_gate(desk, row)
         _settle(desk, row["id"])
     return outward.export(desk, row, out, who)
