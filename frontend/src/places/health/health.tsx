@@ -101,8 +101,9 @@ export function HealthPlace() {
         </tbody>
       </table>
       <p className="mt-1 text-[13px] text-ink-2">
-        Shares are of what was handed over to that provider; a mark is one day, the dashed line the limit. Only
-        complaints that a provider reports can be seen. Where mail lands is known from test copies only.
+        Shares are of what was handed over to that provider; a mark is one day (pale: fewer than {FEW} handed over), the
+        dashed line the limit. Only complaints that a provider reports can be seen. Where mail lands is known from test
+        copies only.
       </p>
       <h2 className="mt-7 mb-1">What refusals say</h2>
       {!d.refusals.length && <Quiet>Nothing was refused or deferred in these {d.days} days.</Quiet>}
@@ -187,6 +188,8 @@ function OwnFigures({ says, limit }: { says: M["OwnFigures"]; limit: number }) {
   );
 }
 
+const FEW = 50; // of so few in a day a share says nothing: drawn pale, and not what the height goes by
+
 /** One small multiple: a day's share as a bar, the limit dashed, the 30-day figure beside it. */
 function Small({
   counts,
@@ -203,7 +206,8 @@ function Small({
 }) {
   const k = sum(counts);
   const n = sum(base);
-  const top = Math.max(limit * 1.6, ...counts.map((c, i) => (base[i] ? c / (base[i] as number) : 0)));
+  const enough = (i: number) => whole !== "" || (base[i] ?? 0) >= FEW; // test copies are few by nature
+  const top = Math.max(limit * 1.6, ...counts.map((c, i) => (enough(i) ? c / (base[i] as number) : 0)));
   const y = (v: number) => 22 - (20 * Math.min(v, top)) / (top || 1);
   const over = n > 0 && k / n > limit;
   return (
@@ -223,7 +227,9 @@ function Small({
               y={y(c / b)}
               width={2}
               height={22 - y(c / b)}
-              fill={c / b > limit ? "var(--color-poppy)" : "var(--color-ink-3)"}
+              fill={
+                !enough(i) ? "var(--color-rule-strong)" : c / b > limit ? "var(--color-poppy)" : "var(--color-ink-3)"
+              }
             />
           ) : null;
         })}
