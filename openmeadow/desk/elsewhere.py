@@ -15,6 +15,7 @@ from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, events, ledger
 
 CHUNK = 5_000  # people the gate is asked about at once
+OPEN = ("planned", "sending", "held")
 _seen: dict[tuple[str, int], tuple[int, int]] = {}  # newest event and hour at the last look, by plan
 
 
@@ -74,39 +75,50 @@ def _settle(desk: Desk, id: int) -> None:
             campaigns.update(db, id, {"state": "sending"})
 
 
-def _ask_gate(desk: Desk, row: Any) -> None:
-    """Making the files is the last moment known here: whoever waits and may not be mailed any more, or has answered
-    before their resend, is passed over now. Limits of messages a day go by when the other program sends."""
-    for b in ledger.batches(desk.store.read(), row["id"]):
+def _refused(desk: Desk, row: Any) -> outward.Refusals:
+    """Who waits and may not be mailed any more, or has answered before their resend. Limits of messages a day go by when
+    the other program sends."""
+    db, out = desk.store.read(), outward.Refusals()
+    if not row["elsewhere"] or row["state"] not in OPEN:
+        return {}
+    for b in ledger.batches(db, row["id"]):
         after = 0
-        while waiting := ledger.waiting_of(desk.store.read(), b["id"], CHUNK, after):
+        while waiting := ledger.waiting_of(db, b["id"], CHUNK, after):
             after = waiting[-1]["subscriber"]
-            refused, _ = sending.reasons(desk, row, b, waiting, limits=False)
-            if not refused:
-                continue
-            with desk.store.atomic() as db:
-                for d in waiting:
-                    if why := refused.get(d["subscriber"]):
-                        ledger.mark(db, d["id"], ledger.PASSED_OVER, desk.now(), why)
+            why, _ = sending.reasons(desk, row, b, waiting, limits=False)
+            out |= {d["id"]: why[d["subscriber"]] for d in waiting if d["subscriber"] in why}
+    return out
+
+
+def pass_over(desk: Desk, id: int) -> int:
+    """Before the files are saved, the last moment known here: the gate is asked again about everybody who waits, and
+    whom it refuses is passed over. How many."""
+    row = desk_campaigns.row_of(desk, id)
+    if not row["elsewhere"] or row["state"] not in OPEN:
+        return 0
+    with desk.store.atomic() as db:  # who was sent to by now is not asked about
+        ledger.told_elsewhere(db, id, row["message"])
+    refused = _refused(desk, row)
+    with desk.store.atomic() as db:
+        for delivery, why in refused.items():
+            ledger.mark(db, delivery, ledger.PASSED_OVER, desk.now(), why)
+    _settle(desk, id)
+    return len(refused)
 
 
 def export(desk: Desk, name: str, out: Path, who: str) -> dict[str, int]:
-    """A campaign's batches into a folder, see ``outward.export``. Of a plan that another program sends, the gate is asked
-    again first."""
+    """A campaign's batches into a folder, see ``outward.export``; of a plan that another program sends, after asking the
+    gate again."""
     row = outward.named(desk, name)
-    if row["elsewhere"] and row["state"] in ("planned", "sending", "held"):
-        with desk.store.atomic() as db:  # who was sent to by now is not asked about
-            ledger.told_elsewhere(db, row["id"], row["message"])
-        _ask_gate(desk, row)
-        _settle(desk, row["id"])
-    return outward.export(desk, row, out, who)
+    pass_over(desk, row["id"])
+    return outward.export(desk, outward.named(desk, name), out, who)
 
 
 def archive(desk: Desk, id: int, who: str) -> bytes:
-    """The batches as CSV files and the plan as iCalendar, in one ZIP."""
+    """The batches as CSV files and the plan as iCalendar, in one ZIP, without whom the gate would refuse now."""
     row, out = desk_campaigns.row_of(desk, id), io.BytesIO()
     with tempfile.TemporaryDirectory() as name, zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as z:
-        export(desk, row["name"], Path(name), who)
+        outward.export(desk, row, Path(name), who, _refused(desk, row))
         for path in sorted(Path(name).iterdir()):
             z.write(path, path.name)
     return out.getvalue()

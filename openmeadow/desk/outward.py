@@ -21,6 +21,7 @@ from openmeadow.store import campaigns, ledger, subscribers, workspace
 FILES = {"first": "batch", "resend": "resend", "second resend": "second-resend"}
 COLUMNS = ("email", "name", "batch", "due_at", "pass")
 LEFT_OUT = "left-out.csv"
+Refusals = dict[int, str]  # by delivery: why it is not to be mailed now
 
 
 def named(desk: Desk, name: str) -> Any:
@@ -33,15 +34,18 @@ def named(desk: Desk, name: str) -> Any:
     return row
 
 
-def _batches(desk: Desk, row: Any) -> list[dict[str, Any]]:
+def _batches(desk: Desk, row: Any, refused: Refusals) -> list[dict[str, Any]]:
     """Every batch with its people: as drawn when it was started, or as it would be drawn now. Apart from them, with the
-    reason, whoever was passed over since."""
+    reason, whoever was passed over since or is refused."""
     db, out = desk.store.read(), []
     if row["state"] != "draft":
         for b in ledger.batches(db, row["id"]):
-            found = ledger.people_of_batch(db, b["id"])
-            people = [(r["subscriber"], r["state"]) for r in found if r["state"] != ledger.PASSED_OVER]
-            left = [(r["subscriber"], r["reason"] or "") for r in found if r["state"] == ledger.PASSED_OVER]
+            people, left = [], []
+            for d in ledger.people_of_batch(db, b["id"]):
+                if d["state"] == ledger.PASSED_OVER or d["id"] in refused:
+                    left.append((d["subscriber"], refused.get(d["id"], d["reason"] or "")))
+                else:
+                    people.append((d["subscriber"], d["state"]))
             out.append({"kind": b["kind"], "n": b["n"], "due_at": b["due_at"], "people": people, "left out": left})
         return out
     who = recipients.work_out(desk, row)
@@ -73,7 +77,7 @@ def calendar(desk: Desk, row: Any, batches: list[dict[str, Any]]) -> bytes:
 
 
 def plan_ics(desk: Desk, row: Any) -> bytes:
-    return calendar(desk, row, _batches(desk, row))
+    return calendar(desk, row, _batches(desk, row, {}))
 
 
 def _sheet(desk: Desk, path: Path, last: str, batches: list[dict[str, Any]], people: str) -> int:
@@ -97,10 +101,10 @@ def _sheet(desk: Desk, path: Path, last: str, batches: list[dict[str, Any]], peo
     return n
 
 
-def export(desk: Desk, row: Any, out: Path, who: str) -> dict[str, int]:
+def export(desk: Desk, row: Any, out: Path, who: str, refused: Refusals | None = None) -> dict[str, int]:
     """``batch-01.csv`` … , ``resend-01.csv`` … with those to be mailed or mailed, ``left-out.csv`` with those passed over
-    and why, and ``plan.ics``. How many people a file."""
-    batches = _batches(desk, row)
+    or ``refused`` and why, and ``plan.ics``. How many people a file."""
+    batches = _batches(desk, row, refused or {})
     if not any(b["people"] or b["left out"] for b in batches):
         raise Refused(f"Nobody is in “{row['name']}” yet: choose its segments first.")
     counts: dict[str, int] = {}

@@ -148,9 +148,9 @@ def waiting_of(db: sqlite3.Connection, batch_id: int, limit: int, after: int = 0
 
 
 def people_of_batch(db: sqlite3.Connection, batch_id: int) -> list[sqlite3.Row]:
-    """(subscriber, state, reason) of everybody in a batch."""
+    """(id, subscriber, state, reason) of everybody in a batch."""
     return db.execute(
-        "SELECT subscriber, state, reason FROM deliveries WHERE batch = ? ORDER BY subscriber", (batch_id,)
+        "SELECT id, subscriber, state, reason FROM deliveries WHERE batch = ? ORDER BY subscriber", (batch_id,)
     ).fetchall()
 
 

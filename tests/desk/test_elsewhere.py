@@ -87,6 +87,9 @@ def test_sent_by_another_program_and_told_back(folder: Path) -> None:
         sheets = files(m)
         assert {r["email"] for r in sheets.pop("left-out.csv")} == {no, yes_after_all}
         assert sorted(r["email"] for rows in sheets.values() for r in rows) == sorted(lead + rest)
+        assert states(m)["waiting"] == len(rest) + 2, "looking at the files changes nothing"
+        assert elsewhere.pass_over(m.desk, m.campaign) == 2 and states(m)["waiting"] == len(rest)
+        assert files(m)["left-out.csv"][0]["reason"], "passed over, they stay apart with the reason"
         told(m, (NOW + HOUR, "sent", yes_after_all))  # by the older files
         assert states(m)["passed over"] == 1, "what was sent was sent"
         told(m, *((NOW + HOUR, "delivered", e) for e in rest), (NOW + 2 * HOUR, "bounced", rest[0]))
@@ -101,6 +104,7 @@ def test_sent_by_another_program_and_told_back(folder: Path) -> None:
         elsewhere.tend(m.desk)
         again = ledger.of_campaign(m.desk.store.read(), m.campaign, "resend")
         assert len(again) == 28 and Counter(d["state"] for d in again)["passed over"] > 0, "some are held back by lot"
+        elsewhere.pass_over(m.desk, m.campaign)
         waits = [r for n, rows in files(m).items() if n.startswith("resend") for r in rows if r["state"] == "waiting"]
         assert not {r["email"] for r in waits} & set(rest[1:11]), "nobody who answered"
         assert {n for n in files(m)} == {f"{k}-0{i}.csv" for k in ("batch", "resend") for i in (1, 2, 3)} | {
@@ -118,6 +122,7 @@ def test_sent_by_another_program_and_told_back(folder: Path) -> None:
         # a second resend has files of its own, and in the end the plan is finished
         set_clock(m.desk, NOW + 3 * DAY)
         elsewhere.tend(m.desk)
+        elsewhere.pass_over(m.desk, m.campaign)
         second = [n for n in files(m) if n.startswith("second-resend")]
         assert second and len(files(m)["batch-01.csv"]) == len(lead), "nothing is written over"
         for name in second:

@@ -280,9 +280,14 @@ def register(api: Described, desk: Desk) -> None:
         """Draw the batches for another program to send; its event log tells what came of them."""
         return m.Done(id=id, count=elsewhere.start(desk, id, who())["people"])
 
+    @api.route("POST", "/campaigns/<int:id>/pass-over", m.Done, rights=ANALYSE)
+    def pass_over(id: int) -> m.Done:
+        """Of a plan that another program sends: pass over whom the gate refuses by now, before the files are saved."""
+        return m.Done(id=id, count=elsewhere.pass_over(desk, id))
+
     @api.route("GET", "/campaigns/<int:id>/batches.zip", m.Done)
     def batches_as_files(id: int) -> Response:
-        """The batches as CSV files and the plan as iCalendar, in one ZIP."""
+        """The batches as CSV files and the plan as iCalendar, in one ZIP; whom the gate would refuse now is apart."""
         headers = {"Content-Disposition": f"attachment; filename=batches-{id}.zip"}
         return Response(elsewhere.archive(desk, id, who()), mimetype="application/zip", headers=headers)
 

@@ -54,6 +54,18 @@ export function RunningPlan({ c, head, acts }: CampaignProps) {
     lead: lead && b.n === 1,
     handed: b.handed,
   }));
+  const save = async (e: React.MouseEvent<HTMLAnchorElement>) => {
+    e.preventDefault();
+    const file = e.currentTarget.href;
+    setError(null);
+    try {
+      await post(`/campaigns/${c.id}/pass-over`);
+      await client.invalidateQueries();
+      window.location.assign(file);
+    } catch (x) {
+      setError(x as Error);
+    }
+  };
   const move = async (slot: Slot, due: number) => {
     setError(null);
     try {
@@ -103,7 +115,12 @@ export function RunningPlan({ c, head, acts }: CampaignProps) {
             Bring its event log back under the message name “{c.message_name}”; so far it told of {count(r.handed)}.
             Whoever may not be mailed any more is left out of the files each time you save them.
           </span>{" "}
-          <a className="text-cornflower underline" href={`/api/campaigns/${c.id}/batches.zip`} download>
+          <a
+            className="text-cornflower underline"
+            href={`/api/campaigns/${c.id}/batches.zip`}
+            download
+            onClick={analyst ? save : undefined}
+          >
             Save the batches as files
           </a>
         </p>
