@@ -9,12 +9,15 @@ import zipfile
 from pathlib import Path
 from typing import Any
 
+from openmeadow.core.errors import Refused
 from openmeadow.desk import campaigns as desk_campaigns
 from openmeadow.desk import outward, resending, sending
 from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns, events, ledger
+from openmeadow.store import campaigns, events, ledger, workspace
+from openmeadow.store.subscribers import facts_changed
 
 CHUNK = 5_000  # people the gate is asked about at once
+LONGEST_NAME = 200
 OPEN = ("planned", "sending", "held")
 _seen: dict[tuple[str, int], tuple[int, int]] = {}  # newest event and hour at the last look, by plan
 
@@ -28,6 +31,29 @@ def message_name(desk: Desk, row: Any) -> str:
     """What the event log calls a campaign that was started: its name, with a number where an earlier mailing has it."""
     found = campaigns.message_names(desk.store.read()).get(row["message"] or 0)
     return found[0] if found else str(row["name"])
+
+
+def call(desk: Desk, id: int, name: str, who: str) -> None:
+    """The other program's log calls the mailing so; what has come under that name already is the plan's."""
+    row, name = desk_campaigns.row_of(desk, id), name.strip()
+    if not row["elsewhere"]:
+        raise Refused(f"“{row['name']}” is not sent by another program.")
+    if not name or len(name) > LONGEST_NAME:
+        raise Refused(f"Write the name its log has in the column message, at most {LONGEST_NAME} characters.")
+    with desk.store.atomic() as db:
+        own = message_name(desk, row)
+        if name == own:
+            return
+        there, mine = campaigns.message_called(db, name), campaigns.message_called(db, own)
+        if there is not None and there["campaign"]:
+            raise Refused(f"“{name}” is the message of the campaign “{there['campaign']}”.")
+        if there is not None and mine is not None and mine["heard"]:
+            raise Refused(f"A log has told of “{own}” and another of “{name}”: take one of these imports back first.")
+        campaigns.call_message(db, id, name)
+        ledger.told_elsewhere(db, id, campaigns.one(db, id)["message"])  # type: ignore[index]
+        facts_changed(db)
+        workspace.log(db, desk.now(), who, f"the log calls it {name}", row["name"])
+    _settle(desk, id)
 
 
 def tend(desk: Desk) -> int:

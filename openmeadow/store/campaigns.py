@@ -142,6 +142,32 @@ def add_message(db: sqlite3.Connection, name: str, purpose: int | None) -> int:
     return int(db.execute("INSERT INTO messages (name, purpose) VALUES (?, ?)", (fresh, purpose)).lastrowid or 0)
 
 
+def message_called(db: sqlite3.Connection, name: str) -> sqlite3.Row | None:
+    """The message of a name: (id, heard: anything is known of it, campaign: whose it is)."""
+    row: sqlite3.Row | None = db.execute(
+        "SELECT m.id, EXISTS (SELECT 1 FROM events e WHERE e.message = m.id) AS heard, "
+        "(SELECT c.name FROM campaigns c WHERE c.message = m.id) AS campaign FROM messages m WHERE m.name = ?",
+        (name,),
+    ).fetchone()
+    return row
+
+
+def call_message(db: sqlite3.Connection, campaign: int, name: str) -> None:
+    """A campaign's message is called so from now on; where a log has made that message already, it is the campaign's, and
+    the one before, of which nothing was heard, goes."""
+    row = one(db, campaign)
+    assert row is not None
+    there = message_called(db, name)
+    if there is None:
+        db.execute("UPDATE messages SET name = ? WHERE id = ?", (name, row["message"]))
+        return
+    update(db, campaign, {"message": there["id"]})
+    db.execute("UPDATE messages SET purpose = ? WHERE id = ?", (row["purpose"], there["id"]))
+    db.execute("UPDATE OR IGNORE links SET message = ? WHERE message = ?", (there["id"], row["message"]))
+    db.execute("DELETE FROM links WHERE message = ?", (row["message"],))
+    db.execute("DELETE FROM messages WHERE id = ?", (row["message"],))
+
+
 def add_link(db: sqlite3.Connection, message: int, url: str, trap: bool = False) -> int:
     db.execute("INSERT OR IGNORE INTO links (message, url, trap) VALUES (?, ?, ?)", (message, url, trap))
     return int(db.execute("SELECT id FROM links WHERE message = ? AND url = ?", (message, url)).fetchone()["id"])

@@ -162,15 +162,18 @@ def test_a_plan_that_another_program_sends(visit: Visit) -> None:
     page.get_by_role("button", name=re.compile(r"^Draw the batches, \d+ people")).click()
     expect(page.get_by_text("Another program sends it.")).to_be_visible()
     expect(page.get_by_text("so far it told of 0")).to_be_visible()
+    page.get_by_role("button", name="its log calls it otherwise…").click()
+    page.get_by_label("Message name in the log").fill("spring-2026")
+    visit.accessible()
+    page.get_by_role("button", name="Keep the name").click()
+    expect(page.get_by_text("under the message name “spring-2026”")).to_be_visible()
     with page.expect_download() as got:
         page.get_by_role("link", name="Save the batches as files").click()
     with zipfile.ZipFile(got.value.path()) as z:
         assert sorted(z.namelist()) == [*(f"batch-0{i}.csv" for i in (1, 2, 3, 4)), "plan.ics"]
         lead = list(csv.DictReader(io.StringIO(z.read("batch-01.csv").decode())))
     lines = "\n".join(
-        json.dumps(
-            {"at": "2026-03-12T09:42:00Z", "event": "sent", "email": r["email"], "message": "Spring season on sale"}
-        )
+        json.dumps({"at": "2026-03-12T09:42:00Z", "event": "sent", "email": r["email"], "message": "spring-2026"})
         for r in lead
     )
     taken = page.evaluate(

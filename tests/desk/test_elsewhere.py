@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import json
 import zipfile
 from collections import Counter
 from pathlib import Path
@@ -30,10 +31,10 @@ def files(m: Mailing) -> dict[str, list[dict[str, str]]]:
         return {n: list(csv.DictReader(io.StringIO(z.read(n).decode()))) for n in z.namelist() if n.endswith(".csv")}
 
 
-def told(m: Mailing, *lines: tuple[int, str, str]) -> None:
-    """The other program's event log: (moment, event, address) under the campaign's name."""
+def told(m: Mailing, *lines: tuple[int, str, str], name: str = "Harbour nights") -> None:
+    """The other program's event log: (moment, event, address) under the campaign's name, or its own."""
     path = m.desk.folder / "log.csv"
-    rows = "".join(f"{rfc3339(at)},{event},{email},Harbour nights\n" for at, event, email in lines)
+    rows = "".join(f"{rfc3339(at)},{event},{email},{name}\n" for at, event, email in lines)
     path.write_text("at,event,email,message\n" + rows)
     events.bring_in(m.desk.store, path, m.desk.now(), "test")
     elsewhere.tend(m.desk)
@@ -140,6 +141,40 @@ def test_an_earlier_mailing_of_the_name_keeps_its_own_log(folder: Path) -> None:
         assert elsewhere.message_name(m.desk, campaigns.row_of(m.desk, m.campaign)) == "Harbour nights (2)"
         told(m, (NOW, "sent", "p1@postern.example"))
         assert states(m) == {"waiting": 6}, "that was the earlier one"
+
+
+def test_a_log_may_call_the_mailing_otherwise(folder: Path) -> None:
+    with mailing(folder, 6) as m:
+        campaigns.write(m.desk, m.campaign, {"plan": {"lead_share": 0.0, "batches": 1, "resend": False}})
+        other = campaigns.add(m.desk, "Another", "test", other=m.campaign)
+        with pytest.raises(Refused, match="is not sent by another program"):
+            elsewhere.call(m.desk, m.campaign, "quay-2026-03", "test")
+        elsewhere.start(m.desk, m.campaign, "test")
+        told(m, (NOW, "sent", "p1@postern.example"), (NOW + 60, "clicked", "p1@postern.example"), name="quay-2026-03")
+        set_clock(m.desk, NOW + HOUR)
+        assert states(m) == {"waiting": 6}, "nothing says that this is the plan's"
+        for name, said in (("  ", "Write the name"), ("x" * 201, "at most 200 characters")):
+            with pytest.raises(Refused, match=said):
+                elsewhere.call(m.desk, m.campaign, name, "test")
+        elsewhere.call(m.desk, m.campaign, "quay-2026-03", "test")
+        assert states(m) == {"handed over": 1, "waiting": 5} and state(m) == "sending"
+        assert results.results(m.desk, m.campaign)["clicked"] == 1
+        waits = [r["email"] for r in files(m)["batch-01.csv"] if r["state"] == "waiting"]
+        told(m, *((NOW + 120, "sent", e) for e in waits), name="quay-2026-03")
+        assert state(m) == "finished" and states(m)["waiting"] == 0
+        # a name that nobody knows yet is only kept; another campaign's, or a second log's, is refused
+        elsewhere.call(m.desk, m.campaign, "quay-2026-03b", "test")
+        assert elsewhere.message_name(m.desk, campaigns.row_of(m.desk, m.campaign)) == "quay-2026-03b"
+        told(m, (NOW + 180, "opened", "p3@postern.example"), name="quay-2026-03")
+        with pytest.raises(Refused, match="take one of these imports back first"):
+            elsewhere.call(m.desk, m.campaign, "quay-2026-03", "test")
+        same = campaigns.row_of(m.desk, m.campaign)
+        sent_to = {"segments_in": json.loads(same["segments_in"]), "purpose": same["purpose"]}
+        campaigns.write(m.desk, other, {**sent_to, "plan": {"lead_share": 0.0, "batches": 1, "resend": False}})
+        set_clock(m.desk, NOW + 2 * DAY)
+        elsewhere.start(m.desk, other, "test")
+        with pytest.raises(Refused, match="is the message of the campaign “Harbour nights”"):
+            elsewhere.call(m.desk, other, "quay-2026-03b", "test")
 
 
 def test_guardrails_hold_what_another_program_sends(folder: Path) -> None:

@@ -280,6 +280,12 @@ def register(api: Described, desk: Desk) -> None:
         """Draw the batches for another program to send; its event log tells what came of them."""
         return m.Done(id=id, count=elsewhere.start(desk, id, who())["people"])
 
+    @api.route("PUT", "/campaigns/<int:id>/message-name", m.Done, body=m.MessageName, rights=ANALYSE)
+    def message_name(id: int, body: m.MessageName) -> m.Done:
+        """How another program's log calls the mailing of a plan that it sends."""
+        elsewhere.call(desk, id, body.name, who())
+        return m.Done(id=id)
+
     @api.route("POST", "/campaigns/<int:id>/pass-over", m.Done, rights=ANALYSE)
     def pass_over(id: int) -> m.Done:
         """Of a plan that another program sends: pass over whom the gate refuses by now, before the files are saved."""

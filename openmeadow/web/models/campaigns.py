@@ -127,6 +127,10 @@ class CampaignLine(Model):
     started_at: int | None
 
 
+class MessageName(Model):
+    name: str
+
+
 class CampaignLines(Model):
     campaigns: list[CampaignLine]
 

@@ -1,6 +1,6 @@
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { get, type M, post } from "../../api/client";
+import { get, type M, post, put } from "../../api/client";
 import { count, moment, share } from "../../logic/format";
 import type { Slot } from "../../logic/timeline";
 import { Ask, BandBar, Page, Sentence, Sieve, StateTag, Waiting } from "../../parts/basics";
@@ -28,6 +28,34 @@ export const useResults = (id: number, on: boolean) =>
 /** What a batch is called: its number, whether it goes again, in which arm. */
 export const batchLabel = (b: M["BatchLine"], lead: boolean) =>
   `${lead && b.n === 1 ? "lead" : b.n}${b.kind === "first" ? "" : b.kind === "resend" ? " again" : " once more"}${b.arm ? `, ${b.arm.toLowerCase()}` : ""}`;
+
+/** The other program has a name of its own for the mailing. */
+function LogCalls({ c }: { c: M["Campaign"] }) {
+  const client = useQueryClient();
+  const [name, setName] = useState(c.message_name);
+  return (
+    <Ask
+      trigger={
+        <button type="button" className="text-cornflower underline">
+          its log calls it otherwise…
+        </button>
+      }
+      title="What does its log call this mailing?"
+      words="Keep the name"
+      disabled={!name.trim()}
+      act={async () => {
+        await put(`/campaigns/${c.id}/message-name`, { name });
+        await client.invalidateQueries();
+      }}
+    >
+      As it stands in the column message. What was brought in under that name already counts for this plan.
+      <label className="mt-3 block text-ink">
+        <span className="label">Message name in the log</span>
+        <input className="field" value={name} onChange={(e) => setName(e.target.value)} />
+      </label>
+    </Ask>
+  );
+}
 
 export function RunningPlan({ c, head, acts }: CampaignProps) {
   const client = useQueryClient();
@@ -112,8 +140,15 @@ export function RunningPlan({ c, head, acts }: CampaignProps) {
         <p className="mb-4 border-y border-rule py-2.5">
           <b>Another program sends it.</b>{" "}
           <span className="text-ink-2">
-            Bring its event log back under the message name “{c.message_name}”; so far it told of {count(r.handed)}.
-            Whoever may not be mailed any more is left out of the files each time you save them.
+            Bring its event log back under the message name “{c.message_name}”
+            {analyst && (
+              <>
+                {" "}
+                (<LogCalls c={c} />)
+              </>
+            )}
+            ; so far it told of {count(r.handed)}. Whoever may not be mailed any more is left out of the files each time
+            you save them.
           </span>{" "}
           <a
             className="text-cornflower underline"
