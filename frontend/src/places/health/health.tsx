@@ -206,7 +206,7 @@ function Small({
 }) {
   const k = sum(counts);
   const n = sum(base);
-  const enough = (i: number) => whole !== "" || (base[i] ?? 0) >= FEW; // test copies are few by nature
+  const enough = (i: number) => (base[i] ?? 0) >= (whole ? 1 : FEW); // test copies are few by nature
   const top = Math.max(limit * 1.6, ...counts.map((c, i) => (enough(i) ? c / (base[i] as number) : 0)));
   const y = (v: number) => 22 - (20 * Math.min(v, top)) / (top || 1);
   const over = n > 0 && k / n > limit;
