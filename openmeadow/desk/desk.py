@@ -28,8 +28,8 @@ from openmeadow.core.rules.tree import Rule, View
 from openmeadow.store import columns as loader
 from openmeadow.store import deeds, events, mirror, workspace
 from openmeadow.store.database import Store
-from openmeadow.store.facts import Kept as FactsKept
 from openmeadow.store.facts import StoreFacts
+from openmeadow.store.kept import Kept as FactsKept
 
 WORTH_MIRRORING = 20_000
 MACHINES_FILE = "machines.json"

@@ -12,7 +12,8 @@ from openmeadow.core.consent.gate import CONSENT_STATES
 from openmeadow.core.errors import Missing
 from openmeadow.desk.desk import Desk
 from openmeadow.store import consent, subscribers
-from openmeadow.store.facts import WORTH_KEEPING, Kept, StoreFacts
+from openmeadow.store.facts import StoreFacts
+from openmeadow.store.kept import WORTH_KEEPING, Kept
 from tests.conftest import NOW
 
 PEOPLE = 40
