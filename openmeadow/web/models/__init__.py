@@ -5,6 +5,8 @@ from openmeadow.web.models.common import *
 from openmeadow.web.models.consent import *
 from openmeadow.web.models.entrance import *
 from openmeadow.web.models.health import *
+from openmeadow.web.models.plans import *
+from openmeadow.web.models.results import *
 from openmeadow.web.models.segments import *
 from openmeadow.web.models.senders import *
 from openmeadow.web.models.sequences import *
