@@ -14,8 +14,20 @@ export function points(x: number): string {
   return `${x >= 0 ? "+" : "−"}${Math.abs(100 * x).toFixed(1)} pts`;
 }
 
+const formats = new Map<string, Intl.DateTimeFormat>();
+
+/** Made once for each zone and writing: making one costs more than using it a hundred times. */
+function format(locale: string, options: Intl.DateTimeFormatOptions): Intl.DateTimeFormat {
+  const key = `${zone} ${locale} ${JSON.stringify(options)}`;
+  const known = formats.get(key) ?? new Intl.DateTimeFormat(locale, { timeZone: zone, ...options });
+  formats.set(key, known);
+  return known;
+}
+
 function part(at: number, options: Intl.DateTimeFormatOptions): string {
-  return new Intl.DateTimeFormat("en-GB", { timeZone: zone, ...options }).format(at * 1000).replace("Sept", "Sep");
+  return format("en-GB", options)
+    .format(at * 1000)
+    .replace("Sept", "Sep");
 }
 
 export const clockTime = (at: number) => part(at, { hour: "2-digit", minute: "2-digit", hour12: false });
@@ -50,8 +62,7 @@ export const ago = (at: number, now: number) => (now - at < 60 ? "just now" : `$
 export const people = (n: number) => `${count(n)} ${n === 1 ? "person" : "people"}`;
 
 export function localInput(at: number): string {
-  const f = new Intl.DateTimeFormat("sv-SE", {
-    timeZone: zone,
+  const f = format("sv-SE", {
     year: "numeric",
     month: "2-digit",
     day: "2-digit",
