@@ -52,16 +52,18 @@ def make(desk: Desk, habits: Habits, now: int) -> None:
             **{"lead_share": 0.0, "batches": BATCHES, "interval": APART, "order": "by lot"},
             **{"wait": WAIT, "held_share": HELD, "new_subject": new_subject},
         }
-        id = _draft(desk, name, {"subject": subject, "preview": preview, "html": html, "plan": plan})
+        id = _draft(desk, name, weeks, {"subject": subject, "preview": preview, "html": html, "plan": plan})
         desk.clock.set(at)
         message = _sent(desk, id, name, at)
         _again(desk, id, habits, better, message)
     desk.clock.set(now)
 
 
-def _draft(desk: Desk, name: str, written: dict[str, Any]) -> int:
+def _draft(desk: Desk, name: str, seed: int, written: dict[str, Any]) -> int:
     db = desk.store.read()
     id = campaigns.add(desk, name, "demo")
+    with desk.store.atomic() as w:
+        campaign_table.update(w, id, {"seed": seed})  # the same lots in every demo
     purpose = next(p["id"] for p in subscribers.names(db, "purposes") if p["name"] == "Season news")
     address = next(a["id"] for a in sender_table.addresses(db) if a["address"].startswith("hello@"))
     everybody = segments.named(db, "Permitted for Season news")
