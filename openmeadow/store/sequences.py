@@ -9,7 +9,9 @@ from typing import Any
 from openmeadow.store.database import Many
 
 _FIELDS = frozenset(
-    ("seed name state ladder version started_at purpose from_address from_name seen_event seen_consent paused_why").split()
+    (
+        "seed name state ladder version started_at purpose from_address from_name seen_event seen_consent paused_why"
+    ).split()
 )
 
 

@@ -19,6 +19,7 @@ from openmeadow.standins.dns_server import DnsServer
 from openmeadow.standins.habits import FAR, Habits, draw
 from openmeadow.standins.world import RELAY_IP, World, serve_http, serve_smtp
 from openmeadow.standins.zones import provider_zones
+from openmeadow.store import campaigns as campaign_table
 from openmeadow.store import senders as sender_table
 from openmeadow.store import subscribers as subscriber_table
 from openmeadow.store import workspace
@@ -125,6 +126,8 @@ def ready_campaign(desk: Desk, name: str = "Harbour nights") -> int:
         segments.save(desk, "Everybody", 'permitted for "News"', "test")
     address = sender_table.addresses(db)[0]["id"]
     campaign = campaigns.add(desk, name, "test")
+    with desk.store.atomic() as w:
+        campaign_table.update(w, campaign, {"seed": campaign})  # the same lots every time
     campaigns.write(
         desk,
         campaign,
