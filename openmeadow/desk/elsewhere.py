@@ -53,7 +53,8 @@ def call(desk: Desk, id: int, name: str, who: str) -> None:
         ledger.told_elsewhere(db, id, campaigns.one(db, id)["message"])  # type: ignore[index]
         facts_changed(db)
         workspace.log(db, desk.now(), who, f"the log calls it {name}", row["name"])
-    _settle(desk, id)
+    if row["state"] in OPEN:
+        _settle(desk, id)
 
 
 def tend(desk: Desk) -> int:
@@ -125,11 +126,10 @@ def pass_over(desk: Desk, id: int) -> int:
     with desk.store.atomic() as db:  # who was sent to by now is not asked about
         ledger.told_elsewhere(db, id, row["message"])
     refused = _refused(desk, row)
-    with desk.store.atomic() as db:
-        for delivery, why in refused.items():
-            ledger.mark(db, delivery, ledger.PASSED_OVER, desk.now(), why)
+    with desk.store.atomic() as db:  # of whom the log has told meanwhile keeps that
+        passed = sum(ledger.pass_over(db, delivery, why, desk.now()) for delivery, why in refused.items())
     _settle(desk, id)
-    return len(refused)
+    return passed
 
 
 def export(desk: Desk, name: str, out: Path, who: str) -> dict[str, int]:

@@ -280,6 +280,14 @@ def stop_waiting(db: sqlite3.Connection, campaign: int, now: int) -> int:
     ).rowcount
 
 
+def pass_over(db: sqlite3.Connection, id: int, why: str, now: int) -> int:
+    """One delivery, where it still waits; 1 if it did."""
+    return db.execute(
+        "UPDATE deliveries SET state = 'passed over', reason = ?, changed_at = ? WHERE id = ? AND state = 'waiting'",
+        (why, now, id),
+    ).rowcount
+
+
 def pass_over_rest(db: sqlite3.Connection, batch_id: int, why: str, now: int) -> None:
     """Everybody who still waits in a batch is passed over."""
     db.execute(

@@ -175,6 +175,9 @@ def test_a_log_may_call_the_mailing_otherwise(folder: Path) -> None:
         elsewhere.start(m.desk, other, "test")
         with pytest.raises(Refused, match="is the message of the campaign “Harbour nights”"):
             elsewhere.call(m.desk, other, "quay-2026-03b", "test")
+        campaigns.stop(m.desk, other, "test")
+        elsewhere.call(m.desk, other, "quay-2026-04", "test")
+        assert campaigns.row_of(m.desk, other)["state"] == "stopped", "a name starts nothing again"
 
 
 def test_guardrails_hold_what_another_program_sends(folder: Path) -> None:
