@@ -9,8 +9,9 @@ from typing import Any
 
 import click
 
-from openmeadow.cli import DONE, FOUND_ERRORS, MeadowGroup, data_folder, desk, import_, json_option, show
+from openmeadow.cli import DONE, FOUND_ERRORS, UNREACHABLE, MeadowGroup, data_folder, desk, import_, json_option, show
 from openmeadow.core.addresses.providers import freemail_domains
+from openmeadow.core.addresses.syntax import syntax_problem
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.desk.desk import Desk
 from openmeadow.wire.dns import Resolver, answer_all
@@ -45,6 +46,20 @@ def content(file: str) -> bytes:
 @click.group(cls=MeadowGroup)
 def check() -> None:
     """Look before anything is sent."""
+
+
+@check.command("relay")
+@click.option("--send-to", default="", metavar="ADDRESS", help="Hand over one small test message to this address.")
+@json_option
+def check_relay(send_to: str, as_json: bool) -> None:
+    """Whether the relay takes our mail, by the code of a real send."""
+    from openmeadow.desk import relay
+
+    if send_to and (problem := syntax_problem(send_to)):
+        raise click.BadParameter(f"“{send_to[:80]}” is no address: {problem}.", param_hint="--send-to")
+    found = relay.check(desk(), send_to)
+    show(as_json, found.json(), lambda: click.echo(f"{found.state}: {found.meaning}"))
+    sys.exit(DONE if found.state == "pass" else FOUND_ERRORS if found.reached else UNREACHABLE)
 
 
 @check.command("addresses")

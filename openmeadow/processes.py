@@ -37,12 +37,15 @@ def serve(host: str, port: int, with_parent: bool) -> None:
 
     from openmeadow.demo import die_with_parent
     from openmeadow.desk.desk import Desk
+    from openmeadow.desk.watch import Watch
     from openmeadow.web.app import make_app
 
     _log_lines()
     if with_parent:
         die_with_parent()
-    app = make_app(Desk(data_folder()))
+    desk = Desk(data_folder())
+    app = make_app(desk)
+    Watch(desk)
     if not with_parent:
         click.echo(f"Open Meadow at http://{host}:{port}")
     waitress.serve(

@@ -9,6 +9,7 @@ import sqlite3
 import time
 import urllib.request
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +17,7 @@ import numpy as np
 import structlog
 
 from openmeadow.clock import DemoClock
-from openmeadow.core.errors import MeadowError, NoSpace, Refused
+from openmeadow.core.errors import MeadowError, Refused
 from openmeadow.desk import (
     acts,
     addresses,
@@ -30,9 +31,11 @@ from openmeadow.desk import (
     joining,
     placement,
     ready_made,
+    relay,
     round_trip,
     senders,
     sending,
+    unconfirmed,
     words,
 )
 from openmeadow.desk.bring_in import events as event_intake
@@ -43,13 +46,16 @@ from openmeadow.desk.sequences import moving
 from openmeadow.store import events as event_table
 from openmeadow.store import ledger, signups, workspace
 from openmeadow.store import senders as sender_table
-from openmeadow.wire import smtp_in
+from openmeadow.wire import heartbeat, smtp_in
+from openmeadow.wire.smtp_client import RelayProblem
 from openmeadow.wire.tokens import Tokens
 
 log = structlog.get_logger()
 CHECK_SENDERS_EVERY = 3600
 KEEP_HOUSE_EVERY = 30
 PAUSE = 0.3
+FIRST_PAUSE, LONGEST_PAUSE = 1.0, 60.0  # seconds between tries of what failed
+RELAY = "relay"
 TURN = 2.0  # seconds a long job works before mail that is due gets its turn
 FINE, COARSE = 60, 600  # seconds a moved clock steps while people act: fine soon after a batch, coarse later
 
@@ -165,6 +171,8 @@ class Worker:
             self._lock.close()
             raise Refused("Another worker already serves this workspace; this one leaves.") from None
         self._house_at, self._guard_at, self._seen = 0.0, 0.0, -1
+        self._not_before: dict[str, tuple[float, float]] = {}  # by duty: when it is tried next, the pause before
+        self._relay_was_away = relay.away(desk) is not None
         caught = sending.recover(desk)
         if caught:
             log.warning("found in doubt", deliveries=caught)
@@ -187,20 +195,72 @@ class Worker:
             log.info("mail that cannot be read", to=to, reason=str(e))
 
     def tick(self) -> bool:
-        """Do what is due now; True when there was something."""
-        busy = self._job() | self._move_clock()
+        """Do what is due now; True when there was something. What fails is set aside or tried again later; the others
+        go on."""
+        busy = bool(self._duty("job", self._job)) | bool(self._duty("clock", self._move_clock))
         self._keep_house()
-        try:
-            elsewhere.tend(self.desk)
-            busy |= moving.tick(self.desk) > 0
-            busy |= sending.send_due(self.desk, self.tokens) > 0
-        except MeadowError as e:
-            log.warning("hand-over waits", reason=str(e))
-        with contextlib.suppress(MeadowError):
-            busy |= joining.tend(self.desk) > 0
-        self._look_at_guardrails()
-        self._check_senders()
+        self._duty("told by another system", lambda: elsewhere.tend(self.desk))
+        busy |= bool(self._duty("sequences", lambda: moving.tick(self.desk)))
+        self._duty("unconfirmed", lambda: unconfirmed.settle_by_events(self.desk))
+        busy |= bool(self._mail(lambda: sending.send_due(self.desk, self.tokens)))
+        busy |= bool(self._mail(lambda: joining.tend(self.desk)))
+        self._duty("guardrails", self._look_at_guardrails)
+        self._duty("senders", self._check_senders)
         return busy
+
+    def _duty(self, name: str, do: Callable[[], Any]) -> Any:
+        """One duty of the loop. A full disk or a busy database is waited for; anything else that fails is logged and
+        tried again after a growing pause."""
+        if time.monotonic() < self._not_before.get(name, (0.0, 0.0))[0]:
+            return None
+        try:
+            done = do()
+        except MeadowError as e:
+            self._wait_with(name, str(e))
+        except Exception:
+            log.exception("a duty failed", duty=name)
+            self._wait_with(name, "")
+        else:
+            if self._not_before.pop(name, None) is not None:
+                log.info("goes on", duty=name)
+            return done
+        return None
+
+    def _wait_with(self, name: str, why: str) -> None:
+        """The next try comes after 1, 2, 4 … 60 s; one line in the log for each change."""
+        _, before = self._not_before.get(name, (0.0, 0.0))
+        pause = min(max(2 * before, FIRST_PAUSE), LONGEST_PAUSE)
+        if before == 0.0 and why:
+            log.warning("waits", duty=name, reason=why)
+        self._not_before[name] = (time.monotonic() + pause, pause)
+
+    def _mail(self, send: Callable[[], int]) -> int:
+        """Something that needs the relay. While it is away it is tried after 1, 2, 4 … 60 s, and its state is kept for
+        every screen that says so."""
+        if time.monotonic() < self._not_before.get(RELAY, (0.0, 0.0))[0]:
+            return 0
+        try:
+            if RELAY in self._not_before or self._relay_was_away:
+                connection = relay.relay(self.desk)
+                connection.ready()
+                connection.close()
+                self._not_before.pop(RELAY, None)
+                self._relay_was_away = False
+                if relay.note_up(self.desk):
+                    log.info("the relay takes mail again")
+            return send()
+        except RelayProblem as e:
+            _, before = self._not_before.get(RELAY, (0.0, 0.0))
+            pause = min(max(2 * before, FIRST_PAUSE), LONGEST_PAUSE)
+            self._not_before[RELAY] = (time.monotonic() + pause, pause)
+            if relay.note_away(self.desk, str(e)):
+                log.warning("the relay takes nothing", reason=str(e))
+        except MeadowError as e:
+            self._wait_with(RELAY, str(e))
+        except Exception:
+            log.exception("a duty failed", duty="sending")
+            self._wait_with(RELAY, "")
+        return 0
 
     def _look_at_guardrails(self) -> None:
         """Whenever news has arrived."""
@@ -213,18 +273,19 @@ class Worker:
         self._guard_at = time.monotonic() + 10 * (time.monotonic() - begun)
 
     def run(self) -> None:
-        intake = self.listen()
+        """Until the process ends. An intake whose port is taken is tried again; sending goes on without it."""
+        beat = heartbeat.Heart(self.desk.folder, heartbeat.WORKER)
+        intake = None
         try:
             while True:
-                try:
-                    busy = self.tick()
-                except NoSpace as e:
-                    log.warning("nothing goes on", reason=str(e))
-                    busy = False
-                if not busy:
+                if intake is None:
+                    intake = self._duty("intake", self.listen)
+                if not self.tick():
                     time.sleep(PAUSE)
         finally:
-            intake.stop()
+            if intake is not None:
+                intake.stop()
+            beat.stop()
             self.close()
 
     def _keep_house(self) -> None:
@@ -232,15 +293,19 @@ class Worker:
         if time.monotonic() < self._house_at:
             return
         self._house_at = time.monotonic() + KEEP_HOUSE_EVERY
-        ready_made.make(self.desk)
-        exports.clean_up(self.desk)
-        consent.suppress_repeated_soft(self.desk)
-        duties = (asking.let_silent_go, self._clean_up, addresses.ask_again, addresses.find_providers)
-        for duty in (*duties, placement.look, words.tend):
-            try:
-                duty(self.desk)
-            except MeadowError as e:
-                log.warning("a duty waits", reason=str(e))
+        duties: tuple[Callable[[Desk], Any], ...] = (
+            ready_made.make,
+            exports.clean_up,
+            consent.suppress_repeated_soft,
+            asking.let_silent_go,
+            self._clean_up,
+            addresses.ask_again,
+            addresses.find_providers,
+            placement.look,
+            words.tend,
+        )
+        for duty in duties:
+            self._duty(f"{duty.__module__.rpartition('.')[2]} {duty.__name__}", partial(duty, self.desk))
 
     @staticmethod
     def _clean_up(desk: Desk) -> None:

@@ -13,6 +13,7 @@ import { WhatWorksPage } from "./places/campaigns/what-works";
 import { HealthPlace } from "./places/health/health";
 import { SegmentEditor } from "./places/segments/editor";
 import { SegmentList } from "./places/segments/list";
+import { RelayPage } from "./places/senders/relay";
 import { SenderPlace } from "./places/senders/senders";
 import { SequencesPlace } from "./places/sequences/sequences";
 import { SignIn } from "./places/sign-in";
@@ -65,6 +66,7 @@ export function App() {
           <Route path="/segments" element={<SegmentList />} />
           <Route path="/segments/:id" element={<SegmentEditor />} />
           <Route path="/senders" element={<SenderPlace />} />
+          <Route path="/senders/relay" element={<RelayPage />} />
           <Route path="/senders/:id" element={<SenderPlace />} />
           <Route path="/campaigns" element={<CampaignList />} />
           <Route path="/campaigns/frame" element={<FramePage />} />

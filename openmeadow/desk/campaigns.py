@@ -200,17 +200,18 @@ def go_on(desk: Desk, id: int, who: str) -> None:
     row = row_of(desk, id)
     if approving.needed(desk) and row["asked_by"] == who and row["held_why"].startswith(f"{who} changed"):
         raise Refused("You changed the message yourself; somebody else must look at it and go on.")
-    _move(desk, id, who, ("held",), "sending", "went on with plan")
     with desk.store.atomic() as db:
+        _move(desk, id, who, ("held",), "sending", "resumed plan")
         campaigns.update(db, id, {"guard_from": desk.now() + 1, "held_why": "", "held_evidence": "[]"})
+        ledger.requeue_blocked(db, id)
 
 
 def stop(desk: Desk, id: int, who: str) -> int:
     """For good: everybody still waiting is passed over. Returns how many."""
     if row_of(desk, id)["sequence"]:
         raise Refused("It belongs to a sequence: switch the step off there, or end the sequence.")
-    _move(desk, id, who, ("planned", "sending", "held"), "stopped", "stopped plan")
     with desk.store.atomic() as db:
+        _move(desk, id, who, ("planned", "sending", "held"), "stopped", "stopped plan")
         ledger.set_batches(db, id, ("waiting", "going out", "held"), "stopped")
         return ledger.stop_waiting(db, id, desk.now())
 
@@ -241,50 +242,14 @@ def move(desk: Desk, id: int, batch: int, due_at: int, who: str) -> int:
 
 
 def _move(desk: Desk, id: int, who: str, states: tuple[str, ...], to: str, act: str) -> None:
-    row = row_of(desk, id)
-    if row["state"] not in states:
-        raise Refused(f"“{row['name']}” is {row['state']}, so this cannot be done.")
     with desk.store.atomic() as db:
+        row = campaigns.one(db, id)
+        if row is None:
+            raise Missing("There is no such campaign.")
+        if row["state"] not in states:
+            raise Refused(f"“{row['name']}” is {row['state']}, so this cannot be done.")
         campaigns.update(db, id, {"state": to})
         workspace.log(db, desk.now(), who, act, row["name"])
-
-
-def settle_doubt(desk: Desk, id: int, arrived: bool, who: str) -> int:
-    """The analyst's word on what a crash left in doubt: it arrived, or it goes out again."""
-    from openmeadow.core.columns import Kind
-    from openmeadow.store import events
-
-    row = row_of(desk, id)
-    with desk.store.atomic() as db:
-        changed = ledger.settle_doubt(db, id, arrived, desk.now())
-        if arrived:
-            events.add(
-                db,
-                [
-                    (
-                        desk.now(),
-                        int(Kind.SENT),
-                        r["subscriber"],
-                        row["message"],
-                        0,
-                        0,
-                        0.0,
-                        None,
-                        None,
-                        f"delivery {r['id']}",
-                    )
-                    for r in changed
-                ],
-            )
-        else:
-            for batch in {r["batch"] for r in changed}:
-                ledger.set_batch(db, batch, "going out")
-            if changed and row["state"] == "finished":
-                campaigns.update(db, id, {"state": "sending"})
-        workspace.log(
-            db, desk.now(), who, f"settled as {'arrived' if arrived else 'to be sent again'}", row["name"], len(changed)
-        )
-    return len(changed)
 
 
 def test_message(desk: Desk, id: int, to: str) -> None:

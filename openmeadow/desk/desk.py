@@ -18,6 +18,7 @@ import numpy as np
 
 from openmeadow.clock import Clock, clock_of
 from openmeadow.core.columns import I64, Columns, Troubles
+from openmeadow.core.delivery.refusals import RefusalRun
 from openmeadow.core.engagement.machines import Machines
 from openmeadow.core.engagement.score import BANDS, SILENT, Cadence, Scores, bring_forward, score
 from openmeadow.core.errors import Missing, RuleMistake
@@ -61,6 +62,7 @@ class Desk:
         self._facts = FactsKept(folder / "columns.facts")
         self._guard = threading.RLock()
         self._pace: tuple[int, Cadence] | None = None
+        self.refusal_run = RefusalRun()  # of the relay, over all plans
         self._machines: tuple[float, Machines] = (-1.0, Machines((), ()))
 
     def now(self) -> int:

@@ -9,17 +9,22 @@ from dataclasses import dataclass
 from typing import Any
 
 from openmeadow.core.columns import Kind
+from openmeadow.core.delivery.refusals import Whose
+from openmeadow.core.delivery.relay_failures import Failure, RelayFailure
 from openmeadow.core.message.body import FieldMistake
 from openmeadow.core.reports.bounces import bounce_class
+from openmeadow.desk import requeue
 from openmeadow.desk.bring_in.events import consequences
 from openmeadow.desk.desk import Desk
-from openmeadow.desk.senders import relay, return_domain
+from openmeadow.desk.relay import relay
+from openmeadow.desk.senders import return_domain
 from openmeadow.desk.writer import Writer, person_fields
 from openmeadow.store import campaigns, events, ledger
-from openmeadow.wire.smtp_out import HandOver, Relay
+from openmeadow.wire.smtp_client import HandOver, Relay, RelayProblem, RelayRefuses, Unsendable
 
 TRIES_AFTER = (1800, 3600, 7200, 14_400)  # then every 8 h, at most 4 days (7-standards)
 EVERY, AT_MOST = 8 * 3600, 4 * 86400
+UNSENDABLE = "unsendable"  # nothing was said to the relay: it cannot carry this address
 
 
 @dataclass(frozen=True)
@@ -46,6 +51,7 @@ class Lines:
 
     def __init__(self, desk: Desk) -> None:
         self.desk = desk
+        desk.refusal_run.resume()
         self._relays = [relay(desk) for _ in range(max(1, int(desk.setting("connections"))))]
         self._pool = ThreadPoolExecutor(len(self._relays), "hand-over")
 
@@ -68,6 +74,7 @@ class Lines:
 
     def _line(self, out: Relay, turn: Turn, todo: deque[Item]) -> None:
         last: tuple[Item, HandOver] | None = None
+        about_us: RelayRefuses | None = None
         try:
             while todo:
                 try:
@@ -81,18 +88,54 @@ class Lines:
                 with self.desk.store.atomic() as db:
                     now, d = self.desk.now(), item.delivery
                     if last is not None:
-                        _record(db, last[0].delivery, turn.writer, last[1], now)
+                        about_us = self._record(db, turn.writer, *last, now)
                         last = None
-                    if campaigns.state_of(db, turn.writer.row["id"]) not in turn.states:
+                    if about_us or campaigns.state_of(db, turn.writer.row["id"]) not in turn.states:
                         todo.clear()
                         break
                     ledger.begin_hand_over(db, d["id"], d["version"] or turn.writer.row["version"], now)
-                sender = turn.writer.tokens.return_path(d["id"], return_domain(turn.writer.row["domain_name"]))
-                last = item, out.hand_over(sender, d["email"], message)
+                last = item, self._hand_over(out, turn, item, message)
+        except RelayProblem:
+            todo.clear()  # the same would meet the others
+            raise
         finally:
             if last is not None:
                 with self.desk.store.atomic() as db:
-                    _record(db, last[0].delivery, turn.writer, last[1], self.desk.now())
+                    about_us = self._record(db, turn.writer, *last, self.desk.now())
+        if about_us:
+            todo.clear()
+            raise about_us
+
+    def _hand_over(self, out: Relay, turn: Turn, item: Item, message: bytes) -> HandOver:
+        d = item.delivery
+        sender = turn.writer.tokens.return_path(d["id"], return_domain(turn.writer.row["domain_name"]))
+        try:
+            return out.hand_over(sender, d["email"], message)
+        except Unsendable as e:
+            return HandOver(UNSENDABLE, "", str(e))
+        except RelayProblem:
+            with self.desk.store.atomic() as db:  # nothing was handed over: they wait as before
+                ledger.put_back(db, [d["id"]], self.desk.now())
+            raise
+
+    def _record(self, db: Any, writer: Writer, item: Item, result: HandOver, now: int) -> RelayRefuses | None:
+        """Note what became of a hand-over. Where it is the last of a row that is about us, nobody of the row stays
+        marked, and the refusal is returned."""
+        d, run = item.delivery, self.desk.refusal_run
+        _note(db, d, writer, result, now)
+        if result.outcome == "taken":
+            run.accepted()
+        if result.outcome not in ("deferred", "refused") or not result.code:
+            return None
+        place = d["provider"] or str(d["email"]).rpartition("@")[2].lower()
+        row = run.refused(result.code, result.text, result.about, place, (d["id"], d["attempts"] + 1))
+        if not row:
+            return None
+        requeue.unmark(db, row, now)
+        s = self._relays[0].settings
+        again = f"the same answer for {len(row)} recipients in a row, " if len(row) > 1 else ""
+        words = f"{again}{result.code} {result.text}"
+        return RelayRefuses(RelayFailure(Failure.US_REFUSED, s.host, s.port, words))
 
     def _written(self, turn: Turn, item: Item) -> bytes | None:
         """The message for one person, or None where it must not or cannot be written."""
@@ -112,7 +155,10 @@ class Lines:
             r.close()
 
 
-def _record(db: Any, d: Any, writer: Writer, result: HandOver, now: int) -> None:
+def _note(db: Any, d: Any, writer: Writer, result: HandOver, now: int) -> None:
+    if result.outcome == UNSENDABLE:
+        ledger.mark(db, d["id"], ledger.FAILED, now, result.text)
+        return
     message, until = writer.row["message"], None if writer.row["sequence"] else writer.plan["no_later_than"]
     said = f"{result.code} {result.text}".strip()
     event: tuple[Kind, str | None, str | None]
@@ -122,13 +168,23 @@ def _record(db: Any, d: Any, writer: Writer, result: HandOver, now: int) -> None
     elif result.outcome == "in doubt":
         ledger.mark(db, d["id"], ledger.IN_DOUBT, now, said)
         return
-    elif result.outcome == "deferred":
+    elif result.outcome == "deferred" or result.about is Whose.POLICY:
+        blocked = result.outcome == "refused" or bounce_class(result.code, result.text) == "blocked"
+        said = f"blocked: {said}" if blocked else said
         tries = d["attempts"] + 1
         wait = TRIES_AFTER[tries - 1] if tries <= len(TRIES_AFTER) else EVERY
         if sum(TRIES_AFTER[:tries]) + max(0, tries - len(TRIES_AFTER)) * EVERY > AT_MOST:
-            ledger.mark(db, d["id"], ledger.FAILED, now, f"deferred for 4 days: {said}")
+            ledger.mark(
+                db, d["id"], ledger.FAILED, now, f"{said} (for 4 days)" if blocked else f"deferred for 4 days: {said}"
+            )
         elif until is not None and now + wait > until:
-            ledger.mark(db, d["id"], ledger.FAILED, now, f"deferred until the plan's last moment: {said}")
+            ledger.mark(
+                db,
+                d["id"],
+                ledger.FAILED,
+                now,
+                f"{said} (until the plan's last moment)" if blocked else f"deferred until the plan's last moment: {said}",
+            )
         else:
             ledger.mark(db, d["id"], ledger.DEFERRED, now, said, now + wait)
         event = (Kind.DEFERRED, result.code, said)

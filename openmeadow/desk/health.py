@@ -17,8 +17,10 @@ from openmeadow.core.errors import Refused
 from openmeadow.core.reports import figures
 from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.core.rules.tree import View
+from openmeadow.desk import relay
 from openmeadow.desk.desk import Desk
 from openmeadow.store import health, reports, senders, workspace
+from openmeadow.store import relay as relay_table
 from openmeadow.store.facts import StoreFacts
 
 DAYS = 30
@@ -150,9 +152,9 @@ def obligations(desk: Desk, view: View) -> list[dict[str, Any]]:
         ("DKIM passes", ("DKIM", "Signature")),
         ("DMARC, aligned", ("DMARC",)),
         ("Reverse DNS matches", ("Reverse DNS",)),
-        ("TLS to the relay", ("Relay TLS",)),
     ):
         out.append(_by_records(desk, domains, duty, records))
+    out.append(_relay_tls(desk))
     clicks = health.one_clicks(db, view.now - DAYS * DAY)
     out.append(
         {
@@ -166,6 +168,19 @@ def obligations(desk: Desk, view: View) -> list[dict[str, Any]]:
     freemail = "No from-address is at a freemail provider; such are refused when they are added."
     out.append({"duty": "No freemail From", "state": "holds", "evidence": freemail, "since": None})
     return out
+
+
+def _relay_tls(desk: Desk) -> dict[str, Any]:
+    """From what real connections to the relay were, now and not when a sender was last looked up."""
+    found, s = relay.finding(desk), relay.relay_settings(desk)
+    kinds = relay_table.connections_to(desk.store.read(), s.host, s.port)
+    evidence = f"{found.found[:1].upper()}{found.found[1:]}. {found.meaning}"
+    return {
+        "duty": "TLS to the relay",
+        "state": found.state,
+        "evidence": evidence,
+        "since": kinds[0].first_at if kinds and found.state == "holds" else None,
+    }
 
 
 def _by_records(desk: Desk, domains: list[Any], duty: str, records: tuple[str, ...]) -> dict[str, Any]:

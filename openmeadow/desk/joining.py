@@ -17,7 +17,8 @@ from openmeadow.core.message.assembly import Envelope, assemble
 from openmeadow.core.message.body import Said
 from openmeadow.desk import consent, erasure
 from openmeadow.desk.desk import Desk
-from openmeadow.desk.senders import relay, return_domain
+from openmeadow.desk.relay import relay
+from openmeadow.desk.senders import return_domain
 from openmeadow.store import consent as evidence
 from openmeadow.store import erasure as erased_table
 from openmeadow.store import senders, signups, subscribers, workspace

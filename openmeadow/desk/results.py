@@ -156,6 +156,7 @@ def results(desk: Desk, id: int) -> dict[str, Any]:
         "hours": hours,
         "half_hours": half,
         "in_doubt": sum(x["in_doubt"] for x in lines),
+        "failed": sum(x["failed"] for x in lines),
     }
 
 

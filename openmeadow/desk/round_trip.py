@@ -15,6 +15,7 @@ from openmeadow.core.authentication import dkim
 from openmeadow.core.authentication.findings import BROKEN, HOLDS, UNKNOWN, RecordFinding
 from openmeadow.core.message.assembly import Envelope, assemble
 from openmeadow.core.message.body import Said
+from openmeadow.desk import relay as desk_relay
 from openmeadow.desk import senders as desk_senders
 from openmeadow.desk.desk import Desk
 from openmeadow.store import senders
@@ -44,7 +45,7 @@ def send(desk: Desk, id: int) -> bool:
     )
     message = assemble(said, envelope)
     message = dkim.Signer(row["name"], row["selector"], row["private_key"]).header(message, now) + message
-    out = desk_senders.relay(desk)
+    out = desk_relay.relay(desk)
     try:
         taken = out.hand_over(f"proof@{back}", to, message).outcome == "taken"
     finally:

@@ -18,12 +18,12 @@ from openmeadow.core.authentication.spf import Cost
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.message.assembly import Envelope, assemble
 from openmeadow.core.message.body import Said
+from openmeadow.desk import relay as desk_relay
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, reports, senders, workspace
 from openmeadow.wire import proof
 from openmeadow.wire.dns import Resolver, answer_all
 from openmeadow.wire.dns import publish as send_update
-from openmeadow.wire.smtp_out import Relay
 from openmeadow.wire.tokens import Tokens
 
 KEEP_OLD_KEY, FRESH = 7 * 86_400, 600
@@ -206,7 +206,7 @@ def _beyond_dns(desk: Desk, row: Any, resolver: Resolver) -> list[RecordFinding]
     if row["selector"]:
         out.append(proof.signature(row["name"], row["selector"], row["private_key"], desk.now(), resolver))
     s = workspace.settings(desk.store.read())
-    out.append(proof.relay_tls(str(s["relay_host"]), int(s["relay_port"])))
+    out.append(desk_relay.finding(desk))
     if host := tracking_host(str(s["public_url"])):
         out.append(proof.tracking_tls(host, https=str(s["public_url"]).startswith("https")))
     from openmeadow.desk import round_trip
@@ -224,11 +224,6 @@ def hold_plans(desk: Desk, row: Any, why: str) -> int:
             workspace.log(db, desk.now(), "worker", "held plan", c["name"])
             held += 1
     return held
-
-
-def relay(desk: Desk) -> Relay:
-    s = workspace.settings(desk.store.read())
-    return Relay(str(s["relay_host"]), int(s["relay_port"]), str(s["public_url"]).partition("//")[2].partition(":")[0])
 
 
 def add_address(desk: Desk, domain_id: int, text: str, who: str) -> int:
@@ -285,7 +280,7 @@ def ask_to_confirm(desk: Desk, id: int) -> None:
         message = (
             dkim.Signer(row["domain_name"], row["selector"], row["private_key"]).header(message, desk.now()) + message
         )
-    out = relay(desk)
+    out = desk_relay.relay(desk)
     try:
         result = out.hand_over(f"confirm@{return_domain(row['domain_name'])}", row["address"], message)
     finally:

@@ -20,11 +20,11 @@ from openmeadow.desk.planning import closed_until, plan_of
 from openmeadow.desk.recipients import gate_of
 from openmeadow.desk.sequences import moving
 from openmeadow.desk.writer import Writer
-from openmeadow.store import campaigns, events, ledger, workspace
+from openmeadow.store import campaigns, events, ledger, sequences, workspace
 from openmeadow.store.facts import StoreFacts
 from openmeadow.store.guarded import OWN_WAITS
 from openmeadow.store.subscribers import facts_version
-from openmeadow.wire.smtp_out import RelayAway
+from openmeadow.wire.smtp_client import RelayAway, RelayProblem
 from openmeadow.wire.tokens import Tokens
 
 CHUNK = EVERY_LOOK  # guardrails are read between two of them
@@ -69,9 +69,15 @@ def _take_turn(desk: Desk, campaign: int, turn: Iterator[int]) -> int | None:
     except (RelayAway, NoSpace):
         raise  # so for everybody
     except MeadowError as e:
+        row = campaigns.one(desk.store.read(), campaign)
+        if row is not None and row["sequence"] and isinstance(e, RelayProblem):
+            sequence = sequences.one(desk.store.read(), row["sequence"])
+            if sequence is not None:
+                moving.pause_by_itself(desk, sequence, str(e))
+                return None
         with desk.store.atomic() as db:
             campaigns.update(db, campaign, {"state": "held", "held_why": str(e), "held_evidence": "[]"})
-            workspace.log(db, desk.now(), "worker", f"held plan: {e}", campaigns.name_of(db, campaign))
+            workspace.log(db, desk.now(), "worker", f"paused plan: {e}", campaigns.name_of(db, campaign))
         return None
 
 

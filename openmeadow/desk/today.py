@@ -13,7 +13,7 @@ from openmeadow.core.columns import DAY
 from openmeadow.core.engagement.score import BANDS, SILENT, score
 from openmeadow.core.planning.slots import real
 from openmeadow.core.rules.tree import View
-from openmeadow.desk import clean_up
+from openmeadow.desk import clean_up, relay
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.health import unknown_sources
 from openmeadow.desk.sequences import measuring
@@ -74,6 +74,14 @@ def decisions(desk: Desk, view: View) -> list[dict[str, str]]:
     def add(kind: str, title: str, detail: str, link: str, act: str) -> None:
         out.append({"kind": kind, "title": title, "detail": detail, "link": link, "act": act})
 
+    gone = relay.away(desk)
+    if gone is not None:
+        waits = "1 delivery waits" if gone.waiting == 1 else f"{gone.waiting:,} deliveries wait"
+        detail = f"{gone.meaning} Since {_clock(desk, gone.since)}; {waits}."
+        add("Relay", "The relay takes nothing.", detail, "/senders/relay", "See the relay")
+    elif relay.goes_in_clear(desk):
+        detail = "Anybody on the way can read and change it. Set relay_tls to starttls."
+        add("Clear", "Mail goes to the relay in clear.", detail, "/senders/relay", "See the relay")
     for c in campaigns.every(db):
         if c["state"] == "held":
             add(
@@ -162,6 +170,11 @@ def decisions(desk: Desk, view: View) -> list[dict[str, str]]:
             "Bring in",
         )
     return out
+
+
+def _clock(desk: Desk, at: int) -> str:
+    zone = ZoneInfo(str(desk.setting("time_zone")))
+    return datetime.fromtimestamp(at, UTC).astimezone(zone).strftime("%d %b, %H:%M %Z")
 
 
 def _pass(b: Any) -> str:

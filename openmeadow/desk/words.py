@@ -10,14 +10,14 @@ from datetime import UTC, datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from openmeadow.core.errors import Refused
+from openmeadow.core.errors import MeadowError, Refused
 from openmeadow.core.planning.guardrails import evidence
 from openmeadow.desk import health as provider_health
-from openmeadow.desk import joining, today
+from openmeadow.desk import joining, relay, today
 from openmeadow.desk.desk import Desk
 from openmeadow.store import health, workspace
 
-WORTH_A_WORD = ("Held", "Sender", "In doubt", "Reports", "Jump")
+WORTH_A_WORD = ("Relay", "Held", "Sender", "In doubt", "Reports", "Jump")
 
 
 def quiet(desk: Desk) -> bool:
@@ -49,11 +49,20 @@ def jumps(desk: Desk) -> list[dict[str, str]]:
 def news(desk: Desk) -> list[dict[str, str]]:
     """What deserves a word now: {"key", "sentence", "link"}. The key changes when the matter does."""
     out = []
+    gone = relay.away(desk)
+    too_early = gone is not None and desk.now() - gone.since < relay.ALERT_AFTER
     for d in [*today.decisions(desk, desk.view()), *jumps(desk)]:
-        if d["kind"] in WORTH_A_WORD:
+        if d["kind"] in WORTH_A_WORD and not (d["kind"] == "Relay" and too_early):
             sentence = f"{d['title']} {d['detail']}"
-            day = str(desk.now() // 86_400) if d["kind"] == "Jump" else ""
-            mark = f"{d['kind']} {d['link']} {d['title'] if d['kind'] == 'Jump' else sentence} {day}"
+            day = (
+                str(desk.now() // 86_400)
+                if d["kind"] == "Jump"
+                else str(gone.since)
+                if gone and d["kind"] == "Relay"
+                else ""
+            )
+            changes = d["kind"] not in ("Jump", "Relay")  # their detail counts on while the matter is the same
+            mark = f"{d['kind']} {d['link']} {sentence if changes else d['title']} {day}"
             key = hashlib.sha256(mark.encode()).hexdigest()[:32]
             out.append({"key": key, "sentence": sentence, "link": f"{desk.setting('public_url')}{d['link']}"})
     return out
@@ -76,10 +85,13 @@ def send(desk: Desk, sentence: str, link: str) -> int:
     places, taken, problems = 0, 0, []
     for to in settings["word_to"]:
         places += 1
-        if joining.send_text(desk, str(to), f"Open Meadow: {sentence[:80]}", f"{sentence}\n\n{link}\n"):
-            taken += 1
-        else:
-            problems.append(f"{to} could not be mailed")
+        try:
+            if joining.send_text(desk, str(to), f"Open Meadow: {sentence[:80]}", f"{sentence}\n\n{link}\n"):
+                taken += 1
+            else:
+                problems.append(f"{to} could not be mailed")
+        except MeadowError as e:
+            problems.append(f"{to} could not be mailed: {str(e).rstrip('.')}")
     if settings["word_url"]:
         places += 1
         try:
@@ -103,7 +115,10 @@ def tend(desk: Desk) -> int:
     for n in news(desk):
         if health.word_sent(desk.store.read(), n["key"]):
             continue
-        send(desk, n["sentence"], n["link"])
+        try:
+            send(desk, n["sentence"], n["link"])
+        except MeadowError:
+            continue  # tried again with the next look; the others are not kept waiting
         with desk.store.atomic() as db:
             health.send_word(db, n["key"], desk.now(), n["sentence"])
             workspace.log(db, desk.now(), "worker", "sent word", n["sentence"][:120])

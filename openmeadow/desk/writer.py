@@ -16,7 +16,8 @@ from openmeadow.desk import resending
 from openmeadow.desk.checking import PAGES, asked_about
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.planning import plan_of
-from openmeadow.desk.senders import relay, return_domain
+from openmeadow.desk.relay import relay
+from openmeadow.desk.senders import return_domain
 from openmeadow.store import campaigns, ledger, subscribers, workspace, writing
 from openmeadow.wire.tokens import Tokens
 
@@ -134,7 +135,7 @@ class Writer:
                 row["from_name"],
                 row["from_text"],
                 email,
-                f"<d{delivery}.c{row['id']}@{row['domain_name']}>",
+                t.message_id(delivery, row["id"], row["domain_name"]),
                 at,
                 f"{row['purpose_name'].replace('<', '')} <purpose-{row['purpose']}.{row['domain_name']}>",
                 unsubscribe,

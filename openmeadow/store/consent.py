@@ -266,6 +266,12 @@ def suppression_counts(db: sqlite3.Connection) -> dict[int, int]:
     }
 
 
+def lift_of(db: sqlite3.Connection, subscriber: int, reason: int, at: int) -> None:
+    """Take off the suppression that a certain moment brought; one from another moment stays."""
+    db.execute("DELETE FROM suppressions WHERE subscriber = ? AND reason = ? AND at = ?", (subscriber, reason, at))
+    facts_changed(db)
+
+
 def lift(db: sqlite3.Connection, subscriber: int, reasons: Sequence[int]) -> list[tuple[int, int, str]]:
     """Take suppressions off; what stood there: (reason, at, source)."""
     marks = ",".join("?" * len(reasons))

@@ -129,6 +129,8 @@ def remove_events(db: sqlite3.Connection, deed: int) -> int:
 def events_changed(db: sqlite3.Connection) -> None:
     """Events were taken away: columns made from them are built anew."""
     db.execute("INSERT INTO settings VALUES ('events_version', '1') ON CONFLICT (name) DO UPDATE SET value = value + 1")
+    # ids of the highest events are used again, so nobody may have looked further than what is there
+    db.execute("UPDATE sequences SET seen_event = min(seen_event, (SELECT coalesce(max(id), 0) FROM events))")
 
 
 def events_version(db: sqlite3.Connection) -> int:

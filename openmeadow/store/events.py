@@ -157,3 +157,16 @@ def sent_to(db: sqlite3.Connection, subscriber: int, since: int) -> list[int]:
 
 def highest(db: sqlite3.Connection) -> int:
     return int(db.execute("SELECT coalesce(max(id), 0) AS n FROM events").fetchone()["n"])
+
+
+def forget(db: sqlite3.Connection, outside_ids: Sequence[str]) -> list[sqlite3.Row]:
+    """Take events of our own away by their ids; the rows that went. Columns made from them must be built anew."""
+    gone = []
+    for i in range(0, len(outside_ids), 500):
+        some = outside_ids[i : i + 500]
+        marks = ",".join("?" * len(some))
+        gone += db.execute(
+            f"DELETE FROM events WHERE outside_id IN ({marks}) RETURNING at, kind, subscriber, message, code, diagnostic",
+            some,
+        ).fetchall()
+    return gone

@@ -140,7 +140,7 @@ def add_deliveries(db: sqlite3.Connection, rows: Many[tuple[int, int, int, int, 
 def waiting_of(db: sqlite3.Connection, batch_id: int, limit: int, after: int = 0) -> list[sqlite3.Row]:
     """Who waits in a batch, by subscriber, from behind one of them on."""
     return db.execute(
-        "SELECT d.*, s.email, s.name, s.fields FROM deliveries d JOIN subscribers s "
+        "SELECT d.*, s.email, s.name, s.fields, s.provider FROM deliveries d JOIN subscribers s "
         "ON s.id = d.subscriber WHERE d.batch = ? AND d.state = 'waiting' AND d.subscriber > ? "
         "ORDER BY d.subscriber LIMIT ?",
         (batch_id, after, limit),
@@ -177,6 +177,15 @@ def mark(
         "UPDATE deliveries SET state = ?, changed_at = ?, reason = ?, next_at = ?, "
         "attempts = attempts + (?1 = 'handing over') WHERE id = ?",
         (state, now, reason, next_at, id),
+    )
+
+
+def put_back(db: sqlite3.Connection, ids: Sequence[int], now: int) -> None:
+    """These wait again as if their last try had not been."""
+    db.executemany(
+        "UPDATE deliveries SET state = 'waiting', reason = NULL, next_at = NULL, changed_at = ?, "
+        "attempts = max(attempts - 1, 0) WHERE id = ?",
+        [(now, id) for id in ids],
     )
 
 
@@ -329,13 +338,59 @@ def in_doubt(db: sqlite3.Connection) -> list[sqlite3.Row]:
     ).fetchall()
 
 
-def settle_doubt(db: sqlite3.Connection, campaign: int, arrived: bool, now: int) -> list[sqlite3.Row]:
-    """What was in doubt is called handed over, or goes back to waiting; the rows that changed."""
+def unconfirmed_of(db: sqlite3.Connection, campaign: int, limit: int) -> list[sqlite3.Row]:
+    """(id, subscriber, changed_at, reason, email, name) of what is unconfirmed, by moment; -1 for all of it."""
     return db.execute(
-        "UPDATE deliveries SET state = ?, reason = 'settled by hand', changed_at = ? WHERE state = 'in doubt' AND "
-        "pass IN (SELECT id FROM passes WHERE campaign = ?) RETURNING id, subscriber, batch",
-        (HANDED if arrived else WAITING, now, campaign),
+        "SELECT d.id, d.subscriber, d.changed_at, d.reason, s.email, s.name FROM deliveries d "
+        "JOIN subscribers s ON s.id = d.subscriber WHERE d.state = 'in doubt' "
+        "AND d.pass IN (SELECT id FROM passes WHERE campaign = ?) ORDER BY d.changed_at, d.id LIMIT ?",
+        (campaign, limit),
     ).fetchall()
+
+
+def unconfirmed_with_events(db: sqlite3.Connection) -> list[sqlite3.Row]:
+    """(id, campaign) of unconfirmed deliveries of which something came since."""
+    return db.execute(
+        "SELECT d.id, q.campaign FROM deliveries d JOIN passes q ON q.id = d.pass JOIN campaigns c ON c.id = q.campaign "
+        "WHERE d.state = 'in doubt' AND EXISTS (SELECT 1 FROM events e WHERE e.subscriber = d.subscriber "
+        "AND e.message = c.message AND e.kind >= 4 AND e.at >= d.changed_at)"
+    ).fetchall()
+
+
+def settle_unconfirmed(
+    db: sqlite3.Connection, campaign: int, arrived: bool, only: Sequence[int] | None
+) -> list[sqlite3.Row]:
+    """What is unconfirmed is sent after all, at the moment it was tried, or waits again. The rows that changed."""
+    out: list[sqlite3.Row] = []
+    sql = (
+        "UPDATE deliveries SET state = ?, reason = 'settled by hand', next_at = NULL WHERE state = 'in doubt' AND "
+        "pass IN (SELECT id FROM passes WHERE campaign = ?){} RETURNING id, subscriber, batch, changed_at"
+    )
+    state = HANDED if arrived else WAITING
+    if only is None:
+        return db.execute(sql.format(""), (state, campaign)).fetchall()
+    for i in range(0, len(only), 500):
+        some = only[i : i + 500]
+        out += db.execute(sql.format(f" AND id IN ({','.join('?' * len(some))})"), (state, campaign, *some)).fetchall()
+    return out
+
+
+def failed_of(db: sqlite3.Connection, campaign: int) -> list[sqlite3.Row]:
+    """(id, batch, attempts, reason) of what failed at the relay."""
+    return db.execute(
+        "SELECT id, batch, attempts, reason FROM deliveries WHERE state = 'failed' "
+        "AND pass IN (SELECT id FROM passes WHERE campaign = ?) ORDER BY id",
+        (campaign,),
+    ).fetchall()
+
+
+def requeue_blocked(db: sqlite3.Connection, campaign: int) -> int:
+    """Who was put off because the sender was blocked waits again at once. How many."""
+    return db.execute(
+        "UPDATE deliveries SET state = 'waiting' WHERE state = 'deferred' AND reason LIKE 'blocked%' "
+        "AND pass IN (SELECT id FROM passes WHERE campaign = ?)",
+        (campaign,),
+    ).rowcount
 
 
 def unsettled(db: sqlite3.Connection, batch_id: int) -> int:

@@ -108,7 +108,7 @@ def due(db: sqlite3.Connection, id: int, now: int, limit: int) -> list[sqlite3.R
     ).fetchall()
 
 
-SETTLED = "('handed over', 'failed', 'in doubt', 'passed over')"
+SETTLED = "('handed over', 'failed', 'passed over')"  # who is unconfirmed waits until that is settled
 
 
 def mailed(db: sqlite3.Connection, id: int, limit: int) -> list[sqlite3.Row]:

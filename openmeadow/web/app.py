@@ -12,7 +12,7 @@ from flask_limiter import Limiter
 from flask_limiter.util import get_remote_address
 from werkzeug.wrappers import Response as WerkzeugResponse
 
-from openmeadow.desk import accounts
+from openmeadow.desk import accounts, watch
 from openmeadow.desk.desk import Desk
 from openmeadow.web import api
 from openmeadow.web.described import Described
@@ -62,6 +62,18 @@ def make_app(desk: Desk) -> Flask:
     def ready() -> Response:
         desk.view()
         return jsonify({"ready": True})
+
+    @app.get("/healthz")
+    def healthz() -> Response:
+        return jsonify({"alive": True})
+
+    @app.get("/readyz")
+    def readyz() -> tuple[Response, int]:
+        found = watch.readiness(desk)
+        parts = {"database": found.database, "worker": found.worker, "relay": found.relay}
+        return jsonify(
+            {"ready": found.is_ready, **parts, "problems": list(found.problems)}
+        ), 200 if found.is_ready else 503
 
     @app.get("/enter/<token>")
     @limiter.limit("20 per minute")  # type: ignore[untyped-decorator]

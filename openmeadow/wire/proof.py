@@ -1,9 +1,8 @@
-"""Proofs that need more than a look into the DNS: a signature that verifies, a relay that speaks TLS."""
+"""Proofs that need more than a look into the DNS: a signature that verifies, links that lead to https."""
 
 from __future__ import annotations
 
 import logging
-import smtplib
 import socket
 import ssl
 
@@ -48,36 +47,6 @@ def signature(domain: str, selector: str, private_key: str, at: int, resolver: R
     return RecordFinding(
         "Signature", BROKEN, expected, f"does not verify with selector {selector}", "Receivers see your mail as unsigned."
     )
-
-
-def relay_tls(host: str, port: int) -> RecordFinding:
-    """Whether the relay offers TLS. One on this machine needs none."""
-    expected = "STARTTLS"
-    try:
-        with smtplib.SMTP(host, port, timeout=TIMEOUT) as smtp:
-            smtp.ehlo()
-            if not smtp.has_extn("starttls"):
-                local = host in ("localhost", "::1") or host.startswith("127.")
-                return RecordFinding(
-                    "Relay TLS",
-                    HOLDS if local else MEND,
-                    expected,
-                    f"{host} port {port} offers no TLS",
-                    "It is on this machine, so nothing passes a network."
-                    if local
-                    else "Mail to the relay can be read on the way; let it offer STARTTLS.",
-                )
-            smtp.starttls(context=ssl.create_default_context())
-            return RecordFinding(
-                "Relay TLS", HOLDS, expected, f"{host} port {port}, certificate valid", "Mail reaches it unread."
-            )
-    except ssl.SSLError as e:
-        words = f"its certificate is not accepted: {e.reason or 'unknown reason'}"
-        return RecordFinding("Relay TLS", MEND, expected, words, "The relay can be impersonated.")
-    except (OSError, smtplib.SMTPException):
-        return RecordFinding(
-            "Relay TLS", UNKNOWN, expected, f"{host} port {port} does not answer", "Nothing is concluded."
-        )
 
 
 def tracking_tls(host: str, *, https: bool) -> RecordFinding:

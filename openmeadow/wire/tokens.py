@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import hashlib
 import hmac
+import re
 import secrets
 import struct
 from pathlib import Path
@@ -13,6 +14,9 @@ from typing import NamedTuple
 from itsdangerous import BadSignature, Signer
 
 _SHAPE = struct.Struct(">sQI")
+_RETURN_PATH = re.compile(r"\bb(\d{1,18})-([0-9a-f]{12})@", re.I)
+_UNSUBSCRIBE = re.compile(r"\bu(\d{1,18})-([0-9a-f]{12})@", re.I)
+_MESSAGE_ID = re.compile(r"\bd(\d{1,18})\.c\d{1,18}\.([0-9a-f]{12})@", re.I)
 
 
 class Meant(NamedTuple):
@@ -52,16 +56,43 @@ class Tokens:
         # one writing only: other letters for the same bits are not a token made here
         return Meant(kind, number, link) if k.decode() == kind and self.make(kind, number, link) == token else None
 
-    def _verp_mark(self, delivery: int) -> str:
-        return hmac.new(self.secret, f"verp{delivery}".encode(), hashlib.sha256).hexdigest()[:12]
-
     def return_path(self, delivery: int, domain: str) -> str:
         """A return path of its own for each delivery (VERP)."""
-        return f"b{delivery}-{self._verp_mark(delivery)}@{domain}"
+        return f"b{delivery}-{self._mark('verp', delivery)}@{domain}"
+
+    def message_id(self, delivery: int, campaign: int, domain: str) -> str:
+        """The Message-ID of a delivery, signed, so that a report that quotes it can be believed."""
+        return f"<d{delivery}.c{campaign}.{self._mark('message', delivery)}@{domain}>"
+
+    def unsubscribe_address(self, delivery: int, domain: str) -> str:
+        """Where a message to unsubscribe goes (RFC 2369)."""
+        return f"u{delivery}-{self._mark('unsubscribe', delivery)}@{domain}"
+
+    def unsubscribing(self, address: str) -> int | None:
+        """The delivery that an address to unsubscribe was made for."""
+        return self._signed(_UNSUBSCRIBE, "unsubscribe", address)
+
+    def delivery_by_id(self, message_id: str) -> int | None:
+        """The delivery of a Message-ID that was signed here."""
+        return self._signed(_MESSAGE_ID, "message", message_id)
+
+    def deliveries_in(self, line: str) -> set[int]:
+        """All deliveries whose signed Message-ID or return path stands in a text."""
+        found = {self._signed(_MESSAGE_ID, "message", m.group()) for m in _MESSAGE_ID.finditer(line)}
+        found |= {self._signed(_RETURN_PATH, "verp", m.group()) for m in _RETURN_PATH.finditer(line)}
+        return {d for d in found if d is not None}
+
+    def _mark(self, use: str, delivery: int) -> str:
+        return hmac.new(self.secret, f"{use}{delivery}".encode(), hashlib.sha256).hexdigest()[:12]
+
+    def _signed(self, shape: re.Pattern[str], use: str, text: str) -> int | None:
+        found = shape.search(text)
+        if found is None:
+            return None
+        delivery = int(found.group(1))
+        return delivery if hmac.compare_digest(found.group(2).lower(), self._mark(use, delivery)) else None
 
     def delivery_of(self, address: str) -> int | None:
-        local = address.partition("@")[0].lower()
-        number, _, mark = local.removeprefix("b").partition("-")
-        if not local.startswith("b") or not number.isdigit():
-            return None
-        return int(number) if hmac.compare_digest(mark, self._verp_mark(int(number))) else None
+        """The delivery of a return path that was signed here."""
+        found = _RETURN_PATH.match(address)
+        return self._signed(_RETURN_PATH, "verp", address) if found else None

@@ -21,7 +21,7 @@ from openmeadow.store import campaigns as campaign_table
 from openmeadow.store import ledger, sequences, stays, workspace
 from openmeadow.store import segments as segment_table
 from openmeadow.store import subscribers as subscriber_table
-from openmeadow.wire.smtp_out import RelayAway
+from openmeadow.wire.smtp_client import RelayAway
 from tests.conftest import NOW, set_clock
 from tests.desk.mailing import HTML, Mailing, free_port, mailing, ready_campaign
 from tests.desk.test_sending import states

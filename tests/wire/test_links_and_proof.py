@@ -2,21 +2,12 @@
 
 from __future__ import annotations
 
-import datetime
-import smtplib
-import ssl
 import threading
 from collections.abc import Iterator
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
 import pytest
-from aiosmtpd.controller import Controller
-from aiosmtpd.handlers import Sink
-from cryptography import x509
-from cryptography.hazmat.primitives import hashes, serialization
-from cryptography.hazmat.primitives.asymmetric import ec
-from cryptography.x509.oid import NameOID
 
 from openmeadow.core.authentication.dkim import new_key, record_text
 from openmeadow.standins.dns_server import DnsServer
@@ -101,49 +92,7 @@ def test_a_gateway_that_is_away_is_no_answer_of_the_link() -> None:
     assert links.ask("https://www.kestrelquay.example/", GATE.format(free_port())).said == "nobody answers there"
 
 
-def certificate(folder: Path) -> ssl.SSLContext:
-    """A certificate that nobody vouches for."""
-    key, name = (
-        ec.generate_private_key(ec.SECP256R1()),
-        x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "relay.test")]),
-    )
-    now = datetime.datetime.now(datetime.UTC)
-    made = (
-        x509.CertificateBuilder()
-        .subject_name(name)
-        .issuer_name(name)
-        .public_key(key.public_key())
-        .serial_number(7)
-        .not_valid_before(now - datetime.timedelta(days=1))
-        .not_valid_after(now + datetime.timedelta(days=1))
-        .sign(key, hashes.SHA256())
-    )
-    plain = serialization.NoEncryption()
-    pem = key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, plain)
-    (folder / "both.pem").write_bytes(pem + made.public_bytes(serialization.Encoding.PEM))
-    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
-    context.load_cert_chain(folder / "both.pem")
-    return context
-
-
-@pytest.mark.parametrize(("tls", "state", "found"), [(False, "holds", "offers no TLS"), (True, "mend", "not accepted")])
-def test_a_relay_with_and_without_tls(tmp_path: Path, tls: bool, state: str, found: str) -> None:
-    """On this machine no TLS is needed; a certificate that nobody vouches for is said."""
-    port = free_port()
-    relay = Controller(Sink(), "127.0.0.1", port, tls_context=certificate(tmp_path) if tls else None)
-    relay.start()
-    try:
-        with smtplib.SMTP("127.0.0.1", port) as smtp:
-            smtp.ehlo()
-            assert smtp.has_extn("starttls") == tls
-        told = proof.relay_tls("127.0.0.1", port)
-    finally:
-        relay.stop()
-    assert told.state == state and found in told.found
-
-
 def test_who_does_not_answer_is_unknown_and_http_is_mended() -> None:
-    assert proof.relay_tls("127.0.0.1", free_port()).state == "unknown"
     assert proof.tracking_tls("127.0.0.1", https=True).state == "unknown", "nobody listens there"
     told = proof.tracking_tls("links.kestrelquay.example", https=False)
     assert told.state == "mend" and "RFC 8058" in told.meaning

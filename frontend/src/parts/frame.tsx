@@ -162,6 +162,18 @@ function Foot({ data, list }: { data: M["Foot"] | undefined; list: () => void })
         </span>
       ) : (
         <>
+          {data.worker_silent !== null && (
+            <b className="text-poppy" role="status">
+              {data.worker_silent < 0
+                ? "No worker runs: nothing is sent"
+                : `The worker has not reported for ${Math.max(1, Math.floor(data.worker_silent / 60))} min: nothing is sent`}
+            </b>
+          )}
+          {data.relay && (
+            <NavLink to="/senders/relay" className="font-semibold text-poppy">
+              The relay takes nothing: {count(data.relay.waiting)} wait
+            </NavLink>
+          )}
           <span className="flex items-center gap-1.5">
             <span aria-hidden className={`size-2 rounded-full ${busy ? "bg-cornflower" : "bg-clover"}`} />
             {busy ? (

@@ -49,3 +49,21 @@ def address_key(address: str) -> str:
     except idna.IDNAError:
         domain = domain.lower()
     return f"{local.casefold()}@{domain}"
+
+
+def wire_form(address: str) -> tuple[str, bool]:
+    """An address as it goes over the wire: its domain in A-labels (RFC 5891); and whether its local part needs SMTPUTF8
+    (RFC 6531). Raises ``ValueError`` where no wire can carry it."""
+    local, _, domain = address.rpartition("@")
+    if not domain.isascii():
+        try:
+            domain = idna.encode(domain, uts46=True).decode()
+        except idna.IDNAError as e:
+            raise ValueError("its domain has no form that the DNS knows") from e
+    if any(ord(c) < 32 or ord(c) == 127 or (c in "<>" and not local.startswith('"')) for c in local):
+        raise ValueError("it holds a character that no address may hold")
+    try:
+        local.encode()
+    except UnicodeEncodeError as e:
+        raise ValueError("it holds a character that cannot be written") from e
+    return f"{local}@{domain}", not local.isascii()

@@ -8,8 +8,10 @@ from openmeadow.web.api import (
     bring_in,
     campaigns,
     consent,
+    deliveries,
     entrance,
     health,
+    relay,
     segments,
     senders,
     sequences,
@@ -19,7 +21,22 @@ from openmeadow.web.api import (
 )
 from openmeadow.web.described import Described
 
-PLACES = (entrance, today, subscribers, acts, bring_in, consent, segments, senders, campaigns, writing, sequences, health)
+PLACES = (
+    entrance,
+    today,
+    subscribers,
+    acts,
+    bring_in,
+    consent,
+    segments,
+    senders,
+    relay,
+    campaigns,
+    deliveries,
+    writing,
+    sequences,
+    health,
+)
 
 
 def register(api: Described, desk: Desk) -> None:

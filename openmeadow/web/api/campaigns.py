@@ -328,11 +328,6 @@ def register(api: Described, desk: Desk) -> None:
         """Stop for good; everybody still waiting is passed over."""
         return m.Done(id=id, count=desk_campaigns.stop(desk, id, who()))
 
-    @api.route("POST", "/campaigns/<int:id>/settle", m.Done, body=m.Settle, rights=ANALYSE)
-    def settle(id: int, body: m.Settle) -> m.Done:
-        """Say whether what is in doubt arrived, or goes out again."""
-        return m.Done(id=id, count=desk_campaigns.settle_doubt(desk, id, body.arrived, who()))
-
     @api.route("GET", "/campaigns/<int:id>/results", m.Results)
     def see_results(id: int) -> m.Results:
         """What it did, as of now."""

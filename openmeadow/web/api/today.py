@@ -9,7 +9,7 @@ from typing import Any
 from flask import request
 
 from openmeadow.core.columns import DAY
-from openmeadow.desk import today
+from openmeadow.desk import relay, today, watch
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, ledger, segments, sequences, subscribers
 from openmeadow.web import models as m
@@ -67,6 +67,7 @@ def register(api: Described, desk: Desk) -> None:
             "complained FROM events WHERE at > ? AND at <= ?",
             (view.now - 30 * DAY, view.now),
         ).fetchone()
+        gone = relay.away(desk)
         due = next(
             (
                 b
@@ -91,6 +92,8 @@ def register(api: Described, desk: Desk) -> None:
             handed_over=row["handed"],
             sending=ledger.going_out(db),
             moving=under_way,
+            worker_silent=watch.worker_silent(desk),
+            relay=None if gone is None else m.RelayAway(**vars(gone)),
         )
 
     @api.route("GET", "/find", m.Finds)

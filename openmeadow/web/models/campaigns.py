@@ -255,3 +255,42 @@ class Frame(Model):
     postal_address: str = Field("", max_length=500)
     second_pair: bool = False
     tell_back: bool = False
+
+
+class UnconfirmedDelivery(Model):
+    delivery: int
+    subscriber: int
+    email: str
+    name: str
+    message_id: str
+    at: int
+    why: str
+
+
+class UnconfirmedList(Model):
+    people: list[UnconfirmedDelivery]
+
+
+class RelayLog(Model):
+    text: str
+    complete: bool = False  # whom it does not name did not get it
+
+
+class RelayLogRead(Model):
+    arrived: int
+    again: int
+    left: int
+
+
+class RefusedGroup(Model):
+    words: str
+    example: str
+    people: int
+
+
+class RefusedGroups(Model):
+    groups: list[RefusedGroup]
+
+
+class RequeueIn(Model):
+    words: str = Field(max_length=2000)

@@ -90,6 +90,7 @@ class PlanView(Model):
 
 class Settle(Model):
     arrived: bool
+    deliveries: list[int] | None = Field(default=None, max_length=1000)  # None: all that are unconfirmed
 
 
 class Guardrail(Model):

@@ -63,6 +63,7 @@ class Results(Model):
     hours: list[int]
     half_hours: float | None
     in_doubt: int
+    failed: int
 
 
 class DividedLine(Model):

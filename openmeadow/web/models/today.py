@@ -8,6 +8,7 @@ from pydantic import Field
 
 from openmeadow.web.models.common import Model
 from openmeadow.web.models.entrance import Moving
+from openmeadow.web.models.relay import RelayAway
 
 
 class Foot(Model):
@@ -22,6 +23,8 @@ class Foot(Model):
     handed_over: int
     sending: int
     moving: Moving | None
+    worker_silent: int | None  # seconds since the worker last reported, where that is over a minute; -1 for never
+    relay: RelayAway | None
 
 
 class Found(Model):

@@ -1,5 +1,6 @@
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { get, type M, post, put } from "../../api/client";
 import { count, moment, share } from "../../logic/format";
 import type { Slot } from "../../logic/timeline";
@@ -9,6 +10,7 @@ import { useMe } from "../../parts/me";
 import type { CampaignProps } from "./campaign";
 import { GuardrailList, HeldWhy } from "./guardrails";
 import { Timeline } from "./timeline";
+import { RefusedGroups, Unconfirmed } from "./unconfirmed";
 
 /** Whether the batches may be set against each other, by the order they were drawn in. */
 export const BATCHES_ARE: Record<M["PlanIn"]["order"], string> = {
@@ -59,7 +61,8 @@ function LogCalls({ c }: { c: M["Campaign"] }) {
 
 export function RunningPlan({ c, head, acts }: CampaignProps) {
   const client = useQueryClient();
-  const now = useFoot().data?.now ?? 0;
+  const foot = useFoot().data;
+  const now = foot?.now ?? 0;
   const analyst = useMe().role === "analyst";
   const [error, setError] = useState<Error | null>(null);
   const q = useResults(c.id, true);
@@ -102,10 +105,6 @@ export function RunningPlan({ c, head, acts }: CampaignProps) {
     } catch (e) {
       setError(e as Error);
     }
-  };
-  const settle = (arrived: boolean) => async () => {
-    await post(`/campaigns/${c.id}/settle`, { arrived });
-    await client.invalidateQueries();
   };
   return (
     <Page
@@ -160,44 +159,18 @@ export function RunningPlan({ c, head, acts }: CampaignProps) {
           </a>
         </p>
       )}
-      {r.in_doubt > 0 && (
-        <div className="mb-4 flex items-center justify-between gap-4 border-y border-rule py-3">
-          <p>
-            <b className="text-poppy">{count(r.in_doubt)} in doubt.</b>{" "}
-            <span className="text-ink-2">
-              The worker stopped between handing over and the relay's answer: they may or may not have it. The relay's
-              log tells.
-            </span>
-          </p>
-          <span className="flex gap-2">
-            <Ask
-              trigger={
-                <button type="button" className="btn">
-                  They arrived…
-                </button>
-              }
-              title={`Count ${r.in_doubt} as handed over?`}
-              words="They arrived"
-              act={settle(true)}
-            >
-              They count as handed over from now on and get no second copy.
-            </Ask>
-            <Ask
-              trigger={
-                <button type="button" className="btn">
-                  Send again…
-                </button>
-              }
-              title={`Send to ${r.in_doubt} again?`}
-              words="Send again"
-              grave
-              act={settle(false)}
-            >
-              Whoever got it already will have it twice.
-            </Ask>
-          </span>
-        </div>
+      {foot?.relay && (
+        <p className="mb-4 border-y border-rule py-3" role="status">
+          <b className="text-poppy">The relay takes nothing since {moment(foot.relay.since)}.</b>{" "}
+          <span className="text-ink-2">
+            {foot.relay.meaning} {count(foot.relay.waiting)} due wait here and in other plans.
+          </span>{" "}
+          <Link className="text-cornflower underline" to="/senders/relay">
+            See the relay
+          </Link>
+        </p>
       )}
+      <Unconfirmed c={c} n={r.in_doubt} />
       <Sentence error={error} />
       <Timeline slots={slots} now={now} plan={c.plan} move={analyst ? move : undefined} />
       <table className="lined mt-4">
@@ -241,6 +214,7 @@ export function RunningPlan({ c, head, acts }: CampaignProps) {
       <p className="mt-2 text-[13px] text-ink-2">
         Opened and clicked are people, of those delivered; as of {moment(r.as_of)}.
       </p>
+      <RefusedGroups c={c} failed={r.failed} />
     </Page>
   );
 }

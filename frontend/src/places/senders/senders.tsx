@@ -132,11 +132,16 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
       tag={<StateTag state={d.state} />}
       lead={`${WORDS[d.state][0]?.toUpperCase()}${WORDS[d.state].slice(1)}. ${d.checked_at ? `Looked up ${ago(d.checked_at, now)}, by itself every hour.` : "Being looked up now."}`}
       acts={
-        <May to="decide">
-          <button type="button" className="btn" disabled={busy} onClick={act(() => post(`/senders/${d.id}/check`))}>
-            Look again
-          </button>
-        </May>
+        <>
+          <Link className="btn" to="/senders/relay">
+            Relay
+          </Link>
+          <May to="decide">
+            <button type="button" className="btn" disabled={busy} onClick={act(() => post(`/senders/${d.id}/check`))}>
+              Look again
+            </button>
+          </May>
+        </>
       }
       side={
         <>

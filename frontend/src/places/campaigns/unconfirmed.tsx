@@ -1,0 +1,216 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { get, type M, post } from "../../api/client";
+import { count, moment } from "../../logic/format";
+import { Ask, Sentence } from "../../parts/basics";
+import { May } from "../../parts/may";
+
+const people = (n: number) => `${count(n)} ${n === 1 ? "person" : "people"}`;
+
+/** The relay's log settles what it names. */
+function RelayLog({ id, done }: { id: number; done: (said: string) => Promise<void> }) {
+  const [text, setText] = useState("");
+  const [complete, setComplete] = useState(false);
+  return (
+    <Ask
+      trigger={
+        <button type="button" className="btn">
+          Use the relay's log…
+        </button>
+      }
+      title="Settle by the relay's log"
+      words="Read the log"
+      disabled={!text.trim()}
+      act={async () => {
+        const r = await post<M["RelayLogRead"]>(`/campaigns/${id}/relay-log`, { text, complete });
+        await done(`${people(r.arrived)} had it, ${people(r.again)} will be sent it again, ${count(r.left)} left.`);
+        setText("");
+      }}
+    >
+      Paste its lines, or choose its file, in any format that names Message-IDs or return paths. Whoever is named was
+      sent it.
+      <textarea
+        className="field mt-3 h-40 font-mono text-[12px]"
+        aria-label="Lines of the relay's log"
+        value={text}
+        onChange={(e) => setText(e.target.value)}
+      />
+      <input
+        type="file"
+        className="mt-2 block"
+        aria-label="File of the relay's log"
+        onChange={async (e) => setText((await e.target.files?.[0]?.text()) ?? "")}
+      />
+      <label className="mt-3 flex gap-2 text-ink">
+        <input type="checkbox" checked={complete} onChange={(e) => setComplete(e.target.checked)} />
+        The log is complete for this time: whoever is not named did not get it, and is sent it again.
+      </label>
+    </Ask>
+  );
+}
+
+/** Deliveries that the relay never confirmed: person, Message-ID and time, settled one by one, by log, or all at once. */
+export function Unconfirmed({ c, n }: { c: M["Campaign"]; n: number }) {
+  const client = useQueryClient();
+  const [error, setError] = useState<Error | null>(null);
+  const [said, setSaid] = useState("");
+  const [open, setOpen] = useState(false);
+  const q = useQuery({
+    queryKey: ["unconfirmed", c.id, n],
+    queryFn: () => get<M["UnconfirmedList"]>(`/campaigns/${c.id}/unconfirmed`),
+    enabled: n > 0 && open,
+  });
+  const done = async (words: string) => {
+    setSaid(words);
+    await client.invalidateQueries();
+  };
+  const settle = async (arrived: boolean, deliveries: number[] | null) => {
+    setError(null);
+    try {
+      await post(`/campaigns/${c.id}/settle`, { arrived, deliveries });
+      await client.invalidateQueries();
+    } catch (e) {
+      setError(e as Error);
+    }
+  };
+  if (!n) return said ? <p role="status">{said}</p> : null;
+  return (
+    <section className="mb-4 border-y border-rule py-3" aria-label="Unconfirmed deliveries">
+      <div className="flex flex-wrap items-center justify-between gap-x-4 gap-y-2">
+        <p className="max-w-[64ch]">
+          <b className="text-poppy">{count(n)} unconfirmed.</b>{" "}
+          <span className="text-ink-2">
+            The worker stopped, or the connection broke, before the relay confirmed: they may or may not have it. An
+            open, a click, a reply or a bounce settles one by itself; the relay's log settles all it names.
+          </span>
+        </p>
+        <span className="flex flex-wrap gap-2">
+          <button type="button" className="btn" aria-expanded={open} onClick={() => setOpen(!open)}>
+            {open ? "Hide them" : "Show them"}
+          </button>
+          <May to="decide">
+            <RelayLog id={c.id} done={done} />
+            <Ask
+              trigger={
+                <button type="button" className="btn">
+                  All arrived…
+                </button>
+              }
+              title={`Count ${people(n)} as sent?`}
+              words="All arrived"
+              act={() => settle(true, null)}
+            >
+              They count as sent from now on and get no second copy. If it did not arrive, they get nothing.
+            </Ask>
+            <Ask
+              trigger={
+                <button type="button" className="btn">
+                  Send again to all…
+                </button>
+              }
+              title={`Send again to ${people(n)}?`}
+              words="Send again"
+              grave
+              act={() => settle(false, null)}
+            >
+              Up to {people(n)} may get it twice: those who have it already. The relay's log would say who.
+            </Ask>
+          </May>
+        </span>
+      </div>
+      {said && (
+        <p className="mt-1" role="status">
+          {said}
+        </p>
+      )}
+      <Sentence error={error} />
+      {open && (
+        <table className="lined mt-2">
+          <thead>
+            <tr>
+              <th scope="col">Person</th>
+              <th scope="col">Message-ID</th>
+              <th scope="col">Time</th>
+              <th scope="col">What happened</th>
+              <th scope="col" />
+            </tr>
+          </thead>
+          <tbody>
+            {(q.data?.people ?? []).map((u) => (
+              <tr key={u.delivery}>
+                <td>
+                  <Link className="hover:underline" to={`/subscribers/${u.subscriber}`}>
+                    {u.name || u.email}
+                  </Link>
+                  {u.name && <span className="block text-[13px] text-ink-2">{u.email}</span>}
+                </td>
+                <td className="font-mono text-[12px] [overflow-wrap:anywhere]">{u.message_id}</td>
+                <td className="whitespace-nowrap">{moment(u.at)}</td>
+                <td className="text-ink-2">{u.why}</td>
+                <td className="n whitespace-nowrap">
+                  <May to="decide">
+                    <button type="button" className="btn btn-bare py-0" onClick={() => settle(true, [u.delivery])}>
+                      arrived
+                    </button>
+                    <button type="button" className="btn btn-bare py-0" onClick={() => settle(false, [u.delivery])}>
+                      send again
+                    </button>
+                  </May>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {open && !q.data && <p className="mt-2 text-ink-2">{q.error ? q.error.message : "Looking…"}</p>}
+    </section>
+  );
+}
+
+/** What failed at the relay, by its words; a refusal that was not about these people can be taken back in one act. */
+export function RefusedGroups({ c, failed }: { c: M["Campaign"]; failed: number }) {
+  const client = useQueryClient();
+  const q = useQuery({
+    queryKey: ["refused", c.id, failed],
+    queryFn: () => get<M["RefusedGroups"]>(`/campaigns/${c.id}/refused`),
+    enabled: failed > 0,
+  });
+  const groups = q.data?.groups ?? [];
+  if (!failed || !groups.length) return null;
+  return (
+    <>
+      <h2 className="mt-6 mb-1">Refused by the relay</h2>
+      <table className="lined">
+        <tbody>
+          {groups.slice(0, 12).map((g) => (
+            <tr key={g.words}>
+              <td className="font-mono text-[13px] [overflow-wrap:anywhere]">{g.example}</td>
+              <td className="n w-24">{people(g.people)}</td>
+              <td className="n w-56">
+                <May to="decide">
+                  <Ask
+                    trigger={
+                      <button type="button" className="btn btn-bare py-0">
+                        put back in the queue…
+                      </button>
+                    }
+                    title={`Put ${people(g.people)} back in the queue?`}
+                    words={`Put ${people(g.people)} back`}
+                    act={async () => {
+                      await post(`/campaigns/${c.id}/requeue`, { words: g.words });
+                      await client.invalidateQueries();
+                    }}
+                  >
+                    For a refusal that was about us, or a provider's mistake. Their bounce leaves their history, a
+                    suppression that followed from it ends, and they are sent the message with the rest of their batch.
+                  </Ask>
+                </May>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </>
+  );
+}

@@ -1,0 +1,76 @@
+"""People marked for a refusal that was not about them: back in the queue, with nothing left in their history."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from openmeadow.core.columns import Kind
+from openmeadow.core.delivery.refusals import same_words
+from openmeadow.core.errors import Missing, Refused
+from openmeadow.core.reports.bounces import bounce_class
+from openmeadow.desk.bring_in.events import HARD_BOUNCE
+from openmeadow.desk.desk import Desk
+from openmeadow.store import campaigns, consent, deeds, events, ledger, workspace
+from openmeadow.store.subscribers import facts_changed
+
+
+def unmark(db: sqlite3.Connection, tries: Sequence[tuple[int, int]], now: int) -> int:
+    """Put deliveries, each with the number of its last try, back in the queue: the event that this try wrote goes, and
+    the suppression that followed from it. How many events went."""
+    ledger.put_back(db, [id for id, _ in tries], now)
+    gone = events.forget(db, [f"delivery {id} try {n}" for id, n in tries])
+    for e in gone:
+        if e["kind"] == Kind.BOUNCED and bounce_class(e["code"], e["diagnostic"]) == "hard":
+            consent.lift_of(db, e["subscriber"], HARD_BOUNCE, e["at"])
+    if gone:
+        deeds.events_changed(db)
+        facts_changed(db)
+    return len(gone)
+
+
+@dataclass(frozen=True)
+class RefusedGroup:
+    """Deliveries of a campaign that failed with the same words. ``words`` has what changes from one to the next left out;
+    ``example`` is one reason as it is."""
+
+    words: str
+    example: str
+    people: int
+
+
+def _failed(db: sqlite3.Connection, campaign: int) -> dict[str, list[Any]]:
+    groups: dict[str, list[Any]] = {}
+    for row in ledger.failed_of(db, campaign):
+        groups.setdefault(same_words("", row["reason"] or "").strip(), []).append(row)
+    return groups
+
+
+def groups(desk: Desk, campaign: int) -> list[RefusedGroup]:
+    """What failed, by its words, the most people first."""
+    found = _failed(desk.store.read(), campaign)
+    out = [RefusedGroup(words, rows[0]["reason"] or "", len(rows)) for words, rows in found.items()]
+    return sorted(out, key=lambda g: -g.people)
+
+
+def put_back(desk: Desk, campaign: int, words: str, who: str) -> int:
+    """Everybody of a campaign who failed with these words waits again, in the batch they were in. How many."""
+    row = campaigns.one(desk.store.read(), campaign)
+    if row is None:
+        raise Missing("There is no such campaign.")
+    if row["state"] == "stopped":
+        raise Refused(f"“{row['name']}” was stopped; nobody waits in it any more.")
+    with desk.store.atomic() as db:
+        rows = _failed(db, campaign).get(words, [])
+        if not rows:
+            raise Missing("Nobody failed with these words any more.")
+        unmark(db, [(r["id"], r["attempts"]) for r in rows], desk.now())
+        if not row["sequence"]:
+            for batch in {r["batch"] for r in rows}:
+                ledger.set_batch(db, batch, "going out")
+            if row["state"] == "finished":
+                campaigns.update(db, campaign, {"state": "sending"})
+        workspace.log(db, desk.now(), who, "put back in the queue", row["name"], len(rows))
+    return len(rows)

@@ -1,0 +1,150 @@
+"""Unconfirmed deliveries: the worker stopped, or the connection broke, between DATA and the relay's answer.
+
+They may or may not have arrived. They are settled one by one, by the relay's log, or by themselves when something comes
+of them.
+"""
+
+from __future__ import annotations
+
+import re
+import sqlite3
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from openmeadow.core.columns import Kind
+from openmeadow.core.errors import Missing, Refused
+from openmeadow.desk.desk import Desk
+from openmeadow.store import campaigns, events, ledger, workspace
+from openmeadow.wire.tokens import Tokens
+
+MOST_LISTED = 500
+LOG_BYTES = 50 * 1024 * 1024
+_REFUSED = re.compile(r"\b(?:reject(?:ed)?|refused|bounced)\b|status=bounced", re.I)
+
+
+@dataclass(frozen=True)
+class Unconfirmed:
+    """One delivery; ``at`` is when the connection broke or the stop was found (UTC seconds)."""
+
+    delivery: int
+    subscriber: int
+    email: str
+    name: str
+    message_id: str
+    at: int
+    why: str
+
+
+@dataclass(frozen=True)
+class LogRead:
+    """What a relay's log settled: people it accepted, people to send to again, and those it says nothing about."""
+
+    arrived: int
+    again: int
+    left: int
+
+
+def listed(desk: Desk, campaign: int) -> list[Unconfirmed]:
+    """The deliveries of a campaign that are unconfirmed, at most 500, by moment."""
+    row = _campaign(desk, campaign)
+    tokens = Tokens(desk.folder)
+    return [
+        Unconfirmed(
+            r["id"],
+            r["subscriber"],
+            r["email"],
+            r["name"] or "",
+            tokens.message_id(r["id"], campaign, str(row["domain_name"])),
+            r["changed_at"] or 0,
+            r["reason"] or "",
+        )
+        for r in ledger.unconfirmed_of(desk.store.read(), campaign, MOST_LISTED)
+    ]
+
+
+def settle(desk: Desk, campaign: int, arrived: bool, who: str, only: Sequence[int] | None = None) -> int:
+    """The analyst's decision: they arrived, or they are sent to again. ``only`` are deliveries; None is all. How many."""
+    row = _campaign(desk, campaign)
+    with desk.store.atomic() as db:
+        changed = _settled(db, row, ledger.settle_unconfirmed(db, campaign, arrived, only), arrived, desk.now())
+        act = "settled as arrived" if arrived else "sends again to unconfirmed"
+        workspace.log(db, desk.now(), who, act, row["name"], changed)
+    return changed
+
+
+def read_log(desk: Desk, campaign: int, text: str, who: str, *, complete: bool) -> LogRead:
+    """Settle by the relay's own log, in any format that names Message-IDs or return paths. Whose message it names was
+    accepted, unless the line says that it was refused. ``complete``: whom it does not name did not get it."""
+    row = _campaign(desk, campaign)
+    if len(text) > LOG_BYTES:
+        raise Refused(f"The log is larger than {LOG_BYTES // 1024 // 1024} MB; cut out the hours in question.")
+    tokens = Tokens(desk.folder)
+    named: dict[int, bool] = {}
+    for line in text.splitlines():
+        for delivery in tokens.deliveries_in(line):
+            named[delivery] = named.get(delivery, False) or not _REFUSED.search(line[:5000])
+    waiting = {r["id"] for r in ledger.unconfirmed_of(desk.store.read(), campaign, -1)}
+    if not waiting:
+        raise Missing(f"No delivery of “{row['name']}” is unconfirmed any more.")
+    if not named:
+        raise Refused("This log names none of our messages: it must hold Message-IDs or return paths.")
+    arrived = sorted(d for d in waiting if named.get(d))
+    again = sorted(d for d in waiting if named.get(d) is False or (complete and d not in named))
+    if arrived:
+        settle(desk, campaign, True, who, arrived)
+    if again:
+        settle(desk, campaign, False, who, again)
+    return LogRead(len(arrived), len(again), len(waiting) - len(arrived) - len(again))
+
+
+def settle_by_events(desk: Desk) -> int:
+    """Whoever opened, clicked, replied, booked, complained or bounced has it: settled without anybody. How many."""
+    found = ledger.unconfirmed_with_events(desk.store.read())
+    if not found:
+        return 0
+    with desk.store.atomic() as db:
+        for campaign in sorted({r["campaign"] for r in found}):
+            row = campaigns.one(db, campaign)
+            assert row is not None
+            some = [r["id"] for r in found if r["campaign"] == campaign]
+            n = _settled(db, row, ledger.settle_unconfirmed(db, campaign, True, some), True, desk.now())
+            workspace.log(db, desk.now(), "worker", "settled as arrived by what came of it", row["name"], n)
+    return len(found)
+
+
+def _campaign(desk: Desk, id: int) -> Any:
+    row = campaigns.one(desk.store.read(), id)
+    if row is None:
+        raise Missing("There is no such campaign.")
+    return row
+
+
+def _settled(db: sqlite3.Connection, row: Any, changed: list[sqlite3.Row], arrived: bool, now: int) -> int:
+    """What follows for the history and the batches."""
+    if arrived:
+        sent = int(Kind.SENT)
+        events.add(
+            db,
+            [
+                (
+                    r["changed_at"] or now,
+                    sent,
+                    r["subscriber"],
+                    row["message"],
+                    0,
+                    0,
+                    0.0,
+                    None,
+                    None,
+                    f"delivery {r['id']}",
+                )
+                for r in changed
+            ],
+        )
+    elif changed and not row["sequence"]:
+        for batch in {r["batch"] for r in changed}:
+            ledger.set_batch(db, batch, "going out")
+        if row["state"] == "finished":
+            campaigns.update(db, row["id"], {"state": "sending"})
+    return len(changed)
