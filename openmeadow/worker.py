@@ -21,7 +21,6 @@ from openmeadow.core.errors import MeadowError, Refused
 from openmeadow.desk import (
     acts,
     addresses,
-    answers,
     asking,
     clean_up,
     consent,
@@ -41,12 +40,13 @@ from openmeadow.desk import (
 from openmeadow.desk.bring_in import events as event_intake
 from openmeadow.desk.bring_in import subscribers as subscriber_intake
 from openmeadow.desk.desk import Desk
+from openmeadow.desk.intake import Intake, tidy
 from openmeadow.desk.marked import Choice, chosen
 from openmeadow.desk.sequences import moving
 from openmeadow.store import events as event_table
 from openmeadow.store import ledger, signups, workspace
 from openmeadow.store import senders as sender_table
-from openmeadow.wire import heartbeat, smtp_in
+from openmeadow.wire import heartbeat
 from openmeadow.wire.smtp_client import RelayProblem
 from openmeadow.wire.tokens import Tokens
 
@@ -171,6 +171,7 @@ class Worker:
             self._lock.close()
             raise Refused("Another worker already serves this workspace; this one leaves.") from None
         self._house_at, self._guard_at, self._seen = 0.0, 0.0, -1
+        self.intake: Intake | None = None
         self._not_before: dict[str, tuple[float, float]] = {}  # by duty: when it is tried next, the pause before
         self._relay_was_away = relay.away(desk) is not None
         caught = sending.recover(desk)
@@ -181,18 +182,14 @@ class Worker:
         """Let go of the workspace."""
         self._lock.close()
 
-    def listen(self) -> Any:
+    def listen(self) -> Intake:
         s = workspace.settings(self.desk.store.read())
-        return smtp_in.listen(str(s["intake_host"]), int(s["intake_port"]), self._returned)
-
-    def _returned(self, to: str, raw: bytes) -> None:
+        host, port = str(s["intake_host"]), int(s["intake_port"])
         try:
-            if not round_trip.came_back(self.desk, self.tokens, to, raw) and not answers.returned(
-                self.desk, self.tokens, to, raw
-            ):
-                log.info("nothing to match", to=to)
-        except MeadowError as e:
-            log.info("mail that cannot be read", to=to, reason=str(e))
+            self.intake = Intake(self.desk, self.tokens, host, port)
+        except OSError as e:
+            raise Refused(f"The intake cannot listen at {host} port {port}: {e.strerror or e}.") from e
+        return self.intake
 
     def tick(self) -> bool:
         """Do what is due now; True when there was something. What fails is set aside or tried again later; the others
@@ -303,6 +300,7 @@ class Worker:
             addresses.find_providers,
             placement.look,
             words.tend,
+            tidy,
         )
         for duty in duties:
             self._duty(f"{duty.__module__.rpartition('.')[2]} {duty.__name__}", partial(duty, self.desk))
@@ -377,6 +375,8 @@ class Worker:
                 if sending.send_due(self.desk, self.tokens):
                     busy_until = clock.now() + 3600
             people = self._world("/play", post=True).get("next") if self.world else None
+            if self.intake is not None:
+                self.intake.drain()
             now = clock.now()
             if now >= target:
                 break

@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
 
 from openmeadow.clock import DemoClock
 from openmeadow.desk.desk import Desk
+
+settings.register_profile("usual", max_examples=50, deadline=None)
+settings.register_profile("nightly", max_examples=400, deadline=None)
+settings.load_profile(os.environ.get("MEADOW_PROFILE", "usual"))
 
 NOW = 1_773_308_520  # Thu 12 Mar 2026, 09:42 UTC
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import socket
 import ssl
 from collections.abc import Callable
@@ -17,7 +18,9 @@ from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
 
-from tests.desk.mailing import free_port
+from openmeadow.desk import relay as desk_relay
+from openmeadow.store import workspace
+from tests.desk.mailing import Mailing, free_port
 
 USER, PASSWORD = "kestrel", "harbour lights"
 Answer = Callable[[str], str | None]  # an address or stage: the relay's answer, None for yes
@@ -67,6 +70,7 @@ class RealRelay:
         self.mail: Answer = lambda _: None
         self.rcpt: Answer = lambda _: None
         self.content: Answer = lambda _: None
+        self.drop: Callable[[str], str] = lambda _: ""  # "before" or "after" the message is taken, the line breaks
         self.ca, key = certificate(folder, host)
         self.commands: list[str] = []
         self.port = port or free_port()
@@ -112,9 +116,27 @@ class RealRelay:
     async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:
         if said := self.content(envelope.rcpt_tos[0]):
             return said
-        self.took.append((envelope.rcpt_tos[0], envelope.content))
+        breaks = self.drop(envelope.rcpt_tos[0])
+        if breaks != "before":
+            self.took.append((envelope.rcpt_tos[0], envelope.content))
+        if breaks:
+            server.transport.close()
         return "250 2.0.0 queued"
 
     def close(self) -> None:
         if not self._controller.loop.is_closed():
             self._controller.stop()
+
+
+def use(m: Mailing, real: RealRelay) -> None:
+    password = m.desk.folder / "relay-password"
+    password.write_text(PASSWORD + "\n")
+    os.environ[desk_relay.PASSWORD_FILE] = str(password)
+    with m.desk.store.atomic() as db:
+        for name, value in {
+            "relay_port": real.port,
+            "relay_user": USER,
+            "relay_tls": "starttls",
+            "relay_ca": str(real.ca),
+        }.items():
+            workspace.set_setting(db, name, value)

@@ -7,7 +7,6 @@ from openmeadow.core.errors import Missing, Refused
 from openmeadow.desk.bring_in.events import consequences
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, events, ledger
-from openmeadow.wire.tokens import Tokens
 
 
 def happened(
@@ -87,10 +86,3 @@ def unsubscribed(desk: Desk, delivery: int) -> bool:
     if d["campaign_kind"] == "consent request":
         asking.refuse(desk, d)
     return True if already else happened(desk, delivery, Kind.UNSUBSCRIBED)
-
-
-def returned(desk: Desk, tokens: Tokens, to: str, raw: bytes) -> bool:
-    """A message at the return path; True when it was matched to somebody."""
-    from openmeadow.desk import reports
-
-    return bool(reports.take_mail(desk, tokens, to, raw).get("matched"))

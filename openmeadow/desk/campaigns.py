@@ -81,6 +81,10 @@ def write(desk: Desk, id: int, values: dict[str, Any]) -> None:
         )
     if "html" in values and not values.get("plain_by_hand", row["plain_by_hand"]):
         values["plain"] = twin(values["html"])
+    if reply_to := str(values.get("reply_to") or "").strip():
+        if problem := syntax_problem(reply_to):
+            raise Refused(f"Replies cannot go to “{reply_to[:80]}”: {problem}.")
+        values["reply_to"] = reply_to
     if "plan" in values:
         plan = {**plan_of(row), **values["plan"]} | ONCE[row["kind"]]
         check_plan(plan)
@@ -142,7 +146,8 @@ def start(desk: Desk, id: int, who: str, *, elsewhere: bool = False) -> dict[str
             raise Refused(f"“{row['name']}” has already been started.")
         message = campaigns.add_message(db, row["name"], row["purpose"])
         on_start(desk, db, row, message, who)
-        for url in dict.fromkeys(links(row["html"]) + (links(other["html"]) if other is not None else [])):
+        texts = [row] if other is None else [row, other]
+        for url in dict.fromkeys(u for t in texts for u in links(t["html"], t["plain"])):
             campaigns.add_link(db, message, url)
         campaigns.add_link(db, message, str(desk.setting("public_url")) + TRAP_PATH, trap=True)
         writing.add_version(db, id, 1, dict(row), who, desk.now())
@@ -252,10 +257,11 @@ def _move(desk: Desk, id: int, who: str, states: tuple[str, ...], to: str, act: 
         workspace.log(db, desk.now(), who, act, row["name"])
 
 
-def test_message(desk: Desk, id: int, to: str) -> None:
-    """One copy to a colleague, marked as a test and never counted."""
+def test_message(desk: Desk, id: int, to: str, who: str, subscriber: int = 0) -> int:
+    """One copy to a colleague as a chosen person would get it, marked as a test and never counted. The number of its
+    kept source."""
     from openmeadow.desk.writer import test_copy
 
     if problem := syntax_problem(to.strip()):
         raise Refused(f"“{to.strip()[:80]}” is no address: {problem}.")
-    test_copy(desk, row_of(desk, id), to.strip())
+    return test_copy(desk, row_of(desk, id), to.strip(), who, subscriber=subscriber)

@@ -12,7 +12,7 @@ from openmeadow.core.errors import Refused
 from openmeadow.core.message import checks as message_checks
 from openmeadow.core.message.assembly import Envelope, assemble
 from openmeadow.core.message.body import Body, FieldMistake, check_fields, links
-from openmeadow.desk import approving, senders
+from openmeadow.desk import approving, conditions, senders
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, consent, health, workspace, writing
 from openmeadow.wire import links as web
@@ -87,6 +87,7 @@ def _said(desk: Desk, row: Any) -> list[Finding]:
         out.append(Finding("Message", "note", "It is plain text only, so opens cannot be seen; clicks can."))
     for text in (row["subject"], row["html"], row["plain"]):
         out += [Finding("Personal fields", "stop", problem) for problem in check_fields(text, known_fields(desk, row))]
+    out += [Finding("Conditions", "stop", p.finding) for p in conditions.problems(desk, row)]
     for field, (_, name) in asked_about(desk, row).items():
         if field not in row["html"]:
             words = f"Nothing in the message says yes to {name}: put {{{{ {field} }}}} as a link."

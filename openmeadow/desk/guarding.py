@@ -42,7 +42,7 @@ def counts(desk: Desk, campaign: int, since: int) -> dict[tuple[str, Where], dic
         if r["state"] == "handed over":
             add(r, "handed", r["n"])
         elif r["state"] == "deferred":
-            add(r, "deferrals", r["n"])
+            add(r, "blocked" if r["reason"].startswith("blocked") else "deferrals", r["n"])
         elif r["reason"].startswith("hard"):
             add(r, "hard bounces", r["n"])
         elif r["reason"].startswith("blocked"):

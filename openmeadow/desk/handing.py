@@ -155,6 +155,20 @@ class Lines:
             r.close()
 
 
+def _put_off(db: Any, d: Any, result: HandOver, now: int, until: int | None) -> None:
+    """The next try of what was put off, or its end. A refusal of the sender's policy is put off too: it is about us."""
+    said, tries = f"{result.code} {result.text}".strip(), d["attempts"] + 1
+    word = "blocked" if result.outcome == "refused" or bounce_class(result.code, said) == "blocked" else "deferred"
+    wait = TRIES_AFTER[tries - 1] if tries <= len(TRIES_AFTER) else EVERY
+    if sum(TRIES_AFTER[:tries]) + max(0, tries - len(TRIES_AFTER)) * EVERY > AT_MOST:
+        word = "blocked" if result.about is Whose.POLICY else word  # what persists is no throttling
+        ledger.mark(db, d["id"], ledger.FAILED, now, f"{word} for 4 days: {said}")
+    elif until is not None and now + wait > until:
+        ledger.mark(db, d["id"], ledger.FAILED, now, f"{word} until the plan's last moment: {said}")
+    else:
+        ledger.mark(db, d["id"], ledger.DEFERRED, now, f"{word}: {said}" if word == "blocked" else said, now + wait)
+
+
 def _note(db: Any, d: Any, writer: Writer, result: HandOver, now: int) -> None:
     if result.outcome == UNSENDABLE:
         ledger.mark(db, d["id"], ledger.FAILED, now, result.text)
@@ -169,24 +183,7 @@ def _note(db: Any, d: Any, writer: Writer, result: HandOver, now: int) -> None:
         ledger.mark(db, d["id"], ledger.IN_DOUBT, now, said)
         return
     elif result.outcome == "deferred" or result.about is Whose.POLICY:
-        blocked = result.outcome == "refused" or bounce_class(result.code, result.text) == "blocked"
-        said = f"blocked: {said}" if blocked else said
-        tries = d["attempts"] + 1
-        wait = TRIES_AFTER[tries - 1] if tries <= len(TRIES_AFTER) else EVERY
-        if sum(TRIES_AFTER[:tries]) + max(0, tries - len(TRIES_AFTER)) * EVERY > AT_MOST:
-            ledger.mark(
-                db, d["id"], ledger.FAILED, now, f"{said} (for 4 days)" if blocked else f"deferred for 4 days: {said}"
-            )
-        elif until is not None and now + wait > until:
-            ledger.mark(
-                db,
-                d["id"],
-                ledger.FAILED,
-                now,
-                f"{said} (until the plan's last moment)" if blocked else f"deferred until the plan's last moment: {said}",
-            )
-        else:
-            ledger.mark(db, d["id"], ledger.DEFERRED, now, said, now + wait)
+        _put_off(db, d, result, now, until)
         event = (Kind.DEFERRED, result.code, said)
     else:
         ledger.mark(db, d["id"], ledger.FAILED, now, f"{bounce_class(result.code, result.text)}: {said}")

@@ -53,9 +53,9 @@ def providers(desk: Desk, view: View, sender: int = 0) -> list[dict[str, Any]]:
             )
         else:
             word = {1: "handed over", 3: "deferred", 9: "complaints", 10: "unsubscribed"}[kind]
-        days[word][r["provider"], at] += r["n"]
         if kind == Kind.DEFERRED and bounce_class(r["code"], r["diagnostic"]) == "blocked":
-            days["blocked"][r["provider"], at] += r["n"]
+            word = "blocked"  # one or the other, never both
+        days[word][r["provider"], at] += r["n"]
     acts = view.columns.acts
     hit = (acts.kind == Kind.OPENED) & (acts.at > view.now - DAYS * DAY) & (acts.at <= view.now)
     if messages is not None:

@@ -112,6 +112,7 @@ def page(desk: Desk, subscriber: int, most: int = 2_000) -> dict[str, Any]:
             "code": e["code"] or "",
             "diagnostic": e["diagnostic"] or "",
             "value": e["value"],
+            "delivery": events.delivery_of(e),
             "who": WORDS[BY_OF_REASON[why[e["at"], e["kind"], e["message"]]]] if _looked(e, why) else "",
             "because": REASONS[why[e["at"], e["kind"], e["message"]]] if _looked(e, why) else "",
         }

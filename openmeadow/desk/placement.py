@@ -32,7 +32,7 @@ def start(desk: Desk, campaign: int, who: str) -> int:
     for box in where:
         mark = f"test.{campaign}.{secrets.token_hex(8)}@{row['domain_name']}"
         try:
-            writer.test_copy(desk, row, box["address"], mark=mark, label="")
+            writer.test_copy(desk, row, box["address"], who, mark=mark, label="")
             copies.append((box, mark, "waiting"))
         except Refused as e:
             if "was not taken" not in str(e):

@@ -5,27 +5,29 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-
 from openmeadow.core.addresses.syntax import address_key
 from openmeadow.core.errors import MeadowError, Missing
-from openmeadow.core.message.body import Body, Said, rules_in
-from openmeadow.desk import checking, recipients
+from openmeadow.core.message.body import Said
+from openmeadow.core.message.html_scan import tags
+from openmeadow.desk import checking, conditions, recipients
 from openmeadow.desk.desk import Desk
-from openmeadow.desk.writer import TEXTS, person_fields
-from openmeadow.store import subscribers, workspace, writing
-
-NOBODY = {"name": "", "first_name": "", "email": "you@x.example"}
+from openmeadow.desk.writer import Writer
+from openmeadow.store import subscribers
+from openmeadow.wire.tokens import Tokens
 
 
 @dataclass(frozen=True)
 class Shown:
-    """``preview`` is what a mailbox list shows after the subject; ``values`` the person's fields, as they stand."""
+    """``preview`` is what a mailbox list shows after the subject; ``values`` the person's fields, as they stand;
+    ``problems`` conditions that cannot be read; ``hosted`` hosts of images that the preview does not fetch."""
 
     said: Said
+    subscriber: int
     preview: str
     email: str
     values: dict[str, str]
+    problems: tuple[str, ...]
+    hosted: tuple[str, ...]
 
 
 def of(desk: Desk, row: Any, subscriber: int = 0, email: str = "", version: int = 0) -> Shown:
@@ -42,24 +44,27 @@ def of(desk: Desk, row: Any, subscriber: int = 0, email: str = "", version: int 
             subscriber = int(chosen.subscriber[0]) if len(chosen.index) else 0
         except MeadowError:
             subscriber = 0
-    stored = subscribers.subscriber(db, subscriber) if subscriber else None
-    fields = person_fields(stored) if stored else dict(NOBODY)
-    texts = writing.version(db, row["id"], version) if version else None
-    t = row if texts is None else texts
-    postal = str(workspace.setting(db, "postal_address"))
-    body = Body(t["subject"], t["preview"], t["html"], t["plain"], postal, {})
-    pages = dict.fromkeys((*checking.PAGES, *checking.asked_about(desk, row)), "#")
-    said = body.say(fields, str, "#", pages=pages, held=_held(desk, t, subscriber))
-    shown = body.say_preview(fields) if t["preview"] else " ".join(said.plain.split())[:140]
+    writer = Writer(desk, row, Tokens(desk.folder))
+    wrong = conditions.problems(desk, writer.texts(version or row["version"]))
+    # a part whose condition cannot be read is left out, and said; the rest is shown
+    d, fields, held = writer.sample(subscriber, "", version, without={p.condition for p in wrong})
+    said = writer.said(d, fields, None, held)
+    shown = writer.body(d["version"], None).say_preview(fields) if writer.texts(d["version"])["preview"] else ""
     values = {f: str(fields.get(f) or "") for f in sorted(checking.known_fields(desk, row) - checking.PAGES)}
-    return Shown(said, shown, str(fields["email"]), values)
+    text = shown or " ".join(said.plain.split())[:140]
+    return Shown(
+        said,
+        subscriber,
+        text,
+        str(fields["email"]),
+        values,
+        tuple(p.finding for p in wrong),
+        _hosted(said.html, writer.base),
+    )
 
 
-def _held(desk: Desk, texts: Any, subscriber: int) -> set[str]:
-    """The rules of parts of the message that hold for the person."""
-    rules = list(dict.fromkeys(r for t in TEXTS for r in rules_in(texts[t])))
-    if not rules or not subscriber:
-        return set()
-    view = desk.view()
-    i = int(np.searchsorted(view.columns.people.id, subscriber))
-    return {r for r in rules if view.mask(desk.checked_rule(r, view))[i]}
+def _hosted(html: str, base: str) -> tuple[str, ...]:
+    """Hosts of images that are not kept here, which the preview does not fetch."""
+    srcs = [a.value for t in tags(html) if t.name == "img" and (a := t.get("src")) is not None]
+    away = [s for s in srcs if s.startswith(("http://", "https://")) and not s.startswith(f"{base}/")]
+    return tuple(dict.fromkeys(s.split("/")[2] for s in away))

@@ -1,38 +1,40 @@
-"""What comes back by mail or as files: bounces, complaints, aggregate reports; matched, kept, acted upon once."""
+"""What comes back by mail or as files: bounces, complaints, aggregate reports; matched, kept, acted upon once.
+
+Mail that anybody can send acts only by a signature of ours; files that an analyst brings in also by bare address."""
 
 from __future__ import annotations
 
 import mailbox
 import re
 import tempfile
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 from openmeadow.core.addresses.syntax import address_key
+from openmeadow.core.authentication import dmarc
 from openmeadow.core.columns import Kind
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.reports import aggregate
+from openmeadow.core.reports.incoming import Incoming, parse, reports_in
 from openmeadow.core.reports.limits import ARCHIVE_FILES, MESSAGE_BYTES
-from openmeadow.core.reports.mail import BOUNCE, COMPLAINT, Recipient, Returned, Unreadable, parsed, read
+from openmeadow.core.reports.mail import BOUNCE, COMPLAINT, REPLY, Recipient, Returned, Unreadable
 from openmeadow.desk.bring_in.events import consequences
 from openmeadow.desk.desk import Desk
-from openmeadow.store import deeds, events, ledger, reports, subscribers, workspace
+from openmeadow.store import deeds, events, ledger, reports, senders, subscribers, workspace
 from openmeadow.wire.tokens import Tokens
 
-_OURS = re.compile(r"<d(\d+)\.c\d+@")
-_VERP = re.compile(r"b\d+-[0-9a-f]{12}@", re.I)
 _XML = re.compile(rb"\A(\xef\xbb\xbf)?\s*<")
 KIND_OF = {"failed": Kind.BOUNCED, "delayed": Kind.DEFERRED, "complained": Kind.COMPLAINED}
 
 
-def take_mail(desk: Desk, tokens: Tokens, to: str, raw: bytes, *, dry_run: bool = False) -> dict[str, Any]:
-    """One message that came back, at the return path ``to`` ("" where it came as a file). Matched by VERP, then by
-    Message-ID, then by address; kept once with its raw text. Attached aggregate reports are taken as such."""
-    inner = _attached_reports(raw)
-    if inner:
-        found = [_take_aggregate(desk, name, data, dry_run) for name, data in inner]
-        return {"kind": "aggregate", "recipients": [], "reports": found}
-    returned = read(raw)
+def take_from_file(desk: Desk, tokens: Tokens, raw: bytes, *, dry_run: bool = False) -> dict[str, Any]:
+    """One message of a file that an analyst brings in: matched by signed Message-ID, else by address; kept once with its
+    raw text. Attached aggregate reports are taken as such. Raises ``Unreadable``."""
+    found = parse(raw)
+    if found.reports:
+        return {"kind": "aggregate", "recipients": [], "reports": _keep_reports(desk, found.reports, dry_run)}
+    returned = found.returned
     out: dict[str, Any] = {"kind": returned.kind, "recipients": [_json(r) for r in returned.recipients]}
     if dry_run or returned.kind not in (BOUNCE, COMPLAINT):
         return out
@@ -42,20 +44,61 @@ def take_mail(desk: Desk, tokens: Tokens, to: str, raw: bytes, *, dry_run: bool 
     matched = 0
     with desk.store.atomic() as w:
         for r in returned.recipients:
-            subscriber, message = _match(desk, tokens, to, returned, r)
-            found_words = (r.class_, r.code, r.diagnostic)
-            kept = reports.keep_mail(w, raw, now, returned.kind, subscriber, message, found_words)
-            if subscriber is None or r.action not in KIND_OF:
-                continue
-            matched += 1
-            kind = KIND_OF[r.action]
-            outside = f"mail {kept} {subscriber}" if kept else None
-            new = events.add(
-                w, [(now, int(kind), subscriber, message or 0, 0, 0, 0.0, r.code or None, r.diagnostic or None, outside)]
-            )
-            if new:
-                consequences(w, [(now, int(kind), subscriber, message or 0, r.code or None, r.diagnostic or None)])
+            subscriber, message = _match(desk, tokens, returned, r)
+            matched += _keep(w, raw, now, returned.kind, subscriber, message, r)
     return out | {"matched": matched}
+
+
+def take_signed(desk: Desk, tokens: Tokens, to: str, raw: bytes, found: Incoming, at: int) -> str:
+    """One message of the intake: acts on the one delivery that its return path, or the Message-ID it quotes, was signed
+    for, whatever addresses it names. The reason why nothing was done, "" where something was."""
+    if found.reports:
+        ours = {str(d["name"]) for d in senders.domains(desk.store.read())}
+        ours |= {dmarc.organisational_domain(name) for name in ours}
+        own = [r for r in found.reports if r.domain in ours]
+        _keep_reports(desk, own, False)
+        return "" if own else "An aggregate report about a domain that is not ours."
+    returned = found.returned
+    if returned.kind == REPLY:
+        return "An automatic reply: neither engagement nor a bounce."
+    if returned.kind not in (BOUNCE, COMPLAINT):
+        return "Neither a bounce nor a complaint nor a report."
+    delivery = tokens.delivery_of(to)
+    if delivery is None:
+        delivery = tokens.delivery_by_id(returned.original_id)
+    d = ledger.delivery(desk.store.read(), delivery) if delivery is not None else None
+    if d is None:
+        return "It carries neither a return path nor a Message-ID that was signed here."
+    if not returned.recipients:
+        return "It names no recipient for whom anything failed."
+    person = subscribers.subscriber(desk.store.read(), d["subscriber"])
+    key = person["email_key"] if person is not None else ""
+    report = next((r for r in returned.recipients if address_key(r.address[:320]) == key), returned.recipients[0])
+    with desk.store.atomic() as db:
+        _keep(db, raw, at, returned.kind, d["subscriber"], d["message"], report)
+    return ""
+
+
+def unsubscribe_by_mail(desk: Desk, tokens: Tokens, address: str) -> bool:
+    """A message to the address that a mail's List-Unsubscribe names: takes effect at once. False where the mail is not
+    there any more, or was a test."""
+    from openmeadow.desk import answers
+
+    delivery = tokens.unsubscribing(address)
+    return delivery is not None and answers.unsubscribed(desk, delivery)
+
+
+def _keep(db: Any, raw: bytes, at: int, kind: str, subscriber: int | None, message: int | None, r: Recipient) -> int:
+    """Keep what a report says of one recipient and what follows from it; 1 where it is about somebody here."""
+    kept = reports.keep_mail(db, raw, at, kind, subscriber, message, (r.class_, r.code, r.diagnostic))
+    if subscriber is None or r.action not in KIND_OF:
+        return 0
+    event = int(KIND_OF[r.action])
+    outside = f"mail {kept} {subscriber}" if kept else None
+    code, text = r.code or None, r.diagnostic or None
+    if events.add(db, [(at, event, subscriber, message or 0, 0, 0, 0.0, code, text, outside)]):
+        consequences(db, [(at, event, subscriber, message or 0, code, text)])
+    return 1
 
 
 def _json(r: Recipient) -> dict[str, str]:
@@ -68,17 +111,13 @@ def _json(r: Recipient) -> dict[str, str]:
     }
 
 
-def _match(desk: Desk, tokens: Tokens, to: str, returned: Returned, r: Recipient) -> tuple[int | None, int | None]:
-    """(subscriber, message) a report is about. A return path that looks like ours and is not signed by us marks
-    nobody."""
-    if _VERP.match(to) and tokens.delivery_of(to) is None:
-        return None, None
+def _match(desk: Desk, tokens: Tokens, returned: Returned, r: Recipient) -> tuple[int | None, int | None]:
+    """(subscriber, message) that a report in a file is about."""
     db = desk.store.read()
-    ours = _OURS.match(returned.original_id)
-    for delivery in (tokens.delivery_of(to) if to else None, int(ours.group(1)) if ours else None):
-        d = ledger.delivery(db, delivery) if delivery is not None else None
-        if d is not None:
-            return int(d["subscriber"]), int(d["message"])
+    delivery = tokens.delivery_by_id(returned.original_id)
+    d = ledger.delivery(db, delivery) if delivery is not None else None
+    if d is not None:
+        return int(d["subscriber"]), int(d["message"])
     for address in (r.address, returned.original_to):
         key = address_key(address) if "@" in address else ""
         id = subscribers.ids_of(db, [key]).get(key) if key else None
@@ -87,26 +126,9 @@ def _match(desk: Desk, tokens: Tokens, to: str, returned: Returned, r: Recipient
     return None, None
 
 
-def _attached_reports(raw: bytes) -> list[tuple[str, bytes]]:
-    """Aggregate reports mailed as attachments."""
+def _keep_reports(desk: Desk, found: Sequence[aggregate.Report], dry_run: bool) -> list[dict[str, Any]]:
     out = []
-    for part in parsed(raw).walk():
-        kind = part.get_content_type()
-        name = part.get_filename() or ""
-        if kind in ("application/gzip", "application/x-gzip", "application/zip", "application/x-zip-compressed") or (
-            kind in ("text/xml", "application/xml", "application/octet-stream")
-            and name.lower().endswith((".xml", ".gz", ".zip"))
-        ):
-            data = part.get_payload(decode=True)
-            if isinstance(data, bytes) and data:
-                out.append((name, data))
-    return out
-
-
-def _take_aggregate(desk: Desk, name: str, data: bytes, dry_run: bool) -> list[dict[str, Any]]:
-    out = []
-    for _, xml in aggregate.unpacked(data, name):
-        r = aggregate.read(xml)
+    for r in found:
         new = True
         if not dry_run:
             with desk.store.atomic() as db:
@@ -141,9 +163,9 @@ def take_file(desk: Desk, path: Path, *, dry_run: bool = False) -> list[dict[str
     def one(name: str, raw: bytes) -> dict[str, Any]:
         try:
             if raw[:2] == b"\x1f\x8b" or raw[:2] == b"PK" or _XML.match(raw):
-                found = _take_aggregate(desk, path.name, raw, dry_run)
+                found = _keep_reports(desk, reports_in(path.name, raw), dry_run)
                 return {"file": name, "kind": "aggregate", "recipients": [], "reports": found}
-            taken = take_mail(desk, tokens, "", raw, dry_run=dry_run)
+            taken = take_from_file(desk, tokens, raw, dry_run=dry_run)
             kind = taken.pop("kind")
             if kind in (BOUNCE, COMPLAINT, "aggregate"):
                 return {"file": name, "kind": kind, **taken}

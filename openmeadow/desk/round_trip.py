@@ -55,10 +55,16 @@ def send(desk: Desk, id: int) -> bool:
     return taken
 
 
+def is_ours(tokens: Tokens, to: str) -> bool:
+    """Whether an address was made here for one of these."""
+    found = _TO.match(to)
+    return found is not None and hmac.compare_digest(found.group(2).lower(), _mark(tokens, int(found.group(1))))
+
+
 def came_back(desk: Desk, tokens: Tokens, to: str, raw: bytes) -> bool:
     """Whether a message at the intake is one of these; then it is noted, and its one-click is pressed."""
     found = _TO.match(to)
-    if found is None or not hmac.compare_digest(found.group(2).lower(), _mark(tokens, int(found.group(1)))):
+    if found is None or not is_ours(tokens, to):
         return False
     id = int(found.group(1))
     with desk.store.atomic() as db:

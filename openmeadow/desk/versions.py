@@ -63,8 +63,9 @@ def change(desk: Desk, row: Any, values: dict[str, Any], who: str, *, only_show:
     db = desk.store.read()
     counts = ledger.state_counts(db, row["id"])
     waiting = counts.get("waiting", 0) + counts.get("deferred", 0)
+    n = max((v["n"] for v in writing.versions(db, row["id"])), default=1) + 1
     said: dict[str, Any] = {
-        "version": letter(row["version"] + 1),
+        "version": letter(n),
         "differs": changed,
         "waiting": waiting,
         "handed": counts.get("handed over", 0),
@@ -75,12 +76,18 @@ def change(desk: Desk, row: Any, values: dict[str, Any], who: str, *, only_show:
         raise Refused(f"{stops[0]['check']}: {stops[0]['finding']}")
     if only_show:
         return said
-    n = max((v["n"] for v in writing.versions(db, row["id"])), default=1) + 1
+    plan = plan_of(row)
     with desk.store.atomic() as w:
-        for url in links(after["html"]):
+        for url in links(after["html"], after["plain"]):
             campaigns.add_link(w, row["message"], url)
         writing.add_version(w, row["id"], n, after, who, desk.now())
         campaigns.update(w, row["id"], after | {"version": n})
+        if plan["test"] and not plan["test"].get("settled"):
+            # an A/B test never puts back what was changed for those who wait: it ends, and says so
+            why = "the message was changed for those who still wait, so the test ended and neither version goes to them"
+            plan["test"] = {**plan["test"], "settled": letter(n), "why": why}
+            campaigns.update(w, row["id"], {"plan": json.dumps(plan)})
+            workspace.log(w, desk.now(), who, "ended the A/B test: the message was changed", row["name"])
         words = f"changed the message for those who wait (version {letter(n)})"
         workspace.log(w, desk.now(), who, words, row["name"], waiting)
         if approving.needed(desk):

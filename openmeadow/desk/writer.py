@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import secrets
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -13,7 +15,7 @@ from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.message.assembly import Envelope, assemble
 from openmeadow.core.message.body import Body, Said, links, rules_in
 from openmeadow.desk import resending
-from openmeadow.desk.checking import PAGES, asked_about
+from openmeadow.desk.checking import asked_about
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.planning import plan_of
 from openmeadow.desk.relay import relay
@@ -43,17 +45,27 @@ class Writer:
         settings = workspace.settings(db)
         self.base = str(settings["public_url"]).rstrip("/")
         stored = campaigns.links(db, row["message"]) if row["message"] else []
-        numbers = {r["url"]: r["id"] for r in stored if not r["trap"]} or {u: 0 for u in links(row["html"])}
+        numbers = {r["url"]: r["id"] for r in stored if not r["trap"]}
+        trap = next((r["id"] for r in stored if r["trap"]), 0)
+        if not row["message"]:  # a draft: the same with numbers of its own
+            numbers = {u: n for n, u in enumerate(links(row["html"], row["plain"]), start=1)}
+            trap = len(numbers) + 1
         self.numbers = numbers if row["record_clicks"] else {}
-        self.trap = next((r["id"] for r in stored if r["trap"]), 0) if row["record_clicks"] else 0
+        self.trap = trap if row["record_clicks"] and settings["hidden_link"] else 0
         self.postal = str(settings["postal_address"])
         self.plan = plan_of(row)
-        self.urls = {v: k for k, v in numbers.items()}
-        self.signer = Signer(row["domain_name"], row["selector"], row["private_key"])
+        self.urls = {v: k for k, v in numbers.items()} | {trap: f"{self.base}/trap"}
         self.asks = asked_about(self.desk, row)
         self.record_opens = bool(settings["record_opens"] and row["record_opens"])
         self.bodies: dict[tuple[int, str, str], Body] = {}
         self.rules: dict[int, list[str]] = {}
+        self._signer: Signer | None = None
+
+    def signed(self, message: bytes, at: int) -> bytes:
+        """The message with the signature of its domain before it."""
+        if self._signer is None:
+            self._signer = Signer(self.row["domain_name"], self.row["selector"], self.row["private_key"])
+        return self._signer.header(message, at) + message
 
     def texts(self, version: int) -> Any:
         """What a version says."""
@@ -85,9 +97,9 @@ class Writer:
             self.rules[version] = list(dict.fromkeys(r for x in TEXTS for r in rules_in(t[x])))
         return self.rules[version]
 
-    def held(self, version: int, subscribers: np.ndarray) -> list[set[str]]:
+    def held(self, version: int, subscribers: np.ndarray, without: Collection[str] = ()) -> list[set[str]]:
         """For each of some people (ascending ids) the rules of a version that hold."""
-        rules = self.rules_of(version)
+        rules = [r for r in self.rules_of(version) if r not in without]
         if not rules:
             return [set() for _ in subscribers]
         view = self.desk.view_of(subscribers, self.desk.pace())
@@ -117,32 +129,63 @@ class Writer:
             held=held,
         )
 
-    def message(self, d: Any, person: dict[str, object], arm: dict[str, Any] | None, held: set[str], at: int) -> bytes:
-        t, row = self.tokens, self.row
-        delivery, subscriber, email = d["id"], d["subscriber"], d["email"]
-        unsubscribe = f"{self.base}/u/{t.make('u', delivery)}"
-        said = self.body(d["version"] or row["version"], arm).say(
+    def said(self, d: Any, person: Mapping[str, object], arm: dict[str, Any] | None, held: set[str]) -> Said:
+        """What the message says to one person. A delivery 0 is a test: its links lead where they say, and nothing that
+        its other addresses do is recorded."""
+        t, delivery = self.tokens, d["id"]
+        return self.body(d["version"] or self.row["version"], arm).say(
             person,
-            lambda n: f"{self.base}/c/{t.make('c', delivery, n)}",
-            unsubscribe,
+            (lambda n: f"{self.base}/c/{t.make('c', delivery, n)}") if delivery else (lambda n: self.urls[n]),
+            f"{self.base}/u/{t.make('u', delivery)}",
             f"{self.base}/o/{t.make('o', delivery)}" if self.record_opens else "",
-            self.pages(delivery, subscriber),
+            self.pages(delivery, d["subscriber"]),
             held,
         )
+
+    def message(
+        self,
+        d: Any,
+        person: Mapping[str, object],
+        arm: dict[str, Any] | None,
+        held: set[str],
+        at: int,
+        message_id: str = "",
+        label: str = "",
+    ) -> bytes:
+        """The message as it goes over the wire. ``label`` stands before the subject, ``message_id`` is its own: of tests."""
+        t, row, delivery = self.tokens, self.row, d["id"]
+        said, domain = self.said(d, person, arm, held), str(row["domain_name"])
+        purpose = (row["purpose_name"] or "").replace("<", "")
         plain = assemble(
-            said,
+            Said(f"{label}{said.subject}", said.html, said.plain),
             Envelope(
                 row["from_name"],
                 row["from_text"],
-                email,
-                t.message_id(delivery, row["id"], row["domain_name"]),
+                d["email"],
+                message_id or t.message_id(delivery, row["id"], domain),
                 at,
-                f"{row['purpose_name'].replace('<', '')} <purpose-{row['purpose']}.{row['domain_name']}>",
-                unsubscribe,
+                f"{purpose} <purpose-{row['purpose']}.{domain}>" if purpose else "",
+                f"{self.base}/u/{t.make('u', delivery)}",
                 f"c{row['id']}:openmeadow",
+                row["reply_to"],
+                t.unsubscribe_address(delivery, return_domain(domain)),
             ),
         )
-        return self.signer.header(plain, at) + plain
+        return self.signed(plain, at)
+
+    def sample(
+        self, subscriber: int, to: str, version: int = 0, without: Collection[str] = ()
+    ) -> tuple[dict[str, Any], dict[str, object], set[str]]:
+        """(delivery 0, fields, rules that hold) of a chosen person, for previews and tests; of nobody with 0. ``without``
+        are rules not to ask."""
+        stored = subscribers.subscriber(self.desk.store.read(), subscriber) if subscriber else None
+        fields = person_fields(stored) if stored else dict(NOBODY)
+        version = version or self.row["version"]
+        held = self.held(version, np.array([subscriber], np.int64), without)[0] if stored else set()
+        return {"id": 0, "subscriber": 0, "email": to or fields["email"], "version": version}, fields, held
+
+
+NOBODY: dict[str, object] = {"name": "", "first_name": "", "email": "you@x.example"}
 
 
 def in_browser(desk: Desk, tokens: Tokens, delivery: int) -> Said:
@@ -158,26 +201,40 @@ def in_browser(desk: Desk, tokens: Tokens, delivery: int) -> Said:
     return writer.shown(d, person_fields(person), arms[d["arm"]], held)
 
 
-def test_copy(desk: Desk, row: Any, to: str, *, mark: str = "", label: str = "[Test] ") -> None:
-    """A copy marked as a test: its links are plain, nothing is recorded. ``mark`` is its Message-ID where one is given."""
+def source_of(desk: Desk, tokens: Tokens, delivery: int) -> bytes:
+    """A message that was sent, made anew from its version, its person as they are now, and the moment it was sent."""
+    d = ledger.delivery(desk.store.read(), delivery)
+    row = campaigns.one(desk.store.read(), d["campaign"]) if d is not None else None
+    person = subscribers.subscriber(desk.store.read(), d["subscriber"]) if d is not None else None
+    if d is None or row is None or person is None or person["erased_at"]:
+        raise Missing("This message is not there any more.")
+    if d["state"] not in (ledger.HANDED, ledger.FAILED, ledger.IN_DOUBT, ledger.DEFERRED) or not row["private_key"]:
+        raise Refused("This message was not sent, so it has no source.")
+    writer = Writer(desk, row, tokens)
+    arms = resending.arms_in(d, writer.plan) if d["kind"] != "first" else [None]
+    held = writer.held(d["version"] or row["version"], np.array([d["subscriber"]], np.int64))[0]
+    at = d["changed_at"] or desk.now()
+    return writer.message({**dict(d), "email": person["email"]}, person_fields(person), arms[d["arm"]], held, at)
+
+
+def test_copy(
+    desk: Desk, row: Any, to: str, who: str, *, subscriber: int = 0, mark: str = "", label: str = "[Test] "
+) -> int:
+    """A copy as the chosen person would get it, sent to a colleague: the same code, headers, parts and fields; marked as
+    a test, its links harmless. ``mark`` is its Message-ID where one is given. The number of the kept source."""
     if not row["from_text"] or not row["confirmed_at"] or not row["private_key"]:
         raise Refused("Choose a confirmed from-address whose domain has a key first.")
-    settings = workspace.settings(desk.store.read())
-    body = Body(
-        f"{label}{row['subject']}", row["preview"], row["html"], row["plain"], str(settings["postal_address"]), {}
-    )
-    pages = dict.fromkeys((*PAGES, *asked_about(desk, row)), str(settings["public_url"]))
-    person = {"name": "Test Person", "first_name": "Test", "email": to}
-    said = body.say(person, str, settings["public_url"], pages=pages)
-    own = f"test.{row['id']}.{desk.now()}@{row['domain_name']}"
-    message = assemble(said, Envelope(row["from_name"], row["from_text"], to, f"<{mark or own}>", desk.now()))
-    signer = Signer(row["domain_name"], row["selector"], row["private_key"])
+    now, domain = desk.now(), str(row["domain_name"])
+    writer = Writer(desk, row, Tokens(desk.folder))
+    d, fields, held = writer.sample(subscriber, to)
+    own = mark or f"test.{row['id']}.{now}.{secrets.token_hex(4)}@{domain}"
+    message = writer.message(d, fields, None, held, now, f"<{own}>", label)
     out = relay(desk)
     try:
-        result = out.hand_over(
-            f"test@{return_domain(row['domain_name'])}", to, signer.header(message, desk.now()) + message
-        )
+        result = out.hand_over(f"test@{return_domain(domain)}", to, message)
     finally:
         out.close()
     if result.outcome != "taken":
         raise Refused(f"The test to {to} was not taken: {result.code} {result.text}.")
+    with desk.store.atomic() as db:
+        return writing.keep_test_copy(db, row["id"], now, who, to, message)

@@ -128,7 +128,7 @@ class World:
             self.placed[folder] += 1
             id = str(message["Message-ID"])
             self.received[id] = self.received.get(id, 0) + 1
-            self._keep(address, message, folder, now)
+            self._keep(address, message, raw, folder, now)
             person = self.place.get(address)
             if person is None:
                 return
@@ -137,7 +137,7 @@ class World:
                 return
             self._plan(person, message, folder, now, return_path)
 
-    def _keep(self, address: str, message: EmailMessage, folder: str, now: int) -> None:
+    def _keep(self, address: str, message: EmailMessage, raw: bytes, folder: str, now: int) -> None:
         box = self.mailboxes.setdefault(address, [])
         self.mailboxes.move_to_end(address)
         body = message.get_body(("html", "plain"))
@@ -152,6 +152,7 @@ class World:
                 "html": body.get_content() if body else "",
                 "is_html": body is not None and body.get_content_subtype() == "html",
                 "plain": plain.get_content() if plain else "",
+                "source": raw.decode("utf-8", "replace").replace("\r\n", "\n"),
             }
         )
         del box[:-KEPT_MESSAGES]
@@ -261,6 +262,8 @@ class World:
         try:
             with smtplib.SMTP(*self.intake, timeout=20) as smtp:
                 smtp.sendmail(return_path, [to], raw)
+        except (smtplib.SMTPRecipientsRefused, smtplib.SMTPDataError):
+            return  # as a mail server would: what is refused for good is not tried again
         except (OSError, smtplib.SMTPException):
             self.later(self.now() + 600, "hand on", payload=(return_path, to, raw.decode("latin-1")))
 
@@ -356,6 +359,7 @@ def site_page(url: str) -> tuple[str, str, int]:
 
 _STYLE = (
     "<style>body{font:15px/1.5 sans-serif;margin:40px auto;max-width:760px;color:#1E2B33;background:#FAF8F2}"
+    "summary{cursor:pointer;margin-top:8px}.source{font:12px/1.4 monospace!important;overflow-wrap:anywhere}"
     "article{border-top:1px solid #CFC8B7;padding:16px 0}pre{white-space:pre-wrap;font:inherit}"
     "iframe{width:100%;height:420px;border:1px solid #E2DDD0;background:#fff}</style>"
 )
@@ -381,7 +385,8 @@ def mailbox_page(world: World, address: str) -> str:
             if m["is_html"]
             else f"<pre>{_linked(m['html'])}</pre>"
         )
-        return f"<article>{head}{body}</article>"
+        source = f"<details><summary>Source as it arrived</summary><pre class=source>{html.escape(m['source'])}</pre></details>"
+        return f"<article>{head}{body}{source}</article>"
 
     mails = "".join(one(m) for m in reversed(world.mailboxes.get(address, [])))
     return (

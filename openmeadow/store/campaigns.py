@@ -11,7 +11,7 @@ _FIELDS = frozenset(
         "name kind asks held_why held_evidence guard_from purpose from_address from_name subject preview html plain "
         "plain_by_hand segments_in segments_out plan state sieve message started_at lists_in lists_out with_sequences "
         "blocks record_opens record_clicks version asked_at asked_by approved_at approved_by approved_as "
-        "elsewhere seed"
+        "elsewhere seed reply_to"
     ).split()
 )
 

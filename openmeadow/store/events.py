@@ -124,6 +124,13 @@ def of_subscriber(db: sqlite3.Connection, id: int, limit: int = 2000) -> list[sq
     ).fetchall()
 
 
+def delivery_of(event: sqlite3.Row) -> int | None:
+    """The delivery that an event of ours says was sent, None for other events."""
+    word, _, rest = (event["outside_id"] or "").partition(" ")
+    number = rest.partition(" ")[0]
+    return int(number) if event["kind"] == 1 and word == "delivery" and number.isdigit() else None
+
+
 def purposes_of_messages(db: sqlite3.Connection) -> dict[int, int]:
     return {
         int(r["id"]): int(r["purpose"]) for r in db.execute("SELECT id, purpose FROM messages WHERE purpose IS NOT NULL")

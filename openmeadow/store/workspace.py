@@ -37,11 +37,13 @@ DEFAULTS: dict[str, Any] = {
     "guardrails": {},
     "postal_address": "",
     "record_opens": True,
+    "hidden_link": True,
     "connections": 4,
     "demo": False,
     "scored_at": 0,
     "world_url": "",
     "exports_kept_days": 14,
+    "raw_mail_kept_days": 30,
     "ready_made_segments": False,
     "erasure_key": "",
 }

@@ -107,3 +107,32 @@ def pictures(db: sqlite3.Connection) -> list[sqlite3.Row]:
 def picture(db: sqlite3.Connection, hash: str) -> sqlite3.Row | None:
     row: sqlite3.Row | None = db.execute("SELECT * FROM pictures WHERE hash = ?", (hash,)).fetchone()
     return row
+
+
+TEST_COPIES_KEPT = 50  # of a campaign
+
+
+def keep_test_copy(db: sqlite3.Connection, campaign: int, at: int, who: str, recipient: str, raw: bytes) -> int:
+    """Keep a test copy as it went over the wire; the oldest go. Its id."""
+    id = db.execute(
+        "INSERT INTO test_copies (campaign, at, who, recipient, raw) VALUES (?, ?, ?, ?, ?)",
+        (campaign, at, who, recipient, raw),
+    ).lastrowid
+    db.execute(
+        "DELETE FROM test_copies WHERE campaign = ?1 AND id NOT IN "
+        "(SELECT id FROM test_copies WHERE campaign = ?1 ORDER BY id DESC LIMIT ?2)",
+        (campaign, TEST_COPIES_KEPT),
+    )
+    return int(id or 0)
+
+
+def test_copies(db: sqlite3.Connection, campaign: int) -> list[sqlite3.Row]:
+    """(id, at, who, recipient) of the copies kept, the latest first."""
+    return db.execute(
+        "SELECT id, at, who, recipient FROM test_copies WHERE campaign = ? ORDER BY id DESC", (campaign,)
+    ).fetchall()
+
+
+def test_copy(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute("SELECT * FROM test_copies WHERE id = ?", (id,)).fetchone()
+    return row

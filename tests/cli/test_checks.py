@@ -83,7 +83,9 @@ def test_reports(folder: Path, tmp_path: Path) -> None:
         campaigns.start(m.desk, m.campaign, "t")
         sending.send_due(m.desk, m.tokens)
         first = ledger.of_campaign(m.desk.store.read(), m.campaign, "first")[2]
-        quoted = f"Content-Type: text/rfc822-headers\n\nMessage-ID: <d{first['id']}.c{m.campaign}@{DOMAIN}>\n"
+        quoted = (
+            f"Content-Type: text/rfc822-headers\n\nMessage-ID: {m.tokens.message_id(first['id'], m.campaign, DOMAIN)}\n"
+        )
         mta = "Reporting-MTA: dns; mx.example\n\n"
         (tmp_path / "one.eml").write_bytes(report(mta + group("forwarded@elsewhere.example"), quoted))
         away = plain("I am away", Auto_Submitted="auto-replied")

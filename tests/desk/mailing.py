@@ -76,6 +76,10 @@ def habits(people: int, **fixed: object) -> Habits:
     return replace(drawn, **{**plain, **{k: np.asarray(v) for k, v in fixed.items()}})  # type: ignore[arg-type]
 
 
+def _cell(text: str) -> str:
+    return '"' + text.replace('"', '""') + '"' if '"' in text else text
+
+
 @contextmanager
 def mailing(folder: Path, people: int = 60, **traits: object) -> Iterator[Mailing]:
     zones = folder / "zones"
@@ -100,7 +104,7 @@ def mailing(folder: Path, people: int = 60, **traits: object) -> Iterator[Mailin
     file = folder / "people.csv"
     file.write_text(
         "email,name,joined_at,list,consent:News,consent_source:News\n"
-        + "".join(f"{e},{n},2025-03-01,Foyer,given,Foyer\n" for e, n in zip(h.email, h.name, strict=True))
+        + "".join(f"{_cell(e)},{n},2025-03-01,Foyer,given,Foyer\n" for e, n in zip(h.email, h.name, strict=True))
     )
     subscribers.bring_in(desk.store, file, NOW, "test")
     try:

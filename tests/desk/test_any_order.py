@@ -15,14 +15,14 @@ import pytest
 from openmeadow.core.columns import Kind
 from openmeadow.core.errors import MeadowError, Refused
 from openmeadow.core.sequences.ladder import DAY, HOUR, SECOND, Begin, Ladder, Leave, Step
-from openmeadow.desk import answers, campaigns, consent, guarding, sending, versions
+from openmeadow.desk import answers, campaigns, consent, guarding, sending, unconfirmed, versions
 from openmeadow.desk.sequences import measuring, moving, writing
 from openmeadow.store import campaigns as campaign_table
 from openmeadow.store import ledger, sequences, stays, workspace
 from openmeadow.store import subscribers as subscriber_table
 from openmeadow.wire.smtp_client import RelayAway
 from tests.conftest import NOW, set_clock
-from tests.desk.mailing import HTML, Mailing, free_port, mailing, ready_campaign
+from tests.desk.mailing import DOMAIN, HTML, Mailing, free_port, mailing, ready_campaign
 from tests.desk.test_sequences import happens, made
 
 STEPS = 60
@@ -89,7 +89,7 @@ def test_a_campaign_to_which_anything_happens(folder: Path, seed: int) -> None:
         campaigns.start(desk, other, "test")
 
         def settle() -> None:
-            campaigns.settle_doubt(desk, m.campaign, life.lot.random() < 0.5, "test")
+            unconfirmed.settle(desk, m.campaign, life.lot.random() < 0.5, "test")
 
         def change() -> None:
             row = campaigns.row_of(desk, m.campaign)
@@ -156,7 +156,7 @@ def test_a_campaign_to_which_anything_happens(folder: Path, seed: int) -> None:
             firsts = Counter(d["subscriber"] for d in ledger.of_campaign(desk.store.read(), id, "first"))
             assert len(firsts) == people and set(firsts.values()) == {1}, "each person once"
         got = received(m)
-        handed = {f"<d{d['id']}.c{i}@news.kestrelquay.example>" for i in (m.campaign, other)
+        handed = {m.tokens.message_id(d["id"], i, DOMAIN) for i in (m.campaign, other)
                   for k in ("first", "resend", "second resend") for d in ledger.of_campaign(desk.store.read(), i, k)
                   if d["state"] == "handed over"}  # fmt: skip
         assert max(got.values()) == 1 and handed <= set(got), (life.done, handed - set(got))

@@ -22,7 +22,7 @@ from openmeadow.wire import heartbeat
 from openmeadow.worker import Worker
 from tests.conftest import NOW, set_clock
 from tests.desk.mailing import Mailing, mailing
-from tests.relays import PASSWORD, USER, RealRelay
+from tests.relays import RealRelay, use
 
 
 @pytest.fixture
@@ -35,20 +35,6 @@ def started(folder: Path) -> Iterator[tuple[Mailing, RealRelay]]:
         campaigns.start(m.desk, m.campaign, "test")
         yield m, real
         real.close()
-
-
-def use(m: Mailing, real: RealRelay) -> None:
-    password = m.desk.folder / "relay-password"
-    password.write_text(PASSWORD + "\n")
-    os.environ[relay.PASSWORD_FILE] = str(password)
-    with m.desk.store.atomic() as db:
-        for name, value in {
-            "relay_port": real.port,
-            "relay_user": USER,
-            "relay_tls": "starttls",
-            "relay_ca": str(real.ca),
-        }.items():
-            workspace.set_setting(db, name, value)
 
 
 def states(m: Mailing) -> Counter[str]:

@@ -13,6 +13,7 @@ import pytest
 from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.columns import DAY
 from openmeadow.core.errors import Refused
+from openmeadow.core.reports.incoming import parse
 from openmeadow.desk import (
     addresses,
     answers,
@@ -33,7 +34,9 @@ from openmeadow.store import ledger, workspace
 from openmeadow.store import segments as segment_table
 from openmeadow.worker import Worker
 from tests.conftest import NOW, set_clock
-from tests.desk.mailing import Mailing, look_up, mailing, ready_campaign
+from tests.desk.mailing import DOMAIN, Mailing, look_up, mailing, ready_campaign
+
+RETURNS = f"bounce.{DOMAIN}"
 
 
 def states(m: Mailing, kind: str = "first") -> Counter[str]:
@@ -128,12 +131,12 @@ def test_refused_deferred_and_bounced_later(folder: Path) -> None:
         try:
             d = next(d for d in ledger.of_campaign(m.desk.store.read(), m.campaign, "first") if d["subscriber"] == 9)
             for path, to in (
-                (m.tokens.return_path(d["id"], "bounce.x"), "p8@saltmere.example"),
-                ("b1-000000000000@bounce.x", "p9@postern.example"),
+                (m.tokens.return_path(d["id"], RETURNS), "p8@saltmere.example"),
+                (f"b1-000000000000@{RETURNS}", "p9@postern.example"),
             ):
                 m.world._hand_on("", path, bounce(path, to, "<x>").encode())
             other = next(d for d in ledger.of_campaign(m.desk.store.read(), m.campaign, "first") if d["subscriber"] == 11)
-            path = m.tokens.return_path(other["id"], "bounce.x")
+            path = m.tokens.return_path(other["id"], RETURNS)
             m.world._hand_on("", path, complaint(path, "p10@saltmere.example", "<x>", "hello@x").encode())
         finally:
             intake.stop()
@@ -309,7 +312,8 @@ def test_complaints_that_arrive_later_hold_what_still_waits(folder: Path) -> Non
                 "From: a@x.example\r\nContent-Type: multipart/report; report-type=feedback-report; boundary=b\r\n\r\n"
                 f"--b\r\nContent-Type: message/feedback-report\r\n\r\n{report}\r\n--b--\r\n"
             )
-            reports.take_mail(m.desk, m.tokens, m.tokens.return_path(d["id"], "bounce.x"), raw.encode())
+            to = m.tokens.return_path(d["id"], RETURNS)
+            assert not reports.take_signed(m.desk, m.tokens, to, raw.encode(), parse(raw.encode()), m.desk.now())
         (sentence,) = guarding.news(m.desk)
         assert (
             sentence.startswith("Complaints") and campaign_table.one(m.desk.store.read(), m.campaign)["state"] == "held"

@@ -22,7 +22,7 @@ from aiosmtpd.controller import Controller
 
 from openmeadow.core.columns import DAY, Kind
 from openmeadow.core.errors import Refused
-from openmeadow.desk import answers, breakdown, campaigns, results, sending, today, words
+from openmeadow.desk import answers, breakdown, campaigns, results, sending, today, unconfirmed, words
 from openmeadow.store import campaigns as campaign_table
 from openmeadow.store import events, ledger, workspace
 from tests.conftest import NOW, set_clock
@@ -202,7 +202,7 @@ def test_a_connection_that_breaks_after_data_leaves_doubt_for_the_analyst(folder
         for _ in range(3):
             set_clock(m.desk, m.desk.now() + 9 * HOUR)
             assert sending.send_due(m.desk, m.tokens) == 0, "nobody is sent it again by itself"
-        assert campaigns.settle_doubt(m.desk, m.campaign, arrived, "test") == 3
+        assert unconfirmed.settle(m.desk, m.campaign, arrived, "test") == 3
         sending.send_due(m.desk, m.tokens)
         assert sum(relay.taken.values()) == (20 if arrived else 23)
         states = Counter(d["state"] for d in ledger.of_campaign(m.desk.store.read(), m.campaign, "first"))

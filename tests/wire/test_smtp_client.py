@@ -7,8 +7,13 @@ import threading
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
+from openmeadow.core.addresses.syntax import syntax_problem
 from openmeadow.core.delivery.relay_failures import Failure
+from openmeadow.core.message.assembly import Envelope, assemble
+from openmeadow.core.message.body import Said
 from openmeadow.wire.smtp_client import Connected, Relay, RelayAway, RelayProblem, RelayRefuses, RelaySettings, Unsendable
 from tests.relays import PASSWORD, USER, RealRelay
 
@@ -19,7 +24,7 @@ class Scripted:
     """Answers each command by its first word from a script; ``drop`` closes the connection there."""
 
     def __init__(self, script: dict[str, str]) -> None:
-        self.script, self.said = script, list[str]()
+        self.script, self.said, self.lines = script, list[str](), list[str]()
         self.socket = socket.create_server(("127.0.0.1", 0))
         self.port = self.socket.getsockname()[1]
         self.thread = threading.Thread(target=self.serve, daemon=True)
@@ -55,6 +60,7 @@ class Scripted:
             else:
                 word = line.split(" ")[0].split(":")[0].upper()
                 self.said.append(word)
+                self.lines.append(raw.decode().removesuffix("\r\n"))
                 usual = "354 go on" if word == "DATA" else "250 fine"
             # before the answer is out: whoever reads it may change the script at once
             begins = word == "DATA" and self.script.get("DATA", "354").startswith("354")
@@ -218,3 +224,40 @@ def test_addresses_beyond_ascii(tmp_path: Path) -> None:
     finally:
         server.close()
         plain.close()
+
+
+LETTERS = st.characters(codec="utf-8", categories=("L", "N"))
+LABELS = st.text(LETTERS, min_size=1, max_size=12)
+ADDRESSES = st.one_of(
+    st.emails(),
+    st.builds(lambda local, a, b: f"{local}@{a}.{b}.example", st.text(LETTERS, min_size=1, max_size=20), LABELS, LABELS),
+    st.builds(
+        lambda local: f'"{local}"@x.example', st.text(st.characters(min_codepoint=32, max_codepoint=126), max_size=20)
+    ),
+    st.text(max_size=40),
+)
+
+
+@given(st.lists(ADDRESSES, min_size=1, max_size=8))
+def test_every_address_that_the_importer_takes_can_be_sent_to(addresses: list[str]) -> None:
+    """Or the reason is this one recipient's, and the next goes out."""
+    server = Scripted({"EHLO": "250-hello\r\n250 SMTPUTF8"})
+    relay = Relay(RelaySettings("127.0.0.1", server.port, "t.example"))
+    try:
+        for address in addresses:
+            if syntax_problem(address.strip()) is not None:
+                continue
+            said = Said("x", "", "hello")
+            try:
+                message = assemble(said, Envelope("Quay", "a@q.example", address.strip(), "<1@q.example>", 0))
+                assert relay.hand_over("b1@x.example", address.strip(), message).outcome == "taken"
+            except (Unsendable, ValueError) as e:
+                assert str(e)
+                continue
+            wanted = next(x for x in reversed(server.lines) if x.startswith("RCPT"))
+            local, _, domain = address.strip().rpartition("@")
+            assert wanted.startswith(f"RCPT TO:<{local}@") and wanted.rpartition("@")[2].isascii() and domain
+        assert relay.hand_over("b1@x.example", "last@x.example", MESSAGE).outcome == "taken"
+    finally:
+        relay.close()
+        server.close()

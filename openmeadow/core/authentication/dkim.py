@@ -17,6 +17,7 @@ SIGNED = (
     "From",
     "To",
     "Subject",
+    "Reply-To",
     "Date",
     "Message-ID",
     "MIME-Version",

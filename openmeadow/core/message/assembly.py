@@ -11,6 +11,7 @@ from email.policy import SMTP
 from email.utils import format_datetime
 from functools import lru_cache
 
+from openmeadow.core.addresses.syntax import wire_form
 from openmeadow.core.message.body import Said
 
 _POLICY = SMTP.clone(max_line_length=76)
@@ -29,6 +30,8 @@ class Envelope:
     list_id: str = ""
     unsubscribe: str = ""
     feedback_id: str = ""
+    reply_to: str = ""
+    unsubscribe_mail: str = ""  # the address that unsubscribes whoever writes to it
 
 
 def assemble(said: Said, e: Envelope) -> bytes:
@@ -38,8 +41,9 @@ def assemble(said: Said, e: Envelope) -> bytes:
     tree of a message takes longer than handing it over."""
     lines = [
         _line("From", _from(e.from_name, e.from_address)),
-        f"To: {e.to_address}\r\n".encode() if _PLAIN_ADDRESS(e.to_address) else _line("To", e.to_address),
+        _to(e.to_address),
         _line("Subject", said.subject),
+        _line("Reply-To", e.reply_to) if e.reply_to else b"",
         f"Date: {_date(e.at)}\r\n".encode(),
         _line("List-Id", e.list_id) if e.list_id and not e.list_id.isascii() else b"",
         b"MIME-Version: 1.0\r\n",
@@ -54,6 +58,14 @@ def assemble(said: Said, e: Envelope) -> bytes:
 _PLAIN_ADDRESS = re.compile(r"[\w.+-]{1,40}@[\w.-]{1,30}", re.ASCII).fullmatch  # fits its line and needs no quoting
 _BETWEEN = b"=_alternative"  # an equals sign and an underline never stand together in quoted-printable
 _END = b"--" + _BETWEEN + b"--\r\n"
+
+
+def _to(address: str) -> bytes:
+    """The recipient, its domain in A-labels. A local part beyond ASCII stands as it is, in UTF-8 (RFC 6532)."""
+    address, beyond_ascii = wire_form(address)
+    if _PLAIN_ADDRESS(address) or beyond_ascii:
+        return f"To: {address}\r\n".encode()
+    return _line("To", address)
 
 
 @lru_cache(64)
@@ -80,13 +92,19 @@ def _part(subtype: str, text: str) -> bytes:
     return head.encode() + body.replace(b"\n", b"\r\n")
 
 
+def _ways_out(e: Envelope) -> list[str]:
+    """Where one can unsubscribe (RFC 2369): by the web first, then by mail."""
+    by_mail = f"mailto:{e.unsubscribe_mail}?subject=unsubscribe" if e.unsubscribe_mail else ""
+    return [u for u in (e.unsubscribe, by_mail) if u]
+
+
 def _word_for_word(e: Envelope) -> bytes:
     """Headers that machines read as they stand. The library would fold a long address into encoded words (RFC 2047),
     which is not allowed here, and no receiver would find the address in it."""
     lines = [
         ("Message-ID", e.message_id),
         ("List-Id", e.list_id if e.list_id.isascii() else ""),
-        ("List-Unsubscribe", f"<{e.unsubscribe}>" if e.unsubscribe else ""),
+        ("List-Unsubscribe", ", ".join(f"<{u}>" for u in _ways_out(e))),
         ("List-Unsubscribe-Post", "List-Unsubscribe=One-Click" if e.unsubscribe else ""),
         ("Feedback-ID", e.feedback_id),
     ]

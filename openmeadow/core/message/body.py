@@ -7,20 +7,18 @@ from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
 from types import MappingProxyType
 
-import css_inline
-from inscriptis import get_text
-from inscriptis.css_profiles import CSS_PROFILES
-from inscriptis.html_engine import Inscriptis
-from inscriptis.model.config import ParserConfig
 from jinja2 import TemplateError, Undefined, meta, nodes
 from jinja2.sandbox import SandboxedEnvironment
-from lxml.html import document_fromstring
+from markupsafe import Markup, escape
 
 from openmeadow.core.errors import MeadowError
+from openmeadow.core.message.html_scan import tags, template_parts
+from openmeadow.core.message.links import links, tracked_html, tracked_plain
+from openmeadow.core.message.plain_text import plain_text
+from openmeadow.core.message.styles import inlined
 
-_HREF = re.compile(r"""(<a\b[^>]*?\bhref\s*=\s*)(["'])(https?://[^"'{}]+)\2""", re.I)
-_BARE = re.compile(r"https?://[^\s<>\"')\]{}]+")
 UNSUBSCRIBE, PREFERENCES = "unsubscribe_url", "preferences_url"
+PREVIEW_LENGTH = 110  # characters that mailbox lists show at most
 HOLDS = "holds"  # {% if holds("band is Strong") %} … {% endif %}: for those whom the rule holds
 FALLBACKS = re.compile(r"\{\{[^}]*(?:\bor\b|\|\s*default)[^}]*\}\}|\{%.*?%\}", re.S)  # fields that can do without
 _NO_PAGES: Mapping[str, str] = MappingProxyType({})
@@ -68,30 +66,9 @@ def rules_in(text: str) -> list[str]:
     return list(dict.fromkeys(str(f) for f in found))
 
 
-def _read_out(html: str) -> str:
-    """HTML as text. Tables that only lay out are taken apart first: what stands side by side is read one after the other,
-    and a part shown by a rule does not take in what stands beside it."""
-    if 'role="presentation"' not in html:
-        return str(get_text(html, ParserConfig(display_links=True)))
-    tree = document_fromstring(html)
-    laid_out = {t for t in tree.iter("table") if t.get("role") == "presentation"}
-    inside = [e for e in tree.iter("tr", "td", "th", "tbody") if next(e.iterancestors("table"), None) in laid_out]
-    for e in (*inside, *laid_out):
-        e.tag = "div"
-        e.attrib.clear()  # its padding would be read as spaces
-    config = ParserConfig(css=CSS_PROFILES["strict"].copy(), display_links=True)  # the usual one sets every div in
-    return re.sub(r"\n{3,}", "\n\n", str(Inscriptis(tree, config).get_text()))
-
-
 def twin(html: str) -> str:
-    """The plain-text twin of an HTML body, links written out."""
-    text = _read_out(html)
-    return "\n".join(line.rstrip() for line in text.strip().splitlines()) + "\n"
-
-
-def links(html: str) -> list[str]:
-    """The addresses that links of the body lead to, in order, each once."""
-    return list(dict.fromkeys(m.group(3) for m in _HREF.finditer(html)))
+    """The plain-text version of an HTML body, addresses written out."""
+    return plain_text(html) or "\n"
 
 
 def with_footer(html: str, postal: str) -> str:
@@ -115,6 +92,22 @@ def plain_with_footer(plain: str, postal: str) -> str:
     if UNSUBSCRIBE in plain:
         return plain
     return plain.rstrip() + "\n\n-- \n" + (f"{postal}\n" if postal else "") + UNSUBSCRIBE_PLAIN
+
+
+_PADDING = "&#847;&zwnj;&nbsp;" * PREVIEW_LENGTH  # nothing to see, and no room for the body's first words
+
+
+def _with_preview(html: str, preview: str) -> str:
+    """The body with its preview text, hidden, at its beginning. Mailbox lists fill up the line after it: with padding."""
+    at, text = 0, []
+    for part in template_parts(preview):
+        text += [str(escape(preview[at : part.start])), part.text]
+        at = part.end
+    text.append(str(escape(preview[at:])))
+    style = "display:none;max-height:0;overflow:hidden"
+    hidden = f'<div style="{style}">{"".join(text)}</div><div style="{style}" aria-hidden="true">{_PADDING}</div>'
+    place = next((t.end for t in tags(html) if t.name == "body"), 0)
+    return f"{html[:place]}{hidden}{html[place:]}"
 
 
 @dataclass(frozen=True)
@@ -141,28 +134,12 @@ class Body:
     ) -> None:
         full = with_footer(html, postal) if html.strip() else ""
         if preview and full:
-            hidden = f'<div style="display:none;max-height:0;overflow:hidden">{preview}</div>'
-            full = (
-                re.sub(r"(<body[^>]*>)", lambda m: m.group(1) + hidden, full, count=1)
-                if "<body" in full
-                else hidden + full
-            )
-        full = css_inline.inline(full) if "<style" in full else full
-        full = _HREF.sub(
-            lambda m: (
-                f"{m.group(1)}{m.group(2)}{{{{ _link({link_numbers[m.group(3)]}) }}}}{m.group(2)}"
-                if m.group(3) in link_numbers
-                else m.group(0)
-            ),
-            full,
-        )
+            full = _with_preview(full, preview)
+        full = tracked_html(inlined(full), link_numbers)
         ending = "{{ _trap() }}{{ _picture() }}"
         if full:
             full = full.replace("</body>", ending + "</body>") if "</body>" in full else full + ending
-        text = plain_with_footer(plain or twin(html), postal)
-        text = _BARE.sub(
-            lambda m: f"{{{{ _link({link_numbers[m.group()]}) }}}}" if m.group() in link_numbers else m.group(), text
-        )
+        text = tracked_plain(plain_with_footer(plain or twin(html), postal), link_numbers)
         try:
             self._subject = _TEXT.from_string(subject)
             self._preview = _TEXT.from_string(preview)
@@ -190,8 +167,6 @@ class Body:
     ) -> Said:
         """``person`` holds the personal fields; ``link`` gives the tracked address of a link's number; ``pages`` the
         addresses of this person's own pages; ``held`` the rules that hold for them."""
-        from markupsafe import Markup
-
         values = {
             **person,
             **pages,
@@ -207,7 +182,9 @@ class Body:
         }
         try:
             return Said(
-                " ".join(self._subject.render(values).split()), self._html.render(values), self._plain.render(values)
+                " ".join(self._subject.render(values).split()),
+                self._html.render(values),
+                re.sub(r"\n{3,}", "\n\n", self._plain.render(values)),
             )
         except Exception as e:  # a template may fail in any way its author found
             raise FieldMistake(f"A personal field cannot be filled in: {e}.") from e

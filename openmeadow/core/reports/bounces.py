@@ -24,7 +24,8 @@ def bounce_class(code: str | None, diagnostic: str | None) -> str:
         enhanced = found.group()
         if enhanced in HARD_CODES:
             return "hard"
-        if found.group(2) == "7" or _POLICY.search(diagnostic or ""):
+        # a 4.7.x is throttling or greylisting until its words say more
+        if (found.group(2) == "7" and found.group(1) != "4") or _POLICY.search(diagnostic or ""):
             return "blocked"
         return "soft" if enhanced == FULL or found.group(1) == "4" else "unknown"
     if _POLICY.search(diagnostic or ""):

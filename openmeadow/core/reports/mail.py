@@ -13,12 +13,13 @@ from flufl.bounce import all_failures
 
 from openmeadow.core.errors import MeadowError
 from openmeadow.core.reports.bounces import bounce_class
-from openmeadow.core.reports.limits import DEEPEST, MESSAGE_BYTES
+from openmeadow.core.reports.limits import DEEPEST, MESSAGE_BYTES, REPORTED_RECIPIENTS
 
 BOUNCE, COMPLAINT, REPLY, OTHER = "bounce", "complaint", "automatic reply", "other"
 _STATUS = re.compile(r"\b[245]\.\d{1,3}\.\d{1,3}\b")
 _REPLY_CODE = re.compile(r"\b[45]\d\d\b[ -]")
-_ADDRESS = re.compile(r"<?([^\s<>;,\"]+@[^\s<>;,\"]+\.[^\s<>;,\"]+)>?")
+_BETWEEN = re.compile(r"[\s<>;,\"]+")
+LONGEST_FIELD = 1_000
 
 
 class Unreadable(MeadowError):
@@ -75,8 +76,12 @@ def _typed(value: object) -> str:
 
 
 def _clean(address: str) -> str:
-    found = _ADDRESS.search(address)
-    return found.group(1) if found else address.strip().strip("<>")
+    """The first thing in a text that looks like an address; each character is looked at once."""
+    for word in _BETWEEN.split(address[:LONGEST_FIELD]):
+        local, at, domain = word.partition("@")
+        if at and local and "." in domain.strip("."):
+            return word
+    return address[:LONGEST_FIELD].strip().strip("<>")
 
 
 def _group_fields(part: email.message.Message) -> list[email.message.Message]:
@@ -99,11 +104,13 @@ def _statuses(message: email.message.Message) -> list[Recipient]:
                 continue
             action = " ".join(str(group.get("Action", "failed")).split()).lower().partition(" ")[0] or "failed"
             code = _STATUS.search(str(group.get("Status", "")))
-            diagnostic = _typed(group.get("Diagnostic-Code"))
+            diagnostic = _typed(group.get("Diagnostic-Code"))[:LONGEST_FIELD]
             status = code.group() if code else ""
             failed = action in ("failed", "delayed")
             judged = bounce_class(status or _first(_REPLY_CODE, diagnostic), diagnostic) if failed else ""
             out.append(Recipient(_clean(_typed(who)), action, judged, status, diagnostic))
+            if len(out) >= REPORTED_RECIPIENTS:
+                return out
     return out
 
 

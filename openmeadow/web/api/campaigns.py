@@ -60,6 +60,7 @@ def register(api: Described, desk: Desk) -> None:
             from_address=row["from_address"],
             from_text=row["from_text"] or "",
             from_name=row["from_name"],
+            reply_to=row["reply_to"],
             subject=row["subject"],
             preview=row["preview"],
             html=row["html"],
@@ -266,9 +267,8 @@ def register(api: Described, desk: Desk) -> None:
 
     @api.route("POST", "/campaigns/<int:id>/test", m.Done, body=m.TestTo, rights=WRITE)
     def test(id: int, body: m.TestTo) -> m.Done:
-        """Send one copy, marked as a test and never counted."""
-        desk_campaigns.test_message(desk, id, body.to)
-        return m.Done(id=id)
+        """Send one copy as a chosen person would get it, marked as a test and never counted; the number of its source."""
+        return m.Done(id=desk_campaigns.test_message(desk, id, body.to, who(), body.subscriber))
 
     @api.route("POST", "/campaigns/<int:id>/start", m.Done, rights=ANALYSE)
     def start(id: int) -> m.Done:

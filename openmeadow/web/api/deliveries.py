@@ -4,10 +4,26 @@ from __future__ import annotations
 
 from dataclasses import asdict
 
-from openmeadow.desk import requeue, unconfirmed
+from flask import Response
+
+from openmeadow.desk import requeue, sources, unconfirmed
 from openmeadow.desk.desk import Desk
+from openmeadow.store import writing
 from openmeadow.web import models as m
 from openmeadow.web.described import ANALYSE, Described, who
+
+
+def shown(source: sources.Source) -> m.MessageSource:
+    return m.MessageSource(
+        raw=source.text,
+        is_made_anew=source.is_made_anew,
+        headers=[m.ExplainedHeader(**asdict(h)) for h in source.headers],
+    )
+
+
+def eml(source: sources.Source, name: str) -> Response:
+    headers = {"Content-Disposition": f"attachment; filename={name}", "Cache-Control": "no-store"}
+    return Response(source.raw, mimetype="message/rfc822", headers=headers)
 
 
 def register(api: Described, desk: Desk) -> None:
@@ -26,6 +42,32 @@ def register(api: Described, desk: Desk) -> None:
         """Settle unconfirmed deliveries by the relay's own log."""
         found = unconfirmed.read_log(desk, id, body.text, who(), complete=body.complete)
         return m.RelayLogRead(**asdict(found))
+
+    @api.route("GET", "/campaigns/<int:id>/tests", m.TestCopies)
+    def tests(id: int) -> m.TestCopies:
+        """Test copies whose source is kept, the latest first."""
+        rows = writing.test_copies(desk.store.read(), id)
+        return m.TestCopies(copies=[m.TestCopy(**dict(r)) for r in rows])
+
+    @api.route("GET", "/tests/<int:id>/source", m.MessageSource)
+    def test_source(id: int) -> m.MessageSource:
+        """A test copy as it went over the wire, its headers explained."""
+        return shown(sources.of_test(desk, id))
+
+    @api.route("GET", "/tests/<int:id>.eml", m.Done)
+    def test_eml(id: int) -> Response:
+        """A test copy as a file."""
+        return eml(sources.of_test(desk, id), f"test-{id}.eml")
+
+    @api.route("GET", "/deliveries/<int:id>/source", m.MessageSource)
+    def sent_source(id: int) -> m.MessageSource:
+        """A message that was sent, made anew from its version, person and moment, its headers explained."""
+        return shown(sources.of_delivery(desk, id))
+
+    @api.route("GET", "/deliveries/<int:id>.eml", m.Done)
+    def sent_eml(id: int) -> Response:
+        """A message that was sent, made anew, as a file."""
+        return eml(sources.of_delivery(desk, id), f"message-{id}.eml")
 
     @api.route("GET", "/campaigns/<int:id>/refused", m.RefusedGroups)
     def refused(id: int) -> m.RefusedGroups:

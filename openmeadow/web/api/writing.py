@@ -29,7 +29,10 @@ def register(api: Described, desk: Desk) -> None:
             html=found.said.html,
             plain=found.said.plain,
             person=found.email,
+            subscriber=found.subscriber,
             values=[m.FieldValue(field=f, value=v) for f, v in found.values.items()],
+            problems=list(found.problems),
+            hosted=list(found.hosted),
             support=[m.Support(**s) for s in support.dropped(found.said.html)],
         )
 

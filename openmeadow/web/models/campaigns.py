@@ -15,6 +15,7 @@ class CampaignIn(Model):
     purpose: int | None = None
     from_address: int | None = None
     from_name: str | None = Field(None, max_length=200)
+    reply_to: str | None = Field(None, max_length=320)
     subject: str | None = Field(None, max_length=500)
     preview: str | None = Field(None, max_length=500)
     html: str | None = Field(None, max_length=2_000_000)
@@ -151,6 +152,7 @@ class Campaign(Model):
     from_address: int | None
     from_text: str
     from_name: str
+    reply_to: str
     subject: str
     preview: str
     html: str
@@ -188,7 +190,8 @@ class RecipientsView(Model):
 
 
 class TestTo(Model):
-    to: str = Field(max_length=300)
+    to: str = Field(max_length=320)
+    subscriber: int = Field(default=0, ge=0, lt=2**63)  # as whom it is written; 0 is nobody
 
 
 class Support(Model):
@@ -210,8 +213,11 @@ class Preview(Model):
     html: str
     plain: str
     person: str
+    subscriber: int
     values: list[FieldValue]
     support: list[Support]
+    problems: list[str]  # conditions that cannot be read
+    hosted: list[str]  # hosts of images that the preview does not fetch
 
 
 class CampaignBegin(Model):
@@ -294,3 +300,26 @@ class RefusedGroups(Model):
 
 class RequeueIn(Model):
     words: str = Field(max_length=2000)
+
+
+class TestCopy(Model):
+    id: int
+    at: int
+    who: str
+    recipient: str
+
+
+class TestCopies(Model):
+    copies: list[TestCopy]
+
+
+class ExplainedHeader(Model):
+    name: str
+    value: str
+    meaning: str
+
+
+class MessageSource(Model):
+    raw: str
+    is_made_anew: bool  # from its version, person and moment; else as it went
+    headers: list[ExplainedHeader]

@@ -201,6 +201,7 @@ class Happened(Model):
     value: float
     who: str
     because: str
+    delivery: int | None  # of a message sent from here, whose source can be read
 
 
 class Permission(Model):

@@ -15,7 +15,7 @@ from openmeadow.desk import answers, asking, joining, pictures, round_trip, send
 from openmeadow.desk.desk import Desk
 from openmeadow.store import consent as consent_table
 from openmeadow.store import ledger
-from openmeadow.web.public.paper import message
+from openmeadow.web.public.paper import TEST, message, test_page
 from openmeadow.wire.tokens import Meant, Tokens
 
 PICTURE = base64.b64decode("R0lGODlhAQABAIAAAAAAAP///yH5BAEAAAAALAAAAAABAAEAAAIBRAA7")
@@ -76,6 +76,8 @@ def make(desk: Desk, tokens: Tokens) -> Blueprint:
         found = tokens.read(token, kind)
         if found is None:
             abort(404)
+        if found.number == TEST and kind not in "oc":
+            abort(test_page())
         return found
 
     def visitor() -> tuple[str, str]:
@@ -132,6 +134,8 @@ def make(desk: Desk, tokens: Tokens) -> Blueprint:
         what = next((f for kind in KINDS if (f := tokens.read(token, kind)) is not None), None)
         if what is None:
             abort(404)
+        if what.number == TEST:
+            return test_page()
         question, text, button, done = KINDS[what.kind]
         if what.kind == "r":
             purpose = consent_table.purpose(desk.store.read(), what.link)

@@ -32,3 +32,11 @@ def message(title: str, text: str, button: str = "", more: str = "") -> Response
     """A sentence or two, and at most one button."""
     rest = f'<form method="post"><button>{escape(button)}</button></form>' if button else ""
     return page(title, f"<p>{escape(text)}</p>{rest}{more}")
+
+
+TEST = 0  # the number of a delivery in the addresses of a test message
+
+
+def test_page() -> Response:
+    """Where the addresses of a test message lead: nothing is recorded or changed."""
+    return message("This was a test", "Nothing is changed. In a real message, this address belongs to its reader.")

@@ -1,7 +1,9 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { get, type M, post } from "../../api/client";
+import { count } from "../../logic/format";
 import { Sentence } from "../../parts/basics";
+import { useDelayed } from "../../parts/delayed";
 import { RuleField } from "../../parts/rule-field";
 import { useSegments } from "../segments/list";
 import { RichText } from "./rich-text";
@@ -130,6 +132,13 @@ export function Blocks({
 
 function ForSome({ rule, set }: { rule: string; set: (rule: string) => void }) {
   const known = useSegments();
+  const settled = useDelayed(rule.trim(), 400);
+  const q = useQuery({
+    queryKey: ["condition", settled],
+    queryFn: ({ signal }) => post<M["RuleCount"]>("/segments/count", { rule: settled }, signal),
+    enabled: settled !== "",
+    retry: false,
+  });
   return (
     <div className="mb-2">
       <RuleField
@@ -138,7 +147,21 @@ function ForSome({ rule, set }: { rule: string; set: (rule: string) => void }) {
         words={known.data?.words ?? {}}
         label="Shown to those for whom this holds"
         placeholder="for example: band is Strong"
+        invalid={q.isError}
       />
+      {q.isError ? (
+        <p role="alert" className="mt-1 text-poppy">
+          {q.error.message} The plan cannot start with it.
+        </p>
+      ) : (
+        <p className="mt-1 text-[13px] text-ink-2">
+          {settled
+            ? q.data
+              ? `${count(q.data.count)} of ${count(q.data.subscribers)} subscribers see it, if they get the message.`
+              : "Counting…"
+            : "Write for whom; left empty, everybody sees it."}
+        </p>
+      )}
     </div>
   );
 }

@@ -1,8 +1,10 @@
-import { useQuery } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { get, type M, post } from "../../api/client";
+import { moment } from "../../logic/format";
 import { Sentence } from "../../parts/basics";
 import { useMe } from "../../parts/me";
+import { SourceDialog } from "../../parts/source";
 
 const VIEWS = ["Desktop", "Phone", "Plain text"] as const;
 const LOOK = { kept: "text-clover", partly: "text-wheat", dropped: "text-poppy" };
@@ -38,6 +40,11 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
     placeholderData: (x) => x,
   });
   const d = q.data;
+  const client = useQueryClient();
+  const tests = useQuery({
+    queryKey: ["tests", c.id],
+    queryFn: () => get<M["TestCopies"]>(`/campaigns/${c.id}/tests`),
+  });
   return (
     <>
       <form
@@ -60,7 +67,13 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
           />
         </label>
       </form>
+      <p className="mt-1 text-[13px] text-ink-2">Type an address and press Enter; empty is the first recipient.</p>
       <Sentence error={q.error} />
+      {d?.problems.map((p) => (
+        <p key={p} role="alert" className="mt-2 text-poppy">
+          {p} It is left out here, and the plan cannot start with it.
+        </p>
+      ))}
       {d && (
         <>
           <div className="mt-3 mb-2 border-y border-rule py-1.5 text-[13px]">
@@ -119,6 +132,12 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
               </div>
             </>
           )}
+          {d.hosted.length > 0 && (
+            <p className="mt-2 text-[13px] text-ink-2">
+              Images from {d.hosted.join(", ")} are not shown here: this page fetches nothing from outside. Readers see
+              them; upload them to keep them here.
+            </p>
+          )}
           <details className="mt-3">
             <summary className="cursor-pointer text-cornflower">
               What readers drop: {d.support.filter((s) => s.web !== "kept" || s.desktop !== "kept").length || "nothing"}
@@ -175,8 +194,9 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
           setSaid("");
           const to = String(new FormData(e.currentTarget).get("to"));
           try {
-            await post(`/campaigns/${c.id}/test`, { to });
-            setSaid(`Sent to ${to}, marked as a test and never counted.`);
+            await post(`/campaigns/${c.id}/test`, { to, subscriber: d?.subscriber ?? 0 });
+            await client.invalidateQueries({ queryKey: ["tests", c.id] });
+            setSaid(`Sent to ${to} as ${d?.person ?? "nobody"} gets it, marked as a test and never counted.`);
           } catch (x) {
             setError(x as Error);
           }
@@ -203,13 +223,13 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
           setSaid("");
           try {
             const done = await post<M["Done"]>(`/campaigns/${c.id}/placement`);
-            setSaid(`Sent to ${done.count} placement mailboxes; Checks says where they land.`);
+            setSaid(`Sent to ${done.count} seed mailboxes; Checks says where they land.`);
           } catch (x) {
             setError(x as Error);
           }
         }}
       >
-        Or to the placement mailboxes
+        Or to the seed mailboxes, to test placement
       </button>
       <Sentence error={error} />
       {said && (
@@ -226,6 +246,26 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
             </a>
           )}
         </p>
+      )}
+      {(tests.data?.copies.length ?? 0) > 0 && (
+        <ul className="mt-3 text-[13px]">
+          {tests.data?.copies.slice(0, 4).map((x) => (
+            <li key={x.id} className="flex justify-between gap-2 border-t border-rule py-1">
+              <span className="truncate text-ink-2" title={x.recipient}>
+                {moment(x.at)}, {x.recipient}
+              </span>
+              <SourceDialog
+                path={`/tests/${x.id}`}
+                title={`Test sent to ${x.recipient}`}
+                trigger={
+                  <button type="button" className="text-cornflower hover:underline">
+                    source
+                  </button>
+                }
+              />
+            </li>
+          ))}
+        </ul>
       )}
     </>
   );

@@ -96,7 +96,7 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
   const parts: [Part, string][] = [
     ...(byBlocks || (draft && !version && !c.html.trim()) ? ([["blocks", "Blocks"]] as [Part, string][]) : []),
     ...(byBlocks && open ? [] : ([["html", "HTML"]] as [Part, string][])),
-    ["plain", `Plain-text twin ${c.plain_by_hand ? "(by hand)" : "(follows)"}`],
+    ["plain", `Plain-text version ${c.plain_by_hand ? "(by hand)" : "(follows)"}`],
   ];
   return (
     <Page
@@ -206,6 +206,20 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
             />
           </label>
         </div>
+        {draft && !version && (
+          <label className="mt-3 block max-w-[420px]">
+            <span className="label">
+              Replies go to <span className="text-ink-3">left empty, to the from-address</span>
+            </span>
+            <input
+              className="field"
+              type="email"
+              defaultValue={c.reply_to}
+              placeholder={c.from_text}
+              onBlur={(e) => e.target.value.trim() !== c.reply_to && keep({ reply_to: e.target.value.trim() })}
+            />
+          </label>
+        )}
         <div className="mt-4 mb-1 flex flex-wrap items-end justify-between gap-x-4 gap-y-1">
           <div className="flex gap-4" role="tablist" aria-label="Body">
             {parts.map(([p, words]) => (
@@ -273,7 +287,7 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
             style={{ height: "calc(100vh - 430px)" }}
             disabled={!open}
             spellCheck={false}
-            aria-label={part === "html" ? "HTML body" : "Plain-text twin"}
+            aria-label={part === "html" ? "HTML body" : "Plain-text version"}
             value={t[part]}
             onChange={(e) => change(part, e.target.value)}
             placeholder={

@@ -5,6 +5,7 @@ import { get, type M } from "../../api/client";
 import { BAND_MEANS, BANDS } from "../../logic/bands";
 import { count, day, duration, when } from "../../logic/format";
 import { BandWord, Page, StateTag, Trace, Waiting } from "../../parts/basics";
+import { SourceDialog } from "../../parts/source";
 import { ConsentHistory, Details, Notes, PersonActs } from "./person-edit";
 
 export function PersonPage() {
@@ -153,7 +154,20 @@ export function PersonPage() {
                   </span>
                 )}
               </td>
-              <td>{e.message || <span className="text-ink-3">no message</span>}</td>
+              <td>
+                {e.message || <span className="text-ink-3">no message</span>}
+                {e.delivery !== null && (
+                  <SourceDialog
+                    path={`/deliveries/${e.delivery}`}
+                    title={`${e.message}, as ${p.email} got it`}
+                    trigger={
+                      <button type="button" className="ml-2 text-[13px] text-cornflower hover:underline">
+                        source
+                      </button>
+                    }
+                  />
+                )}
+              </td>
               <td
                 className="max-w-[260px] truncate text-[13px] text-ink-2"
                 title={[e.link, e.code, e.diagnostic, e.agent, e.who && `${e.who}: ${e.because}`]
