@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import sqlite3
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -49,11 +50,17 @@ class MeadowCommand(click.Command):
     def invoke(self, context: click.Context) -> Any:
         try:
             return super().invoke(context)
-        except MeadowError as e:
+        except (MeadowError, sqlite3.DatabaseError) as e:
+            sentence = str(e) if isinstance(e, MeadowError) else _damage(e)
             if context.params.get("as_json"):
-                click.echo(json.dumps({"error": str(e)}, ensure_ascii=False))
-            click.echo(str(e), err=True)
-            sys.exit(UNREACHABLE if isinstance(e, Missing) and "opened" in str(e) else FOUND_ERRORS)
+                click.echo(json.dumps({"error": sentence}, ensure_ascii=False))
+            click.echo(sentence, err=True)
+            sys.exit(UNREACHABLE if isinstance(e, Missing) and "opened" in sentence else FOUND_ERRORS)
+
+
+def _damage(e: sqlite3.DatabaseError) -> str:
+    """An error of the database itself, as a sentence."""
+    return f"The database at {data_folder()} cannot be read: {e}. meadow check workspace says whether it is damaged."
 
 
 class MeadowGroup(click.Group):
@@ -70,7 +77,10 @@ def data_folder() -> Path:
 
 
 def desk() -> Desk:
-    return Desk(data_folder())
+    """The workspace of this command, closed with it."""
+    opened = Desk(data_folder())
+    click.get_current_context().call_on_close(opened.close)
+    return opened
 
 
 def zone_of(d: Desk) -> ZoneInfo:
@@ -104,9 +114,8 @@ def main() -> None:
 @main.command()
 def init() -> None:
     """Make an empty workspace."""
-    d = desk()
+    desk()
     click.echo(f"The workspace at {data_folder()} is ready.")
-    d.close()
 
 
 @main.group("import", cls=MeadowGroup)

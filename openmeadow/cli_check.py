@@ -62,6 +62,22 @@ def check_relay(send_to: str, as_json: bool) -> None:
     sys.exit(DONE if found.state == "pass" else FOUND_ERRORS if found.reached else UNREACHABLE)
 
 
+@check.command("workspace")
+@json_option
+def check_workspace(as_json: bool) -> None:
+    """Everything that must be set before a first real send: pass, warning or fail, with what to do."""
+    from openmeadow.desk import workspace_check
+
+    found = workspace_check.check(desk())
+
+    def plain() -> None:
+        for f in found:
+            click.echo(f"{f.state:<8} {f.check}: {f.finding}{f' → {f.remedy}' if f.remedy else ''}")
+
+    show(as_json, [asdict(f) for f in found], plain)
+    sys.exit(FOUND_ERRORS if any(f.state == workspace_check.FAIL for f in found) else DONE)
+
+
 @check.command("addresses")
 @click.argument("file")
 @click.option("--no-network", is_flag=True, help="Ask nobody.")

@@ -8,8 +8,9 @@ from pathlib import Path
 
 import click
 
-from openmeadow.cli import MeadowGroup, desk, import_, json_option, show
+from openmeadow.cli import MeadowCommand, MeadowGroup, data_folder, desk, import_, json_option, show
 from openmeadow.core.errors import Missing
+from openmeadow.core.intake.moments import rfc3339
 
 folder_option = click.option("-o", "out", required=True, type=click.Path(path_type=Path), metavar="DIR")
 
@@ -65,6 +66,48 @@ def import_all(folder: Path, as_json: bool) -> None:
     show(as_json, {"rows": counts}, lambda: click.echo(f"{sum(counts.values()):,} rows of {len(counts)} tables read."))
 
 
+@click.command(cls=MeadowCommand)
+@click.argument("file", type=click.Path(path_type=Path), metavar="FILE.tar")
+@json_option
+def backup(file: Path, as_json: bool) -> None:
+    """Write one consistent copy of the workspace, keys and files included, while everything runs."""
+    from openmeadow.desk import backup as backups
+
+    made = backups.back_up(desk(), file)
+    document = {"file": str(file), "as_of": rfc3339(made.as_of), "files": made.files, "bytes": made.size}
+    plain = f"{made.files} files, {made.size:,} bytes, as of {rfc3339(made.as_of)}, written to {file} and verified."
+    show(as_json, document, lambda: click.echo(plain))
+
+
+@click.command(cls=MeadowCommand)
+@click.argument("file", type=click.Path(path_type=Path), metavar="FILE.tar")
+@json_option
+def restore(file: Path, as_json: bool) -> None:
+    """Put a backup into the data folder, which must be empty; verifies database, chain of consent and keys."""
+    from openmeadow.desk import backup as backups
+
+    found = backups.restore(file, data_folder())
+    document = {
+        "as_of": rfc3339(found.as_of),
+        "files": found.files,
+        "consent_entries": found.entries,
+        "plans_paused": found.paused,
+    }
+
+    def plain() -> None:
+        click.echo(
+            f"Restored to {data_folder()} as of {rfc3339(found.as_of)}: the database is whole, and the chain of "
+            f"{found.entries:,} consent entries holds."
+        )
+        if found.paused:
+            click.echo(
+                f"Everything outgoing is paused: {found.paused} plans or sequences were under way, and some of their mail "
+                "may have gone out since. Today says what to decide."
+            )
+
+    show(as_json, document, plain)
+
+
 @click.command(context_settings={"ignore_unknown_options": True, "help_option_names": ["--help"]})
 @click.argument("arguments", nargs=-1, type=click.UNPROCESSED)
 def bench(arguments: tuple[str, ...]) -> None:
@@ -79,5 +122,5 @@ def bench(arguments: tuple[str, ...]) -> None:
 
 def register(main: click.Group) -> None:
     """Add the commands to ``meadow``."""
-    for command in (campaign, export, bench):
+    for command in (campaign, export, backup, restore, bench):
         main.add_command(command)

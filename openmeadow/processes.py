@@ -7,11 +7,16 @@ import os
 import sys
 import webbrowser
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 import structlog
 
 from openmeadow.cli import MeadowCommand, data_folder
+from openmeadow.core.errors import Damaged
+
+if TYPE_CHECKING:
+    from openmeadow.desk.desk import Desk
 
 
 def _log_lines() -> None:
@@ -27,6 +32,16 @@ def _log_lines() -> None:
     logging.basicConfig(level=logging.WARNING, stream=sys.stderr)
 
 
+def _whole(folder: Path) -> Desk:
+    """The workspace, after a look whether its database is whole."""
+    from openmeadow.desk.desk import Desk
+
+    desk = Desk(folder)
+    if wrong := desk.store.damage():
+        raise Damaged(f"The database at {folder} is damaged: {wrong}. Restore a backup: meadow restore FILE.tar")
+    return desk
+
+
 @click.command(cls=MeadowCommand)
 @click.option("--host", default="127.0.0.1", show_default=True)
 @click.option("--port", default=8080, show_default=True)
@@ -36,14 +51,13 @@ def serve(host: str, port: int, with_parent: bool) -> None:
     import waitress
 
     from openmeadow.demo import die_with_parent
-    from openmeadow.desk.desk import Desk
     from openmeadow.desk.watch import Watch
     from openmeadow.web.app import make_app
 
     _log_lines()
     if with_parent:
         die_with_parent()
-    desk = Desk(data_folder())
+    desk = _whole(data_folder())
     app = make_app(desk)
     Watch(desk)
     if not with_parent:
@@ -67,13 +81,12 @@ def serve(host: str, port: int, with_parent: bool) -> None:
 def worker(once: bool, world: str, with_parent: bool) -> None:
     """Send what is due, do jobs, check senders, take bounces in."""
     from openmeadow.demo import die_with_parent
-    from openmeadow.desk.desk import Desk
     from openmeadow.worker import Worker
 
     _log_lines()
     if with_parent:
         die_with_parent()
-    w = Worker(Desk(data_folder()), world)
+    w = Worker(_whole(data_folder()), world)
     if once:
         while w.tick():
             pass

@@ -21,6 +21,7 @@ from openmeadow.core.errors import MeadowError, Refused
 from openmeadow.desk import (
     acts,
     addresses,
+    answers,
     asking,
     clean_up,
     consent,
@@ -28,6 +29,7 @@ from openmeadow.desk import (
     exports,
     guarding,
     joining,
+    outgoing,
     placement,
     ready_made,
     relay,
@@ -54,6 +56,7 @@ log = structlog.get_logger()
 CHECK_SENDERS_EVERY = 3600
 KEEP_HOUSE_EVERY = 30
 PAUSE = 0.3
+IDLE = 10.0  # seconds without work after which the database's log is brought in
 FIRST_PAUSE, LONGEST_PAUSE = 1.0, 60.0  # seconds between tries of what failed
 RELAY = "relay"
 TURN = 2.0  # seconds a long job works before mail that is due gets its turn
@@ -172,6 +175,7 @@ class Worker:
             raise Refused("Another worker already serves this workspace; this one leaves.") from None
         self._house_at, self._guard_at, self._seen = 0.0, 0.0, -1
         self.intake: Intake | None = None
+        self._idle_since, self._is_checkpointed = time.monotonic(), False
         self._not_before: dict[str, tuple[float, float]] = {}  # by duty: when it is tried next, the pause before
         self._relay_was_away = relay.away(desk) is not None
         caught = sending.recover(desk)
@@ -197,13 +201,26 @@ class Worker:
         busy = bool(self._duty("job", self._job)) | bool(self._duty("clock", self._move_clock))
         self._keep_house()
         self._duty("told by another system", lambda: elsewhere.tend(self.desk))
-        busy |= bool(self._duty("sequences", lambda: moving.tick(self.desk)))
-        self._duty("unconfirmed", lambda: unconfirmed.settle_by_events(self.desk))
-        busy |= bool(self._mail(lambda: sending.send_due(self.desk, self.tokens)))
-        busy |= bool(self._mail(lambda: joining.tend(self.desk)))
+        if not outgoing.is_paused(self.desk):
+            busy |= self._send()
         self._duty("guardrails", self._look_at_guardrails)
         self._duty("senders", self._check_senders)
+        self._when_idle(busy)
         return busy
+
+    def _send(self) -> bool:
+        busy = bool(self._duty("sequences", lambda: moving.tick(self.desk)))
+        self._duty("unconfirmed", lambda: unconfirmed.settle_by_events(self.desk))
+        busy |= bool(self._mail(lambda: sending.send_due(self.desk, self.tokens)))
+        return busy | bool(self._mail(lambda: joining.tend(self.desk)))
+
+    def _when_idle(self, busy: bool) -> None:
+        """The log of the database is brought in when nothing has been done for a while."""
+        if busy:
+            self._idle_since, self._is_checkpointed = time.monotonic(), False
+        elif not self._is_checkpointed and time.monotonic() - self._idle_since > IDLE:
+            self._is_checkpointed = True
+            self.desk.store.checkpoint()
 
     def _duty(self, name: str, do: Callable[[], Any]) -> Any:
         """One duty of the loop. A full disk or a busy database is waited for; anything else that fails is logged and
@@ -301,6 +318,7 @@ class Worker:
             placement.look,
             words.tend,
             tidy,
+            answers.take_kept_unsubscribes,
         )
         for duty in duties:
             self._duty(f"{duty.__module__.rpartition('.')[2]} {duty.__name__}", partial(duty, self.desk))
@@ -369,10 +387,11 @@ class Worker:
         busy_until = clock.now()
         while True:
             with contextlib.suppress(MeadowError):
-                joining.tend(self.desk)
                 elsewhere.tend(self.desk)
-                moving.tick(self.desk)
-                if sending.send_due(self.desk, self.tokens):
+                if not outgoing.is_paused(self.desk):
+                    joining.tend(self.desk)
+                    moving.tick(self.desk)
+                if not outgoing.is_paused(self.desk) and sending.send_due(self.desk, self.tokens):
                     busy_until = clock.now() + 3600
             people = self._world("/play", post=True).get("next") if self.world else None
             if self.intake is not None:

@@ -26,6 +26,7 @@ import { MachineOpensPage } from "./places/subscribers/machine-opens";
 import { MapPage } from "./places/subscribers/map";
 import { PersonPage } from "./places/subscribers/person";
 import { TablePage } from "./places/subscribers/table";
+import { RestoredPage } from "./places/today/restored";
 import { TodayPlace } from "./places/today/today";
 
 export function App() {
@@ -53,6 +54,7 @@ export function App() {
           <Route path="/" element={<Navigate to="/today" replace />} />
           <Route path="/sign-in" element={<Navigate to="/today" replace />} />
           <Route path="/today" element={<TodayPlace />} />
+          <Route path="/restored" element={<RestoredPage />} />
           <Route path="/subscribers" element={<Navigate to="/subscribers/map" replace />} />
           <Route path="/subscribers/map" element={<MapPage />} />
           <Route path="/subscribers/table" element={<TablePage />} />

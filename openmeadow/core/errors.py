@@ -24,3 +24,11 @@ class Refused(MeadowError):
 
 class NoSpace(MeadowError):
     """The disk is full: nothing was changed."""
+
+
+class Busy(MeadowError):
+    """The database is written by something else; nothing was changed."""
+
+
+class Damaged(MeadowError):
+    """The database file is damaged; nothing that it says can be trusted."""

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 from openmeadow.core.columns import Kind
-from openmeadow.core.errors import Missing, Refused
+from openmeadow.core.errors import Busy, Missing, NoSpace, Refused
 from openmeadow.desk.bring_in.events import consequences
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, events, ledger
+from openmeadow.wire.spare_file import SpareFile
 
 
 def happened(
@@ -28,12 +31,13 @@ def happened(
         (who,) = events.Names(db).agents([agent], [ip])
         new = events.add(db, [(now, int(kind), d["subscriber"], d["message"], link, who, 0.0, code, diagnostic, None)])
         if new:
-            consequences(db, [(now, int(kind), d["subscriber"], d["message"], code, diagnostic)])
+            consequences(db, [(now, int(kind), d["subscriber"], d["message"], code, diagnostic)], live=True)
         return True
 
 
 def opened(desk: Desk, delivery: int, agent: str, ip: str) -> None:
-    happened(desk, delivery, Kind.OPENED, agent=agent, ip=ip)
+    with suppress(NoSpace, Busy):  # the image is shown in any case
+        happened(desk, delivery, Kind.OPENED, agent=agent, ip=ip)
 
 
 def clicked(desk: Desk, delivery: int, link: int, agent: str, ip: str, mark: str = "") -> str | None:
@@ -43,7 +47,8 @@ def clicked(desk: Desk, delivery: int, link: int, agent: str, ip: str, mark: str
     d = ledger.delivery(desk.store.read(), delivery)
     if row is None or d is None or row["message"] != d["message"]:
         return None
-    happened(desk, delivery, Kind.CLICKED, link, agent, ip)
+    with suppress(NoSpace, Busy):  # the reader comes to the link in any case
+        happened(desk, delivery, Kind.CLICKED, link, agent, ip)
     if mark and desk.setting("tell_back"):
         return with_mark(str(row["url"]), mark)
     return str(row["url"])
@@ -69,7 +74,29 @@ def booked(desk: Desk, delivery: int, value: float, reference: str) -> bool:
 
 
 def unsubscribed(desk: Desk, delivery: int) -> bool:
-    """One-click or by the page: consent to the message's purpose is withdrawn at once. Again does no harm."""
+    """One-click, by the page or by mail: consent to the message's purpose is withdrawn at once. Again does no harm. With a
+    full disk it is kept aside and takes effect as soon as there is room."""
+    try:
+        return _unsubscribed(desk, delivery)
+    except (NoSpace, Busy):
+        if not SpareFile(desk.folder).keep(delivery, desk.now()):
+            raise
+        return True
+
+
+def take_kept_unsubscribes(desk: Desk) -> int:
+    """What was kept aside while the disk was full takes effect; how many."""
+    spare = SpareFile(desk.folder)
+    spare.reserve()
+    kept = spare.records()
+    for delivery, _ in kept:
+        _unsubscribed(desk, delivery)
+    if kept:
+        spare.forget(kept)
+    return len(kept)
+
+
+def _unsubscribed(desk: Desk, delivery: int) -> bool:
     from openmeadow.desk import asking
 
     d = ledger.delivery(desk.store.read(), delivery)

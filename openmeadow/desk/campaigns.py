@@ -27,7 +27,7 @@ from openmeadow.desk import (
     versions,
 )
 from openmeadow.desk.desk import Desk
-from openmeadow.desk.planning import NO_ROOM, ONCE, check_plan, draw_schedule, plan_of, windows_of
+from openmeadow.desk.planning import NO_ROOM, ONCE, check_plan, draw_schedule, plan_of, start_problem, windows_of
 from openmeadow.store import campaigns, ledger, subscribers, workspace, writing
 
 TRAP_PATH = "/trap"
@@ -132,6 +132,8 @@ def start(desk: Desk, id: int, who: str, *, elsewhere: bool = False) -> dict[str
         raise Refused(f"It cannot start yet. {stops[0]['check']}: {stops[0]['finding']}")
     p = plan_of(row)
     check_plan(p)
+    if problem := start_problem(desk, p):
+        raise Refused(f"It cannot start: {problem}")
     chosen = recipients.work_out(desk, row)
     if not len(chosen.index):
         reason = next((words for words, n in chosen.sieve if n < 0), "the segments are empty")
@@ -239,10 +241,10 @@ def move(desk: Desk, id: int, batch: int, due_at: int, who: str) -> int:
             lead = ledger.first_moment(w, id)
             at = max(at, lead)
         for b in ledger.batches(w, id):
-            same = b["id"] == batch or (found["kind"] == "first" and resending.group_of(b["n"]) == found["n"])
+            same = b["id"] == batch or (found["kind"] == "first" and b["n"] == found["n"])
             if same and b["state"] == "waiting":
                 ledger.move_batch(w, b["id"], b["due_at"] + at - found["due_at"])
-        workspace.log(w, desk.now(), who, f"moved batch {resending.group_of(found['n'])}", row["name"])
+        workspace.log(w, desk.now(), who, f"moved batch {found['n']}", row["name"])
     return at
 
 

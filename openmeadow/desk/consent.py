@@ -178,7 +178,16 @@ def _said(
             db,
             [
                 Claim(
-                    subscriber, purpose, state, now, door=door, source=door, wording=wording, reason=reason, list=list_id
+                    subscriber,
+                    purpose,
+                    state,
+                    now,
+                    door=door,
+                    source=door,
+                    wording=wording,
+                    reason=reason,
+                    list=list_id,
+                    live=True,
                 )
             ],
         )

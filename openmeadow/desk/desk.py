@@ -57,6 +57,7 @@ class Desk:
     def __init__(self, folder: Path, clock: Clock | None = None) -> None:
         self.store = Store(folder)
         self.folder = folder
+        mirror.sweep(folder)
         self.clock = clock or clock_of(folder)
         self._kept: _Kept | None = None
         self._facts = FactsKept(folder / "columns.facts")
@@ -214,7 +215,10 @@ class Desk:
     def score_summary(self, as_of: int | None = None, full: bool = False) -> dict[str, Any]:
         begun = time.perf_counter()
         if full:
-            self._kept = None
+            with self._guard:
+                mirror.remove(self.folder)
+                self._facts.forget()
+                self._kept = None
         view = self.view(as_of)
         silent = view.alive & (view.scores.band == SILENT)
         never = int((silent & (view.scores.answered == 0) & (view.scores.last_answer < 0)).sum())

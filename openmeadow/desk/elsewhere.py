@@ -77,7 +77,7 @@ def tend(desk: Desk) -> int:
 
 
 def _draw(desk: Desk, row: Any, batch: Any) -> None:
-    if batch["n"] < resending.LATER:
+    if not batch["variant"]:
         resending.draw(desk, row, ledger.batch(desk.store.read(), batch["id"]))
     else:
         with desk.store.atomic() as db:

@@ -118,6 +118,32 @@ def _batch_plan(row: Any, now: int, people: int) -> BatchPlan:
     )
 
 
+MOST_BATCHES, MOST_DAYS = 500, 92
+
+
+def start_problem(desk: Desk, p: dict[str, Any]) -> str:
+    """Why a plan cannot begin when it says, "" where it can."""
+    if p["start"] is None or p["start"] >= desk.now() - 60:
+        return ""
+    at = datetime.fromtimestamp(p["start"], UTC).astimezone(ZoneInfo(str(desk.setting("time_zone"))))
+    return f"its start, {at.day} {at:%B, %H:%M} ({at:%Z}), is past. Choose now or a later time."
+
+
+def check_size(plan: BatchPlan, people: int) -> None:
+    """Refuses a plan of more batches or days than can be looked after, with what would fit."""
+    count = (len(plan.sizes) or plan.batches) + (1 if plan.lead_share else 0)
+    span = (count - 1) * plan.interval
+    if count <= MOST_BATCHES and span <= MOST_DAYS * DAY:
+        return
+    until = datetime.fromtimestamp(min(plan.start + span, 253_000_000_000), UTC)
+    rest = people - round(people * plan.lead_share)
+    fits = max(1, min(MOST_BATCHES, MOST_DAYS * DAY // plan.interval + 1) - (1 if plan.lead_share else 0))
+    raise Refused(
+        f"This would take {count:,} batches until {until.year}; a plan has at most {MOST_BATCHES} batches and "
+        f"{MOST_DAYS} days. With this interval a largest batch of {-(-rest // fits):,} people fits."
+    )
+
+
 def draw_schedule(desk: Desk, row: Any, who: recipients.Recipients) -> Schedule:
     """Everybody's batch, every batch's moment: hours, weekdays, zones, caps and the last moment kept."""
     p, view = plan_of(row), who.view
@@ -125,6 +151,7 @@ def draw_schedule(desk: Desk, row: Any, who: recipients.Recipients) -> Schedule:
     assert isinstance(facts, StoreFacts)
     names, home = provider_names(), ZoneInfo(str(desk.setting("time_zone")))
     plan, windows, provider = _batch_plan(row, desk.now(), len(who.index)), windows_of(p), facts.provider[who.index]
+    check_size(plan, len(who.index))
     caps = {names.index(n): int(cap) for n, cap in dict(p["caps"]).items() if n in names and cap}
     local = bool(p["zones"] or p["own_hour"])
     known, zone = timing.zones_of(desk, view) if local or p["order"] == "by time zone" else ([home], None)
@@ -188,6 +215,8 @@ def preview_plan(desk: Desk, row: Any) -> dict[str, Any]:
 
 def _notes(desk: Desk, row: Any, who: recipients.Recipients, drawn: Schedule) -> list[str]:
     p, n, notes = plan_of(row), len(who.index), []
+    if problem := start_problem(desk, p):
+        notes.append(f"{problem[:1].upper()}{problem[1:]}")
     if p["order"] == "most engaged first" and n and float(who.view.scores.score[who.index].max()) == 0:
         notes.append("Nobody here has answered anything yet, so the order within the plan is by lot.")
     if n and not drawn.moments:

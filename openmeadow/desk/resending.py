@@ -16,7 +16,6 @@ from openmeadow.desk.planning import SAME, again_at, arms_of, plan_of
 from openmeadow.store import ledger, workspace
 
 BEFORE = {"resend": "first", "second resend": "resend"}
-LATER = 1_000  # a batch of an arm that waits longer is numbered as its own, and this for each such arm
 MOST_IN_30_DAYS = 2
 
 
@@ -26,11 +25,6 @@ def arms_in(batch: Any, plan: dict[str, Any]) -> list[dict[str, Any]]:
     if arms and isinstance(arms[0], str):  # kept by their names alone
         return [{**SAME, "name": a, "wait": plan["wait"], "subject": plan["new_subject"] * i} for i, a in enumerate(arms)]
     return arms
-
-
-def group_of(n: int) -> int:
-    """The batch of the first pass that a resend's batch belongs to."""
-    return n % LATER
 
 
 def plan_passes(db: Any, campaign: int, plan: dict[str, Any], moments: list[int], zone: ZoneInfo) -> None:
@@ -77,7 +71,7 @@ def due(desk: Desk, row: Any, batch: Any) -> dict[int, int]:
     of_batch = {
         d["subscriber"]: d
         for d in ledger.of_campaign(db, row["id"], before)
-        if group_of(d["batch_n"]) == group_of(batch["n"]) and d["state"] == ledger.HANDED
+        if d["batch_n"] == batch["n"] and d["state"] == ledger.HANDED
     }
     people = unanswered(desk.view(), row["message"], plan["resend_rule"], machine_only=bool(plan["machine_only"]))
     often = ledger.resent_often(db, desk.now() - 30 * DAY, MOST_IN_30_DAYS)
@@ -98,7 +92,7 @@ def draw(desk: Desk, row: Any, batch: Any) -> None:
             mine = int((arm == i).sum())
             if a["wait"] > plan["wait"] and batch["kind"] == "resend" and mine:
                 later = again_at(plan, batch["due_at"], a["wait"] - plan["wait"], zone) or batch["due_at"]
-                place[i] = ledger.add_batch(db, batch["pass"], batch["n"] + LATER * (i + 1), later, mine)
+                place[i] = ledger.add_batch(db, batch["pass"], batch["n"], later, mine, i + 1)
         ledger.add_deliveries(
             db,
             (
@@ -116,7 +110,7 @@ def draw(desk: Desk, row: Any, batch: Any) -> None:
         )
         here = int((arm < 0).sum()) + sum(int((arm == i).sum()) for i in range(len(arms)) if place[i] == batch["id"])
         ledger.set_batch(db, batch["id"], "going out", people=here)  # so that it is never drawn again
-        name = f"{row['name']}, batch {group_of(batch['n'])}"
+        name = f"{row['name']}, batch {batch['n']}"
         workspace.log(db, desk.now(), "worker", f"drew {batch['kind']}", name, len(subscribers))
 
 

@@ -16,7 +16,7 @@ from openmeadow.core.rules.tree import View
 from openmeadow.desk.campaigns import row_of
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.planning import plan_of
-from openmeadow.desk.resending import LATER, arms_in, group_of
+from openmeadow.desk.resending import arms_in
 from openmeadow.store import ledger
 from openmeadow.store.database import Many
 
@@ -113,8 +113,9 @@ def results(desk: Desk, id: int) -> dict[str, Any]:
                     k: (b[k] or 0)
                     for k in ("id", "due_at", "people", "handed", "waiting", "deferred", "failed", "in_doubt")
                 },
-                "n": group_of(b["n"]),
-                "arm": arm_names[b["kind"]][b["n"] // LATER - 1] if b["n"] > LATER else "",
+                "n": b["n"],
+                "late": b["late"],
+                "arm": arm_names[b["kind"]][b["variant"] - 1] if b["variant"] else "",
                 "passed_over": b["passed_over"] or 0,
                 "kind": b["kind"],
                 "state": "held" if row["state"] == "held" and b["state"] in ("waiting", "going out") else b["state"],
@@ -167,7 +168,7 @@ def _arms(
     if not again:
         return [], "", m.figures(everybody)["opened"]
     # a batch and those of its arms that wait longer are one draw by lot: all are counted from its first resend on
-    group = {d["batch"]: group_of(d["batch_n"]) for d in again}
+    group = {d["batch"]: d["batch_n"] for d in again}
     starts = {
         g: min(
             (

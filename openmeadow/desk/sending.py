@@ -90,12 +90,37 @@ def _begin(desk: Desk, row: Any, batch: Any) -> bool:
             campaigns.update(db, row["id"], {"state": "held", "held_why": why})
             workspace.log(db, desk.now(), "worker", "held plan: versions", row["name"])
         return False
-    if batch["kind"] != "first" and batch["n"] < resending.LATER:
+    if batch["kind"] != "first" and not batch["variant"]:
         resending.draw(desk, row, batch)
     with desk.store.atomic() as db:
+        _move_what_follows(desk, db, row, batch)
         ledger.set_batch(db, batch["id"], "going out")
         campaigns.update(db, row["id"], {"state": "sending"})
     return True
+
+
+LATE = 900  # seconds after which what follows a batch moves along
+
+
+def _move_what_follows(desk: Desk, db: Any, row: Any, batch: Any) -> None:
+    """A batch that goes out late (nobody worked, the clock was set forward, the plan was paused) moves those after it,
+    and the resends, by the same delay, so that they keep their distance and people are not mailed twice in a day."""
+    plan, late = plan_of(row), desk.now() - batch["due_at"]
+    if row["sequence"] or late < LATE:
+        return
+    if plan["zones"] or plan["own_hour"]:
+        late = -(-late // A_DAY) * A_DAY  # so that each keeps its hour
+    zone = ZoneInfo(str(desk.setting("time_zone")))
+    moved = ledger.delay_after(db, row["id"], batch["kind"], batch["n"], late)
+    for b in moved:
+        at = closed_until(plan, b["due_at"], zone)
+        if at:
+            ledger.move_batch(db, b["id"], at)
+    ledger.set_late(db, batch["id"], late)
+    if moved:
+        hours = f"{late / 3600:.1f}".removesuffix(".0")
+        what = f"batch {batch['n']} went out {hours} h late; {len(moved)} after it move as much"
+        workspace.log(db, desk.now(), "worker", what, row["name"])
 
 
 def _closed(desk: Desk, row: Any, batch: Any) -> bool:
@@ -118,6 +143,8 @@ def turns(desk: Desk, tokens: Tokens, id: int) -> Iterator[int]:
     assert row is not None
     if row["state"] not in (GOES_ON if batch["state"] == "gone" else ("planned", "sending")):
         return
+    if batch["state"] == "waiting" and batch["due_at"] > desk.now():
+        return  # moved on by one that was late
     if _closed(desk, row, batch):
         return
     if batch["state"] == "waiting" and not _begin(desk, row, batch):
@@ -166,7 +193,7 @@ def _turn(desk: Desk, writer: Writer, batch: Any, after: int) -> tuple[Turn, int
             return True
         why = reasons(desk, row, batch, [item.delivery])[0].get(subscriber)
         if why:
-            _not_now(desk, row, writer.plan, item.delivery, why)
+            _not_now(desk, row, batch, writer.plan, item.delivery, why)
         return not why
 
     last = writer.plan["no_later_than"]
@@ -184,7 +211,7 @@ def _turn(desk: Desk, writer: Writer, batch: Any, after: int) -> tuple[Turn, int
         for i, d in enumerate(waiting):
             reason = refused.get(d["subscriber"])
             if reason:
-                _not_now(desk, row, writer.plan, d, reason)
+                _not_now(desk, row, batch, writer.plan, d, reason)
                 continue
             version = d["version"] or row["version"]
             if version not in held:
@@ -195,7 +222,10 @@ def _turn(desk: Desk, writer: Writer, batch: Any, after: int) -> tuple[Turn, int
     return None
 
 
-def _not_now(desk: Desk, row: Any, plan: dict[str, Any], d: Any, reason: str) -> None:
+RESEND_WAITS = 4 * A_DAY
+
+
+def _not_now(desk: Desk, row: Any, batch: Any, plan: dict[str, Any], d: Any, reason: str) -> None:
     """Passed over with the reason. Who has only had too many messages waits: a campaign's a day, within the plan's last
     moment, a sequence's until the next allowed moment."""
     now, last, full = desk.now(), plan["no_later_than"], reason == TOO_MANY
@@ -203,7 +233,9 @@ def _not_now(desk: Desk, row: Any, plan: dict[str, Any], d: Any, reason: str) ->
     if row["sequence"] and full:
         again = max(now + 60, next_allowed(events.sent_to(desk.store.read(), d["subscriber"], now - 7 * A_DAY), now))
         again = again if again > now + 60 else now + A_DAY  # the person's own limit is by the week or month
-    waits = (full and (last is not None or row["sequence"])) or reason == CAP_FULL
+    # a resend is never emptied by the limit of messages: it waits a few days for who has had one today
+    resend_waits = batch["kind"] != "first" and now - batch["due_at"] < RESEND_WAITS
+    waits = (full and (last is not None or row["sequence"] or resend_waits)) or reason == CAP_FULL
     with desk.store.atomic() as db:
         if waits and (last is None or again <= last):
             ledger.mark(db, d["id"], ledger.DEFERRED, now, reason, again)

@@ -13,7 +13,7 @@ from openmeadow.core.columns import DAY
 from openmeadow.core.engagement.score import BANDS, SILENT, score
 from openmeadow.core.planning.slots import real
 from openmeadow.core.rules.tree import View
-from openmeadow.desk import clean_up, relay
+from openmeadow.desk import clean_up, outgoing, relay
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.health import unknown_sources
 from openmeadow.desk.sequences import measuring
@@ -74,6 +74,17 @@ def decisions(desk: Desk, view: View) -> list[dict[str, str]]:
     def add(kind: str, title: str, detail: str, link: str, act: str) -> None:
         out.append({"kind": kind, "title": title, "detail": detail, "link": link, "act": act})
 
+    restored = outgoing.paused(desk)
+    if restored is not None:
+        people = sum(p.waiting for p in restored.plans)
+        detail = f"{people:,} waited at that time, and some may have been sent since. Nothing goes out until you decide."
+        add(
+            "Restored",
+            f"This workspace is as it was on {_clock(desk, restored.as_of)}.",
+            detail,
+            "/restored",
+            "Look and decide",
+        )
     gone = relay.away(desk)
     if gone is not None:
         waits = "1 delivery waits" if gone.waiting == 1 else f"{gone.waiting:,} deliveries wait"

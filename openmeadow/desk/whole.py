@@ -9,8 +9,8 @@ from typing import Any
 
 from openmeadow.core.columns import Kind
 from openmeadow.core.errors import MeadowError, Missing, Refused
-from openmeadow.core.intake.moments import rfc3339
-from openmeadow.desk import exports
+from openmeadow.core.intake.moments import moment, rfc3339
+from openmeadow.desk import exports, outgoing
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.marked import Choice
 from openmeadow.store import whole, workspace
@@ -29,15 +29,16 @@ def export(desk: Desk, out: Path, who: str) -> dict[str, int]:
         if out.exists() and any(out.iterdir()):
             raise Refused(f"{out} holds files already; name a folder that is empty or not there yet.")
         (out / "tables").mkdir(parents=True, exist_ok=True)
-        db, counts = desk.store.read(), {}
-        for table in whole.tables(db):
-            with (out / "tables" / f"{table}.ndjson").open("w", encoding="utf-8") as f:
-                n = 0
-                for n, line in enumerate(whole.rows(db, table), start=1):  # noqa: B007
-                    f.write(line + "\n")
-            counts[table] = n
-        exports.write(desk, Choice(), exports.USUAL, out / "subscribers.csv")
-        _events(desk, out / "events.csv")
+        counts: dict[str, int] = {}
+        with desk.store.one_moment() as db:  # whatever goes on meanwhile, all tables are of one moment
+            for table in whole.tables(db):
+                with (out / "tables" / f"{table}.ndjson").open("w", encoding="utf-8") as f:
+                    n = 0
+                    for n, line in enumerate(whole.rows(db, table), start=1):  # noqa: B007
+                        f.write(line + "\n")
+                counts[table] = n
+            exports.write(desk, Choice(), exports.USUAL, out / "subscribers.csv")
+            _events(desk, out / "events.csv")
         for name in SECRETS:
             if (desk.folder / name).exists():
                 shutil.copy(desk.folder / name, out / name)
@@ -97,6 +98,8 @@ def bring_in(desk: Desk, folder: Path, who: str) -> dict[str, int]:
                 raise MeadowError("The export does not fit together: some rows speak of others that are missing.")
             facts_changed(db)
             people_changed(db)
+            as_of = moment(str(about.get("made_at", rfc3339(desk.now()))))
+            outgoing.pause_all(db, desk.now(), as_of, "brought in from an export")
             workspace.log(db, desk.now(), who, "brought in everything", str(folder), counts.get("subscribers", 0))
     except ValueError as e:
         raise MeadowError(f"The export cannot be read: {e}.") from e

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from openmeadow.core.consent.evidence import START, Entry, digest, sealed
+from openmeadow.core.consent.gate import GIVEN, WITHDRAWN
 from openmeadow.store.subscribers import facts_changed, people_changed
 
 KEY_FILE = "consent.key"
@@ -42,6 +43,7 @@ class Claim(NamedTuple):
     reason: str | None = None
     list: int | None = None
     deed: int | None = None
+    live: bool = False  # said now, not told by a file
 
 
 @cache
@@ -73,6 +75,21 @@ def _set_head(db: sqlite3.Connection, hash: str, count: int) -> None:
         db.execute("INSERT OR REPLACE INTO settings VALUES (?, ?)", (name, value))
 
 
+def _latest(there: set[tuple[Any, ...]]) -> dict[tuple[Any, ...], int]:
+    """The latest moment of each person, purpose, channel and state."""
+    out: dict[tuple[Any, ...], int] = {}
+    for *about, at in there:
+        out[tuple(about)] = max(at, out.get(tuple(about), at))
+    return out
+
+
+def _never_older(c: Claim, latest: dict[tuple[Any, ...], int]) -> list[Claim]:
+    """A withdrawal that is said now also stands at the moment of what it withdraws, where that is of a clock that ran
+    ahead: it holds now, and goes on to hold. One from a file keeps its date."""
+    ahead = latest.get((c.subscriber, c.purpose, c.channel, GIVEN), c.at)
+    return [c, c._replace(at=ahead)] if c.state == WITHDRAWN and c.live and ahead > c.at else [c]
+
+
 def add(db: sqlite3.Connection, claims: Sequence[Claim]) -> int:
     """Write changes of consent; how many were new. A repeat (same person, purpose, channel, state and moment) changes
     nothing. Given again after a withdrawal marks the moment of rejoining."""
@@ -90,9 +107,10 @@ def add(db: sqlite3.Connection, claims: Sequence[Claim]) -> int:
                 part,
             )
         )
+    latest = _latest(there)
     secret, (before, count) = key(db), head(db)
     rows = []
-    for c in claims:
+    for c in (c for claim in claims for c in _never_older(claim, latest)):
         mark = (c.subscriber, c.purpose, c.channel, c.state, c.at)
         if mark in there:
             continue
@@ -131,9 +149,14 @@ def chain(db: sqlite3.Connection) -> Iterator[tuple[Entry, str | None]]:
         yield Entry(*tuple(r)[:8]), words
 
 
+def has_unsealed(db: sqlite3.Connection) -> bool:
+    """Whether entries of before the chain are there."""
+    return db.execute("SELECT 1 FROM consent_entries WHERE before IS NULL LIMIT 1").fetchone() is not None
+
+
 def seal_the_unsealed(db: sqlite3.Connection) -> None:
     """Entries of before the chain are taken into it, once, in their order."""
-    if db.execute("SELECT 1 FROM consent_entries WHERE before IS NULL LIMIT 1").fetchone() is None:
+    if not has_unsealed(db):
         return
     secret, before, rows = key(db), START, []
     for r in db.execute(f"SELECT id, {_ENTRY}, source, wording, reason FROM consent_entries ORDER BY id").fetchall():

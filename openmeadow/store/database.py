@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import sqlite3
 import threading
 from collections.abc import Callable, Collection, Iterator, Sequence
@@ -12,27 +13,31 @@ from itertools import islice
 from pathlib import Path
 from typing import Concatenate, ParamSpec, TypeVar
 
-from openmeadow.core.errors import Missing, NoSpace
+from openmeadow.core.errors import Busy, Missing, NoSpace
 
 FILE = "meadow.db"
 CACHE_READING, CACHE_WRITING, CACHE_BRINGING_IN = -8_192, -24_576, -131_072  # KiB; one connection a thread reads
 T = TypeVar("T")
 P = ParamSpec("P")
-NO_SPACE = (sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR_WRITE)
+NO_SPACE = (sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR_WRITE, sqlite3.SQLITE_IOERR_SHMSIZE, sqlite3.SQLITE_IOERR_FSYNC)
+LONGEST_WAL = 64 * 1024 * 1024  # octets that a log is cut back to
+BUSY_SECONDS = 30
 Many = Iterator[T] | Collection[T]  # whatever can be gone through once
 
 
 def _open(path: Path, *, read_only: bool) -> sqlite3.Connection:
     uri = f"{path.resolve().as_uri()}?mode={'ro' if read_only else 'rwc'}"
     try:
-        db = sqlite3.connect(uri, uri=True, isolation_level=None, timeout=30, check_same_thread=False)
+        db = sqlite3.connect(uri, uri=True, isolation_level=None, timeout=BUSY_SECONDS, check_same_thread=False)
         db.row_factory = sqlite3.Row
         db.execute("PRAGMA foreign_keys = ON")
         db.execute(f"PRAGMA cache_size = {CACHE_READING if read_only else CACHE_WRITING}")
         if not read_only:
             db.execute("PRAGMA journal_mode = WAL")
-            db.execute("PRAGMA synchronous = NORMAL")
+            # FULL: what is committed before DATA is on the disk before DATA, also where the power fails
+            db.execute("PRAGMA synchronous = FULL")
             db.execute("PRAGMA wal_autocheckpoint = 20000")
+            db.execute(f"PRAGMA journal_size_limit = {LONGEST_WAL}")
     except sqlite3.Error as e:
         raise Missing(f"The workspace at {path.parent} cannot be opened: {e}.") from e
     return db
@@ -71,12 +76,14 @@ class Store:
                 )
                 db.execute("PRAGMA foreign_keys = ON")
 
-        # a large import leaves this index out while it runs; one that was cut off leaves it missing
-        db.execute("CREATE INDEX IF NOT EXISTS events_of_subscriber ON events (subscriber)")
-        from openmeadow.store.consent import seal_the_unsealed
+        from openmeadow.store.consent import has_unsealed, seal_the_unsealed
 
-        with self.atomic() as inner:
-            seal_the_unsealed(inner)
+        # a large import leaves this index out while it runs; one that was cut off leaves it missing
+        missing = db.execute("SELECT 1 FROM sqlite_master WHERE name = 'events_of_subscriber'").fetchone() is None
+        if missing or has_unsealed(db):
+            with self.atomic() as inner:
+                inner.execute("CREATE INDEX IF NOT EXISTS events_of_subscriber ON events (subscriber)")
+                seal_the_unsealed(inner)
 
     def read(self) -> sqlite3.Connection:
         """This thread's read-only connection."""
@@ -86,6 +93,17 @@ class Store:
             if self._tracer:
                 db.set_trace_callback(self._tracer)
         return db
+
+    @contextmanager
+    def one_moment(self) -> Iterator[sqlite3.Connection]:
+        """This thread's read-only connection, all of whose reads are of one moment."""
+        db = self.read()
+        db.execute("BEGIN")
+        try:
+            db.execute("SELECT 1 FROM settings LIMIT 1").fetchone()
+            yield db
+        finally:
+            db.execute("COMMIT")
 
     @property
     def writer(self) -> sqlite3.Connection:
@@ -99,7 +117,12 @@ class Store:
             if self._writer.in_transaction:
                 yield self._writer
                 return
-            self._writer.execute("BEGIN IMMEDIATE")
+            try:
+                self._writer.execute("BEGIN IMMEDIATE")
+            except sqlite3.OperationalError as e:
+                if e.sqlite_errorcode & 0xFF == sqlite3.SQLITE_BUSY:
+                    raise Busy(f"Something else has been writing for {BUSY_SECONDS} s; try again in a moment.") from e
+                raise
             try:
                 yield self._writer
                 self._writer.execute("COMMIT")
@@ -120,7 +143,22 @@ class Store:
             self._writer.execute(f"PRAGMA cache_size = {CACHE_WRITING}")
             self._writer.execute("PRAGMA shrink_memory")
 
+    def checkpoint(self) -> None:
+        """Bring what stands in the log into the database and empty the log, where nobody reads it just now."""
+        with self._writing, contextlib.suppress(sqlite3.Error):
+            if not self._writer.in_transaction:
+                self._writer.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+
+    def damage(self) -> str:
+        """What is wrong with the database file, "" for nothing (SQLite's own check of its pages and indexes)."""
+        try:
+            found = [str(r[0]) for r in self.read().execute("PRAGMA quick_check(3)")]
+        except sqlite3.DatabaseError as e:
+            found = [str(e)]
+        return "" if found == ["ok"] else "; ".join(found)
+
     def close(self) -> None:
+        self.checkpoint()
         self._writer.close()
         db = getattr(self._local, "db", None)
         if db is not None:

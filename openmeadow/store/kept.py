@@ -6,12 +6,19 @@ import contextlib
 import hashlib
 import json
 import os
+import shutil
 from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
 
 WORTH_KEEPING = 50_000  # people; answers about fewer are quicker asked again than read from disk
+
+
+def _digest(path: Path) -> str:
+    """Of a file: a damaged one is never believed."""
+    with path.open("rb") as f:
+        return hashlib.file_digest(f, "blake2b").hexdigest()[:32]
 
 
 @dataclass
@@ -25,6 +32,12 @@ class Kept:
     folder: Path | None = None
     version: int = -1
     answers: dict[tuple[object, ...], tuple[int, int, np.ndarray]] = field(default_factory=dict)
+
+    def forget(self) -> None:
+        """Everything is asked again."""
+        self.answers.clear()
+        if self.folder is not None:
+            shutil.rmtree(self.folder, ignore_errors=True)
 
     def at(self, version: int) -> None:
         """What was kept of another version is forgotten."""
@@ -41,7 +54,7 @@ class Kept:
         if found is None and people >= WORTH_KEEPING and (path := self._file(key)) is not None:
             try:
                 said = json.loads(path.with_suffix(".json").read_text())
-                if said["version"] == self.version:
+                if said["version"] == self.version and said["digest"] == _digest(path):
                     found = self.answers[key] = (said["since"], said["until"], np.load(path, mmap_mode="r"))
             except (OSError, ValueError, KeyError):
                 pass
@@ -58,4 +71,5 @@ class Kept:
             fresh = path.with_suffix(f".{os.getpid()}.new.npy")
             np.save(fresh, answer)
             fresh.replace(path)
-            path.with_suffix(".json").write_text(json.dumps({"version": self.version, "since": since, "until": until}))
+            about = {"version": self.version, "since": since, "until": until, "digest": _digest(path)}
+            path.with_suffix(".json").write_text(json.dumps(about))

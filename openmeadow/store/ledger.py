@@ -25,10 +25,12 @@ def passes(db: sqlite3.Connection, campaign: int) -> list[sqlite3.Row]:
     return db.execute("SELECT * FROM passes WHERE campaign = ? ORDER BY id", (campaign,)).fetchall()
 
 
-def add_batch(db: sqlite3.Connection, pass_id: int, n: int, due_at: int, people: int) -> int:
+def add_batch(db: sqlite3.Connection, pass_id: int, n: int, due_at: int, people: int, variant: int = 0) -> int:
+    """``variant`` counts from 1 for the part of a resend's batch that waits longer."""
     return int(
         db.execute(
-            "INSERT INTO batches (pass, n, due_at, people) VALUES (?, ?, ?, ?)", (pass_id, n, due_at, people)
+            "INSERT INTO batches (pass, n, variant, due_at, people) VALUES (?, ?, ?, ?, ?)",
+            (pass_id, n, variant, due_at, people),
         ).lastrowid
         or 0
     )
@@ -42,7 +44,7 @@ def batches(db: sqlite3.Connection, campaign: int) -> list[sqlite3.Row]:
         "sum(d.state = 'deferred') AS deferred, sum(d.state = 'failed') AS failed, "
         "sum(d.state = 'in doubt') AS in_doubt, sum(d.state = 'passed over') AS passed_over "
         "FROM batches b JOIN passes q ON q.id = b.pass LEFT JOIN deliveries d ON d.batch = b.id "
-        "WHERE q.campaign = ? GROUP BY b.id ORDER BY q.kind, b.n",
+        "WHERE q.campaign = ? GROUP BY b.id ORDER BY q.kind, b.variant, b.n",
         (campaign,),
     ).fetchall()
 
@@ -243,6 +245,27 @@ def move_batch(db: sqlite3.Connection, id: int, due_at: int) -> None:
     db.execute("UPDATE batches SET due_at = ? WHERE id = ? AND state = 'waiting'", (due_at, id))
 
 
+def delay_after(db: sqlite3.Connection, campaign: int, kind: str, n: int, delay: int) -> list[sqlite3.Row]:
+    """(id, due_at) of what waits and comes after a batch of the first pass, or of a resend: later batches of the pass, and
+    the resends of this batch and of those; each moved by a delay."""
+    later = {
+        "first": "(q.kind = 'first' AND b.n > ?2 OR q.kind <> 'first' AND b.n >= ?2)",
+        "resend": "(q.kind = 'second resend' AND b.n = ?2)",
+    }
+    if kind not in later:
+        return []
+    return db.execute(
+        "UPDATE batches SET due_at = due_at + ?3 WHERE state = 'waiting' AND id IN (SELECT b.id FROM batches b "
+        f"JOIN passes q ON q.id = b.pass WHERE q.campaign = ?1 AND {later[kind]}) RETURNING id, due_at",
+        (campaign, n, delay),
+    ).fetchall()
+
+
+def set_late(db: sqlite3.Connection, id: int, late: int) -> None:
+    """How many seconds after its moment a batch went out."""
+    db.execute("UPDATE batches SET late = ? WHERE id = ?", (late, id))
+
+
 def caught_between(db: sqlite3.Connection, now: int) -> int:
     """Rows a dead worker left between DATA and its result are in doubt: they may or may not have arrived."""
     return db.execute(
@@ -372,6 +395,31 @@ def settle_unconfirmed(
     for i in range(0, len(only), 500):
         some = only[i : i + 500]
         out += db.execute(sql.format(f" AND id IN ({','.join('?' * len(some))})"), (state, campaign, *some)).fetchall()
+    return out
+
+
+def under_way(db: sqlite3.Connection) -> list[sqlite3.Row]:
+    """(id, name, waiting) of plans and running sequences in which something is still to be sent."""
+    return db.execute(
+        "SELECT c.id, c.name, (SELECT count(*) FROM deliveries d JOIN passes q ON q.id = d.pass WHERE q.campaign = c.id "
+        "AND d.state IN ('waiting', 'deferred', 'handing over', 'in doubt')) AS waiting FROM campaigns c "
+        "LEFT JOIN sequences s ON s.id = c.sequence WHERE NOT c.elsewhere AND (c.sequence IS NULL AND c.state IN "
+        "('planned', 'sending', 'held') OR c.sequence IS NOT NULL AND s.state IN ('running', 'paused')) ORDER BY c.id"
+    ).fetchall()
+
+
+def mark_sent(db: sqlite3.Connection, ids: Sequence[int], now: int) -> list[sqlite3.Row]:
+    """Of these, what had not been sent as far as the ledger knows is sent now. The rows that changed, with campaign."""
+    out: list[sqlite3.Row] = []
+    for i in range(0, len(ids), 500):
+        some = ids[i : i + 500]
+        out += db.execute(
+            "UPDATE deliveries SET state = 'handed over', reason = 'settled by the relay''s log', next_at = NULL, "
+            "changed_at = coalesce(changed_at, ?) WHERE state IN ('waiting', 'deferred', 'handing over', 'in doubt', "
+            f"'passed over') AND id IN ({','.join('?' * len(some))}) RETURNING id, subscriber, changed_at, "
+            "(SELECT campaign FROM passes WHERE passes.id = deliveries.pass) AS campaign",
+            (now, *some),
+        ).fetchall()
     return out
 
 

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
 import shutil
 import sqlite3
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any
@@ -19,7 +21,7 @@ from openmeadow.store.columns import Everybody
 from openmeadow.store.deeds import events_version
 
 FOLDER = "columns"
-FORM = 3  # of the files; another number is another form
+FORM = 4  # of the files; another number is another form
 _EVERYBODY = ("erased", "provider", "door")
 
 
@@ -52,7 +54,24 @@ def save(
     """Write the mirror anew; one that was being written when the machine stopped is never taken for whole."""
     fresh, final = folder / f"{FOLDER}.{os.getpid()}", folder / FOLDER
     shutil.rmtree(fresh, ignore_errors=True)
-    fresh.mkdir(parents=True)
+    try:
+        fresh.mkdir(parents=True)
+        _write(fresh, db, columns, streams, everybody, seen, machines)
+        shutil.rmtree(final, ignore_errors=True)
+        fresh.rename(final)
+    finally:
+        shutil.rmtree(fresh, ignore_errors=True)
+
+
+def _write(
+    fresh: Path,
+    db: sqlite3.Connection,
+    columns: Columns,
+    streams: Streams,
+    everybody: Everybody,
+    seen: int,
+    machines: str,
+) -> None:
     tables: dict[str, Any] = {"people": everybody.people, "rows": columns.rows, "acts": columns.acts}
     tables |= {f"stream.{name}": streams.stream(name) for name in Streams.NAMES}
     for name, table in tables.items():
@@ -61,11 +80,43 @@ def save(
     for name in _EVERYBODY:
         np.save(fresh / f"everybody.{name}.npy", getattr(everybody, name))
     np.save(fresh / "start.npy", columns.start)
-    (fresh / "whole.json").write_text(
-        json.dumps({"seen": seen, "people": everybody.version, "mark": _mark(db, seen, machines)})
-    )
-    shutil.rmtree(final, ignore_errors=True)
-    fresh.rename(final)
+    about = {"seen": seen, "people": everybody.version, "mark": _mark(db, seen, machines), "digests": _digests(fresh)}
+    (fresh / "whole.json").write_text(json.dumps(about))
+
+
+def _digest(path: Path) -> str:
+    with path.open("rb") as f:
+        return hashlib.file_digest(f, "blake2b").hexdigest()[:32]
+
+
+def _digests(folder: Path) -> dict[str, str]:
+    """The digest of each file of columns: a damaged one is never believed."""
+    files = sorted(folder.glob("*.npy"))
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+        return dict(zip((f.name for f in files), pool.map(_digest, files), strict=True))
+
+
+def remove(folder: Path) -> None:
+    """Forget the mirror: columns are made from the database next."""
+    shutil.rmtree(folder / FOLDER, ignore_errors=True)
+
+
+def sweep(folder: Path) -> None:
+    """Remove what a process that is gone left half written."""
+    for left in folder.glob(f"{FOLDER}.*"):
+        pid = left.name.partition(".")[2]
+        if pid.isdigit() and int(pid) != os.getpid() and not _lives(int(pid)):
+            shutil.rmtree(left, ignore_errors=True)
+
+
+def _lives(pid: int) -> bool:
+    try:
+        os.kill(pid, 0)
+    except ProcessLookupError:
+        return False
+    except PermissionError:
+        return True
+    return True
 
 
 def load(folder: Path, db: sqlite3.Connection, machines: str) -> Mirror | None:
@@ -74,7 +125,7 @@ def load(folder: Path, db: sqlite3.Connection, machines: str) -> Mirror | None:
     try:
         whole = json.loads((final / "whole.json").read_text())
         seen = int(whole["seen"])
-        if whole["mark"] != _mark(db, seen, machines):
+        if whole["mark"] != _mark(db, seen, machines) or whole["digests"] != _digests(final):
             return None
 
         def one(name: str) -> Any:

@@ -13,6 +13,8 @@ from openmeadow.store.database import Many
 # what belongs to this machine and this moment, not to the workspace
 _NOT = ("migrations", "jobs", "clock_moves", "entries_once", "sqlite_sequence")
 
+_EVENT_REFERS = (("subscriber", "subscribers"), ("message", "messages"), ("link", "links"), ("agent", "agents"))
+
 
 def tables(db: sqlite3.Connection) -> list[str]:
     rows = db.execute("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%' ORDER BY name")
@@ -52,4 +54,8 @@ def take(db: sqlite3.Connection, table: str, lines: Many[str]) -> int:
 
 
 def references_hold(db: sqlite3.Connection) -> bool:
-    return db.execute("PRAGMA foreign_key_check").fetchone() is None
+    if db.execute("PRAGMA foreign_key_check").fetchone() is not None:
+        return False
+    # events refer without foreign keys
+    missing = " OR ".join(f"({c} > 0 AND NOT EXISTS (SELECT 1 FROM {t} x WHERE x.id = e.{c}))" for c, t in _EVENT_REFERS)
+    return db.execute(f"SELECT 1 FROM events e WHERE {missing} LIMIT 1").fetchone() is None

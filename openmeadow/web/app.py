@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 import secrets
 from pathlib import Path
@@ -17,6 +18,7 @@ from openmeadow.desk.desk import Desk
 from openmeadow.web import api
 from openmeadow.web.described import Described
 from openmeadow.web.public import forms, pages
+from openmeadow.wire.spare_file import SpareFile
 from openmeadow.wire.tokens import Tokens
 
 DIST = Path(__file__).parent / "dist"
@@ -35,6 +37,8 @@ def make_app(desk: Desk) -> Flask:
     """The application over an open workspace."""
     app = Flask(__name__, static_folder=None)
     tokens = Tokens(desk.folder)
+    with contextlib.suppress(OSError):
+        SpareFile(desk.folder).reserve()
     app.secret_key = tokens.secret
     app.config.update(
         SESSION_COOKIE_HTTPONLY=True,

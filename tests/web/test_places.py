@@ -501,12 +501,14 @@ def test_a_message_that_goes_round(running: tuple[Mailing, Caller]) -> None:
         with m.desk.store.atomic() as db:
             workspace.set_setting(db, "public_url", f"http://127.0.0.1:{server.server_port}")
         worker._check_senders()
+        intake.drain()
         assert record()["state"] == "holds", record()
         assert not round_trip.came_back(m.desk, m.tokens, "proof-1-000000000000@bounce.x", b"")
         set_clock(m.desk, NOW + 2 * DAY)
         with m.desk.store.atomic() as db:
             workspace.set_setting(db, "public_url", f"http://127.0.0.1:{server.server_port}/elsewhere")
         worker._check_senders()
+        intake.drain()
         assert (record()["state"], "was refused" in record()["found"]) == ("broken", True)
         intake.stop()
         set_clock(m.desk, NOW + 4 * DAY)

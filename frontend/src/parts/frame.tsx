@@ -169,6 +169,11 @@ function Foot({ data, list }: { data: M["Foot"] | undefined; list: () => void })
                 : `The worker has not reported for ${Math.max(1, Math.floor(data.worker_silent / 60))} min: nothing is sent`}
             </b>
           )}
+          {data.outgoing_paused && (
+            <NavLink to="/restored" className="font-semibold text-poppy">
+              Restored: everything outgoing is paused
+            </NavLink>
+          )}
           {data.relay && (
             <NavLink to="/senders/relay" className="font-semibold text-poppy">
               The relay takes nothing: {count(data.relay.waiting)} wait

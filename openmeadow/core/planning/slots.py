@@ -62,12 +62,16 @@ def after_wait(
 ) -> int | None:
     """The first allowed moment a wait after another; None where that is after the last moment. ``by_day``: the moment
     stands in somebody's own zone, so its hour is kept and only the day moves."""
+    days, rest = divmod(wait, DAY)
+    there = datetime.fromtimestamp(at, UTC).astimezone(zone).replace(tzinfo=None)
+    # a wait of days keeps the hour over a change of clocks
+    after = real(there + timedelta(days=days), zone) + rest if days else at + wait
     if by_day:
-        found = at + wait
+        found = after
         while datetime.fromtimestamp(found, UTC).astimezone(zone).weekday() not in windows.weekdays:
             found += DAY
     else:
-        found = allowed_from(at + wait, windows, zone)
+        found = allowed_from(after, windows, zone)
     return found if no_later_than is None or found <= no_later_than else None
 
 

@@ -125,11 +125,15 @@ def write(db: sqlite3.Connection, names: table.Names, c: Chunk, ids: dict[str, i
 
 
 def consequences(
-    db: sqlite3.Connection, rows: Many[tuple[int, int, int, int, str | None, str | None]], deed: int | None = None
+    db: sqlite3.Connection,
+    rows: Many[tuple[int, int, int, int, str | None, str | None]],
+    deed: int | None = None,
+    *,
+    live: bool = False,
 ) -> None:
     """Hard bounces and complaints suppress; an unsubscribe withdraws the message's purpose, else all.
 
-    Rows are (at, kind, subscriber, message, code, diagnostic).
+    Rows are (at, kind, subscriber, message, code, diagnostic). ``live``: it happens now, and is not told by a file.
     """
     rows = list(rows)
     if not rows:
@@ -144,7 +148,7 @@ def consequences(
         elif kind == Kind.UNSUBSCRIBED:
             if message in purposes:
                 withdraw.append(
-                    consent.Claim(subscriber, purposes[message], WITHDRAWN, at, door="unsubscribe", deed=deed)
+                    consent.Claim(subscriber, purposes[message], WITHDRAWN, at, door="unsubscribe", deed=deed, live=live)
                 )
             else:
                 suppress.append((subscriber, UNSUBSCRIBED_FROM_ALL, at, "unsubscribe", deed))

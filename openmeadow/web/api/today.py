@@ -9,7 +9,7 @@ from typing import Any
 from flask import request
 
 from openmeadow.core.columns import DAY
-from openmeadow.desk import relay, today, watch
+from openmeadow.desk import outgoing, relay, today, watch
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, ledger, segments, sequences, subscribers
 from openmeadow.web import models as m
@@ -93,6 +93,7 @@ def register(api: Described, desk: Desk) -> None:
             sending=ledger.going_out(db),
             moving=under_way,
             worker_silent=watch.worker_silent(desk),
+            outgoing_paused=outgoing.is_paused(desk),
             relay=None if gone is None else m.RelayAway(**vars(gone)),
         )
 

@@ -48,3 +48,24 @@ class RelayCheck(Model):
     verified: bool
     signed_in: bool
     meaning: str
+
+
+class PausedPlan(Model):
+    id: int
+    name: str
+    waiting: int
+
+
+class PausedOutgoing(Model):
+    since: int
+    as_of: int
+    why: str
+    plans: list[PausedPlan]
+
+
+class Outgoing(Model):
+    paused: PausedOutgoing | None
+
+
+class OutgoingLog(Model):
+    text: str

@@ -9,6 +9,7 @@ from openmeadow.web.models.health import PlacementTest
 
 
 class BatchLine(Model):
+    late: int  # seconds after its moment, where that is worth saying
     id: int
     kind: Literal["first", "resend", "second resend"]
     n: int

@@ -25,6 +25,7 @@ class Foot(Model):
     moving: Moving | None
     worker_silent: int | None  # seconds since the worker last reported, where that is over a minute; -1 for never
     relay: RelayAway | None
+    outgoing_paused: bool  # since a restore
 
 
 class Found(Model):

@@ -32,11 +32,14 @@ export function Timeline({
   const most = Math.max(...ordered.map((s) => s.people), plan.largest, 1);
   const high = (people: number) => ((FLOOR - TOP - 26) * people) / most;
   const gaps = ordered.slice(1).map((s, i) => x(s.due) - x(ordered[i]?.due ?? 0));
-  const BAR = Math.max(9, Math.min(26, Math.min(...gaps.filter((g) => g > 2), 99) - 8));
+  const crowded = ordered.length > 60;
+  const BAR = crowded
+    ? Math.max(1, (W - 16) / ordered.length - 0.7)
+    : Math.max(9, Math.min(26, Math.min(...gaps.filter((g) => g > 2), 99) - 8));
   const roomy = BAR >= 24;
   const lefts = spread(
     ordered.map((s) => x(s.due)),
-    BAR + (roomy ? 9 : 3),
+    BAR + (roomy ? 9 : crowded ? 0.6 : 3),
     W - BAR - 8,
   );
   const fill = (s: Slot) =>
@@ -52,7 +55,7 @@ export function Timeline({
           tabIndex: 0,
           role: "button",
           className: "cursor-ew-resize outline-offset-2",
-          style: { touchAction: "none" as const },
+          style: { touchAction: "none" as const, userSelect: "none" as const },
           "aria-label": `Batch ${s.label}${s.resend ? " again" : ""}, ${weekday(s.due)} ${clockTime(s.due)}: arrow keys move it`,
           onKeyDown: (e: React.KeyboardEvent) => {
             const to = byKey(e.key, e.shiftKey, s.due);
@@ -60,7 +63,12 @@ export function Timeline({
             e.preventDefault();
             move(s, Math.max(now, to));
           },
+          onDragStart: (e: React.DragEvent) => e.preventDefault(),
+          onPointerCancel: () => setDrag(null), // the bar goes back to where it was
           onPointerDown: (e: React.PointerEvent) => {
+            if (e.button !== 0) return;
+            e.preventDefault(); // no text is selected while the bar moves
+            if (e.currentTarget instanceof SVGElement) e.currentTarget.focus();
             e.currentTarget.setPointerCapture(e.pointerId);
             setDrag({ key: s.key, from: e.clientX, due: s.due });
           },
@@ -104,9 +112,11 @@ export function Timeline({
             />
           ))}
           {i > 0 && <line x1={x(d)} x2={x(d)} y1={0} y2={H} stroke="var(--color-rule)" />}
-          <text x={x(d) + 8} y={18} fontSize="12.5" fill="var(--color-ink-2)">
-            {days.length > 8 ? weekday(d).split(" ").slice(1).join(" ") : weekday(d)}
-          </text>
+          {i % Math.ceil(days.length / 12) === 0 && (
+            <text x={x(d) + 8} y={18} fontSize="12.5" fill="var(--color-ink-2)">
+              {days.length > 8 ? weekday(d).split(" ").slice(1).join(" ") : weekday(d)}
+            </text>
+          )}
         </g>
       ))}
       <line x1={0} x2={W} y1={FLOOR} y2={FLOOR} stroke="var(--color-rule-strong)" />
@@ -165,10 +175,10 @@ export function Timeline({
               strokeWidth={3}
               paintOrder="stroke"
             >
-              {s.label}
+              {crowded ? "" : s.label}
             </text>
             <text x={left + BAR / 2} y={FLOOR + 17} textAnchor="middle" fontSize="12" fill="var(--color-ink-2)">
-              {roomy ? clockTime(s.due) : s.resend ? "↻" : ""}
+              {roomy ? clockTime(s.due) : s.resend && !crowded ? "↻" : ""}
             </text>
             <text x={left + BAR / 2} y={FLOOR + 32} textAnchor="middle" fontSize="11.5" fill="var(--color-ink-3)">
               {!roomy

@@ -1,0 +1,130 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { get, type M, post } from "../../api/client";
+import { count, moment } from "../../logic/format";
+import { Ask, Page, Quiet, Sentence, Waiting } from "../../parts/basics";
+import { May } from "../../parts/may";
+
+/** After a restore: what may already have been sent, the relay's log as the way to know, and the decision to go on. */
+export function RestoredPage() {
+  const client = useQueryClient();
+  const [text, setText] = useState("");
+  const [error, setError] = useState<Error | null>(null);
+  const [said, setSaid] = useState("");
+  const q = useQuery({ queryKey: ["outgoing"], queryFn: () => get<M["Outgoing"]>("/outgoing") });
+  if (!q.data)
+    return (
+      <Page title="Restored">
+        <Waiting error={q.error} what="what is paused" />
+      </Page>
+    );
+  const p = q.data.paused;
+  if (!p)
+    return (
+      <Page title="Restored">
+        <Quiet>Nothing is paused: everything goes out as planned.</Quiet>
+      </Page>
+    );
+  const waiting = p.plans.reduce((n, x) => n + x.waiting, 0);
+  const people = `${count(waiting)} ${waiting === 1 ? "delivery" : "deliveries"}`;
+  const read = async () => {
+    setError(null);
+    setSaid("");
+    try {
+      const done = await post<M["Done"]>("/outgoing/log", { text });
+      setSaid(`${count(done.count ?? 0)} had been sent already and go to nobody again.`);
+      setText("");
+      await client.invalidateQueries();
+    } catch (e) {
+      setError(e as Error);
+    }
+  };
+  return (
+    <Page
+      title="Restored"
+      lead={`This workspace is as it was on ${moment(p.as_of)}: ${p.why} on ${moment(p.since)}. Everything outgoing is paused.`}
+      acts={
+        <May to="decide">
+          <Ask
+            trigger={
+              <button type="button" className="btn btn-main">
+                Resume sending…
+              </button>
+            }
+            title="Resume sending?"
+            words="Resume sending"
+            grave
+            act={async () => {
+              await post("/outgoing/resume");
+              await client.invalidateQueries();
+            }}
+          >
+            {people} below wait and go out as planned. Whoever was sent the message after {moment(p.as_of)} gets it a
+            second time, unless the relay's log has settled it.
+          </Ask>
+        </May>
+      }
+      side={
+        <>
+          <h2 className="mb-1">What this means</h2>
+          <p className="text-ink-2">
+            A copy does not know what was sent after it was made. What waited then may have gone out since. The relay's
+            log says what did: each message it names is counted as sent.
+          </p>
+        </>
+      }
+    >
+      <table className="lined max-w-[640px]">
+        <thead>
+          <tr>
+            <th scope="col">Under way at that time</th>
+            <th scope="col" className="n">
+              Wait
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {p.plans.map((x) => (
+            <tr key={x.id}>
+              <td>
+                <Link className="hover:underline" to={`/campaigns/${x.id}/plan`}>
+                  {x.name}
+                </Link>
+              </td>
+              <td className="n">{count(x.waiting)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <May to="decide">
+        <h2 className="mt-6 mb-1">The relay's log since {moment(p.as_of)}</h2>
+        <p className="mb-2 max-w-[64ch] text-ink-2">
+          Paste its lines, or choose its file, in any format that names Message-IDs or return paths.
+        </p>
+        <textarea
+          className="field h-44 max-w-[820px] font-mono text-[12px]"
+          aria-label="Lines of the relay's log"
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+        />
+        <div className="mt-2 flex flex-wrap items-center gap-3">
+          <input
+            type="file"
+            aria-label="File of the relay's log"
+            onChange={async (e) => setText((await e.target.files?.[0]?.text()) ?? "")}
+          />
+          <button type="button" className="btn" disabled={!text.trim()} onClick={read}>
+            Read the log
+          </button>
+        </div>
+        <Sentence error={error} />
+        {said && (
+          <p role="status" className="mt-2 text-clover">
+            {said}
+          </p>
+        )}
+      </May>
+    </Page>
+  );
+}
