@@ -215,7 +215,8 @@ def check_message(file: str, resolver: str, as_json: bool) -> None:
 
     raw = content(file)
     d = workspace()
-    found = checks.of_message(raw)
+    d = workspace()
+    found = checks.of_message(raw, d.setting("freemail_domains") if d else ())
     if resolver or (d and d.setting("resolver")):
         found = checks.in_order(found + answer_all(checks.sender_of(raw), resolver_of(resolver, d)))
 

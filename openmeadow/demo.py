@@ -21,7 +21,7 @@ from openmeadow import demo_past, demo_sequence
 from openmeadow.clock import DemoClock
 from openmeadow.core.authentication.dkim import record_text
 from openmeadow.core.authentication.findings import txt_line
-from openmeadow.desk import accounts, campaigns, consent, joining, ready_made, segments
+from openmeadow.desk import accounts, campaigns, consent, joining, providers, ready_made, segments
 from openmeadow.desk.bring_in import events, subscribers
 from openmeadow.desk.desk import Desk
 from openmeadow.standins import history
@@ -30,6 +30,7 @@ from openmeadow.standins.habits import Habits
 from openmeadow.standins.world import RELAY_IP
 from openmeadow.standins.zones import provider_zones
 from openmeadow.store import campaigns as campaign_table
+from openmeadow.store import providers as provider_table
 from openmeadow.store import senders as sender_table
 from openmeadow.store import subscribers as subscriber_table
 from openmeadow.store import workspace
@@ -72,6 +73,7 @@ def build(folder: Path, people: int = PEOPLE, now: int = NOW) -> None:
     events.bring_in(desk.store, standins / "events.csv", now, "demo")
     accounts.add(desk, DEMO_USER, "analyst", secrets.token_urlsafe(24), DEMO_EMAIL)
     _senders(desk, standins / "zones", now)
+    _providers(desk, standins / "zones")
     desk.view()
     _consent(desk)
     ready_made.make(desk)
@@ -101,6 +103,28 @@ def _consent(desk: Desk) -> None:
     asked = [ids["Season news"], ids["Family concerts"]]
     form = {"purposes": asked, "intro": "Evenings by the water, in your mailbox.", "ask_name": True, "confirm": True}
     joining.write_form(desk, "Website", {**form, "reminders": [2, 6], "is_open": True}, "demo")
+
+
+PROVIDERS = {"lanternmail.example": "Lanternmail", "postern.example": "Postern", "brinebox.example": "Brinebox"}
+
+
+def _providers(desk: Desk, zones: Path) -> None:
+    """Found by the stand-in's MX records, as anybody's are; three of them get the names that people know them by."""
+    dns = DnsServer(zones)
+    with desk.store.atomic() as db:
+        workspace.set_setting(db, "resolver", f"127.0.0.1:{dns.port}")
+        workspace.set_setting(db, "freemail_domains", sorted(PROVIDERS))
+    try:
+        while providers.find(desk).asked:
+            pass
+    finally:
+        dns.close()
+    named = {name: id for id, name in enumerate(provider_table.names(desk.store.read()))}
+    for host, name in PROVIDERS.items():
+        if host in named:
+            providers.change(desk, named[host], "demo", name=name, limits={})
+    with desk.store.atomic() as db:
+        workspace.set_setting(db, "resolver", "")
 
 
 def _senders(desk: Desk, zones: Path, now: int) -> None:

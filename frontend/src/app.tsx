@@ -11,6 +11,7 @@ import { FramePage } from "./places/campaigns/frame";
 import { CampaignList } from "./places/campaigns/list";
 import { WhatWorksPage } from "./places/campaigns/what-works";
 import { HealthPlace } from "./places/health/health";
+import { ProvidersPage } from "./places/health/providers";
 import { SegmentEditor } from "./places/segments/editor";
 import { SegmentList } from "./places/segments/list";
 import { RelayPage } from "./places/senders/relay";
@@ -75,6 +76,7 @@ export function App() {
           <Route path="/campaigns/what-works" element={<WhatWorksPage />} />
           <Route path="/campaigns/:id/*" element={<CampaignPlace />} />
           <Route path="/sequences/*" element={<SequencesPlace />} />
+          <Route path="/health/providers" element={<ProvidersPage />} />
           <Route path="/health" element={<HealthPlace />} />
           <Route path="/account" element={<Account />} />
           <Route

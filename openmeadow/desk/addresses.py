@@ -11,7 +11,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
-from openmeadow.core.addresses.providers import freemail_domains, provider_by_hosts, provider_of
+from openmeadow.core.addresses.providers import freemail_domains
 from openmeadow.core.addresses.syntax import address_key, syntax_problem
 from openmeadow.core.addresses.verdicts import (
     NOT_ASKED,
@@ -26,7 +26,7 @@ from openmeadow.core.errors import Refused
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.exports import safe
 from openmeadow.store import addresses as table
-from openmeadow.store import deeds, people_sets, subscribers, workspace
+from openmeadow.store import deeds, people_sets, providers, subscribers, workspace
 from openmeadow.store.database import Many
 from openmeadow.wire import mailboxes
 from openmeadow.wire.dns import Resolver, answer_all
@@ -155,27 +155,6 @@ def ask_again(desk: Desk) -> int:
     return len(ids)
 
 
-def find_providers(desk: Desk, *, ask: bool = True) -> int:
-    """People at own domains whose mail a provider takes belong to that provider: by MX, not by the name alone. Domains
-    not asked for a month are asked, the most frequent first, where a name server is known. How many moved."""
-    db, now = desk.store.read(), desk.now()
-    if ask and (names := table.own_domains(db, now - MX_AGE, MX_AT_ONCE)):
-        where = str(desk.setting("resolver"))
-        fresh = ask_domains(names, Resolver(where), reserved=bool(where))
-        fresh |= {n: NOT_ASKED for n in names if n not in fresh}
-        with desk.store.atomic() as w:
-            table.keep_domains(w, fresh, now)
-    found = {d: p for d, hosts in table.mail_hosts(desk.store.read()).items() if (p := provider_by_hosts(hosts))}
-    if not found:
-        return 0
-    with desk.store.atomic() as w:
-        moved = table.settle_providers(w, found)
-        if moved:
-            subscribers.people_changed(w)
-            workspace.log(w, now, "worker", "found providers by MX", "addresses", moved)
-    return moved
-
-
 def _domains(desk: Desk, names: set[str], resolver: Resolver, reserved: bool) -> dict[str, DomainAnswer]:
     now = desk.now()
     known = table.fresh_domains(desk.store.read(), now - DOMAIN_AGE)
@@ -270,7 +249,8 @@ def take_suggestions(desk: Desk, ids: list[int] | None, who: str) -> tuple[int, 
             if subscribers.ids_of(w, [key]):
                 continue
             deeds.put_away(w, deed, "address", [(r["subscriber"], [r["email"], r["email_key"], r["provider"]])])
-            table.change_address(w, r["subscriber"], r["suggestion"], key, provider_of(key))
+            provider = providers.of_domain(w, key.rpartition("@")[2])
+            table.change_address(w, r["subscriber"], r["suggestion"], key, provider)
             changed += 1
         deeds.counted(w, deed, changed)
         subscribers.people_changed(w)

@@ -9,7 +9,6 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.addresses.verdicts import VERDICTS
 from openmeadow.core.columns import DAY
 from openmeadow.core.engagement.score import BANDS
@@ -19,6 +18,7 @@ from openmeadow.desk.checking import Finding, found
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, ledger, people_sets
 from openmeadow.store.facts import StoreFacts
+from openmeadow.store.providers import names as provider_names
 
 MANY_SILENT, MANY_UNPROVEN, RESTED, FAR_MORE, FEW = 0.2, 0.5, 180, 2.0, 500
 
@@ -92,7 +92,7 @@ def _volume(desk: Desk, row: Any, who: recipients.Recipients) -> list[Finding]:
     from openmeadow.desk.planning import draw_schedule
 
     assert isinstance(who.view.facts, StoreFacts)
-    zone, names = ZoneInfo(str(desk.setting("time_zone"))), provider_names()
+    zone, names = ZoneInfo(str(desk.setting("time_zone"))), provider_names(desk.store.read())
     drawn = draw_schedule(desk, row, who)
     day = np.array([datetime.fromtimestamp(at, UTC).astimezone(zone).toordinal() for at in drawn.moments] or [0])
     out, sent = [], who.view.columns.rows

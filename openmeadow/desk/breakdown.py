@@ -6,7 +6,6 @@ from typing import Any
 
 import numpy as np
 
-from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.columns import DAY, MACHINE, Kind, Mask
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Missing
@@ -18,6 +17,7 @@ from openmeadow.desk.desk import Desk
 from openmeadow.desk.planning import plan_of
 from openmeadow.store import campaigns, events, ledger, people_sets
 from openmeadow.store.facts import StoreFacts
+from openmeadow.store.providers import names as provider_names
 
 MOST_COMPARED, ENOUGH_CAMPAIGNS, LATELY, MOST_PAST, FEW_DELIVERED = 4, 4, 540, 60, 100
 RATES = ("opened", "clicked", "unsubscribed", "complained", "bounced")
@@ -58,7 +58,7 @@ def divided(desk: Desk, id: int) -> dict[str, Any]:
     row, view = row_of(desk, id), desk.view()
     assert isinstance(view.facts, StoreFacts)
     told = Told(view, row["message"] or -1)
-    names, db = provider_names(), desk.store.read()
+    names, db = provider_names(desk.store.read()), desk.store.read()
     by: list[dict[str, Any]] = []
 
     def add(title: str, lines: list[tuple[str, Mask]], note: str = "") -> None:
@@ -67,7 +67,7 @@ def divided(desk: Desk, id: int) -> dict[str, Any]:
             by.append({"title": title, "lines": found, "note": note})
 
     provider = view.facts.provider[told.person]
-    add("Provider", [(names[i], provider == i) for i in (*range(1, len(names)), 0)])
+    add("Provider", [(names[i], provider == i) for i in (*range(1, len(names)), 0) if names[i]])
     first = {d["subscriber"]: d for d in ledger.of_campaign(db, id, "first")}
     ids = view.columns.people.id[told.person].tolist()
     band = np.array([first[s]["band"] if s in first else -1 for s in ids], np.int64)
@@ -75,7 +75,8 @@ def divided(desk: Desk, id: int) -> dict[str, Any]:
     said = np.array([(first[s]["version"] or 1) if s in first else 0 for s in ids], np.int64)
     if len(set(said.tolist()) - {0}) > 1:
         trial = bool(plan_of(row)["test"])
-        note = "" if trial else "Not drawn by lot: different people in different batches, so this is no comparison."
+        note = "Only the pilot batch was divided at random, as the A/B test shows; later batches hold other people. "
+        note = f"{note if trial else 'Not divided at random: other people in other batches. '}So this is no comparison."
         several = sorted(set(said.tolist()) - {0})
         add("Version", [(f"Version {versions.letter(n)}", np.asarray(said == n)) for n in several], note)
     lists = [(name, view.facts.in_list(name)[told.person]) for name, _ in people_sets.list_sizes(db)]

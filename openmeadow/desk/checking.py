@@ -141,7 +141,7 @@ def _message(desk: Desk, row: Any) -> list[Finding]:
     """The message as readers and filters will see it; by its parts while there is no sender yet."""
     raw = as_it_goes(desk, row)
     if raw is not None and (row["html"].strip() or row["plain"].strip()):
-        said = message_checks.of_message(raw)
+        said = message_checks.of_message(raw, desk.setting("freemail_domains"))
     else:
         hidden = f'<div style="display:none">{row["preview"]}</div>' if row["preview"] else ""
         said = message_checks.of_html(hidden + without_fields(row["html"])) if row["html"].strip() else []

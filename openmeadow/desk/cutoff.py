@@ -11,7 +11,6 @@ from typing import Any
 
 import numpy as np
 
-from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.columns import DAY, I32, I64, NEVER, Columns, Mask
 from openmeadow.core.consent.gate import REASONS
 from openmeadow.core.engagement.map import DAY_EDGES, DAY_WORDS, LEFT_EDGES, LEFT_WORDS
@@ -21,6 +20,7 @@ from openmeadow.core.rules.tree import View
 from openmeadow.desk.desk import Desk
 from openmeadow.store import people_sets, subscribers
 from openmeadow.store.facts import StoreFacts
+from openmeadow.store.providers import names as provider_names
 
 MONTH = 365.25 / 12 * DAY
 MOST_LISTS = 10
@@ -53,7 +53,7 @@ def people_map(desk: Desk, purpose: str = "") -> dict[str, Any]:
         purpose = subscribers.usual_purpose(db)
     groups = {
         "band": _sparse(cell, view.scores.band.astype(np.int64), list(BANDS), alive),
-        "provider": _sparse(cell, view.facts.provider.astype(np.int64), provider_names(), alive),
+        "provider": _sparse(cell, view.facts.provider.astype(np.int64), provider_names(desk.store.read()), alive),
         "year": _sparse(cell, np.clip(years - first, 0, last - first), [str(y) for y in range(first, last + 1)], alive),
         "list": _lists(db, view, cell),
     }

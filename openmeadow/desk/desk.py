@@ -63,6 +63,7 @@ class Desk:
         self._facts = FactsKept(folder / "columns.facts")
         self._guard = threading.RLock()
         self._pace: tuple[int, Cadence] | None = None
+        self.providers_seen: object = None  # by the last look for providers
         self.refusal_run = RefusalRun()  # of the relay, over all plans
         self._machines: tuple[float, Machines] = (-1.0, Machines((), ()))
 

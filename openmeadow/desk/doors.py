@@ -6,7 +6,6 @@ from typing import Any
 
 import numpy as np
 
-from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.columns import DAY, I64, NEVER, Kind, Mask, Trouble
 from openmeadow.core.engagement.score import BANDS, VEILED
 from openmeadow.core.engagement.who import BY_OF_REASON, MACHINE, REASONS, UNSURE
@@ -14,6 +13,7 @@ from openmeadow.core.statistics import newcombe
 from openmeadow.desk.desk import Desk
 from openmeadow.store import doors as table
 from openmeadow.store.facts import StoreFacts
+from openmeadow.store.providers import names as provider_names
 
 SIGNS = {
     "bounced": "bounce for good more often than people from the other doors",
@@ -95,9 +95,10 @@ def machine_opens(desk: Desk, days: int = 90) -> dict[str, Any]:
     acts, since = view.columns.acts, view.now - days * DAY
     recent = (acts.at > since) & (acts.at <= view.now) & ((acts.kind == Kind.OPENED) | (acts.kind == Kind.CLICKED))
     provider = view.facts.provider[acts.person[recent]].astype(np.int64)
-    tally = np.zeros((len(provider_names()), 2, len(REASONS)), np.int64)
+    names = provider_names(desk.store.read())
+    tally = np.zeros((len(names), 2, len(REASONS)), np.int64)
     np.add.at(tally, (provider, (acts.kind[recent] == Kind.CLICKED).astype(np.int64), acts.why[recent]), 1)
-    veiled = np.bincount(view.facts.provider[view.alive & (view.scores.band == VEILED)], minlength=len(provider_names()))
+    veiled = np.bincount(view.facts.provider[view.alive & (view.scores.band == VEILED)], minlength=len(names))
 
     def shares(counts: I64) -> dict[str, int]:
         by = BY_OF_REASON
@@ -119,7 +120,8 @@ def machine_opens(desk: Desk, days: int = 90) -> dict[str, Any]:
                 "veiled": int(veiled[n]),
                 "people": int((view.alive & (view.facts.provider == n)).sum()),
             }
-            for n, name in enumerate(provider_names())
+            for n, name in enumerate(names)
+            if name
         ],
         "reasons": [
             {

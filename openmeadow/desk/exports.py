@@ -11,7 +11,6 @@ from typing import Any
 
 import numpy as np
 
-from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.addresses.verdicts import VERDICTS
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Missing, Refused
@@ -21,6 +20,7 @@ from openmeadow.desk.desk import Desk
 from openmeadow.desk.marked import Choice, chosen, last_answer_of
 from openmeadow.store import deeds, doors, people_sets, subscribers, workspace
 from openmeadow.store.facts import StoreFacts
+from openmeadow.store.providers import names as provider_names
 
 FOLDER = "exports"
 USUAL = ("email", "name", "joined_at", "score", "band")
@@ -50,6 +50,7 @@ def _rows(desk: Desk, view: View, index: list[int], columns: tuple[str, ...]) ->
     labels = people_sets.several(db, ids, "labels") if "labels" in columns else {}
     verdicts = people_sets.verdicts_among(db, ids) if "verdict" in columns else {}
     door_names = doors.names(db) if "door" in columns else {}
+    providers = provider_names(db) if "provider" in columns else []
     out = []
     for i, id in zip(index, ids, strict=True):
         row = stored[id]
@@ -69,7 +70,7 @@ def _rows(desk: Desk, view: View, index: list[int], columns: tuple[str, ...]) ->
                 case "unanswered":
                     return str(int(view.scores.unanswered[i]))
                 case "provider":
-                    return provider_names()[row["provider"]]  # type: ignore[index]
+                    return providers[row["provider"]]  # type: ignore[index]
                 case "door":
                     return door_names.get(row["door"] or 0, "")  # type: ignore[index]
                 case "lists" | "labels":

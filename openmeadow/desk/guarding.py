@@ -8,12 +8,12 @@ from collections import defaultdict
 from dataclasses import asdict
 from typing import Any
 
-from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.errors import Refused
 from openmeadow.core.planning.guardrails import LIMITS, Reading, could_show, enough, read
 from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns, guarded, health, ledger, workspace
+from openmeadow.store import campaigns, guarded, health, ledger, providers, workspace
+from openmeadow.store.providers import names as provider_names
 
 Where = tuple[str, str]  # ("the whole pass" | "batch" | "provider", its name)
 WHOLE = "all of it"
@@ -27,7 +27,7 @@ def limits(desk: Desk) -> dict[str, float]:
 
 def counts(desk: Desk, campaign: int, since: int) -> dict[tuple[str, Where], dict[str, int]]:
     """By pass and place: tried, and of each guardrail's kind how many."""
-    db, names = desk.store.read(), provider_names()
+    db, names = desk.store.read(), provider_names(desk.store.read())
     out: dict[tuple[str, Where], dict[str, int]] = defaultdict(lambda: defaultdict(int))
 
     def add(r: Any, word: str, n: int) -> None:
@@ -67,11 +67,12 @@ BASE = {"complaints": "handed", "unsubscribes": "handed", "spam placement": "pla
 
 def readings(desk: Desk, campaign: int, since: int) -> list[tuple[str, Where, Reading]]:
     """Every guardrail everywhere, the whole pass first."""
-    levels, out = limits(desk), []
+    levels, own, out = limits(desk), providers.limits(desk.store.read()), []
     for (kind, place), c in sorted(
         counts(desk, campaign, since).items(), key=lambda x: (x[0][0], x[0][1] != (WHOLE, ""), x[0][1])
     ):
-        for name, limit in levels.items():
+        here = levels | own.get(place[1], {}) if place[0] == "provider" else levels
+        for name, limit in here.items():
             n = c.get(BASE.get(name, "tried"), 0)
             if n:
                 out.append((kind, place, read(name, c.get(name, 0), n, limit)))
@@ -170,12 +171,14 @@ def without_provider(desk: Desk, campaign: int, provider: str, who: str) -> int:
     row = campaigns.one(desk.store.read(), campaign)
     if row is None or row["state"] != "held":
         raise Refused("Only a held plan goes on without a provider.")
-    if provider not in provider_names():
+    names = provider_names(desk.store.read())
+    if provider not in names:
         raise Refused(f"There is no provider “{provider}”.")
     with desk.store.atomic() as db:
-        n = guarded.pass_over_provider(
-            db, campaign, provider_names().index(provider), f"went on without {provider}", desk.now()
+        n = guarded.pass_over_provider(db, campaign, names.index(provider), f"went on without {provider}", desk.now())
+        ledger.recount_people(db, campaign)
+        campaigns.update(
+            db, campaign, {"state": "sending", "guard_from": desk.now() + 1, "held_why": "", "held_evidence": "[]"}
         )
-        campaigns.update(db, campaign, {"state": "sending", "guard_from": desk.now() + 1})
         workspace.log(db, desk.now(), who, f"went on without {provider}", row["name"], n)
     return n

@@ -155,56 +155,46 @@ class Lines:
             r.close()
 
 
-def _put_off(db: Any, d: Any, result: HandOver, now: int, until: int | None) -> None:
-    """The next try of what was put off, or its end. A refusal of the sender's policy is put off too: it is about us."""
+def _put_off(db: Any, d: Any, result: HandOver, now: int, until: int | None) -> bool:
+    """The next try of what was put off; True where it has come to its end. A refusal of the sender's policy is put off
+    too: it is about us."""
     said, tries = f"{result.code} {result.text}".strip(), d["attempts"] + 1
     word = "blocked" if result.outcome == "refused" or bounce_class(result.code, said) == "blocked" else "deferred"
     wait = TRIES_AFTER[tries - 1] if tries <= len(TRIES_AFTER) else EVERY
     if sum(TRIES_AFTER[:tries]) + max(0, tries - len(TRIES_AFTER)) * EVERY > AT_MOST:
         word = "blocked" if result.about is Whose.POLICY else word  # what persists is no throttling
         ledger.mark(db, d["id"], ledger.FAILED, now, f"{word} for 4 days: {said}")
-    elif until is not None and now + wait > until:
+        return True
+    if until is not None and now + wait > until:
         ledger.mark(db, d["id"], ledger.FAILED, now, f"{word} until the plan's last moment: {said}")
-    else:
-        ledger.mark(db, d["id"], ledger.DEFERRED, now, f"{word}: {said}" if word == "blocked" else said, now + wait)
+        return True
+    ledger.mark(db, d["id"], ledger.DEFERRED, now, f"{word}: {said}" if word == "blocked" else said, now + wait)
+    return False
 
 
 def _note(db: Any, d: Any, writer: Writer, result: HandOver, now: int) -> None:
-    if result.outcome == UNSENDABLE:
-        ledger.mark(db, d["id"], ledger.FAILED, now, result.text)
-        return
+    """The ledger's state and the events that follow. Who is refused counts as sent to and bounced, like who bounces
+    later: every figure is made from the same events."""
     message, until = writer.row["message"], None if writer.row["sequence"] else writer.plan["no_later_than"]
     said = f"{result.code} {result.text}".strip()
-    event: tuple[Kind, str | None, str | None]
-    if result.outcome == "taken":
-        ledger.mark(db, d["id"], ledger.HANDED, now)
-        event = (Kind.SENT, None, None)
-    elif result.outcome == "in doubt":
+    if result.outcome == UNSENDABLE:
+        ledger.mark(db, d["id"], ledger.FAILED, now, f"{UNSENDABLE}: {result.text}")
+        return
+    if result.outcome == "in doubt":
         ledger.mark(db, d["id"], ledger.IN_DOUBT, now, said)
         return
+    happened = [Kind.SENT]
+    if result.outcome == "taken":
+        ledger.mark(db, d["id"], ledger.HANDED, now)
     elif result.outcome == "deferred" or result.about is Whose.POLICY:
-        _put_off(db, d, result, now, until)
-        event = (Kind.DEFERRED, result.code, said)
+        happened = [Kind.SENT, Kind.BOUNCED] if _put_off(db, d, result, now, until) else [Kind.DEFERRED]
     else:
         ledger.mark(db, d["id"], ledger.FAILED, now, f"{bounce_class(result.code, result.text)}: {said}")
-        event = (Kind.BOUNCED, result.code, said)
-    kind, code, text = event
-    events.add(
-        db,
-        [
-            (
-                now,
-                int(kind),
-                d["subscriber"],
-                message,
-                0,
-                0,
-                0.0,
-                code,
-                text,
-                f"delivery {d['id']} try {d['attempts'] + 1}",
-            )
-        ],
-    )
-    if kind == Kind.BOUNCED:
-        consequences(db, [(now, int(kind), d["subscriber"], message, code, text)])
+        happened = [Kind.SENT, Kind.BOUNCED]
+    code, text = (None, None) if result.outcome == "taken" else (result.code, said)
+    for kind in happened:
+        outside = requeue.outside_id(d["id"], d["attempts"] + 1, with_bounce=kind is Kind.SENT and len(happened) > 1)
+        about = (None, None) if kind is Kind.SENT else (code, text)
+        events.add(db, [(now, int(kind), d["subscriber"], message, 0, 0, 0.0, *about, outside)])
+    if Kind.BOUNCED in happened:
+        consequences(db, [(now, int(Kind.BOUNCED), d["subscriber"], message, code, text)])

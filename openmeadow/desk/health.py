@@ -10,18 +10,20 @@ from typing import Any
 
 import numpy as np
 
-from openmeadow.core.addresses.providers import provider_names
+from openmeadow.core.addresses.providers import is_freemail
 from openmeadow.core.authentication.dmarc import organisational_domain
 from openmeadow.core.columns import DAY, MACHINE, Kind
 from openmeadow.core.errors import Refused
 from openmeadow.core.reports import figures
 from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.core.rules.tree import View
-from openmeadow.desk import relay
+from openmeadow.desk import relay, round_trip
 from openmeadow.desk.desk import Desk
 from openmeadow.store import health, reports, senders, workspace
 from openmeadow.store import relay as relay_table
 from openmeadow.store.facts import StoreFacts
+from openmeadow.store.providers import by_people
+from openmeadow.store.providers import names as provider_names
 
 DAYS = 30
 BULK = 5_000  # a day to one provider (7-standards)
@@ -43,7 +45,7 @@ def providers(desk: Desk, view: View, sender: int = 0) -> list[dict[str, Any]]:
     counts only what was sent from that domain."""
     messages = health.messages_from(desk.store.read(), sender) if sender else None
     assert isinstance(view.facts, StoreFacts)
-    names = provider_names()
+    names = provider_names(desk.store.read())
     days = {m: np.zeros((len(names), DAYS), np.int64) for m in (*MEASURES, "opened", "machine opens")}
     for r in health.by_day(desk.store.read(), view.now - DAYS * DAY, view.now, messages):
         kind, at = r["kind"], DAYS - 1 - min(int(r["back"]), DAYS - 1)
@@ -73,7 +75,7 @@ def providers(desk: Desk, view: View, sender: int = 0) -> list[dict[str, Any]]:
             days["copies"][which] += r["n"]
             days["not in the inbox"][which] += r["n"] if r["folder"] != "inbox" else 0
     people = np.bincount(view.facts.provider[view.alive], minlength=len(names))
-    order = [*range(1, len(names)), 0]
+    order = by_people(names, people)
     return [
         {"name": names[i], "people": int(people[i]), "days": {w: d[i].tolist() for w, d in days.items()}} for i in order
     ]
@@ -94,7 +96,7 @@ def own_figures(desk: Desk) -> dict[str, dict[str, Any]]:
 
 def take_figures(desk: Desk, text: str, who: str) -> tuple[int, list[str]]:
     """Keep providers' own figures from a CSV: how many rows, and what was refused."""
-    found, refused = figures.read(text, provider_names())
+    found, refused = figures.read(text, provider_names(desk.store.read()))
     if not found:
         raise Refused(refused[0] if refused else "There is no row in this file.")
     with desk.store.atomic() as db:
@@ -105,7 +107,7 @@ def take_figures(desk: Desk, text: str, who: str) -> tuple[int, list[str]]:
 
 def refusals(desk: Desk) -> list[dict[str, Any]]:
     """What refusals say, grouped by provider, class and text without its numbers and addresses; the most first."""
-    now, names = desk.now(), provider_names()
+    now, names = desk.now(), provider_names(desk.store.read())
     groups: dict[tuple[int, str, str], dict[str, Any]] = {}
     for r in reports.refusals(desk.store.read(), now - DAYS * DAY, now):
         kind = "deferred" if r["kind"] == Kind.DEFERRED else bounce_class(r["code"], r["diagnostic"])
@@ -133,7 +135,7 @@ def obligations(desk: Desk, view: View) -> list[dict[str, Any]]:
     """What bulk senders must have, each measured from what was sent and received: {"duty", "state", "evidence",
     "since"}; ``since`` None where it is not known."""
     db, out = desk.store.read(), []
-    names = provider_names()
+    names = provider_names(desk.store.read())
     most = {r["provider"]: r["most"] for r in health.most_in_a_day(db, view.now - DAYS * DAY)}
     busiest = max(most, key=lambda p: most[p], default=None)
     bulk = busiest is not None and most[busiest] >= BULK
@@ -155,19 +157,52 @@ def obligations(desk: Desk, view: View) -> list[dict[str, Any]]:
     ):
         out.append(_by_records(desk, domains, duty, records))
     out.append(_relay_tls(desk))
-    clicks = health.one_clicks(db, view.now - DAYS * DAY)
-    out.append(
-        {
-            "duty": "One-click unsubscribe within two days",
-            "state": "holds",
-            "evidence": f"In every message, signed; {clicks:,} unsubscribed in {DAYS} days, each at the moment of the click.",
-            "since": None,
-        }
-    )
+    out.append(_one_click(desk, domains, view.now))
     out.append(_complaints(desk, view))
-    freemail = "No from-address is at a freemail provider; such are refused when they are added."
-    out.append({"duty": "No freemail From", "state": "holds", "evidence": freemail, "since": None})
+    out.append(_freemail_from(desk))
     return out
+
+
+def _one_click(desk: Desk, domains: list[Any], now: int) -> dict[str, Any]:
+    """One click unsubscribes only over https (RFC 8058), and only where the public address answers: that is what the
+    round trip presses."""
+    url, n = str(desk.setting("public_url")), health.one_clicks(desk.store.read(), now - DAYS * DAY)
+    took = f"{n:,} unsubscribed in {DAYS} days, each at the moment of the click"
+    trips = [d for d in domains if d["proof_click_at"] is not None]
+    refused = [d["name"] for d in trips if d["proof_click_at"] == round_trip.REFUSED]
+    since = max((d["proof_click_at"] for d in trips if d["proof_click_at"] > 0), default=None)
+    if refused:
+        state, evidence = "broken", f"The one-click of a message from {', '.join(refused)} was refused; {took}."
+    elif not url.startswith("https://"):
+        demo = bool(desk.setting("demo"))
+        state = "holds" if demo else "broken"
+        words = (
+            "the demo's own machine"
+            if demo
+            else "not https, so readers' programs do not offer it: set public_url to https"
+        )
+        evidence = f"{url} is {words}; {took}."
+    elif since is None and n:
+        state, evidence = "holds", f"Over https; {took}."
+    elif since is None:
+        state, evidence = "unknown", "Over https, but no one-click has been answered yet."
+    else:
+        state, evidence = "holds", f"Over https, and the one-click of a message that went round was answered; {took}."
+    return {"duty": "One-click unsubscribe within two days", "state": state, "evidence": evidence, "since": since}
+
+
+def _freemail_from(desk: Desk) -> dict[str, Any]:
+    """Whether any sender is at a domain where anybody can have an address, by the list and what the workspace adds."""
+    own, db = desk.setting("freemail_domains"), desk.store.read()
+    wrong = [d["name"] for d in senders.domains(db) if is_freemail(d["name"], own)]
+    n = len(senders.addresses(db))
+    evidence = (
+        f"Freemail domains among the senders: {', '.join(wrong)}."
+        if wrong
+        else f"None of {n:,} from-addresses is at a freemail domain."
+    )
+    state = "broken" if wrong else "holds" if n else "unknown"
+    return {"duty": "No freemail From", "state": state, "evidence": evidence, "since": None}
 
 
 def _relay_tls(desk: Desk) -> dict[str, Any]:
@@ -216,18 +251,21 @@ def _complaints(desk: Desk, view: View) -> dict[str, Any]:
             week[i // 7][0] += h
             week[i // 7][1] += c
         worst = max([worst, *(c / h for h, c in week.values() if h >= 500)])
+    told = {n: float(f["spam_rate"]) for n, f in own_figures(desk).items() if f["spam_rate"] is not None}
+    own = max(told.values(), default=0.0)
+    by_them = (
+        f"Providers' own figures: {', '.join(f'{n} {100 * x:.2f}%' for n, x in sorted(told.items()))}."
+        if told
+        else "Only complaints that providers report can be seen."
+    )
     state = (
-        "broken"
-        if worst >= MOST_COMPLAINTS or rate >= MOST_COMPLAINTS
-        else "mend"
-        if rate >= GOOD_COMPLAINTS
-        else "holds"
+        "broken" if max(worst, rate, own) >= MOST_COMPLAINTS else "mend" if max(rate, own) >= GOOD_COMPLAINTS else "holds"
     )
     return {
         "duty": "Complaints under 0.1%, never 0.3%",
-        "state": state if handed else "unknown",
+        "state": state if handed or told else "unknown",
         "evidence": f"{100 * rate:.3f}% of {handed:,} handed over in {DAYS} days; the worst week at one provider "
-        f"{100 * worst:.2f}%. Only complaints that providers report can be seen.",
+        f"{100 * worst:.2f}%. {by_them}",
         "since": None,
     }
 

@@ -8,7 +8,6 @@ import re
 import secrets
 from typing import Any
 
-from openmeadow.core.addresses.providers import provider_of
 from openmeadow.core.addresses.syntax import address_key, syntax_problem
 from openmeadow.core.authentication import dkim
 from openmeadow.core.consent.gate import AWAITING, GIVEN, ask
@@ -21,7 +20,7 @@ from openmeadow.desk.relay import relay
 from openmeadow.desk.senders import return_domain
 from openmeadow.store import consent as evidence
 from openmeadow.store import erasure as erased_table
-from openmeadow.store import senders, signups, subscribers, workspace
+from openmeadow.store import providers, senders, signups, subscribers, workspace
 from openmeadow.wire.tokens import Tokens
 
 DAY = 86_400
@@ -122,7 +121,13 @@ def join(desk: Desk, list_name: str, email: str, name: str, purposes: list[int],
                 db,
                 [
                     {"email": email, "key": key, "name": name.strip()[:200] or None, "joined_at": None, "now": now}
-                    | {"time_zone": None, "language": None, "country": None, "provider": provider_of(key), "fields": "{}"}
+                    | {
+                        "time_zone": None,
+                        "language": None,
+                        "country": None,
+                        "provider": providers.of_domain(db, key.rpartition("@")[2]),
+                        "fields": "{}",
+                    }
                     | {"door": subscribers.named(db, "doors", f["list"])[0], "deed": None}
                 ],
             )
@@ -277,7 +282,8 @@ def change_address(desk: Desk, id: int) -> str:
     with desk.store.atomic() as db:
         if subscribers.ids_of(db, [key]):
             raise Refused("Somebody is here by this address already; write to us and we will put that right.")
-        signups.change_done(db, id, row["email"], key, provider_of(key), desk.now())
+        provider = providers.of_domain(db, key.rpartition("@")[2])
+        signups.change_done(db, id, row["email"], key, provider, desk.now())
         subscribers.people_changed(db)
         workspace.log(db, desk.now(), "the subscriber", "changed address", f"subscriber {row['subscriber']}", 1)
     return str(row["email"])

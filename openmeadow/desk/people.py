@@ -9,7 +9,6 @@ from zoneinfo import available_timezones
 
 import numpy as np
 
-from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.addresses.syntax import address_key
 from openmeadow.core.addresses.verdicts import VERDICTS
 from openmeadow.core.columns import NEVER, Kind
@@ -21,6 +20,7 @@ from openmeadow.core.rules.tree import View
 from openmeadow.desk.desk import Desk
 from openmeadow.store import deeds, events, people_sets, reports, subscribers
 from openmeadow.store.facts import StoreFacts
+from openmeadow.store.providers import names as provider_names
 
 TRACE = 24
 
@@ -129,7 +129,7 @@ def page(desk: Desk, subscriber: int, most: int = 2_000) -> dict[str, Any]:
         "name": row["name"] or "",
         "joined_at": row["joined_at"],
         "door": row["door_name"] or "",
-        "provider": provider_names()[row["provider"]],
+        "provider": provider_names(desk.store.read())[row["provider"]],
         "time_zone": row["time_zone"] or "",
         "language": row["language"] or "",
         "country": row["country"] or "",

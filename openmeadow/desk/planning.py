@@ -10,7 +10,6 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.columns import DAY
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Refused
@@ -20,7 +19,9 @@ from openmeadow.core.planning.local import NO_HOUR, offsets, spread, within_caps
 from openmeadow.core.planning.slots import Schedule, Windows, after_wait, allowed_from, in_time, ramp, schedule
 from openmeadow.desk import recipients, timing
 from openmeadow.desk.desk import Desk
+from openmeadow.store import providers
 from openmeadow.store.facts import StoreFacts
+from openmeadow.store.providers import names as provider_names
 
 PLAN_DEFAULTS: dict[str, Any] = {
     "start": None,
@@ -118,6 +119,14 @@ def _batch_plan(row: Any, now: int, people: int) -> BatchPlan:
     )
 
 
+def caps_of(desk: Desk, p: dict[str, Any]) -> dict[int, int]:
+    """The most messages a day by provider: the plan's own, else the provider's."""
+    db = desk.store.read()
+    names = provider_names(db)
+    caps = {q.id: q.daily_cap for q in providers.with_cap(db) if q.daily_cap}
+    return caps | {names.index(n): int(cap) for n, cap in dict(p["caps"]).items() if n in names and cap}
+
+
 MOST_BATCHES, MOST_DAYS = 500, 92
 
 
@@ -149,10 +158,10 @@ def draw_schedule(desk: Desk, row: Any, who: recipients.Recipients) -> Schedule:
     p, view = plan_of(row), who.view
     s, facts = view.scores, view.facts
     assert isinstance(facts, StoreFacts)
-    names, home = provider_names(), ZoneInfo(str(desk.setting("time_zone")))
+    home = ZoneInfo(str(desk.setting("time_zone")))
     plan, windows, provider = _batch_plan(row, desk.now(), len(who.index)), windows_of(p), facts.provider[who.index]
     check_size(plan, len(who.index))
-    caps = {names.index(n): int(cap) for n, cap in dict(p["caps"]).items() if n in names and cap}
+    caps = caps_of(desk, p)
     local = bool(p["zones"] or p["own_hour"])
     known, zone = timing.zones_of(desk, view) if local or p["order"] == "by time zone" else ([home], None)
     place = zone[who.index] if zone is not None else np.zeros(len(who.index), np.int32)

@@ -205,14 +205,16 @@ def undo_bounces(desk: Desk, provider: int, since: int, until: int, why: str, wh
         raise Refused("Say why, for the record: for example, the provider told us of its mistake.")
     if until <= since:
         raise Refused("The second moment must come after the first.")
-    from openmeadow.core.addresses.providers import provider_names
     from openmeadow.store import consent
+    from openmeadow.store.providers import names
+
+    name = names(desk.store.read())[provider]
 
     rows = reports.bounced_between(desk.store.read(), provider, since, until)
     if not rows:
-        raise Missing(f"Nobody at {provider_names()[provider]} was suppressed for a bounce between these moments.")
+        raise Missing(f"Nobody at {name} was suppressed for a bounce between these moments.")
     with desk.store.atomic() as db:
-        words = f"{provider_names()[provider]}: {why.strip()}"
+        words = f"{name}: {why.strip()}"
         deed = deeds.begin(db, desk.now(), who, "undid bounces", words, len(rows), "lifted")
         for r in rows:
             taken = consent.lift(db, r["subscriber"], [1])

@@ -17,11 +17,16 @@ from openmeadow.store import campaigns, consent, deeds, events, ledger, workspac
 from openmeadow.store.subscribers import facts_changed
 
 
+def outside_id(delivery: int, try_: int, *, with_bounce: bool = False) -> str:
+    """The id of the event that a try writes; of the one that says it was sent to, where a bounce says more."""
+    return f"delivery {delivery} try {try_}{' sent' if with_bounce else ''}"
+
+
 def unmark(db: sqlite3.Connection, tries: Sequence[tuple[int, int]], now: int) -> int:
     """Put deliveries, each with the number of its last try, back in the queue: the event that this try wrote goes, and
     the suppression that followed from it. How many events went."""
     ledger.put_back(db, [id for id, _ in tries], now)
-    gone = events.forget(db, [f"delivery {id} try {n}" for id, n in tries])
+    gone = events.forget(db, [outside_id(id, n, with_bounce=b) for id, n in tries for b in (False, True)])
     for e in gone:
         if e["kind"] == Kind.BOUNCED and bounce_class(e["code"], e["diagnostic"]) == "hard":
             consent.lift_of(db, e["subscriber"], HARD_BOUNCE, e["at"])

@@ -64,8 +64,12 @@ def machine_openers(desk: Desk, row: Any) -> int:
     return len(inside) - len(out)
 
 
-def due(desk: Desk, row: Any, batch: Any) -> dict[int, int]:
-    """Subscriber -> band of those of one batch of the pass before who are due for this one."""
+TOO_OFTEN = f"resent to {MOST_IN_30_DAYS} times in 30 days already"
+
+
+def due(desk: Desk, row: Any, batch: Any) -> tuple[dict[int, int], dict[int, int]]:
+    """Subscriber -> band of those of one batch of the pass before who are due for this one; and of those who would be,
+    had they not been resent to so often."""
     plan = plan_of(row)
     before, db = BEFORE[batch["kind"]], desk.store.read()
     of_batch = {
@@ -75,13 +79,14 @@ def due(desk: Desk, row: Any, batch: Any) -> dict[int, int]:
     }
     people = unanswered(desk.view(), row["message"], plan["resend_rule"], machine_only=bool(plan["machine_only"]))
     often = ledger.resent_often(db, desk.now() - 30 * DAY, MOST_IN_30_DAYS)
-    return {int(s): int(of_batch[int(s)]["band"]) for s in people if int(s) in of_batch and int(s) not in often}
+    band = {int(s): int(of_batch[int(s)]["band"]) for s in people if int(s) in of_batch}
+    return {s: b for s, b in band.items() if s not in often}, {s: b for s, b in band.items() if s in often}
 
 
 def draw(desk: Desk, row: Any, batch: Any) -> None:
     """Divide those due by lot, once. Who is in an arm that waits longer gets a batch of its own."""
     plan = plan_of(row)
-    arms, people = arms_in(batch, plan), due(desk, row, batch)
+    arms, (people, too_often) = arms_in(batch, plan), due(desk, row, batch)
     subscribers = np.array(sorted(people), np.int64)
     salt = 500 if batch["kind"] == "second resend" else 0
     zone = ZoneInfo(str(desk.setting("time_zone")))
@@ -107,6 +112,10 @@ def draw(desk: Desk, row: Any, batch: Any) -> None:
                 )
                 for s, a in zip(subscribers, arm, strict=True)
             ),
+        )
+        ledger.add_deliveries(
+            db,
+            ((batch["pass"], batch["id"], s, 0, b, ledger.PASSED_OVER, TOO_OFTEN) for s, b in sorted(too_often.items())),
         )
         here = int((arm < 0).sum()) + sum(int((arm == i).sum()) for i in range(len(arms)) if place[i] == batch["id"])
         ledger.set_batch(db, batch["id"], "going out", people=here)  # so that it is never drawn again

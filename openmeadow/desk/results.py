@@ -13,10 +13,11 @@ from openmeadow.core.columns import FAR, Kind, Mask
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.resend.lift import ArmCount, in_words, lift
 from openmeadow.core.rules.tree import View
+from openmeadow.desk import timing
 from openmeadow.desk.campaigns import row_of
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.planning import plan_of
-from openmeadow.desk.resending import arms_in
+from openmeadow.desk.resending import TOO_OFTEN, arms_in
 from openmeadow.store import ledger
 from openmeadow.store.database import Many
 
@@ -94,7 +95,7 @@ def results(desk: Desk, id: int) -> dict[str, Any]:
     for b in ledger.batches(db, id):
         source = by_kind[b["kind"]]
         mine = [d for d in source if d["batch"] == b["id"]]
-        reached = {d["subscriber"] for d in mine if d["state"] == "handed over"}
+        reached = {d["subscriber"] for d in mine if ledger.was_sent(d)}
         figures = m.figures(reached)
         if b["kind"] != "first":
             since = min((d["changed_at"] for d in mine if d["changed_at"]), default=int(FAR))
@@ -106,13 +107,11 @@ def results(desk: Desk, id: int) -> dict[str, Any]:
             figures["complained"] = m.count(Kind.COMPLAINED, reached, since)
             figures["machine_only"] = figures["unsure"] = 0
         bands = np.bincount([d["band"] for d in mine], minlength=len(BANDS)).tolist() if mine else [0] * len(BANDS)
-        bounced = m.count(Kind.BOUNCED, {d["subscriber"] for d in mine if d["state"] in ("handed over", "failed")})
+        bounced = m.count(Kind.BOUNCED, reached)
         lines.append(
             {
-                **{
-                    k: (b[k] or 0)
-                    for k in ("id", "due_at", "people", "handed", "waiting", "deferred", "failed", "in_doubt")
-                },
+                **{k: (b[k] or 0) for k in ("id", "due_at", "people", "waiting", "deferred", "failed", "in_doubt")},
+                "handed": len(reached),
                 "n": b["n"],
                 "late": b["late"],
                 "arm": arm_names[b["kind"]][b["variant"] - 1] if b["variant"] else "",
@@ -124,13 +123,15 @@ def results(desk: Desk, id: int) -> dict[str, Any]:
                 "bands": bands,
             }
         )
-    everybody = {d["subscriber"] for d in first if d["state"] == "handed over"}
+    everybody = {d["subscriber"] for d in first if ledger.was_sent(d)}
     whole = m.figures(everybody)
-    arms, verdict, answered_first = _arms(desk, id, m, again, everybody)
+    arms, verdict, answered_first = _arms(desk, id, m, again, everybody, "resend")
+    second_arms, second_verdict, _ = _arms(desk, id, m, by_kind["second resend"], everybody, "second resend")
+    settles_at = _settles_at(view, [*again, *by_kind["second resend"]])
     sieve = [(w, n) for w, n in json.loads(row["sieve"])]
     passed: dict[str, int] = {}
     for d in first:
-        if d["state"] not in ("handed over", "waiting"):
+        if d["state"] != "waiting" and not ledger.was_sent(d):
             words = d["state"].capitalize() if d["state"] != "passed over" else (d["reason"] or "").capitalize()
             if d["state"] == "failed":
                 words = f"Failed, {(d['reason'] or 'unknown').partition(':')[0]}"
@@ -151,6 +152,9 @@ def results(desk: Desk, id: int) -> dict[str, Any]:
         "machine_only": whole["machine_only"],
         "arms": arms,
         "verdict": verdict,
+        "second_arms": second_arms,
+        "second_verdict": second_verdict,
+        "settles_at": settles_at,
         "answered_first": answered_first,
         "answered_all": whole["opened"],
         "why_not": [{"words": w, "count": n} for w, n in why],
@@ -162,7 +166,7 @@ def results(desk: Desk, id: int) -> dict[str, Any]:
 
 
 def _arms(
-    desk: Desk, id: int, m: _Message, again: list[Any], everybody: set[int]
+    desk: Desk, id: int, m: _Message, again: list[Any], everybody: set[int], kind: str
 ) -> tuple[list[dict[str, Any]], str, int]:
     """Each arm of the resend and the held back; answers count from their own batch's resend moment."""
     if not again:
@@ -180,7 +184,7 @@ def _arms(
         )
         for g in set(group.values())
     }
-    resend = next(p for p in ledger.passes(desk.store.read(), id) if p["kind"] == "resend")
+    resend = next(p for p in ledger.passes(desk.store.read(), id) if p["kind"] == kind)
     names = [a["name"] for a in arms_in(resend, plan_of(row_of(desk, id)))]
     begun = {group[d["batch"]] for d in again if d["state"] == "handed over"}
 
@@ -194,7 +198,7 @@ def _arms(
         return ArmCount(name, len(chosen), *total)
 
     # everybody the lot put into an arm counts there, also who answered or left before it came to them
-    drawn = [d for d in again if group[d["batch"]] in begun]
+    drawn = [d for d in again if group[d["batch"]] in begun and d["reason"] != TOO_OFTEN]
     held = count("Held back", [d for d in drawn if d["reason"] == "held back"])
     lifts = [
         lift(count(name, [d for d in drawn if d["arm"] == i and d["reason"] != "held back"]), held)
@@ -236,6 +240,13 @@ def _arms(
     answered_first = m.figures(everybody)["opened"] - len(later & everybody)
     settled = any(x.arm.people for x in lifts)
     return out, in_words(lifts, held) if settled else "", answered_first
+
+
+def _settles_at(view: View, again: list[Any]) -> int | None:
+    """When what the resends did is settled: 95% of this workspace's engagement is in by then. None where nothing of
+    them has gone out."""
+    last = max((d["changed_at"] for d in again if d["state"] == "handed over" and d["changed_at"]), default=None)
+    return None if last is None else last + timing.usual_wait(view)
 
 
 def _hours(m: _Message, first: list[Any]) -> tuple[list[int], float | None]:

@@ -46,10 +46,10 @@ def domain_name(text: str) -> str:
 def add_domain(desk: Desk, text: str, who: str) -> int:
     """Claim a domain. Freemail providers' domains are refused: nobody can prove mail from them is theirs."""
     name = domain_name(text)
-    if is_freemail(name):
+    if is_freemail(name, desk.setting("freemail_domains")):
         raise Refused(
-            f"{name} is a freemail provider's domain. Its policy tells receivers to refuse mail sent from "
-            "elsewhere, so it cannot be a sender; use a domain of your own."
+            f"Anybody can have an address at {name}: it is on the list of freemail domains. Receivers refuse such mail "
+            "when it is sent from elsewhere, so it cannot be a sender; use a domain of your own."
         )
     with desk.store.atomic() as db:
         if senders.domain_named(db, name):
@@ -235,17 +235,18 @@ def add_address(desk: Desk, domain_id: int, text: str, who: str) -> int:
     if (problem := syntax_problem(address)) is not None:
         raise Refused(f"“{text.strip()[:80]}” is not an address: {problem}.")
     at = address_key(address).rpartition("@")[2]
-    if is_freemail(at):
+    if is_freemail(at, desk.setting("freemail_domains")):
         raise Refused(
-            f"{at} is a freemail provider's domain, so mail from it cannot be proved to be yours; use an "
-            f"address at {domain['name']}."
+            f"Anybody can have an address at {at}: it is on the list of freemail domains, so mail from it cannot be "
+            f"proved to be yours. Use an address at {domain['name']}."
         )
     if at != domain["name"]:
         alike = slip_of(at, [domain["name"]])
         raise Refused(
             f"This address is at {at}, which looks like {alike} and is not: a typing slip?"
             if alike
-            else f"This address is at {at}, not at {domain['name']}; add that domain first."
+            else f"Nobody has proved here that {at} is yours: it is not {domain['name']}. Add that domain first, and "
+            "publish its lines."
         )
     with desk.store.atomic() as db:
         if senders.address_named(db, address):

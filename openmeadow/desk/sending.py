@@ -9,14 +9,13 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.consent.gate import next_allowed
 from openmeadow.core.errors import MeadowError, NoSpace
 from openmeadow.core.planning.guardrails import EVERY as EVERY_LOOK
 from openmeadow.desk import guarding, resending, senders, versions
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.handing import Item, Lines, Turn
-from openmeadow.desk.planning import closed_until, plan_of
+from openmeadow.desk.planning import caps_of, closed_until, plan_of
 from openmeadow.desk.recipients import gate_of
 from openmeadow.desk.sequences import moving
 from openmeadow.desk.writer import Writer
@@ -204,7 +203,7 @@ def _turn(desk: Desk, writer: Writer, batch: Any, after: int) -> tuple[Turn, int
     while waiting := ledger.waiting_of(db, batch["id"], CHUNK, after):
         after = waiting[-1]["subscriber"]
         refused, facts = reasons(desk, row, batch, waiting)
-        if caps := dict(writer.plan["caps"]):
+        if caps := caps_of(desk, writer.plan):
             refused |= _over_caps(desk, caps, facts, refused)
         held: dict[int, list[set[str]]] = {}
         items = []
@@ -269,17 +268,17 @@ TOO_MANY, CAP_FULL = OWN_WAITS
 TOO_LATE = "the plan's last moment has passed"
 
 
-def _over_caps(desk: Desk, caps: dict[str, int], facts: StoreFacts, without: dict[int, str]) -> dict[int, str]:
+def _over_caps(desk: Desk, caps: dict[int, int], facts: StoreFacts, without: dict[int, str]) -> dict[int, str]:
     """Who is over a provider's cap for today, over everything this workspace has sent."""
     zone = ZoneInfo(str(desk.setting("time_zone")))
     today = datetime.fromtimestamp(desk.now(), UTC).astimezone(zone).replace(hour=0, minute=0, second=0, microsecond=0)
-    had, names = ledger.handed_by_provider(desk.store.read(), int(today.timestamp())), provider_names()
+    had = ledger.handed_by_provider(desk.store.read(), int(today.timestamp()))
     out = {}
     for s, p in zip(facts.ids.tolist(), facts.provider.tolist(), strict=True):
-        if s in without or not caps.get(names[p]):
+        if s in without or not caps.get(p):
             continue
         had[p] = had.get(p, 0) + 1
-        if had[p] > caps[names[p]]:
+        if had[p] > caps[p]:
             out[s] = CAP_FULL
     return out
 

@@ -8,7 +8,6 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.columns import DAY
 from openmeadow.core.engagement.score import BANDS, SILENT, score
 from openmeadow.core.planning.slots import real
@@ -19,6 +18,8 @@ from openmeadow.desk.health import unknown_sources
 from openmeadow.desk.sequences import measuring
 from openmeadow.store import campaigns, ledger, senders, sequences
 from openmeadow.store.facts import StoreFacts
+from openmeadow.store.providers import by_people
+from openmeadow.store.providers import names as provider_names
 
 MONTHS, WEEKS = 12, 12
 WEEK = 7 * DAY
@@ -38,7 +39,8 @@ def engaged_base(view: View) -> list[dict[str, Any]]:
 def providers(desk: Desk, view: View) -> list[dict[str, Any]]:
     """Per provider over 30 days: people, hand-overs, deferred, bounced, complained; deferred share by week."""
     assert isinstance(view.facts, StoreFacts)
-    names, n = provider_names(), len(provider_names())
+    names = provider_names(desk.store.read())
+    n = len(names)
     people = np.bincount(view.facts.provider[view.alive], minlength=n)
     counts = np.zeros((n, 11), np.int64)
     weeks = np.zeros((n, WEEKS, 2), np.int64)
@@ -52,7 +54,7 @@ def providers(desk: Desk, view: View) -> list[dict[str, Any]]:
         counts[r["provider"], r["kind"]] += r["month"]
         if r["kind"] in (1, 3) and r["week"] < WEEKS:
             weeks[r["provider"], WEEKS - 1 - r["week"], 0 if r["kind"] == 1 else 1] += r["n"]
-    order = [i for i in range(1, n)] + [0]
+    order = by_people(names, people)
     return [
         {
             "name": names[i],

@@ -24,32 +24,15 @@ def fresh_domains(db: sqlite3.Connection, since: int) -> dict[str, DomainAnswer]
     }
 
 
-def mail_hosts(db: sqlite3.Connection) -> dict[str, list[str]]:
-    """The mail hosts of every domain that was asked about and takes mail."""
-    rows = db.execute("SELECT domain, hosts FROM domain_answers WHERE takes_mail = 1")
-    return {r["domain"]: json.loads(r["hosts"]) for r in rows}
-
-
-def own_domains(db: sqlite3.Connection, since: int, most: int) -> list[str]:
-    """Domains of people at no known provider that were not asked about since a moment, the most frequent first."""
+def domains_to_ask(db: sqlite3.Connection, since: int, most: int) -> list[str]:
+    """Domains of people that were not asked about since a moment, those with the most people first."""
     rows = db.execute(
         "SELECT substr(email_key, instr(email_key, '@') + 1) AS domain, count(*) AS n FROM subscribers "
-        "WHERE provider = 0 AND erased_at IS NULL GROUP BY 1 "
+        "WHERE erased_at IS NULL GROUP BY 1 "
         "HAVING domain NOT IN (SELECT domain FROM domain_answers WHERE at > ?) ORDER BY n DESC LIMIT ?",
         (since, most),
     )
     return [r["domain"] for r in rows]
-
-
-def settle_providers(db: sqlite3.Connection, by_domain: dict[str, int]) -> int:
-    """Give people at these domains who have no provider yet theirs; how many."""
-    rows = db.execute(
-        "SELECT id, substr(email_key, instr(email_key, '@') + 1) AS domain FROM subscribers WHERE provider = 0 "
-        "AND domain IN (SELECT value FROM json_each(?))",
-        (json.dumps(list(by_domain)),),
-    ).fetchall()
-    db.executemany("UPDATE subscribers SET provider = ? WHERE id = ?", [(by_domain[r["domain"]], r["id"]) for r in rows])
-    return len(rows)
 
 
 def keep_domains(db: sqlite3.Connection, answers: dict[str, DomainAnswer], now: int) -> None:
@@ -142,3 +125,8 @@ def to_ask_again(db: sqlite3.Connection, now: int, limit: int) -> list[int]:
         (now, limit),
     )
     return [int(r["id"]) for r in rows]
+
+
+def asked_since(db: sqlite3.Connection, since: int) -> int:
+    """How many domains were asked about since a moment."""
+    return int(db.execute("SELECT count(*) AS n FROM domain_answers WHERE at > ?", (since,)).fetchone()["n"])

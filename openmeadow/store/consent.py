@@ -75,14 +75,6 @@ def _set_head(db: sqlite3.Connection, hash: str, count: int) -> None:
         db.execute("INSERT OR REPLACE INTO settings VALUES (?, ?)", (name, value))
 
 
-def _latest(there: set[tuple[Any, ...]]) -> dict[tuple[Any, ...], int]:
-    """The latest moment of each person, purpose, channel and state."""
-    out: dict[tuple[Any, ...], int] = {}
-    for *about, at in there:
-        out[tuple(about)] = max(at, out.get(tuple(about), at))
-    return out
-
-
 def _never_older(c: Claim, latest: dict[tuple[Any, ...], int]) -> list[Claim]:
     """A withdrawal that is said now also stands at the moment of what it withdraws, where that is of a clock that ran
     ahead: it holds now, and goes on to hold. One from a file keeps its date."""
@@ -97,17 +89,18 @@ def add(db: sqlite3.Connection, claims: Sequence[Claim]) -> int:
         return 0
     ids = sorted({c.subscriber for c in claims})
     there: set[tuple[Any, ...]] = set()
+    latest: dict[tuple[Any, ...], int] = {}  # of what was said here, and not told by a file: its moment
     for i in range(0, len(ids), 20_000):
         part = ids[i : i + 20_000]
-        there.update(
-            tuple(r)
-            for r in db.execute(
-                "SELECT subscriber, purpose, channel, state, at FROM consent_entries WHERE NOT void "
-                f"AND subscriber IN ({','.join('?' * len(part))})",
-                part,
-            )
-        )
-    latest = _latest(there)
+        for *mark, door in db.execute(
+            "SELECT subscriber, purpose, channel, state, at, door FROM consent_entries WHERE NOT void "
+            f"AND subscriber IN ({','.join('?' * len(part))})",
+            part,
+        ):
+            there.add(tuple(mark))
+            if door != "import":
+                about = tuple(mark[:4])
+                latest[about] = max(mark[4], latest.get(about, mark[4]))
     secret, (before, count) = key(db), head(db)
     rows = []
     for c in (c for claim in claims for c in _never_older(claim, latest)):

@@ -423,6 +423,21 @@ def mark_sent(db: sqlite3.Connection, ids: Sequence[int], now: int) -> list[sqli
     return out
 
 
+def was_sent(d: sqlite3.Row) -> bool:
+    """Whether the relay was told of this delivery: it took it, or refused the recipient. Both count as sent."""
+    return d["state"] == HANDED or (d["state"] == FAILED and not (d["reason"] or "").startswith("unsendable"))
+
+
+def recount_people(db: sqlite3.Connection, campaign: int) -> None:
+    """What still waits of a campaign holds as many people as are not skipped."""
+    db.execute(
+        "UPDATE batches SET people = (SELECT count(*) FROM deliveries d WHERE d.batch = batches.id "
+        "AND d.state <> 'passed over') WHERE state IN ('waiting', 'going out', 'held') "
+        "AND pass IN (SELECT id FROM passes WHERE campaign = ? AND kind = 'first')",
+        (campaign,),
+    )
+
+
 def failed_of(db: sqlite3.Connection, campaign: int) -> list[sqlite3.Row]:
     """(id, batch, attempts, reason) of what failed at the relay."""
     return db.execute(

@@ -13,7 +13,6 @@ from typing import Self
 
 import numpy as np
 
-from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.addresses.verdicts import VERDICTS
 from openmeadow.core.columns import I8, I32, I64, NEVER, Mask, Trouble, Troubles
 from openmeadow.core.consent.gate import CONSENT_STATES, GIVEN, SUPPRESSION_REASONS
@@ -25,6 +24,7 @@ from openmeadow.store import consent as consent_table
 from openmeadow.store import segments
 from openmeadow.store.columns import _table
 from openmeadow.store.kept import Kept
+from openmeadow.store.providers import names as provider_names
 from openmeadow.store.subscribers import facts_version
 
 
@@ -187,10 +187,10 @@ class RuleFacts:
         return np.asarray(self.door == self._id("doors", "door", door))
 
     def provider_is(self, name: str) -> Mask:
-        names = provider_names()
+        names = provider_names(self.db)
         low = [n.lower() for n in names]
-        if name.lower() not in low:
-            raise nearest("provider", name, names)
+        if not name or name.lower() not in low:
+            raise nearest("provider", name, [n for n in names if n])
         return np.asarray(self.provider == low.index(name.lower()))
 
     def _latest(self, sql: str, arguments: tuple[object, ...], timed: str) -> I8:

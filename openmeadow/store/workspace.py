@@ -25,6 +25,7 @@ DEFAULTS: dict[str, Any] = {
     "resolver": "",
     "block_lists": [],
     "mail_port": 25,
+    "freemail_domains": [],
     "placement_boxes": [],
     "require_checked": False,
     "web_gateway": "",

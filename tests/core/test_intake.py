@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from openmeadow.core.addresses.providers import is_freemail, provider_names, provider_of
+from openmeadow.core.addresses.providers import freemail_domains, is_freemail, organisation_of, standing
 from openmeadow.core.addresses.syntax import address_key, is_plain, syntax_problem
 from openmeadow.core.engagement.machines import Machines
 from openmeadow.core.errors import MeadowError
@@ -60,9 +60,12 @@ def test_keys_compare_as_people_would() -> None:
     assert address_key("Mira.Quill@Lanternmail.EXAMPLE") == "mira.quill@lanternmail.example"
     assert address_key("x@BÜCHER.example") == address_key("X@xn--bcher-kva.example")
     assert address_key("É@x.example") == address_key("é@x.example")
-    assert provider_names()[provider_of("a@postern.example")] == "Postern"
-    assert provider_names()[provider_of("a@postern.example.example")] == "Own domains"
-    assert is_freemail("Lanternmail.example") and not is_freemail("kestrelquay.example")
+    assert organisation_of(["mx1.in.postern.example.", "mx.other.example"]) == "postern.example"
+    assert organisation_of([]) == organisation_of(["."]) == ""
+    assert standing({"a.example": 100, "b.example": 5, "c.example": 4, "": 900}, 1000) == ["a.example", "b.example"]
+    assert standing({"a.example": 100}, 1_000_000) == ["a.example"] and standing({}, 0) == []
+    assert is_freemail(freemail_domains()[0].upper()) and not is_freemail("kestrelquay.example")
+    assert is_freemail("Lanternmail.example", {"lanternmail.example"}) and not is_freemail("lanternmail.example")
 
 
 SHIPPED = Machines.read((resources.files("openmeadow.data") / "machines.json").read_text())

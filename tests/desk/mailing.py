@@ -12,7 +12,7 @@ import numpy as np
 
 from openmeadow.core.authentication import records
 from openmeadow.core.columns import DAY
-from openmeadow.desk import campaigns, segments, senders
+from openmeadow.desk import campaigns, providers, segments, senders, sending
 from openmeadow.desk.bring_in import subscribers
 from openmeadow.desk.desk import Desk
 from openmeadow.standins.dns_server import DnsServer
@@ -20,12 +20,13 @@ from openmeadow.standins.habits import FAR, Habits, draw
 from openmeadow.standins.world import RELAY_IP, World, serve_http, serve_smtp
 from openmeadow.standins.zones import provider_zones
 from openmeadow.store import campaigns as campaign_table
+from openmeadow.store import ledger, workspace
+from openmeadow.store import providers as provider_table
 from openmeadow.store import senders as sender_table
 from openmeadow.store import subscribers as subscriber_table
-from openmeadow.store import workspace
 from openmeadow.wire.dns import Resolver, answer_all
 from openmeadow.wire.tokens import Tokens
-from tests.conftest import NOW
+from tests.conftest import NOW, set_clock
 
 DOMAIN = "news.kestrelquay.example"
 ZONE = f"""$TTL 60
@@ -95,6 +96,7 @@ def mailing(folder: Path, people: int = 60, **traits: object) -> Iterator[Mailin
             "resolver": f"127.0.0.1:{dns.port}",
             "relay_ips": [RELAY_IP],
             "intake_port": intake_port,
+            "freemail_domains": ["lanternmail.example"],
             "public_url": "http://127.0.0.1:1",
         }.items():
             workspace.set_setting(db, name, value)
@@ -107,6 +109,7 @@ def mailing(folder: Path, people: int = 60, **traits: object) -> Iterator[Mailin
         + "".join(f"{_cell(e)},{n},2025-03-01,Foyer,given,Foyer\n" for e, n in zip(h.email, h.name, strict=True))
     )
     subscribers.bring_in(desk.store, file, NOW, "test")
+    known_providers(desk)
     try:
         yield Mailing(desk, world, Tokens(folder), ready_campaign(desk), relay, f"http://127.0.0.1:{http_port}")
     finally:
@@ -115,6 +118,31 @@ def mailing(folder: Path, people: int = 60, **traits: object) -> Iterator[Mailin
         http.server_close()
         dns.close()
         desk.close()
+
+
+def on_time(m: Mailing, until: int) -> None:
+    """A worker that is there all the time: everything goes out at its moment."""
+    while True:
+        sending.send_due(m.desk, m.tokens)
+        due = ledger.next_due(m.desk.store.read())
+        if due is None or due > until:
+            break
+        set_clock(m.desk, max(due, m.desk.now()))
+    set_clock(m.desk, max(until, m.desk.now()))
+
+
+def known_providers(desk: Desk) -> None:
+    """Found by MX; those with a name get it, all others are other domains."""
+    while providers.find(desk).asked:
+        pass
+    for id, host in enumerate(provider_table.names(desk.store.read())):
+        if host in NAMED:
+            providers.change(desk, id, "test", name=NAMED[host], limits={})
+        elif id and host:
+            providers.merge(desk, id, provider_table.OTHER_DOMAINS, "test")
+
+
+NAMED = {"lanternmail.example": "Lanternmail", "postern.example": "Postern", "brinebox.example": "Brinebox"}
 
 
 def ready_campaign(desk: Desk, name: str = "Harbour nights") -> int:

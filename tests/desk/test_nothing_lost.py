@@ -32,24 +32,13 @@ from openmeadow.store import database, ledger, mirror, workspace
 from openmeadow.wire.spare_file import SpareFile
 from openmeadow.worker import Worker
 from tests.conftest import NOW, set_clock
-from tests.desk.mailing import DOMAIN, Mailing, mailing
+from tests.desk.mailing import DOMAIN, Mailing, mailing, on_time
 
 HOUR = 3600
 
 
 def states(m: Mailing, kind: str = "first") -> Counter[str]:
     return Counter(d["state"] for d in ledger.of_campaign(m.desk.store.read(), m.campaign, kind))
-
-
-def on_time(m: Mailing, until: int) -> None:
-    """A worker that is there all the time: everything goes out at its moment."""
-    while True:
-        sending.send_due(m.desk, m.tokens)
-        due = ledger.next_due(m.desk.store.read())
-        if due is None or due > until:
-            break
-        set_clock(m.desk, max(due, m.desk.now()))
-    set_clock(m.desk, max(until, m.desk.now()))
 
 
 def test_a_late_batch_moves_what_follows(folder: Path) -> None:
@@ -72,7 +61,9 @@ def test_a_late_batch_moves_what_follows(folder: Path) -> None:
         assert "batch 2 went out 48 h late" in log["act"]
         on_time(m, NOW + 12 * DAY)
         again = ledger.of_campaign(m.desk.store.read(), m.campaign, "resend")
-        assert {d["state"] for d in again if d["reason"] != "held back"} == {"handed over"}, "none is emptied by the limit"
+        assert {d["state"] for d in again if d["reason"] != "held back"} == {"handed over"}, (
+            "none is emptied by the limit"
+        )
         assert max(m.world.received.values()) == 1
 
 

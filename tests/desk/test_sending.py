@@ -10,19 +10,19 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.columns import DAY
-from openmeadow.core.errors import Refused
+from openmeadow.core.errors import MeadowError, Refused
 from openmeadow.core.reports.incoming import parse
 from openmeadow.desk import (
-    addresses,
     answers,
     campaigns,
     guarding,
     planning,
+    providers,
     reports,
     resending,
     results,
+    segments,
     senders,
     sending,
     today,
@@ -31,10 +31,11 @@ from openmeadow.desk.bring_in import events
 from openmeadow.standins.answers import bounce, complaint
 from openmeadow.store import campaigns as campaign_table
 from openmeadow.store import ledger, workspace
+from openmeadow.store import providers as provider_table
 from openmeadow.store import segments as segment_table
 from openmeadow.worker import Worker
 from tests.conftest import NOW, set_clock
-from tests.desk.mailing import DOMAIN, Mailing, look_up, mailing, ready_campaign
+from tests.desk.mailing import DOMAIN, Mailing, look_up, mailing, on_time, ready_campaign
 
 RETURNS = f"bounce.{DOMAIN}"
 
@@ -58,8 +59,7 @@ def test_the_whole_plan(folder: Path) -> None:
         sending.send_due(m.desk, m.tokens)
         assert states(m) == {"handed over": 6, "waiting": 54}, "only the lead batch is due"
         assert ledger.next_due(m.desk.store.read()) == NOW + 3600
-        set_clock(m.desk, NOW + 2 * 3600)
-        sending.send_due(m.desk, m.tokens)
+        on_time(m, NOW + 2 * 3600)
         assert states(m) == {"handed over": 60}
         assert m.world.placed == {"inbox": 61, "spam": 0}, "DKIM and SPF hold (60 and the confirming mail)"
         assert max(m.world.received.values()) == 1
@@ -142,7 +142,7 @@ def test_refused_deferred_and_bounced_later(folder: Path) -> None:
             intake.stop()
             worker.close()
         figures = results.results(m.desk, m.campaign)
-        assert (figures["handed"], figures["delivered"]) == (38, 37)
+        assert (figures["handed"], figures["delivered"]) == (40, 37), "who was refused was sent to"
         suppressed = {r["subscriber"] for r in m.desk.store.read().execute("SELECT subscriber FROM suppressions")}
         assert suppressed == {2, 4, 9, 11}, "hard bounces and complaints at once; a forged return path marks nobody"
 
@@ -166,7 +166,8 @@ def test_hold_go_on_and_stop(folder: Path) -> None:
         set_clock(m.desk, NOW + DAY)
         assert sending.send_due(m.desk, m.tokens) == 0
         campaigns.go_on(m.desk, m.campaign, "test")
-        assert sending.send_due(m.desk, m.tokens) == 30
+        on_time(m, NOW + 2 * DAY)
+        assert states(m) == {"handed over": 30}
         assert campaigns.stop(m.desk, m.campaign, "test") == 0
         set_clock(m.desk, NOW + 9 * DAY)
         assert sending.send_due(m.desk, m.tokens) == 0, "a stopped plan sends no resend"
@@ -205,7 +206,7 @@ def test_what_cannot_start_says_why(folder: Path) -> None:
 @pytest.mark.parametrize(
     ("name", "sentence"),
     [
-        ("lanternmail.example", "freemail provider"),
+        ("lanternmail.example", "freemail domains"),
         ("no domain", "is not a domain name"),
         ("", "is not a domain name"),
         ("news.kestrelquay.example", "already among the senders"),
@@ -225,7 +226,7 @@ def test_from_addresses(folder: Path) -> None:
         )
         for address, words in (
             ("a@lanternmail.example", "freemail"),
-            ("a@other.example", "add that domain first"),
+            ("a@other.example", "Add that domain first"),
             ("hello", "already there"),
             ("a b@news.kestrelquay.example", "is not an address"),
         ):
@@ -355,8 +356,34 @@ def test_caps_and_hours_in_a_plan(folder: Path) -> None:
 def test_a_provider_is_found_by_its_mail_hosts(folder: Path) -> None:
     hosted = np.array(["a@quill-saltmere.example", "b@saltmere.example", "c@postern.example", "d@quill-saltmere.example"])
     with mailing(folder, 4, email=hosted) as m:
-        assert addresses.find_providers(m.desk) == 2 and addresses.find_providers(m.desk) == 0
+        names = provider_table.names(m.desk.store.read())
         rows = m.desk.store.read().execute("SELECT provider FROM subscribers ORDER BY id")
-        names = [provider_names()[r["provider"]] for r in rows]
-        assert names == ["Postern", "Own domains", "Postern", "Postern"]
+        assert [names[r["provider"]] for r in rows] == ["Postern", "Other domains", "Postern", "Postern"]
         assert m.desk.count('provider is "Postern"')[0] == 3, "rules see it at once"
+        assert providers.find(m.desk) == providers.Found(0, 0, 0), "nothing is asked twice in a month"
+        id = names.index("Postern")
+        segments.save(m.desk, "Postern's", 'provider is "Postern" and joined more than 1 days ago', "test")
+        campaigns.write(m.desk, m.campaign, {"plan": {"caps": {"Postern": 5}}})
+        providers.change(m.desk, id, "test", name="The Postern", daily_cap=2, limits={"deferrals": 0.5})
+        rule = m.desk.store.read().execute("SELECT rule FROM segments WHERE name = ?", ("Postern's",)).fetchone()["rule"]
+        assert rule.startswith('provider is "The Postern"') and m.desk.count(rule)[0] == 3, "what names it goes on"
+        assert planning.plan_of(campaigns.row_of(m.desk, m.campaign))["caps"] == {"The Postern": 5}
+        assert planning.caps_of(m.desk, {"caps": {}}) == {id: 2} and planning.caps_of(
+            m.desk, {"caps": {"The Postern": 5}}
+        ) == {id: 5}
+        assert providers.split(m.desk, "quill-saltmere.example", "Quill", "test") == 2
+        assert m.desk.count('provider is "Quill"')[0] == 2 and providers.find(m.desk).moved == 0, "by hand stays"
+        quill = provider_table.named(m.desk.store.read(), "quill")
+        assert quill is not None and providers.merge(m.desk, quill, id, "test") == 2
+        assert m.desk.count('provider is "The Postern"')[0] == 3 and providers.find(m.desk).moved == 0
+        for wrong, said in (
+            (lambda: providers.change(m.desk, 0, "test", name="Rest", limits={}), "keep their name"),
+            (lambda: providers.change(m.desk, id, "test", name="x", colour="red", limits={}), "is no colour"),
+            (lambda: providers.change(m.desk, id, "test", name="x", daily_cap=0, limits={}), "from 1 on"),
+            (lambda: providers.change(m.desk, id, "test", name="x", limits={"deferrals": 2}), "between 0 and 1"),
+            (lambda: providers.change(m.desk, id, "test", name="other domains", limits={}), "already a provider"),
+            (lambda: providers.merge(m.desk, id, id, "test"), "another provider"),
+            (lambda: providers.split(m.desk, "nobody.example", "Quill", "test"), "Nobody here"),
+        ):
+            with pytest.raises(MeadowError, match=said):
+                wrong()

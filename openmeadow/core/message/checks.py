@@ -12,6 +12,7 @@ import email.policy
 import email.utils
 import ipaddress
 import re
+from collections.abc import Collection
 from dataclasses import dataclass
 from html.parser import HTMLParser
 
@@ -191,7 +192,7 @@ def of_subject(subject: str) -> list[Check]:
     return out
 
 
-def _from(message: email.message.Message) -> tuple[str, list[Check]]:
+def _from(message: email.message.Message, freemail: Collection[str]) -> tuple[str, list[Check]]:
     values = message.get_all("From", [])
     if len(values) != 1:
         words = "There is no From." if not values else f"There are {len(values)} From headers; one is allowed."
@@ -200,12 +201,12 @@ def _from(message: email.message.Message) -> tuple[str, list[Check]]:
     if len(addresses) != 1 or "@" not in addresses[0] or syntax_problem(addresses[0]):
         return "", [Check("From", STOP, "The From is not one valid address.")]
     domain = addresses[0].rpartition("@")[2].lower()
-    if is_freemail(domain):
+    if is_freemail(domain, freemail):
         return domain, [
             Check(
                 "From",
                 STOP,
-                f"{domain} is a freemail provider; such mail sent by others is refused. Use your own domain.",
+                f"Anybody can have an address at {domain}: receivers refuse such mail sent from elsewhere. Use your own domain.",
             )
         ]
     return domain, []
@@ -305,7 +306,7 @@ def _subject_of(message: email.message.Message) -> str:
         return str(message.get("Subject", ""))
 
 
-def of_message(raw: bytes) -> list[Check]:
+def of_message(raw: bytes, freemail: Collection[str] = ()) -> list[Check]:
     """Everything that can be said of a message without asking anybody."""
     try:
         message = parsed(raw)
@@ -313,7 +314,7 @@ def of_message(raw: bytes) -> list[Check]:
         return [Check("Message", STOP, str(e))]
     if not message.keys():
         return [Check("Message", STOP, "This is not a mail message: it has no headers.")]
-    domain, out = _from(message)
+    domain, out = _from(message, freemail)
     out += _headers(message, raw) + of_subject(_subject_of(message)) + _one_click(message) + _signature(message, domain)
     plain, html = _bodies(message)
     if html:
@@ -339,7 +340,7 @@ def of_message(raw: bytes) -> list[Check]:
 def sender_of(raw: bytes) -> Asking[list[Check]]:
     """What the DNS says of the From domain."""
     try:
-        domain, _ = _from(parsed(raw))
+        domain, _ = _from(parsed(raw), ())
     except Unreadable:
         return []
     if not domain:

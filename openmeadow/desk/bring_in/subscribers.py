@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
-from openmeadow.core.addresses.providers import provider_of
 from openmeadow.core.consent.gate import CONSENT_STATES, GIVEN, NONE, SUPPRESSION_REASONS
 from openmeadow.core.errors import MeadowError
 from openmeadow.core.intake.moments import STYLES, styles_of
@@ -17,7 +16,7 @@ from openmeadow.core.intake.subscribers import BadCell, Reading, Record, is_date
 from openmeadow.desk import erasure
 from openmeadow.desk.bring_in import reading
 from openmeadow.desk.bring_in.events import take_aside
-from openmeadow.store import deeds, workspace
+from openmeadow.store import deeds, providers, workspace
 from openmeadow.store import subscribers as table
 from openmeadow.store.consent import Claim
 from openmeadow.store.consent import add as add_consents
@@ -187,6 +186,7 @@ class _Writer:
     def __init__(self, db: sqlite3.Connection, how: Reading, now: int, report: Report, deed: int) -> None:
         self.db, self.how, self.now, self.report, self.deed = db, how, now, report, deed
         self._ids: dict[tuple[str, str], int] = {}
+        self._providers: dict[str, int] = {}
 
     def _named(self, kind: str, name: str) -> int:
         pair = (kind, name.lower())
@@ -195,6 +195,14 @@ class _Writer:
             if made and kind in ("lists", "purposes"):
                 self.report.note(f"The {kind[:-1]} “{name}” was not there and has been made.")
         return self._ids[pair]
+
+    def _provider_of(self, domain: str) -> int:
+        """Of a domain that is known already; the worker asks about the others."""
+        if len(self._providers) > 100_000:
+            self._providers.clear()
+        if domain not in self._providers:
+            self._providers[domain] = providers.of_domain(self.db, domain)
+        return self._providers[domain]
 
     def write(self, records: list[Record]) -> int:
         how, now, deed = self.how, self.now, self.deed
@@ -212,7 +220,7 @@ class _Writer:
                     "time_zone": r.time_zone,
                     "language": r.language,
                     "country": r.country,
-                    "provider": provider_of(r.key),
+                    "provider": self._provider_of(r.key.rpartition("@")[2]),
                     "fields": table.fields_json(r.fields),
                     "door": self._named("doors", opened_by) if opened_by else None,
                     "deed": deed,

@@ -12,6 +12,7 @@ from openmeadow.web.api import (
     entrance,
     health,
     outgoing,
+    providers,
     relay,
     segments,
     senders,
@@ -38,6 +39,7 @@ PLACES = (
     writing,
     sequences,
     health,
+    providers,
 )
 
 

@@ -8,7 +8,6 @@ from typing import Any
 import numpy as np
 from flask import Response, request
 
-from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Refused
 from openmeadow.core.message.body import links
@@ -35,6 +34,7 @@ from openmeadow.store import campaigns as table
 from openmeadow.store import ledger, people_sets, sequences, subscribers, writing
 from openmeadow.store.facts import StoreFacts
 from openmeadow.store.likeness import zones
+from openmeadow.store.providers import names as provider_names
 from openmeadow.web import models as m
 from openmeadow.web.described import ANALYSE, WRITE, Described, who
 
@@ -151,12 +151,13 @@ def register(api: Described, desk: Desk) -> None:
         r = recipients.work_out(desk, row)
         assert isinstance(r.view.facts, StoreFacts)
         names, zone = zones(r.view.facts)
-        by_provider = np.bincount(r.view.facts.provider[r.index], minlength=len(provider_names()))
+        providers = provider_names(desk.store.read())
+        by_provider = np.bincount(r.view.facts.provider[r.index], minlength=len(providers))
         return m.RecipientsView(
             sieve=[m.Sieved(words=w, count=n) for w, n in r.sieve],
             count=len(r.index),
             bands=np.bincount(r.view.scores.band[r.index], minlength=len(BANDS)).tolist(),
-            providers=[m.Sieved(words=n, count=int(c)) for n, c in zip(provider_names(), by_provider, strict=True)],
+            providers=[m.Sieved(words=n, count=int(c)) for n, c in zip(providers, by_provider, strict=True) if n],
             zones=[
                 m.Sieved(words=n or "not known", count=int(c))
                 for n, c in zip(names, np.bincount(zone[r.index], minlength=len(names)), strict=True)

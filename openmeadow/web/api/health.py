@@ -10,7 +10,6 @@ from pathlib import Path
 import numpy as np
 from flask import Response, request
 
-from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.addresses.syntax import syntax_problem
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.desk import addresses, health, placement, reports, words
@@ -21,6 +20,7 @@ from openmeadow.store import health as health_table
 from openmeadow.store import reports as report_table
 from openmeadow.store import senders as sender_table
 from openmeadow.store import workspace
+from openmeadow.store.providers import names as provider_names
 from openmeadow.store.subscribers import facts_changed
 from openmeadow.web import models as m
 from openmeadow.web.api.subscribers import choice_of
@@ -79,9 +79,9 @@ def register(api: Described, desk: Desk) -> None:
     @api.route("POST", "/health/undo-bounces", m.Acted, body=m.UndoBouncesIn, rights=ANALYSE)
     def undo(body: m.UndoBouncesIn) -> m.Acted:
         """Undo all hard bounces of a provider between two moments."""
-        if body.provider not in provider_names():
+        if body.provider not in provider_names(desk.store.read()):
             raise Missing(f"There is no provider “{body.provider}”.")
-        provider = provider_names().index(body.provider)
+        provider = provider_names(desk.store.read()).index(body.provider)
         deed, n = reports.undo_bounces(desk, provider, body.since, body.until, body.why, who())
         return m.Acted(deed=deed, job=0, people=n)
 

@@ -9,7 +9,6 @@ import time
 import numpy as np
 from flask import Response
 
-from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.consent.gate import SUPPRESSION_REASONS
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import RuleMistake
@@ -20,6 +19,7 @@ from openmeadow.core.rules.tree import AllOf, AnyOf, bracketed
 from openmeadow.desk import campaigns, segments
 from openmeadow.desk.desk import Desk
 from openmeadow.store import consent, subscribers
+from openmeadow.store.providers import names as provider_names
 from openmeadow.web import models as m
 from openmeadow.web.api.subscribers import rows_of
 from openmeadow.web.described import WRITE, Described, who
@@ -52,7 +52,7 @@ def register(api: Described, desk: Desk) -> None:
             "language": values("language"),
             "country": values("country"),
             "message": [r["name"] for r in recent],
-            "provider": provider_names(),
+            "provider": [n for n in provider_names(desk.store.read()) if n],
             "reason": list(SUPPRESSION_REASONS),
             "source": consent.sources(db),
         }

@@ -9,7 +9,6 @@ from collections.abc import Sequence
 import numpy as np
 from flask import Response, request
 
-from openmeadow.core.addresses.providers import provider_names
 from openmeadow.core.addresses.verdicts import VERDICTS
 from openmeadow.core.columns import I64
 from openmeadow.core.engagement.map import rule_of
@@ -21,6 +20,7 @@ from openmeadow.desk.cutoff import Replays, people_map
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.marked import Choice, chosen, last_answer_of, ordered
 from openmeadow.store import doors, people_sets, subscribers
+from openmeadow.store.providers import names as provider_names
 from openmeadow.web import models as m
 from openmeadow.web.described import ANALYSE, WRITE, Described, who
 
@@ -35,6 +35,7 @@ def rows_of(desk: Desk, view: View, index: I64) -> list[m.Row]:
     lists, labels = people_sets.several(db, ids, "lists"), people_sets.several(db, ids, "labels")
     suppressed, verdicts = people_sets.suppressed_among(db, ids), people_sets.verdicts_among(db, ids)
     door_names, s, score = doors.names(db), view.scores, view.scores.score
+    providers = provider_names(db)
     out = []
     for i, id in zip(index.tolist(), ids, strict=True):
         row = stored[id]
@@ -50,7 +51,7 @@ def rows_of(desk: Desk, view: View, index: I64) -> list[m.Row]:
                 last_answer=last_answer_of(view, i),
                 unanswered=int(s.unanswered[i]),
                 joined_at=row["joined_at"],
-                provider=provider_names()[row["provider"]],
+                provider=providers[row["provider"]],
                 door=door_names.get(row["door"] or 0, ""),
                 lists=lists.get(id, []),
                 labels=labels.get(id, []),

@@ -58,6 +58,9 @@ class Results(Model):
     machine_only: int
     arms: list[Arm]
     verdict: str
+    second_arms: list[Arm]
+    second_verdict: str
+    settles_at: int | None  # when what the resends did is settled
     answered_first: int
     answered_all: int
     why_not: list[Sieved]

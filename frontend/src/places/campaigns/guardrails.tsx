@@ -87,7 +87,13 @@ export function GuardrailList({ id, state }: { id: number; state: string }) {
   return (
     <>
       <h2 className="mt-5 mb-1">Guardrails</h2>
-      {!shown.length && <p className="text-ink-2">Nothing has gone out yet.</p>}
+      {!shown.length && (
+        <p className="text-ink-2">
+          {state === "planned" || state === "draft"
+            ? "Nothing has gone out yet."
+            : "Counted anew since the plan was resumed; nothing has gone out since."}
+        </p>
+      )}
       {shown.length > 0 && (
         <table className="lined">
           <tbody>

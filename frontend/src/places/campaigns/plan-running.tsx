@@ -2,7 +2,7 @@ import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-quer
 import { useState } from "react";
 import { Link } from "react-router";
 import { get, type M, post, put } from "../../api/client";
-import { count, moment, share } from "../../logic/format";
+import { count, duration, moment, share } from "../../logic/format";
 import type { Slot } from "../../logic/timeline";
 import { Ask, BandBar, Page, Sentence, Sieve, StateTag, Waiting } from "../../parts/basics";
 import { useFoot } from "../../parts/frame";
@@ -196,6 +196,9 @@ export function RunningPlan({ c, head, acts }: CampaignProps) {
                 <StateTag state={b.state} />
                 {b.state === "going out" && b.people > 0 && (
                   <span className="ml-2 text-cornflower">{share(b.handed, b.people, 0)}</span>
+                )}
+                {b.late > 0 && (
+                  <span className="ml-2 text-wheat">{duration(b.late)} late; later ones moved as much</span>
                 )}
                 {b.deferred > 0 && <span className="ml-2 text-wheat">{count(b.deferred)} deferred</span>}
               </td>

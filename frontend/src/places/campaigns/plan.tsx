@@ -2,7 +2,7 @@ import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-quer
 import { useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import { get, type M, post } from "../../api/client";
-import { count, duration, fromLocalInput, localInput, moment, share } from "../../logic/format";
+import { count, duration, fromLocalInput, localInput, moment, share, zoneName } from "../../logic/format";
 import type { Slot } from "../../logic/timeline";
 import { Ask, BandBar, Page, Sentence, Sieve, Waiting } from "../../parts/basics";
 import { useFoot } from "../../parts/frame";
@@ -139,7 +139,7 @@ function DraftPlan({ c, head, write }: CampaignProps) {
               <p>
                 {count(total)} people get “{c.subject}” from {c.from_text}, in {batches.length}{" "}
                 {batches.length === 1 ? "batch" : "batches"} from {batches[0] ? moment(batches[0].due_at) : ""} to{" "}
-                {batches.at(-1) ? moment(batches.at(-1)?.due_at ?? 0) : ""}.
+                {batches.at(-1) ? moment(batches.at(-1)?.due_at ?? 0) : ""} ({zoneName()}).
               </p>
               {p.resend && (
                 <p className="mt-2">
@@ -149,7 +149,13 @@ function DraftPlan({ c, head, write }: CampaignProps) {
                   {share(p.held_share, 1, 0)} are held back.
                 </p>
               )}
-              <p className="mt-2">You can hold it at any moment.</p>
+              {p.test && (
+                <p className="mt-2">
+                  The pilot batch tries two versions; what happens next is decided by {p.test.figure} after{" "}
+                  {duration(p.test.wait)}.
+                </p>
+              )}
+              <p className="mt-2">You can pause it at any time.</p>
             </Ask>
           </May>
         </>

@@ -1,5 +1,5 @@
 import type { M } from "../../api/client";
-import { count, duration, moment, people, points, share } from "../../logic/format";
+import { count, duration, moment, people, points, share, zoneName } from "../../logic/format";
 import { Page, Sieve, Waiting } from "../../parts/basics";
 import type { CampaignProps } from "./campaign";
 import { BATCHES_ARE, batchLabel, useResults } from "./plan-running";
@@ -85,7 +85,8 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
       </table>
       <p className="mt-2 text-[13px] text-ink-2">
         Rates are people, of those delivered; for “again”, answers after the resend. {count(r.unsure)} of{" "}
-        {count(r.opened)} opens are unsure. {BATCHES_ARE[c.plan.order]} As of {moment(r.as_of)}.
+        {count(r.opened)} opens are unsure. {BATCHES_ARE[c.plan.order]} As of {moment(r.as_of)}; times are in{" "}
+        {zoneName()}.
       </p>
       <Divided c={c} />
     </Page>
@@ -225,17 +226,73 @@ function Earned({ r }: { r: M["Results"] }) {
       <p className="mt-2">
         {r.verdict ? (
           <>
-            <b>{r.verdict.split(". ")[0]}.</b> {r.verdict.split(". ").slice(1).join(". ")} Answered overall:{" "}
-            <b>
-              {share(r.answered_first, r.delivered)} → {share(r.answered_all, r.delivered)}
-            </b>{" "}
-            of {count(r.delivered)} delivered.
+            <b>{r.verdict.split(". ")[0]}.</b> {r.verdict.split(". ").slice(1).join(". ")} <Settled r={r} />
           </>
         ) : (
           <span className="text-ink-2">The resend has not gone out yet.</span>
         )}
       </p>
+      {r.verdict && (
+        <p className="mt-1 text-ink-2">
+          Engaged before it: {share(r.answered_first, r.delivered)} of {count(r.delivered)} delivered; by now, with and
+          without it, {share(r.answered_all, r.delivered)}. What the resend itself added is the difference above.
+        </p>
+      )}
+      {r.second_arms.length > 0 && (
+        <>
+          <h3 className="mt-4 font-semibold">Second resend</h3>
+          <table className="lined">
+            <thead>
+              <tr>
+                <th scope="col">Group</th>
+                <th scope="col" className="n">
+                  People
+                </th>
+                <th scope="col" className="n">
+                  Engaged since
+                </th>
+                <th scope="col" className="n">
+                  Difference
+                </th>
+              </tr>
+            </thead>
+            <tbody>
+              {r.second_arms.map((a) => (
+                <tr key={a.arm}>
+                  <td>{a.arm}</td>
+                  <td className="n">{count(a.people)}</td>
+                  <td className="n">{a.people ? `${share(a.answered, a.people)} (${count(a.answered)})` : "–"}</td>
+                  <td className="n">
+                    {a.difference === null || !a.people
+                      ? "–"
+                      : `${points(a.difference)}, ${points(a.low ?? 0)} to ${points(a.high ?? 0)}`}
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          <p className="mt-1">
+            {r.second_verdict ? (
+              <>
+                <b>{r.second_verdict.split(". ")[0]}.</b> {r.second_verdict.split(". ").slice(1).join(". ")}
+              </>
+            ) : (
+              <span className="text-ink-2">The second resend has not gone out yet.</span>
+            )}
+          </p>
+        </>
+      )}
     </section>
+  );
+}
+
+/** A verdict that may still change says so, and until when. */
+function Settled({ r }: { r: M["Results"] }) {
+  if (r.settles_at === null || r.settles_at <= r.as_of) return null;
+  return (
+    <span className="text-wheat">
+      Not settled: engagement still comes in until about {moment(r.settles_at)}, and this may change.
+    </span>
   );
 }
 

@@ -1,6 +1,6 @@
 import { useRef, useState } from "react";
 import type { M } from "../../api/client";
-import { atHour, clockTime, count, weekday, weekdayNumber } from "../../logic/format";
+import { atHour, clockTime, count, weekday, weekdayNumber, zoneName } from "../../logic/format";
 import { atShare, byKey, closed, type Slot, snapped, span, spread } from "../../logic/timeline";
 
 const W = 900,
@@ -86,112 +86,121 @@ export function Timeline({
         }
       : {};
   return (
-    <svg
-      ref={svg}
-      viewBox={`0 0 ${W} ${H}`}
-      className="block w-full rounded border border-rule bg-panel"
-      role="group"
-      aria-label={`Timeline: ${ordered.map((s) => `${s.label} ${weekday(s.due)} ${clockTime(s.due)}, ${count(s.people)} people, ${s.state}`).join("; ")}`}
-    >
-      <defs>
-        <pattern id="again" width="7" height="7" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
-          <rect width="7" height="7" fill="#dfe4f4" />
-          <rect width="3.4" height="7" fill="#aebbe2" />
-        </pattern>
-      </defs>
-      {days.map((d, i) => (
-        <g key={d}>
-          {closed(weekdayNumber(d), plan).map(([from, to]) => (
-            <rect
-              key={from}
-              x={x(atHour(d, from))}
-              y={TOP}
-              width={x(atHour(d, to)) - x(atHour(d, from))}
-              height={FLOOR - TOP}
-              fill="var(--color-wash)"
-            />
-          ))}
-          {i > 0 && <line x1={x(d)} x2={x(d)} y1={0} y2={H} stroke="var(--color-rule)" />}
-          {i % Math.ceil(days.length / 12) === 0 && (
-            <text x={x(d) + 8} y={18} fontSize="12.5" fill="var(--color-ink-2)">
-              {days.length > 8 ? weekday(d).split(" ").slice(1).join(" ") : weekday(d)}
-            </text>
-          )}
-        </g>
-      ))}
-      <line x1={0} x2={W} y1={FLOOR} y2={FLOOR} stroke="var(--color-rule-strong)" />
-      {plan.largest > 0 && (
-        <g>
-          <line
-            x1={0}
-            x2={W}
-            y1={FLOOR - high(plan.largest)}
-            y2={FLOOR - high(plan.largest)}
-            stroke="var(--color-wheat)"
-            strokeDasharray="5 4"
-          />
-          <text x={W - 8} y={FLOOR - high(plan.largest) - 5} textAnchor="end" fontSize="11.5" fill="var(--color-wheat)">
-            at most {count(plan.largest)} a batch
-          </text>
-        </g>
-      )}
-      {now < end && (
-        <g>
-          <line x1={x(now)} x2={x(now)} y1={TOP - 6} y2={FLOOR} stroke="var(--color-poppy)" strokeWidth="1.6" />
-          <text x={x(now) + 4} y={TOP + 6} fontSize="11.5" fill="var(--color-poppy)">
-            now
-          </text>
-        </g>
-      )}
-      {ordered.map((s, i) => {
-        const h = Math.max(s.people ? 8 : 14, high(s.people));
-        const left = lefts[i] ?? 0;
-        const done = s.people ? (h * s.handed) / s.people : 0;
-        const open = s.resend && !s.people;
-        return (
-          <g key={s.key} {...handle(s)}>
-            <title>{`${s.label}, ${weekday(s.due)} ${clockTime(s.due)}: ${open ? "whoever has not answered by then" : `${count(s.people)} people`}, ${s.state}`}</title>
-            <rect
-              x={left}
-              y={FLOOR - h}
-              width={BAR}
-              height={h}
-              rx="2"
-              fill={s.resend && s.state !== "gone" ? "url(#again)" : fill(s)}
-              stroke={open ? "#aebbe2" : "none"}
-              strokeDasharray={open ? "3 2" : undefined}
-            />
-            {s.state === "going out" && (
-              <rect x={left} y={FLOOR - done} width={BAR} height={done} fill="var(--color-cornflower)" />
+    <>
+      <svg
+        ref={svg}
+        viewBox={`0 0 ${W} ${H}`}
+        className="block w-full rounded border border-rule bg-panel"
+        role="group"
+        aria-label={`Timeline: ${ordered.map((s) => `${s.label} ${weekday(s.due)} ${clockTime(s.due)}, ${count(s.people)} people, ${s.state}`).join("; ")}`}
+      >
+        <defs>
+          <pattern id="again" width="7" height="7" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+            <rect width="7" height="7" fill="#dfe4f4" />
+            <rect width="3.4" height="7" fill="#aebbe2" />
+          </pattern>
+        </defs>
+        {days.map((d, i) => (
+          <g key={d}>
+            {closed(weekdayNumber(d), plan).map(([from, to]) => (
+              <rect
+                key={from}
+                x={x(atHour(d, from))}
+                y={TOP}
+                width={x(atHour(d, to)) - x(atHour(d, from))}
+                height={FLOOR - TOP}
+                fill="var(--color-wash)"
+              />
+            ))}
+            {i > 0 && <line x1={x(d)} x2={x(d)} y1={0} y2={H} stroke="var(--color-rule)" />}
+            {i % Math.ceil(days.length / 12) === 0 && (
+              <text x={x(d) + 8} y={18} fontSize="12.5" fill="var(--color-ink-2)">
+                {days.length > 8 ? weekday(d).split(" ").slice(1).join(" ") : weekday(d)}
+              </text>
             )}
+          </g>
+        ))}
+        <line x1={0} x2={W} y1={FLOOR} y2={FLOOR} stroke="var(--color-rule-strong)" />
+        {plan.largest > 0 && (
+          <g>
+            <line
+              x1={0}
+              x2={W}
+              y1={FLOOR - high(plan.largest)}
+              y2={FLOOR - high(plan.largest)}
+              stroke="var(--color-wheat)"
+              strokeDasharray="5 4"
+            />
             <text
-              x={left + BAR / 2}
-              y={FLOOR - h - 6}
-              textAnchor="middle"
-              fontSize="12.5"
-              fontWeight="600"
-              fill="var(--color-ink)"
-              stroke="var(--color-panel)"
-              strokeWidth={3}
-              paintOrder="stroke"
+              x={W - 8}
+              y={FLOOR - high(plan.largest) - 5}
+              textAnchor="end"
+              fontSize="11.5"
+              fill="var(--color-wheat)"
             >
-              {crowded ? "" : s.label}
-            </text>
-            <text x={left + BAR / 2} y={FLOOR + 17} textAnchor="middle" fontSize="12" fill="var(--color-ink-2)">
-              {roomy ? clockTime(s.due) : s.resend && !crowded ? "↻" : ""}
-            </text>
-            <text x={left + BAR / 2} y={FLOOR + 32} textAnchor="middle" fontSize="11.5" fill="var(--color-ink-3)">
-              {!roomy
-                ? ""
-                : s.resend
-                  ? "again"
-                  : s.people >= 10000
-                    ? `${Math.round(s.people / 1000)}k`
-                    : count(s.people)}
+              at most {count(plan.largest)} a batch
             </text>
           </g>
-        );
-      })}
-    </svg>
+        )}
+        {now < end && (
+          <g>
+            <line x1={x(now)} x2={x(now)} y1={TOP - 6} y2={FLOOR} stroke="var(--color-poppy)" strokeWidth="1.6" />
+            <text x={x(now) + 4} y={TOP + 6} fontSize="11.5" fill="var(--color-poppy)">
+              now
+            </text>
+          </g>
+        )}
+        {ordered.map((s, i) => {
+          const h = Math.max(s.people ? 8 : 14, high(s.people));
+          const left = lefts[i] ?? 0;
+          const done = s.people ? (h * s.handed) / s.people : 0;
+          const open = s.resend && !s.people;
+          return (
+            <g key={s.key} {...handle(s)}>
+              <title>{`${s.label}, ${weekday(s.due)} ${clockTime(s.due)}: ${open ? "whoever has not answered by then" : `${count(s.people)} people`}, ${s.state}`}</title>
+              <rect
+                x={left}
+                y={FLOOR - h}
+                width={BAR}
+                height={h}
+                rx="2"
+                fill={s.resend && s.state !== "gone" ? "url(#again)" : fill(s)}
+                stroke={open ? "#aebbe2" : "none"}
+                strokeDasharray={open ? "3 2" : undefined}
+              />
+              {s.state === "going out" && (
+                <rect x={left} y={FLOOR - done} width={BAR} height={done} fill="var(--color-cornflower)" />
+              )}
+              <text
+                x={left + BAR / 2}
+                y={FLOOR - h - 6}
+                textAnchor="middle"
+                fontSize="12.5"
+                fontWeight="600"
+                fill="var(--color-ink)"
+                stroke="var(--color-panel)"
+                strokeWidth={3}
+                paintOrder="stroke"
+              >
+                {crowded ? "" : s.label}
+              </text>
+              <text x={left + BAR / 2} y={FLOOR + 17} textAnchor="middle" fontSize="12" fill="var(--color-ink-2)">
+                {roomy ? clockTime(s.due) : s.resend && !crowded ? "↻" : ""}
+              </text>
+              <text x={left + BAR / 2} y={FLOOR + 32} textAnchor="middle" fontSize="11.5" fill="var(--color-ink-3)">
+                {!roomy
+                  ? ""
+                  : s.resend
+                    ? "again"
+                    : s.people >= 10000
+                      ? `${Math.round(s.people / 1000)}k`
+                      : count(s.people)}
+              </text>
+            </g>
+          );
+        })}
+      </svg>
+      <p className="mt-1 text-right text-[13px] text-ink-2">Times are in {zoneName()}.</p>
+    </>
   );
 }

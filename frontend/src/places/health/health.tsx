@@ -1,5 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { get, type M, post } from "../../api/client";
 import { count, day, fromLocalInput, localInput, moment, people, share } from "../../logic/format";
 import { Ask, Page, Quiet, Sentence, StateTag, Waiting } from "../../parts/basics";
@@ -40,6 +41,11 @@ export function HealthPlace() {
     <Page
       title="Health"
       lead={`What the mailbox providers did with your mail in the last ${d.days} days, counted from events.`}
+      acts={
+        <Link className="btn" to="/health/providers">
+          Providers
+        </Link>
+      }
       side={<Side d={d} analyst={me.role === "analyst"} />}
     >
       {d.senders.length > 0 && (
