@@ -95,7 +95,8 @@ def check_addresses(file: str, no_network: bool, mailboxes: bool, resolver: str,
     except UnicodeDecodeError:
         text = raw.decode("utf-8", "surrogateescape")
     d = workspace()
-    known = freemail_domains() + (people_sets.frequent_domains(d.store.read()) if d else [])
+    here = people_sets.frequent_domains(d.store.read()) + list(d.setting("freemail_domains")) if d else []
+    known = here + freemail_domains()
     asked = None if no_network else resolver_of(resolver, d)
     own = bool(resolver or (d and d.setting("resolver")))
     port = (int(d.setting("mail_port")) if d else 25) if mailboxes and not no_network else 0

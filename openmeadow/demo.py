@@ -119,10 +119,11 @@ def _providers(desk: Desk, zones: Path) -> None:
             pass
     finally:
         dns.close()
-    named = {name: id for id, name in enumerate(provider_table.names(desk.store.read()))}
-    for host, name in PROVIDERS.items():
-        if host in named:
-            providers.change(desk, named[host], "demo", name=name, limits={})
+    for id, host in enumerate(provider_table.names(desk.store.read())):
+        if host in PROVIDERS:
+            providers.change(desk, id, "demo", name=PROVIDERS[host], limits={})
+        elif id and host:  # organisations of the coast with hosts of their own, looked at together
+            providers.merge(desk, id, provider_table.OTHER_DOMAINS, "demo")
     with desk.store.atomic() as db:
         workspace.set_setting(db, "resolver", "")
 

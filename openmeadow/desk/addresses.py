@@ -184,7 +184,7 @@ def check_typed(desk: Desk, typed: list[str], *, ask_hosts: bool) -> list[dict[s
     db, resolver = desk.store.read(), Resolver(str(desk.setting("resolver")))
     reserved, port = bool(desk.setting("resolver")), int(desk.setting("mail_port"))
     helo = str(desk.setting("public_url")).partition("//")[2].partition(":")[0]
-    known = people_sets.frequent_domains(db) + freemail_domains()
+    known = people_sets.frequent_domains(db) + list(desk.setting("freemail_domains")) + freemail_domains()
     keys = {t: address_key(t.strip()) for t in typed if t.strip() and syntax_problem(t.strip()) is None}
     here = subscribers.ids_of(db, list(dict.fromkeys(keys.values())))
     bounced = people_sets.bounced_keys(db, list(here.values()))

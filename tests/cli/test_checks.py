@@ -34,7 +34,7 @@ def test_addresses(folder: Path, tmp_path: Path) -> None:
         assert found[1]["suggestion"] == "mira@lanternmail.example" and "no such mailbox" in found[0]["reasons"][0]
         nowhere = tmp_path / "none"
         quiet = json.loads(meadow(nowhere, "check", "addresses", str(file), "--no-network", "--json")[1])
-        assert [f["verdict"] for f in quiet] == ["good", "risky", "bad", "bad", "good"] and not nowhere.exists()
+        assert [f["verdict"] for f in quiet] == ["good", "good", "bad", "bad", "good"] and not nowhere.exists()
         table_ = "name;email\nA;info@saltmere.example\nB;x@nowhere.example\n"
         code, out, _ = meadow(nowhere, "check", "addresses", "-", "--resolver", where, "--json", given=table_)
         assert [f["verdict"] for f in json.loads(out)] == ["risky", "bad"]

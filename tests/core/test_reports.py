@@ -290,7 +290,7 @@ def test_providers_own_figures() -> None:
     found, refused = figures.read(
         "Date,Provider,spam_rate,reputation\n2026-03-01,postern,0.12%,good\n2026-03-02,Postern,0.0031,\n"
         "1 March,Postern,0.1,\n2026-03-03,Nobody,0.1%,\n2026-03-03,Postern,,\n2026-03-03,Postern,12,\n",
-        ["Own domains", "Postern"],
+        ["Other domains", "Postern"],
     )
     assert [(f.provider, f.day, f.spam_rate, f.reputation) for f in found] == [
         ("Postern", "2026-03-01", pytest.approx(0.0012), "good"),

@@ -96,7 +96,7 @@ def mailing(folder: Path, people: int = 60, **traits: object) -> Iterator[Mailin
             "resolver": f"127.0.0.1:{dns.port}",
             "relay_ips": [RELAY_IP],
             "intake_port": intake_port,
-            "freemail_domains": ["lanternmail.example"],
+            "freemail_domains": sorted(NAMED),
             "public_url": "http://127.0.0.1:1",
         }.items():
             workspace.set_setting(db, name, value)

@@ -134,7 +134,7 @@ def test_a_campaign_to_which_anything_happens(folder: Path, seed: int) -> None:
         # in the end everything is in order again, and time passes
         life.relay(False)
         life.sulks = 0.0
-        for _ in range(24):
+        for _ in range(45):  # a resend may wait four days for who has had a message that day
             for id in (m.campaign, other):
                 with suppress(Refused):
                     campaigns.go_on(desk, id, "test")

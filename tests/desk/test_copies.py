@@ -50,7 +50,7 @@ def listing() -> Iterator[ThreadingHTTPServer]:
 def with_boxes(m: Mailing, listing: ThreadingHTTPServer) -> None:
     boxes = [
         {"provider": p, "address": a, "listing": f"http://127.0.0.1:{listing.server_port}/{a}"}
-        for p, a in (("Own domains", BOXES["inbox"]), ("Postern", BOXES["spam"]), ("Lanternmail", BOXES["lost"]))
+        for p, a in (("Other domains", BOXES["inbox"]), ("Postern", BOXES["spam"]), ("Lanternmail", BOXES["lost"]))
     ]
     with m.desk.store.atomic() as db:
         workspace.set_setting(db, "placement_boxes", boxes)
@@ -122,7 +122,7 @@ def test_copies_are_counted_for_nobody(folder: Path, listing: ThreadingHTTPServe
         with m.desk.store.atomic() as db:
             campaign_table.update(db, m.campaign, {"from_address": None})
         with pytest.raises(Refused, match="Choose a confirmed from-address"):
-            campaigns.test_message(m.desk, m.campaign, "ada@saltmere.example")
+            campaigns.test_message(m.desk, m.campaign, "ada@saltmere.example", "test")
 
 
 SAME = planning.SAME

@@ -92,7 +92,7 @@ def test_a_refusal_of_one_person_or_provider_stays_theirs(started: tuple[Mailing
     real.rcpt = answer
     sending.send_due(m.desk, m.tokens)
     assert states(m) == {"handed over": 56, "failed": 1, "deferred": 3}
-    assert events_of(m) == {1: 56, 3: 3, 4: 1}, "blocked and greylisted are put off, and nobody's bounce"
+    assert events_of(m) == {1: 57, 3: 3, 4: 1}, "blocked and greylisted are put off, and nobody's bounce"
     real.rcpt = lambda _: None
     set_clock(m.desk, NOW + 1800)
     sending.send_due(m.desk, m.tokens)

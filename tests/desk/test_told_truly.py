@@ -101,7 +101,7 @@ def by_hand(m: Mailing) -> dict[str, dict[str, int]]:
             "complained": Kind.COMPLAINED in kinds,
             "replied": Kind.REPLIED in people,
         }
-        for where in ("whole", "Postern" if emails[d["subscriber"]].endswith("postern.example") else "Own domains"):
+        for where in ("whole", "Postern" if emails[d["subscriber"]].endswith("postern.example") else "Other domains"):
             out[where].update({k: int(v) for k, v in told.items()})
     return {k: dict(v) for k, v in out.items()}
 

@@ -28,16 +28,15 @@ from openmeadow.desk import (
 from openmeadow.store import campaigns as campaign_table
 from openmeadow.store import ledger, workspace, writing
 from openmeadow.store.subscribers import people_changed
-from tests.conftest import NOW, set_clock
-from tests.desk.mailing import HTML, Mailing, mailing, ready_campaign
+from tests.conftest import NOW
+from tests.desk.mailing import HTML, Mailing, mailing, on_time, ready_campaign
 from tests.desk.test_sending import open_by
 
 HOUR = 3600
 
 
 def go(m: Mailing, at: int) -> None:
-    set_clock(m.desk, at)
-    sending.send_due(m.desk, m.tokens)
+    on_time(m, at)
 
 
 def row(m: Mailing) -> Any:

@@ -104,7 +104,7 @@ def test_today_counts_what_needs_somebody(desk: Desk) -> None:
     base = today.engaged_base(view)
     assert len(base) == 13 and all(sum(p["bands"]) == 60 for p in base)
     assert base[-1]["bands"] == list(desk.band_counts(view).values())
-    own = next(p for p in today.providers(desk, view) if p["name"] == "Own domains")
+    own = next(p for p in today.providers(desk, view) if p["name"] == "Other domains")
     assert (
         own["people"] == 60
         and own["handed_over"]

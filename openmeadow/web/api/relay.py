@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from openmeadow.core.addresses.syntax import syntax_problem
 from openmeadow.core.errors import Refused
+from openmeadow.desk import intake as desk_intake
 from openmeadow.desk import relay
 from openmeadow.desk.desk import Desk
 from openmeadow.store import relay as table
@@ -26,6 +27,11 @@ def register(api: Described, desk: Desk) -> None:
             connections=[m.ConnectionKind(**vars(k)) for k in kinds[:6]],
             away=None if gone is None else m.RelayAway(**vars(gone)),
         )
+
+    @api.route("GET", "/intake", m.IntakeView)
+    def intake() -> m.IntakeView:
+        """Mail that came to the intake and led to nothing: by reason, and the latest messages."""
+        return m.IntakeView(**desk_intake.aside(desk))
 
     @api.route("POST", "/relay/check", m.RelayCheck, body=m.RelayCheckIn, rights=ANALYSE)
     def check(body: m.RelayCheckIn) -> m.RelayCheck:

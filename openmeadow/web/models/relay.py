@@ -69,3 +69,23 @@ class Outgoing(Model):
 
 class OutgoingLog(Model):
     text: str
+
+
+class AsideReason(Model):
+    reason: str
+    n: int
+    last: int
+
+
+class AsideMail(Model):
+    id: int
+    at: int
+    recipient: str
+    reason: str
+    bytes: int
+
+
+class IntakeView(Model):
+    reasons: list[AsideReason]
+    latest: list[AsideMail]
+    waiting: int  # messages that wait to be read

@@ -6,6 +6,7 @@ import { count, day, fromLocalInput, localInput, moment, people, share } from ".
 import { Ask, Page, Quiet, Sentence, StateTag, Waiting } from "../../parts/basics";
 import { offerUndo, useMe } from "../../parts/me";
 import { TakeFile } from "../../parts/take-file";
+import { IntakeAside } from "./intake";
 import { Receivers } from "./receivers";
 import { WordSettings } from "./words";
 
@@ -173,6 +174,7 @@ export function HealthPlace() {
         </tbody>
       </table>
       <Receivers d={d} analyst={me.role === "analyst"} />
+      <IntakeAside />
     </Page>
   );
 }

@@ -209,8 +209,7 @@ export function ProvidersPage() {
             <th scope="col" className="n">
               People
             </th>
-            <th scope="col">Mail hosts</th>
-            <th scope="col">Largest domains</th>
+            <th scope="col">Largest domains, and whose hosts</th>
             <th scope="col" className="n">
               At most a day
             </th>
@@ -239,13 +238,18 @@ export function ProvidersPage() {
                 )}
               </td>
               <td className="n">{count(p.people)}</td>
-              <td className="font-mono text-[13px] [overflow-wrap:anywhere]">{p.hosts.join(", ") || "–"}</td>
-              <td className="text-[13px] text-ink-2 [overflow-wrap:anywhere]">
+              <td className="text-[13px] text-ink-2">
                 {p.domains
                   .slice(0, 4)
                   .map((d) => `${d.domain} ${count(d.people)}`)
-                  .join(", ")}
-                {p.domains.length > 4 ? " …" : ""}
+                  .join(", ") || "nobody"}
+                {p.domains.length > 4 ? " and more" : ""}
+                {p.hosts.length > 0 && (
+                  <span className="block" title={p.hosts.join(", ")}>
+                    hosts under {p.hosts.slice(0, 3).join(", ")}
+                    {p.hosts.length > 3 ? ` and ${count(p.hosts.length - 3)} more` : ""}
+                  </span>
+                )}
               </td>
               <td className="n">{p.daily_cap === null ? "–" : count(p.daily_cap)}</td>
               <td className="n whitespace-nowrap">

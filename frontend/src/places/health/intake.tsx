@@ -1,0 +1,39 @@
+import { useQuery } from "@tanstack/react-query";
+import { get, type M } from "../../api/client";
+import { count, moment } from "../../logic/format";
+
+/** Mail to the intake that led to nothing, by reason: forged, malformed, about other domains. */
+export function IntakeAside() {
+  const q = useQuery({ queryKey: ["intake"], queryFn: () => get<M["IntakeView"]>("/intake") });
+  const d = q.data;
+  if (!d || (!d.reasons.length && !d.waiting)) return null;
+  return (
+    <>
+      <h2 className="mt-8 mb-1">Mail set aside</h2>
+      <p className="mb-2 max-w-[72ch] text-ink-2">
+        Mail that came back acts only with a return path or a Message-ID that was signed here. The rest is counted, kept
+        for a while, and does nothing.{d.waiting ? ` ${count(d.waiting)} wait to be read.` : ""}
+      </p>
+      <table className="lined">
+        <thead>
+          <tr>
+            <th scope="col">Reason</th>
+            <th scope="col" className="n">
+              Messages
+            </th>
+            <th scope="col">Last</th>
+          </tr>
+        </thead>
+        <tbody>
+          {d.reasons.map((r) => (
+            <tr key={r.reason}>
+              <td>{r.reason}</td>
+              <td className="n">{count(r.n)}</td>
+              <td className="whitespace-nowrap">{moment(r.last)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </>
+  );
+}
