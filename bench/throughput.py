@@ -132,7 +132,8 @@ def durable() -> None:
                 found.append(done / (time.perf_counter() - begun))
         going.close()
         full, normal = (statistics.median(r) for r in rates.values())
-        print(f"  each entry on the disk before DATA: {full:,.0f} a second, left to the system {normal:,.0f}: {full / normal:.2f} of it")
+        beside = f"left to the system {normal:,.0f}: {full / normal:.2f} of it"
+        print(f"  each entry on the disk before DATA: {full:,.0f} a second, {beside}")
 
 
 def contest(title: str, of_the_demo: bool) -> None:

@@ -377,6 +377,10 @@ def consent_export(email: str | None, out: Path) -> None:
     click.echo(f"{n:,} entries written to {out}.")
 
 
+SECRET = ("relay_password", "erasure_key")  # never printed
+TLS_MODES = ("starttls", "tls", "opportunistic", "none")
+
+
 @main.command("set")
 @click.argument("name", required=False)
 @click.argument("value", required=False)
@@ -388,6 +392,7 @@ def set_(name: str | None, value: str | None) -> None:
     if name is None:
         for key, present in sorted(workspace.settings(d.store.read()).items()):
             if key in workspace.DEFAULTS:
+                present = "set" if key in SECRET and present else present
                 click.echo(f"{key:<16}{json.dumps(present, ensure_ascii=False)}")
         return
     if name not in workspace.DEFAULTS or value is None:
@@ -397,12 +402,17 @@ def set_(name: str | None, value: str | None) -> None:
     except ValueError:
         read = value
     wanted = workspace.DEFAULTS[name]
+    if name == "relay_tls" and read not in ("", *TLS_MODES):
+        raise click.BadParameter(f"relay_tls is one of {', '.join(TLS_MODES)}; empty for the default.")
+    if isinstance(wanted, str) and not isinstance(read, str):
+        read = value  # a password of digits is text
     if type(read) is not type(wanted):
         raise click.BadParameter(f"{name} is written like {json.dumps(wanted)}.")
     with d.store.atomic() as db:
         workspace.set_setting(db, name, read)
         workspace.log(db, d.now(), "command line", "set", name)
-    click.echo(f"{name} is {json.dumps(read, ensure_ascii=False)}.")
+    shown = "set" if name in SECRET else json.dumps(read, ensure_ascii=False)
+    click.echo(f"{name} is {shown}.")
 
 
 @main.group("user", cls=MeadowGroup)

@@ -23,8 +23,8 @@ def boxes(desk: Desk) -> list[dict[str, str]]:
     return kept
 
 
-def start(desk: Desk, campaign: int, who: str) -> int:
-    """Send a copy of a campaign's message to every test mailbox, marked as a test; the test's id."""
+def start(desk: Desk, campaign: int, who: str) -> tuple[int, int]:
+    """Send a copy of a campaign's message to every seed mailbox; the test's id, and how many copies the relay took."""
     row, where = row_of(desk, campaign), boxes(desk)
     if not where:
         raise Refused("There are no test mailboxes yet; set placement_boxes to where copies should go.")
@@ -43,7 +43,7 @@ def start(desk: Desk, campaign: int, who: str) -> int:
         for box, mark, folder in copies:
             health.add_copy(db, id, box["provider"], box["address"], mark, folder)
         workspace.log(db, desk.now(), who, "began placement test", row["name"], len(copies))
-    return id
+    return id, sum(folder != "refused" for *_, folder in copies)
 
 
 def look(desk: Desk) -> int:

@@ -68,5 +68,9 @@ def listen(
 ) -> Any:
     """Start listening; the result has ``stop``. Raises ``OSError`` where the port is taken."""
     controller = _Controller(_Handler(accepts, take, a_minute), hostname=host, port=port)
-    controller.start()
+    try:
+        controller.start()
+    except OSError:
+        controller.loop.close()  # the library leaves it open
+        raise
     return controller

@@ -247,3 +247,22 @@ def test_the_first_allowed_moment_is_found(
     assert datetime.fromtimestamp(by_day, zone).weekday() in weekdays
     assert after_wait(at, wait, windows, zone, found + wait - 1) in (None, allowed_from(at + wait, windows, zone))
     assert after_wait(at, wait, windows, zone, at + wait - 1) is None, "never after the last moment"
+
+
+@pytest.mark.parametrize(
+    ("zone", "at", "wait", "hour"),
+    [
+        ("Europe/Berlin", (2026, 3, 28, 16), 2 * DAY, 16),  # the clocks go forward in between
+        ("Europe/Berlin", (2026, 10, 24, 16), 2 * DAY, 16),  # and back
+        ("America/New_York", (2026, 3, 7, 10), DAY, 10),
+        ("America/New_York", (2026, 10, 31, 10), 3 * DAY, 10),
+        ("UTC", (2026, 3, 28, 16), 2 * DAY, 16),
+        ("Europe/Berlin", (2026, 3, 28, 23), 6 * 3600, 6),  # hours are hours
+    ],
+)
+def test_a_wait_of_days_keeps_the_hour(zone: str, at: tuple[int, int, int, int], wait: int, hour: int) -> None:
+    where = ZoneInfo(zone)
+    begun = int(datetime(*at, tzinfo=where).timestamp())
+    for by_day in (False, True):
+        found = after_wait(begun, wait, Windows((0, 24), frozenset(range(7))), where, by_day=by_day)
+        assert found is not None and datetime.fromtimestamp(found, where).hour == hour

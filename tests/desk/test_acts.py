@@ -227,7 +227,7 @@ def test_a_changed_list_of_machines_reads_history_again(full: Desk, folder: Path
     assert full.count("opened at least 1")[0] == 0 and full.count("opened by anyone at least 1")[0] == 2
     told = doors.machine_opens(full)
     (other,) = told["providers"]
-    assert other["opens"] == {"all": 2, "machines": 2, "unsure": 0}
+    assert other["opens"] == {"all": 1, "machines": 1, "unsure": 0}
     assert [r["opens"] + r["clicks"] for r in told["reasons"]] == [0, 0, 2, 0, 0, 0]
     assert people.page(full, 1)["events"][2]["because"] == "its agent or network is on the list"
     (folder / "machines.json").write_text("{")

@@ -74,7 +74,7 @@ def test_where_copies_land_is_read_back(folder: Path, listing: ThreadingHTTPServ
         assert found(m) == [], "nothing is said where nothing can be tried"
         with_boxes(m, listing)
         assert found(m) == [("note", "Not tried yet where it lands.")]
-        placement.start(m.desk, m.campaign, "test")
+        assert placement.start(m.desk, m.campaign, "test") == (1, 3), "three copies of the first test"
         assert set(placed(m).values()) == {"waiting"} and found(m)[0][1].startswith("Copies are under way")
         marks = {c["address"]: c["mark"] for c in health.waiting_copies(m.desk.store.read())}
         letters: dict[str, Any] = listing.letters  # type: ignore[attr-defined]

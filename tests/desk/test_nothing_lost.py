@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import socket
 import sqlite3
 import threading
 from collections import Counter
@@ -399,3 +400,18 @@ def test_synchronous_is_full(folder: Path) -> None:
     desk = Desk(folder)
     assert desk.store.writer.execute("PRAGMA synchronous").fetchone()[0] == 2
     desk.close()
+
+
+def test_a_taken_port_of_the_intake_stops_no_mail(folder: Path) -> None:
+    with mailing(folder, 4) as m:
+        campaigns.write(m.desk, m.campaign, {"plan": {"lead_share": 0.0, "batches": 1, "resend": False}})
+        campaigns.start(m.desk, m.campaign, "test")
+        worker = Worker(m.desk)
+        with socket.create_server(("127.0.0.1", int(m.desk.setting("intake_port")))):
+            assert worker._duty("intake", worker.listen) is None and worker._not_before["intake"][1] == 1.0
+            worker.tick()
+        assert states(m) == {"handed over": 4}
+        worker._not_before.clear()
+        intake = worker._duty("intake", worker.listen)
+        intake.stop()
+        worker.close()

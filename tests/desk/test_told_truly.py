@@ -17,12 +17,25 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any, ClassVar
 
+import numpy as np
 import pytest
 from aiosmtpd.controller import Controller
 
 from openmeadow.core.columns import DAY, Kind
 from openmeadow.core.errors import Refused
-from openmeadow.desk import answers, breakdown, campaigns, results, sending, today, unconfirmed, words
+from openmeadow.desk import (
+    answers,
+    breakdown,
+    campaigns,
+    guarding,
+    health,
+    people,
+    results,
+    sending,
+    today,
+    unconfirmed,
+    words,
+)
 from openmeadow.store import campaigns as campaign_table
 from openmeadow.store import events, ledger, workspace
 from tests.conftest import NOW, set_clock
@@ -347,3 +360,41 @@ def test_a_jump_in_complaints_is_worth_a_word(folder: Path) -> None:
         set_clock(m.desk, NOW + HOUR)
         (jump,) = words.jumps(m.desk)
         assert jump["title"] == "Complaints at Postern." and "6 complaints of 20" in jump["detail"]
+
+
+def test_every_figure_agrees_on_one_history(folder: Path) -> None:
+    """Refused while it was sent, bounced later, complained: the same everywhere, however it came to be."""
+    gone = np.full(60, 2**40)
+    gone[[1, 3, 5]] = 0
+    with mailing(folder, 60, gone=gone) as m:
+        m.world.habits.email[7] = "nobody@tidewatch.example"
+        campaigns.write(m.desk, m.campaign, {"plan": {"lead_share": 0.0, "batches": 1, "resend": False}})
+        campaigns.start(m.desk, m.campaign, "test")
+        sending.send_due(m.desk, m.tokens)
+        if campaigns.row_of(m.desk, m.campaign)["state"] == "held":
+            campaigns.go_on(m.desk, m.campaign, "test")
+            sending.send_due(m.desk, m.tokens)
+        set_clock(m.desk, NOW + 3600)
+        ids = {d["subscriber"]: d["id"] for d in ledger.of_campaign(m.desk.store.read(), m.campaign, "first")}
+        for s in (11, 21):
+            answers.happened(m.desk, ids[s], Kind.BOUNCED, code="5.1.1", diagnostic="550 5.1.1 gone")
+        answers.happened(m.desk, ids[31], Kind.COMPLAINED)
+        found = results.results(m.desk, m.campaign)
+        (batch,) = found["batches"]
+        assert (found["handed"], found["delivered"]) == (60, 55) == (batch["handed"], batch["delivered"])
+        assert batch["bounced"] == 5 and batch["complained"] == 1
+        (line,) = breakdown.compared(m.desk, [m.campaign])
+        assert (line["handed"], line["delivered"], line["bounced"], line["complained"]) == (60, 55, 5, 1)
+        divided = breakdown.divided(m.desk, m.campaign)
+        assert sum(x["handed"] - x["delivered"] for x in divided["by"][0]["lines"]) == 5
+        assert breakdown.rates(m.desk)[campaigns.row_of(m.desk, m.campaign)["message"]][0] == 55
+        told = health.providers(m.desk, m.desk.view())
+        assert [sum(sum(p["days"][k]) for p in told) for k in ("handed over", "hard bounces", "complaints")] == [60, 5, 1]
+        today_told = today.providers(m.desk, m.desk.view())
+        assert [sum(p[k] for p in today_told) for k in ("handed_over", "bounced", "complained")] == [60, 5, 1]
+        trace = Counter(people.trace(m.desk.view(), i)[-1] for i in range(60))
+        assert trace["b"] == 5, "on the table and the person's page"
+        with m.desk.store.atomic() as db:
+            campaign_table.update(db, m.campaign, {"guard_from": 0})
+        whole = guarding.counts(m.desk, m.campaign, 0)["first", (guarding.WHOLE, "")]
+        assert (whole["tried"], whole["hard bounces"], whole["complaints"]) == (60, 5, 1)

@@ -133,7 +133,7 @@ def register(api: Described, desk: Desk) -> None:
     @api.route("POST", "/campaigns/<int:id>/placement", m.Done, rights=WRITE)
     def place(id: int) -> m.Done:
         """Send copies to the test mailboxes; where they land shows within minutes."""
-        return m.Done(id=id, count=placement.start(desk, id, who()))
+        return m.Done(id=id, count=placement.start(desk, id, who())[1])
 
     @api.route("GET", "/returned/<int:id>", m.Done)
     def raw_mail(id: int) -> Response:
@@ -141,6 +141,9 @@ def register(api: Described, desk: Desk) -> None:
         row = report_table.mail(desk.store.read(), id)
         if row is None:
             raise Missing("This message is not there any more.")
+        if not row["raw"]:
+            days = desk.setting("raw_mail_kept_days")
+            raise Missing(f"Its raw text was removed after {days} days; what it said is kept.")
         headers = {"Content-Disposition": f"attachment; filename=returned-{id}.eml"}
         return Response(row["raw"], mimetype="message/rfc822", headers=headers)
 
