@@ -30,7 +30,7 @@ def test_a_domain_from_its_claim_to_a_confirmed_address(visit: Visit) -> None:
     page.keyboard.press("+")
     for typed, said in (
         ("the ticket office", "is not a domain name"),
-        ("postern.example", "is a freemail provider's domain"),
+        ("postern.example", "is on the list of freemail domains"),
         ("news.kestrelquay.example", "is already among the senders"),
     ):
         page.get_by_label("Domain to add").fill(typed)

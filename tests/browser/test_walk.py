@@ -32,7 +32,7 @@ def test_from_a_rule_to_the_measured_resend(visit: Visit) -> None:
     page.keyboard.press("4")
     page.get_by_label("Domain to add").fill("lanternmail.example")
     page.get_by_role("button", name="Add domain").click()
-    expect(page.get_by_role("alert")).to_contain_text("freemail provider")
+    expect(page.get_by_role("alert")).to_contain_text("freemail domains")
     page.get_by_label("Domain to add").fill("family.kestrelquay.example")
     page.get_by_role("button", name="Add domain").click()
     expect(page.get_by_role("heading", name="family.kestrelquay.example")).to_be_visible()

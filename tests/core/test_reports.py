@@ -228,7 +228,7 @@ SHOWN = "<p>Kestrel Quay, 1 Harbour Steps, Saltmere. <a href='https://q.example/
     ("raw", "level", "check", "words"),
     [
         (letter(sender="a@q.example, b@q.example"), "stop", "From", "not one valid"),
-        (letter(sender="a@postern.example"), "stop", "From", "freemail"),
+        (letter(sender="a@lanternmail.example"), "stop", "From", "Anybody can"),
         (letter(Subject=None), "stop", "Subject", "no subject"),
         (letter(Subject="RE: your order"), "mend", "Subject", "like an answer"),
         (letter(Subject="BUY TICKETS NOW TODAY"), "mend", "Subject", "shouts"),

@@ -30,7 +30,7 @@ export function SourceDialog({ path, title, trigger }: { path: string; title: st
                   : "Looking…"
                 : s.is_made_anew
                   ? "Made anew from its version, this person as they are now, and the time it was sent. The key that signs it is the present one."
-                  : "As it went to the relay, octet by octet."}
+                  : "Exactly as it went to the relay."}
             </p>
           </div>
           <div className="min-h-0 flex-1 overflow-auto px-6 py-4">

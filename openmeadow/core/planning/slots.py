@@ -64,14 +64,17 @@ def after_wait(
     stands in somebody's own zone, so its hour is kept and only the day moves."""
     days, rest = divmod(wait, DAY)
     there = datetime.fromtimestamp(at, UTC).astimezone(zone).replace(tzinfo=None)
-    # a wait of days keeps the hour over a change of clocks
-    after = real(there + timedelta(days=days), zone) + rest if days else at + wait
+
+    def after(n: int) -> int:  # a wait of days keeps the hour over a change of clocks
+        return (real(there + timedelta(days=n), zone) if n else at) + rest
+
     if by_day:
-        found = after
+        found = after(days)
         while datetime.fromtimestamp(found, UTC).astimezone(zone).weekday() not in windows.weekdays:
-            found += DAY
+            days += 1
+            found = after(days)
     else:
-        found = allowed_from(after, windows, zone)
+        found = allowed_from(after(days), windows, zone)
     return found if no_later_than is None or found <= no_later_than else None
 
 
