@@ -14,6 +14,8 @@ from openmeadow.store import workspace, writing
 from openmeadow.web import models as m
 from openmeadow.web.described import ANALYSE, WRITE, Described, who
 
+SWITCHES = ("second_pair", "tell_back", "hidden_link")  # settings of the workspace that stand on the frame's page
+
 
 def register(api: Described, desk: Desk) -> None:
     @api.route("GET", "/campaigns/<int:id>/preview", m.Preview)
@@ -74,11 +76,7 @@ def register(api: Described, desk: Desk) -> None:
         return m.Picture(**pictures.take(desk, file.filename, data, who()))
 
     def the_frame() -> m.Frame:
-        return m.Frame(
-            **templates.frame(desk),
-            second_pair=bool(desk.setting("second_pair")),
-            tell_back=bool(desk.setting("tell_back")),
-        )
+        return m.Frame.model_validate(templates.frame(desk) | {s: desk.setting(s) for s in SWITCHES})
 
     @api.route("GET", "/frame", m.Frame)
     def frame() -> m.Frame:
@@ -88,8 +86,8 @@ def register(api: Described, desk: Desk) -> None:
     @api.route("PUT", "/frame", m.Frame, body=m.Frame, rights=ANALYSE)
     def set_frame(body: m.Frame) -> m.Frame:
         """Another frame; drafts get it at once, what was sent stays as it was."""
-        templates.set_frame(desk, body.model_dump(exclude={"second_pair", "tell_back"}), who())
+        templates.set_frame(desk, body.model_dump(exclude=set(SWITCHES)), who())
         with desk.store.atomic() as db:
-            workspace.set_setting(db, "second_pair", body.second_pair)
-            workspace.set_setting(db, "tell_back", body.tell_back)
+            for switch in SWITCHES:
+                workspace.set_setting(db, switch, getattr(body, switch))
         return the_frame()

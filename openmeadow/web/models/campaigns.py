@@ -261,6 +261,7 @@ class Frame(Model):
     postal_address: str = Field("", max_length=500)
     second_pair: bool = False
     tell_back: bool = False
+    hidden_link: bool = True
 
 
 class UnconfirmedDelivery(Model):

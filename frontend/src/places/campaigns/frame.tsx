@@ -162,6 +162,14 @@ export function FramePage() {
             <input type="checkbox" checked={f.tell_back} onChange={(e) => change({ tell_back: e.target.checked })} />
             Tracked links carry a mark (meadow=…), with which your shop tells back what was booked
           </label>
+          <label className="mt-2 flex items-baseline gap-2">
+            <input
+              type="checkbox"
+              checked={f.hidden_link}
+              onChange={(e) => change({ hidden_link: e.target.checked })}
+            />
+            Tracked messages hold a link that nobody sees: who follows it is a machine, and its clicks do not count
+          </label>
           <Sentence error={error} />
           {analyst && (
             <p className="mt-4 flex items-center gap-3">
