@@ -75,9 +75,14 @@ def test_the_relay_and_the_providers(visit: Visit) -> None:
     page.get_by_label("Name").fill("The Postern")
     page.get_by_label("At most a day, in all plans").fill("50")
     page.get_by_label("deferrals").fill("25")
+    page.get_by_label("Colour").fill("#3a55a4")
     page.get_by_role("button", name="Save provider").click()
     expect(page.get_by_role("row", name=re.compile("^The Postern"))).to_contain_text("own limits: deferrals 25%")
     visit.accessible()
+    page = visit.go("/health")
+    expect(page.get_by_role("cell", name=re.compile("^The Postern")).locator("[data-provider-colour]")).to_have_css(
+        "background-color", "rgb(58, 85, 164)"
+    )
     assert not visit.said
 
 

@@ -3,6 +3,7 @@ import { type ReactNode, useState } from "react";
 import { NavLink } from "react-router";
 import { BAND_CLASS, BAND_MEANS, BANDS, traceInWords } from "../logic/bands";
 import { count, share } from "../logic/format";
+import { ProviderName } from "./provider";
 
 /** The work area with its right side for "what this means". */
 export function Page({
@@ -177,7 +178,9 @@ export function ByProvider({
             .filter((p) => p.count)
             .map((p) => (
               <tr key={p.words}>
-                <td>{p.words}</td>
+                <td>
+                  <ProviderName name={p.words} />
+                </td>
                 <td className="n">{count(p.count)}</td>
                 <td className="n w-16 text-ink-2">{share(p.count, total)}</td>
               </tr>

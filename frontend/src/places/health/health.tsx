@@ -5,6 +5,7 @@ import { get, type M, post } from "../../api/client";
 import { count, day, fromLocalInput, localInput, moment, people, share } from "../../logic/format";
 import { Ask, Page, Quiet, Sentence, StateTag, Waiting } from "../../parts/basics";
 import { offerUndo, useMe } from "../../parts/me";
+import { ProviderName } from "../../parts/provider";
 import { TakeFile } from "../../parts/take-file";
 import { IntakeAside } from "./intake";
 import { Receivers } from "./receivers";
@@ -84,7 +85,9 @@ export function HealthPlace() {
             return (
               <tr key={p.name}>
                 <td>
-                  <b>{p.name}</b>
+                  <b>
+                    <ProviderName name={p.name} />
+                  </b>
                   <span className="block text-[13px] text-ink-2">{people(p.people)}</span>
                   {p.says && <OwnFigures says={p.says} limit={d.limits.complaints ?? 0} />}
                 </td>
@@ -129,7 +132,9 @@ export function HealthPlace() {
           <tbody>
             {d.refusals.slice(0, 15).map((r) => (
               <tr key={r.provider + r.kind + r.text}>
-                <td>{r.provider}</td>
+                <td>
+                  <ProviderName name={r.provider} />
+                </td>
                 <td className={r.kind === "blocked" ? "font-semibold text-poppy" : ""}>{r.kind}</td>
                 <td className="max-w-[300px] font-mono text-[13px] [overflow-wrap:anywhere]">{r.text}</td>
                 <td className="n">{count(r.count)}</td>
@@ -372,7 +377,9 @@ function Side({ d, analyst }: { d: M["HealthView"]; analyst: boolean }) {
           <tbody>
             {t.copies.map((c) => (
               <tr key={c.address}>
-                <td>{c.provider}</td>
+                <td>
+                  <ProviderName name={c.provider} />
+                </td>
                 <td className={`n font-semibold ${PLACED[c.folder]}`}>{c.folder}</td>
               </tr>
             ))}

@@ -1,10 +1,11 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { get, type M, post, put } from "../../api/client";
+import { type M, post, put } from "../../api/client";
 import { count } from "../../logic/format";
 import { Ask, Page, Waiting } from "../../parts/basics";
 import { May } from "../../parts/may";
+import { ProviderName, useProviders } from "../../parts/provider";
 
 type Provider = M["MailboxProvider"];
 
@@ -57,7 +58,7 @@ function Change({ p, guardrails }: { p: Provider; guardrails: Record<string, num
           />
         </label>
         <label className="col-span-2 flex items-center gap-3">
-          <span>Colour in charts</span>
+          <span>Colour beside its name</span>
           <input type="color" value={colour || "#737E85"} onChange={(e) => setColour(e.target.value)} />
           {colour && (
             <button type="button" className="btn btn-bare py-0" onClick={() => setColour("")}>
@@ -171,7 +172,7 @@ function Split({ p }: { p: Provider }) {
 
 /** Who takes our people's mail, found by MX: named, coloured, merged, split, with caps and limits of their own. */
 export function ProvidersPage() {
-  const q = useQuery({ queryKey: ["providers"], queryFn: () => get<M["Providers"]>("/providers") });
+  const q = useProviders();
   if (!q.data)
     return (
       <Page title="Mailbox providers">
@@ -220,14 +221,7 @@ export function ProvidersPage() {
           {all.map((p) => (
             <tr key={p.id}>
               <td className="font-semibold">
-                {p.colour && (
-                  <span
-                    aria-hidden
-                    className="mr-2 inline-block size-3 rounded-[2px]"
-                    style={{ background: p.colour }}
-                  />
-                )}
-                {p.name}
+                <ProviderName name={p.name} />
                 {Object.keys(p.limits).length > 0 && (
                   <span className="block text-[13px] font-normal text-ink-2">
                     own limits:{" "}

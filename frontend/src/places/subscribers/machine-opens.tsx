@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { get, type M } from "../../api/client";
 import { count, moment, share } from "../../logic/format";
 import { Page, Quiet, Waiting } from "../../parts/basics";
+import { ProviderName } from "../../parts/provider";
 import { SubscriberTabs } from "./tabs";
 
 /** How much of each provider's opens and clicks are machines', and why they are taken for that. */
@@ -76,7 +77,9 @@ export function MachineOpensPage() {
             <tbody>
               {d.providers.map((p) => (
                 <tr key={p.name}>
-                  <td className="font-semibold">{p.name}</td>
+                  <td className="font-semibold">
+                    <ProviderName name={p.name} />
+                  </td>
                   <td className="n">{count(p.opens.all)}</td>
                   <td className="pt-3! pl-6!">
                     <Whose of={p.opens} />

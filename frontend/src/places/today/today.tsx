@@ -5,6 +5,7 @@ import { BAND_CLASS, BAND_FILL, BANDS } from "../../logic/bands";
 import { clockTime, count, month, people, share } from "../../logic/format";
 import { BandWord, Page, Quiet, Waiting } from "../../parts/basics";
 import { Patterns } from "../../parts/patterns";
+import { ProviderName } from "../../parts/provider";
 
 const TAG: Record<string, string> = {
   Held: "tag-stop",
@@ -244,7 +245,9 @@ function Providers({ of }: { of: M["Provider"][] }) {
         return (
           <div key={p.name} className="border-t border-rule py-2.5">
             <div className="flex justify-between">
-              <b>{p.name}</b>
+              <b>
+                <ProviderName name={p.name} />
+              </b>
               <span className={over ? "font-semibold text-wheat" : "text-ink-2"}>
                 {over ? "over the limit, " : ""}last week {((p.weeks.at(-1) ?? 0) * 100).toFixed(1)}%
               </span>
