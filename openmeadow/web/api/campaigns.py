@@ -34,6 +34,7 @@ from openmeadow.store import campaigns as table
 from openmeadow.store import ledger, people_sets, sequences, subscribers, writing
 from openmeadow.store.facts import StoreFacts
 from openmeadow.store.likeness import zones
+from openmeadow.store.providers import by_people
 from openmeadow.store.providers import names as provider_names
 from openmeadow.web import models as m
 from openmeadow.web.described import ANALYSE, WRITE, Described, who
@@ -157,7 +158,7 @@ def register(api: Described, desk: Desk) -> None:
             sieve=[m.Sieved(words=w, count=n) for w, n in r.sieve],
             count=len(r.index),
             bands=np.bincount(r.view.scores.band[r.index], minlength=len(BANDS)).tolist(),
-            providers=[m.Sieved(words=n, count=int(c)) for n, c in zip(providers, by_provider, strict=True) if n],
+            providers=[m.Sieved(words=providers[i], count=int(by_provider[i])) for i in by_people(providers, by_provider)],
             zones=[
                 m.Sieved(words=n or "not known", count=int(c))
                 for n, c in zip(names, np.bincount(zone[r.index], minlength=len(names)), strict=True)
