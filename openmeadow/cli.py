@@ -393,7 +393,7 @@ def set_(name: str | None, value: str | None) -> None:
         for key, present in sorted(workspace.settings(d.store.read()).items()):
             if key in workspace.DEFAULTS:
                 shown = "set" if key in SECRET and present else present
-                click.echo(f"{key:<16}{json.dumps(shown, ensure_ascii=False)}")
+                click.echo(f"{key:<22}{json.dumps(shown, ensure_ascii=False)}")
         return
     if name not in workspace.DEFAULTS or value is None:
         raise click.BadParameter(f"the settings are {', '.join(sorted(workspace.DEFAULTS))}; give one and its value.")
