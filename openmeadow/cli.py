@@ -13,6 +13,7 @@ from zoneinfo import ZoneInfo
 
 import click
 
+from openmeadow.core.addresses.aliases import alias_rules
 from openmeadow.core.errors import MeadowError, Missing
 from openmeadow.core.intake.moments import moment, rfc3339
 from openmeadow.core.intake.report import Report
@@ -404,6 +405,11 @@ def set_(name: str | None, value: str | None) -> None:
     wanted = workspace.DEFAULTS[name]
     if name == "relay_tls" and read not in ("", *TLS_MODES):
         raise click.BadParameter(f"relay_tls is one of {', '.join(TLS_MODES)}; empty for the default.")
+    if name == "alias_rules" and isinstance(read, dict):
+        try:
+            alias_rules(read)
+        except ValueError as e:
+            raise click.BadParameter(str(e)) from e
     if isinstance(wanted, str) and not isinstance(read, str):
         read = value  # a password of digits is text
     if type(read) is not type(wanted):

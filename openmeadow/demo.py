@@ -106,6 +106,7 @@ def _consent(desk: Desk) -> None:
 
 
 PROVIDERS = {"lanternmail.example": "Lanternmail", "postern.example": "Postern", "brinebox.example": "Brinebox"}
+ALIAS_RULES = {"lanternmail.example": {"after": "+", "dots": True}, "postern.example": {"after": "+", "dots": False}}
 
 
 def _providers(desk: Desk, zones: Path) -> None:
@@ -114,6 +115,7 @@ def _providers(desk: Desk, zones: Path) -> None:
     with desk.store.atomic() as db:
         workspace.set_setting(db, "resolver", f"127.0.0.1:{dns.port}")
         workspace.set_setting(db, "freemail_domains", sorted(PROVIDERS))
+        workspace.set_setting(db, "alias_rules", ALIAS_RULES)
     try:
         while providers.find(desk).asked:
             pass

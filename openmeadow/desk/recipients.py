@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from openmeadow.core.addresses.aliases import Rules, alias_rules
 from openmeadow.core.columns import I64, Mask
 from openmeadow.core.consent.gate import REASONS, Answer
 from openmeadow.core.errors import Refused
@@ -73,10 +74,10 @@ def sides(desk: Desk, view: View, row: Any) -> tuple[Mask, Mask]:
     return both[0], both[1]
 
 
-def _once(view: View, left: Mask) -> Mask:
+def _once(view: View, left: Mask, rules: Rules) -> Mask:
     """Who shares a mailbox with somebody who is taken: of several, the most engaged is, then the first to come."""
     assert isinstance(view.facts, StoreFacts)
-    box, out = one_mailbox(view.facts), np.zeros(len(left), bool)
+    box, out = one_mailbox(view.facts, rules), np.zeros(len(left), bool)
     several = np.flatnonzero(left & (box > 0))
     if len(several):
         order = several[np.lexsort((several, -view.scores.score[several], box[several]))]
@@ -105,6 +106,6 @@ def work_out(desk: Desk, row: Any, *, limits: bool = False) -> Recipients:
     if answer is not None:
         for i, reason in enumerate(REASONS):
             drop(reason.capitalize(), np.asarray(answer.first == i))
-    drop(SAME_MAILBOX, _once(view, left))
+    drop(SAME_MAILBOX, _once(view, left, alias_rules(desk.setting("alias_rules"))))
     sieve.append(("Permitted", int(left.sum())))
     return Recipients(view, np.flatnonzero(left), sieve, fallen)

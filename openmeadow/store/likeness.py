@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from openmeadow.core.addresses.aliases import alias_table, mailbox
+from openmeadow.core.addresses.aliases import Rules, mailbox
 from openmeadow.core.columns import I32, I64
 from openmeadow.store.facts import StoreFacts
 
@@ -35,16 +35,20 @@ def zones(facts: StoreFacts) -> tuple[list[str], I32]:
     return names, facts.remembered(("zones", tuple(names)), "", compute)
 
 
-def one_mailbox(facts: StoreFacts) -> I64:
+def one_mailbox(facts: StoreFacts, rules: Rules) -> I64:
     """A number of the mailbox each person's address leads to, for those who share it with another address here;
     0 for everybody else."""
 
     def compute() -> I64:
         found: dict[str, list[int]] = {}
-        for domain, (after, dots) in alias_table().items():
+        for domain, (after, dots) in rules.items():
+            if not after and not dots:
+                continue
             signs = " OR ".join([f"instr(local, '{after}') > 0"] * bool(after) + ["instr(local, '.') > 0"] * dots)
             bare = (
                 f"CASE WHEN instr(local, '{after}') > 1 THEN substr(local, 1, instr(local, '{after}') - 1) ELSE local END"
+                if after
+                else "local"
             )
             bare = f"replace({bare}, '.', '')" if dots else bare
             rows = facts.db.execute(
@@ -55,7 +59,7 @@ def one_mailbox(facts: StoreFacts) -> I64:
                 (len(domain), f"%@{domain}"),
             )
             for r in rows:
-                found.setdefault(mailbox(r["email_key"]), []).append(r["id"])
+                found.setdefault(mailbox(r["email_key"], rules), []).append(r["id"])
         out = np.zeros(len(facts.ids), np.int64)
         for some in found.values():
             if len(some) > 1:
@@ -63,4 +67,4 @@ def one_mailbox(facts: StoreFacts) -> I64:
                 out[place[here]] = min(some)
         return out
 
-    return facts.remembered(("one mailbox",), "", compute)
+    return facts.remembered(("one mailbox", tuple(sorted(rules.items()))), "", compute)

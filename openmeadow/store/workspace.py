@@ -26,6 +26,7 @@ DEFAULTS: dict[str, Any] = {
     "block_lists": [],
     "mail_port": 25,
     "freemail_domains": [],
+    "alias_rules": {},
     "placement_boxes": [],
     "require_checked": False,
     "web_gateway": "",

@@ -8,7 +8,8 @@ from typing import Any
 import numpy as np
 import pytest
 
-from openmeadow.core.addresses.aliases import mailbox
+from openmeadow import demo
+from openmeadow.core.addresses.aliases import alias_rules, mailbox
 from openmeadow.core.errors import MeadowError
 from openmeadow.desk import campaigns, checking, recipients
 from openmeadow.desk.audience import thorough
@@ -93,6 +94,7 @@ def test_everybody_once_and_why_not_the_others(folder: Path) -> None:
     ]
     with mailing(folder, 12, email=np.array(emails)) as m:
         with m.desk.store.atomic() as db:
+            workspace.set_setting(db, "alias_rules", demo.ALIAS_RULES)
             db.execute("INSERT INTO sequences (id, name) VALUES (1, 'Welcome')")
             db.execute("INSERT INTO sequence_stays (sequence, subscriber, entered_at) VALUES (1, 1, ?)", (NOW - 5,))
             facts_changed(db)
@@ -126,7 +128,7 @@ def test_everybody_once_and_why_not_the_others(folder: Path) -> None:
     ],
 )
 def test_one_mailbox(address: str, expected: str) -> None:
-    assert mailbox(address) == expected
+    assert mailbox(address, alias_rules(demo.ALIAS_RULES)) == expected
 
 
 def test_of_the_whole_list(folder: Path) -> None:

@@ -1,23 +1,31 @@
-"""Addresses that lead to one mailbox: what a provider ignores in the part before the @. A table of data."""
+"""Addresses that lead to one mailbox: what a mail host ignores in the part before the @, as the workspace says it."""
 
 from __future__ import annotations
 
-import json
-from functools import cache
-from importlib import resources
+from collections.abc import Mapping
+from typing import Any
+
+SIGNS = ("+", "-", "=", "#", "")
+
+Rules = Mapping[str, tuple[str, bool]]
 
 
-@cache
-def alias_table() -> dict[str, tuple[str, bool]]:
-    """Domain -> (the sign after which the rest is ignored, whether dots are)."""
-    data = json.loads((resources.files("openmeadow.data") / "aliases.json").read_text())
-    return {domain: (str(how["after"]), bool(how["dots"])) for domain, how in data.items()}
+def alias_rules(said: Mapping[str, Any]) -> dict[str, tuple[str, bool]]:
+    """Domain -> (the sign after which the rest is ignored, "" for none; whether dots are) from the setting
+    ``{"saltmere.example": {"after": "+", "dots": true}}``. ValueError says which rule cannot be read."""
+    out = {}
+    for domain, rule in said.items():
+        after, dots = (rule.get("after", ""), rule.get("dots", False)) if isinstance(rule, Mapping) else (None, None)
+        if after not in SIGNS or not isinstance(dots, bool):
+            raise ValueError(f'the rule of {domain} is written like {{"after": "+", "dots": true}}.')
+        out[domain.strip().lower()] = (str(after), dots)
+    return out
 
 
-def mailbox(address_key: str) -> str:
-    """The mailbox an address leads to, as an address key; itself where nothing is known of its provider."""
+def mailbox(address_key: str, rules: Rules) -> str:
+    """The mailbox an address leads to, as an address key; itself where nothing is said of its domain."""
     local, _, domain = address_key.rpartition("@")
-    how = alias_table().get(domain)
+    how = rules.get(domain)
     if how is None or local.startswith('"'):
         return address_key
     after, dots = how

@@ -158,7 +158,9 @@ def register(api: Described, desk: Desk) -> None:
             sieve=[m.Sieved(words=w, count=n) for w, n in r.sieve],
             count=len(r.index),
             bands=np.bincount(r.view.scores.band[r.index], minlength=len(BANDS)).tolist(),
-            providers=[m.Sieved(words=providers[i], count=int(by_provider[i])) for i in by_people(providers, by_provider)],
+            providers=[
+                m.Sieved(words=providers[i], count=int(by_provider[i])) for i in by_people(providers, by_provider)
+            ],
             zones=[
                 m.Sieved(words=n or "not known", count=int(c))
                 for n, c in zip(names, np.bincount(zone[r.index], minlength=len(names)), strict=True)
