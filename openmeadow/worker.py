@@ -178,6 +178,7 @@ class Worker:
         self.intake: Intake | None = None
         self._idle_since, self._is_checkpointed = time.monotonic(), False
         self._not_before: dict[str, tuple[float, float]] = {}  # by duty: when it is tried next, the pause before
+        self._trips: dict[int, str] = {}  # by domain: what its last round trip showed when its records were looked at
         self._relay_was_away = relay.away(desk) is not None
         caught = sending.recover(desk)
         if caught:
@@ -335,8 +336,12 @@ class Worker:
             if round_trip.due(row, now):
                 with contextlib.suppress(MeadowError):
                     round_trip.send(self.desk, row["id"])
-            if row["checked_at"] is None or now - row["checked_at"] >= CHECK_SENDERS_EVERY:
+            went = round_trip.finding(row, now)
+            told = went.found if went else ""
+            news = bool(told) and self._trips.get(row["id"]) != told
+            if news or row["checked_at"] is None or now - row["checked_at"] >= CHECK_SENDERS_EVERY:
                 senders.check(self.desk, row["id"])
+                self._trips[row["id"]] = told
 
     def _job(self) -> bool:
         job = workspace.next_job(self.desk.store.read())

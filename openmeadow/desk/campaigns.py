@@ -66,7 +66,7 @@ def for_segment(desk: Desk, name: str, rule: str, who: str) -> int:
 
 
 def write(desk: Desk, id: int, values: dict[str, Any]) -> None:
-    """Change a draft. The plain-text twin follows the HTML until it is edited by hand."""
+    """Change a draft. The plain-text version follows the HTML until it is edited by hand."""
     row, values = row_of(desk, id), dict(values)
     if row["state"] != "draft":
         raise Refused(f"“{row['name']}” has started; what it says and to whom can no longer be changed.")

@@ -20,7 +20,7 @@ IN_ORDER = (
     ("Personal fields", "Each can be filled in, for everybody.", "recipients"),
     ("Links", "They answer and are what they say.", "links"),
     ("Size", "The HTML is under 100 kB.", "html"),
-    ("Plain text", "There is a plain-text twin.", "message"),
+    ("Plain text", "There is a plain-text version.", "message"),
     ("Pictures", "They have alternative text, and text stands beside them.", "html"),
     ("HTML", "Mail readers drop nothing of it.", "html"),
     ("Subject", "It fits a phone, does not shout and does not pretend to be an answer.", "message"),

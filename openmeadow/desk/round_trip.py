@@ -5,6 +5,7 @@ from __future__ import annotations
 import email
 import hashlib
 import hmac
+import http.client
 import re
 import urllib.error
 import urllib.parse
@@ -21,7 +22,8 @@ from openmeadow.desk.desk import Desk
 from openmeadow.store import senders
 from openmeadow.wire.tokens import Tokens
 
-EVERY, GIVEN_UP, REFUSED = 86_400, 3600, -1
+EVERY, GIVEN_UP = 86_400, 3600
+REFUSED, UNREACHED = -1, -2  # in place of the moment of the click
 _TO = re.compile(r"proof-(\d+)-([0-9a-f]{12})@", re.I)
 RECORD = "Round trip"
 
@@ -45,6 +47,8 @@ def send(desk: Desk, id: int) -> bool:
     )
     message = assemble(said, envelope)
     message = dkim.Signer(row["name"], row["selector"], row["private_key"]).header(message, now) + message
+    with desk.store.atomic() as db:
+        senders.set_proof(db, id, "click", None)
     out = desk_relay.relay(desk)
     try:
         taken = out.hand_over(f"proof@{back}", to, message).outcome == "taken"
@@ -78,11 +82,17 @@ def came_back(desk: Desk, tokens: Tokens, to: str, raw: bytes) -> bool:
                 answer.read(100)
         except urllib.error.HTTPError as e:
             e.close()
-            with desk.store.atomic() as db:
-                senders.set_proof(db, id, "click", REFUSED)
-        except OSError:
-            return True
+            _not_pressed(desk, id, REFUSED)
+        except (OSError, http.client.HTTPException):
+            _not_pressed(desk, id, UNREACHED)
+    else:  # the headers were lost on the way
+        _not_pressed(desk, id, UNREACHED)
     return True
+
+
+def _not_pressed(desk: Desk, id: int, why: int) -> None:
+    with desk.store.atomic() as db:
+        senders.set_proof(db, id, "click", why)
 
 
 def _answers(url: str) -> bool:
@@ -122,8 +132,10 @@ def finding(row: Any, now: int) -> RecordFinding | None:
         if click == REFUSED:
             found = "came back, but its one-click was refused"
             return RecordFinding(RECORD, BROKEN, expected, found, "The public address leads to something else.")
-        found = "came back; its one-click could not be reached from here"
-        return RecordFinding(RECORD, UNKNOWN, expected, found, "Nothing is concluded; it is tried again.")
+        if click == UNREACHED:
+            found = "came back; its one-click could not be reached from here"
+            return RecordFinding(RECORD, UNKNOWN, expected, found, "Nothing is concluded; it is tried again.")
+        return None  # its one-click is being pressed
     if now - sent < GIVEN_UP:
         return None
     meaning = "Mail to the return domain does not reach the intake; bounces that come later are lost. Look at its MX."

@@ -13,6 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from openmeadow.core.authentication.dkim import Signer, new_key, record_text
+from openmeadow.core.message import checks
 from openmeadow.core.message.assembly import Envelope, assemble
 from openmeadow.core.message.body import Body, FieldMistake, Said, check_fields
 from openmeadow.core.message.html_scan import tags
@@ -173,6 +174,8 @@ def test_preview_text_is_padded_and_means_what_it_says() -> None:
     assert said.html.index("<body class='x > y'>") < place < said.html.index("Body words")
     between = html.unescape(re.sub(r"<[^>]*>", "", said.html[place : said.html.index("Body words")]))
     assert len(between) > 150 and not between.removeprefix("A < B & <b>").strip("\u034f\u200c\u00a0 ")
+    counted = [c.finding for c in checks.of_html(said.html) if c.check == "Preview text"]
+    assert counted == ["It has 11 characters; 40 to 100 are shown well."], "the padding is not counted"
 
 
 @pytest.mark.parametrize(

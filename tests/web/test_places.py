@@ -503,7 +503,11 @@ def test_a_message_that_goes_round(running: tuple[Mailing, Caller]) -> None:
         with m.desk.store.atomic() as db:
             workspace.set_setting(db, "public_url", f"http://127.0.0.1:{server.server_port}")
         worker._check_senders()
+        came = {"proof_sent_at": NOW, "proof_back_at": NOW, "proof_click_at": None}
+        assert round_trip.finding(came, NOW) is None, "its one-click is being pressed: nothing is concluded"
         intake.drain()
+        worker._check_senders()
+        assert "Round trip" in {r["record"] for r in call("GET", "/senders")["domains"][0]["records"]}, "told at once"
         assert record()["state"] == "holds", record()
         assert not round_trip.came_back(m.desk, m.tokens, "proof-1-000000000000@bounce.x", b"")
         set_clock(m.desk, NOW + 2 * DAY)

@@ -35,7 +35,7 @@ class Envelope:
 
 
 def assemble(said: Said, e: Envelope) -> bytes:
-    """The message with CRLF line ends, unsigned; the plain-text twin first, as RFC 2046 wants.
+    """The message with CRLF line ends, unsigned; the plain-text version first, as RFC 2046 wants.
 
     The library writes each header's line once and it is kept; the parts are put together here, because the library's
     tree of a message takes longer than handing it over."""

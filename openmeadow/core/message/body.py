@@ -1,4 +1,4 @@
-"""What a message says to one person: personal fields, tracked links, plain-text twin, footer."""
+"""What a message says to one person: personal fields, tracked links, plain-text version, footer."""
 
 from __future__ import annotations
 

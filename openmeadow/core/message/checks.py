@@ -117,6 +117,10 @@ def page_of(html: str) -> _Page:
     return page
 
 
+# with what preview texts are padded: joiners, soft hyphens, spaces that do not break
+_NOTHING_TO_SEE = dict.fromkeys(map(ord, "\u034f\u200b\u200c\u200d\u2007\u00ad\ufeff\u00a0"), " ")
+
+
 def _words(parts: list[str]) -> str:
     return " ".join(" ".join(parts).split())
 
@@ -134,8 +138,9 @@ def of_html(html: str) -> list[Check]:
         out.append(Check("Pictures", MEND, "There is hardly any text beside the pictures; filters take that for spam."))
     if page.dropped:
         out.append(Check("HTML", MEND, f"Mail readers drop {', '.join(sorted(page.dropped))}."))
-    preview = _words(page.hidden) or _words(page.text)
-    if not page.hidden:
+    hidden = _words([h.translate(_NOTHING_TO_SEE) for h in page.hidden])
+    preview = hidden or _words(page.text)
+    if not hidden:
         out.append(Check("Preview text", NOTE, f"None is set; the mailbox shows “{preview[:60]}”."))
     elif not PREVIEW[0] <= len(preview) <= PREVIEW[1]:
         out.append(Check("Preview text", NOTE, f"It has {len(preview)} characters; 40 to 100 are shown well."))
@@ -320,7 +325,7 @@ def of_message(raw: bytes, freemail: Collection[str] = ()) -> list[Check]:
     if html:
         out += of_html(html)
         if not plain.strip():
-            out.append(Check("Plain text", MEND, "There is no plain-text twin; some readers and filters want one."))
+            out.append(Check("Plain text", MEND, "There is no plain-text version; some readers and filters want one."))
     elif not plain.strip():
         out.append(Check("Message", STOP, "The message says nothing: no text and no HTML."))
     page = page_of(html)
