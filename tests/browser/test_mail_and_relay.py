@@ -72,7 +72,7 @@ def test_the_relay_and_the_providers(visit: Visit) -> None:
     page = visit.go("/health/providers")
     row = page.get_by_role("row", name=re.compile("^Postern"))
     row.get_by_role("button", name="change…").click()
-    page.get_by_label("Name").fill("The Postern")
+    page.get_by_label("Name", exact=True).fill("The Postern")
     page.get_by_label("At most a day, in all plans").fill("50")
     page.get_by_label("deferrals").fill("25")
     page.get_by_label("Colour").fill("#3a55a4")
@@ -157,7 +157,7 @@ def test_a_plan_that_is_too_long_is_said_and_one_of_many_batches_is_drawn(visit:
     ).to_be_visible()
     page.get_by_label(re.compile("^apart by")).fill("1")
     expect(page.get_by_text(re.compile("This would take"))).to_have_count(0)
-    page.wait_for_function("document.querySelectorAll('svg [role=button]').length > 60")
+    expect(page.locator("svg [role=button]").nth(60)).to_be_attached()
     assert 60 < bars(page) <= 500
     page.get_by_label("Largest batch").fill("")
     expect(page.get_by_role("button", name=re.compile("^Batch 4, "))).to_be_visible()
