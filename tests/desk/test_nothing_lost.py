@@ -27,6 +27,7 @@ from openmeadow.desk import (
     whole,
     workspace_check,
 )
+from openmeadow.desk.bring_in import subscribers
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns as campaign_table
 from openmeadow.store import database, ledger, mirror, workspace
@@ -171,6 +172,20 @@ def test_with_a_full_disk_readers_come_to_their_link_and_leave(folder: Path) -> 
         assert answers.take_kept_unsubscribes(m.desk) >= 1 and not SpareFile(folder).records()
         rows = m.desk.store.read().execute("SELECT subscriber FROM events WHERE kind = 10 ORDER BY 1").fetchall()
         assert [r["subscriber"] for r in rows] == [3, 4]
+
+
+def test_an_import_that_a_full_disk_ends_says_how_far_it_came(folder: Path, tmp_path: Path) -> None:
+    store, file = database.Store(folder), tmp_path / "people.csv"
+    file.write_text("email,name\n" + "".join(f"p{i}@saltmere.example,{'x' * 200}\n" for i in range(25_000)))
+    pages = store.writer.execute("PRAGMA page_count").fetchone()[0]
+    store.writer.execute(f"PRAGMA max_page_count = {pages + 1_500}")
+    with pytest.raises(MeadowError, match=r"^The disk is full. (10|20),000 of the file's rows are in"):
+        subscribers.bring_in(store, file, NOW, "test")
+    there = store.read().execute("SELECT count(*) FROM subscribers").fetchone()[0]
+    assert there in (10_000, 20_000)
+    store.writer.execute("PRAGMA max_page_count = 1000000")
+    assert subscribers.bring_in(store, file, NOW, "test").taken == 25_000 - there
+    store.close()
 
 
 def test_what_came_of_it_settles_what_is_unconfirmed(folder: Path) -> None:

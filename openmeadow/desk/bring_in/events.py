@@ -45,7 +45,7 @@ def bring_in(
         chunks = reading.csv_chunks(path)
     names = table.Names(store.writer)
     file = reading.RefusedFile(refused_to, list(NAMES)) if refused_to else None
-    with reading.no_cycles():
+    with reading.no_cycles(), reading.said_how_far(report):
         names.expect(total // BYTES_A_ROW)
         if not dry_run:
             with store.atomic() as db:

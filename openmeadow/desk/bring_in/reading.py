@@ -11,12 +11,26 @@ from itertools import islice
 from pathlib import Path
 from typing import IO
 
-from openmeadow.core.errors import MeadowError, Missing
-from openmeadow.core.intake.report import Refusal
+from openmeadow.core.errors import Busy, MeadowError, Missing, NoSpace
+from openmeadow.core.intake.report import Refusal, Report
 
 CHUNK = 10_000
 LONGEST_FIELD = 1 << 20
 csv.field_size_limit(LONGEST_FIELD)
+
+
+@contextmanager
+def said_how_far(report: Report) -> Iterator[None]:
+    """A file is taken in by chunks: one that the disk or the database ends says how much of it is in."""
+    try:
+        yield
+    except (NoSpace, Busy) as e:
+        if not report.taken:
+            raise
+        why = "The disk is full" if isinstance(e, NoSpace) else "Something else wrote to the database for too long"
+        raise type(e)(
+            f"{why}. {report.taken:,} of the file's rows are in. Bring the same file in again for the rest; nothing comes twice."
+        ) from e
 
 
 @contextmanager

@@ -119,7 +119,7 @@ def bring_in(
         with store.atomic() as db:
             deed = deeds.begin(db, now, who, "brought in subscribers", path.name, 0, "subscribers")
             table.remember_matches(db, _signature(head), targets, now)
-    with reading.no_cycles():
+    with reading.no_cycles(), reading.said_how_far(report):
         for rows, bad, reached in reading.csv_chunks(path, encoding):
             records: list[Record] = []
             report.rows += len(rows) + len(bad)
