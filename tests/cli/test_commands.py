@@ -38,7 +38,7 @@ def test_a_script_s_day(folder: Path, tmp_path: Path) -> None:
     )
     assert meadow(folder, "init")[0] == 0
     assert meadow(folder, "set", "relay_ips", '["192.0.2.1"]')[0] == 0
-    assert 'relay_ips       ["192.0.2.1"]' in meadow(folder, "set")[1]
+    assert 'relay_ips             ["192.0.2.1"]' in meadow(folder, "set")[1]
     code, out, err = meadow(
         folder,
         "import",
