@@ -8,16 +8,16 @@ import sqlite3
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, NoReturn
 from zoneinfo import ZoneInfo
 
 import click
 
-from openmeadow.core.addresses.aliases import alias_rules
 from openmeadow.core.errors import MeadowError, Missing
 from openmeadow.core.intake.moments import moment, rfc3339
 from openmeadow.core.intake.report import Report
 from openmeadow.desk.desk import Desk
+from openmeadow.store.database import FILE
 
 DONE, FOUND_ERRORS, WRONG_USE, UNREACHABLE = 0, 1, 2, 3
 
@@ -41,6 +41,15 @@ _DATA = click.Option(
 )
 
 
+def _end(e: MeadowError | sqlite3.DatabaseError, *, as_json: bool) -> NoReturn:
+    """The sentence of an error, and its exit status."""
+    sentence = str(e) if isinstance(e, MeadowError) else _damage(e)
+    if as_json:
+        click.echo(json.dumps({"error": sentence}, ensure_ascii=False))
+    click.echo(sentence, err=True)
+    sys.exit(UNREACHABLE if isinstance(e, Missing) and "opened" in sentence else FOUND_ERRORS)
+
+
 class MeadowCommand(click.Command):
     """Every command takes --data, and turns an error of ours into its sentence and exit status."""
 
@@ -52,11 +61,7 @@ class MeadowCommand(click.Command):
         try:
             return super().invoke(context)
         except (MeadowError, sqlite3.DatabaseError) as e:
-            sentence = str(e) if isinstance(e, MeadowError) else _damage(e)
-            if context.params.get("as_json"):
-                click.echo(json.dumps({"error": sentence}, ensure_ascii=False))
-            click.echo(sentence, err=True)
-            sys.exit(UNREACHABLE if isinstance(e, Missing) and "opened" in sentence else FOUND_ERRORS)
+            _end(e, as_json=bool(context.params.get("as_json")))
 
 
 def _damage(e: sqlite3.DatabaseError) -> str:
@@ -77,8 +82,13 @@ def data_folder() -> Path:
     return Path(click.get_current_context().find_root().meta.get("data") or os.environ.get("MEADOW_DATA") or "data")
 
 
-def desk() -> Desk:
-    """The workspace of this command, closed with it."""
+def desk(*, makes: bool = False) -> Desk:
+    """The workspace of this command, closed with it. A folder that holds none is refused; a command that ``makes`` one
+    says so."""
+    if not (data_folder() / FILE).exists():
+        if not makes:
+            raise Missing(f"{data_folder()} cannot be opened: it holds no workspace. meadow init makes one there.")
+        click.echo(f"There was no workspace at {data_folder()}; this command made one.", err=True)
     opened = Desk(data_folder())
     click.get_current_context().call_on_close(opened.close)
     return opened
@@ -110,12 +120,17 @@ json_option = click.option("--json", "as_json", is_flag=True, help="One JSON doc
 @click.group(cls=MeadowGroup)
 def main() -> None:
     """Open Meadow: who is listening, whom may we mail, and what did it do."""
+    os.umask(0o077)  # what a command writes is for this user alone
 
 
 @main.command()
 def init() -> None:
     """Make an empty workspace."""
-    desk()
+    if (data_folder() / FILE).exists():
+        click.echo(f"There is a workspace at {data_folder()} already; nothing was changed.", err=True)
+        sys.exit(WRONG_USE)
+    with Desk(data_folder()).store.atomic():  # made, and whole
+        pass
     click.echo(f"The workspace at {data_folder()} is ready.")
 
 
@@ -178,7 +193,7 @@ def import_subscribers(
     """Bring in a subscribers CSV."""
     from openmeadow.desk.bring_in import subscribers
 
-    d = desk()
+    d = desk(makes=True)
     report = subscribers.bring_in(
         d.store,
         file,
@@ -204,7 +219,7 @@ def import_events(file: Path, dry_run: bool, as_json: bool) -> None:
     """Bring in an event log (CSV with header, or NDJSON)."""
     from openmeadow.desk.bring_in import events
 
-    d = desk()
+    d = desk(makes=True)
     _finish(events.bring_in(d.store, file, d.now(), "command line", dry_run=dry_run), as_json, "events")
 
 
@@ -214,11 +229,8 @@ class ScoreGroup(MeadowGroup):
     def invoke(self, context: click.Context) -> Any:
         try:
             return super().invoke(context)
-        except MeadowError as e:
-            if context.params.get("as_json"):
-                click.echo(json.dumps({"error": str(e)}, ensure_ascii=False))
-            click.echo(str(e), err=True)
-            sys.exit(FOUND_ERRORS)
+        except (MeadowError, sqlite3.DatabaseError) as e:
+            _end(e, as_json=bool(context.params.get("as_json")))
 
 
 @main.group("score", cls=ScoreGroup, invoke_without_command=True)
@@ -378,72 +390,12 @@ def consent_export(email: str | None, out: Path) -> None:
     click.echo(f"{n:,} entries written to {out}.")
 
 
-SECRET = ("relay_password", "erasure_key")  # never printed
-TLS_MODES = ("starttls", "tls", "opportunistic", "none")
-
-
-@main.command("set")
-@click.argument("name", required=False)
-@click.argument("value", required=False)
-def set_(name: str | None, value: str | None) -> None:
-    """Show the workspace's settings, or set one (a value is JSON, or text as it is)."""
-    from openmeadow.store import workspace
-
-    d = desk()
-    if name is None:
-        for key, present in sorted(workspace.settings(d.store.read()).items()):
-            if key in workspace.DEFAULTS:
-                shown = "set" if key in SECRET and present else present
-                click.echo(f"{key:<22}{json.dumps(shown, ensure_ascii=False)}")
-        return
-    if name not in workspace.DEFAULTS or value is None:
-        raise click.BadParameter(f"the settings are {', '.join(sorted(workspace.DEFAULTS))}; give one and its value.")
-    try:
-        read: Any = json.loads(value)
-    except ValueError:
-        read = value
-    wanted = workspace.DEFAULTS[name]
-    if name == "relay_tls" and read not in ("", *TLS_MODES):
-        raise click.BadParameter(f"relay_tls is one of {', '.join(TLS_MODES)}; empty for the default.")
-    if name == "alias_rules" and isinstance(read, dict):
-        try:
-            alias_rules(read)
-        except ValueError as e:
-            raise click.BadParameter(str(e)) from e
-    if isinstance(wanted, str) and not isinstance(read, str):
-        read = value  # a password of digits is text
-    if type(read) is not type(wanted):
-        raise click.BadParameter(f"{name} is written like {json.dumps(wanted)}.")
-    with d.store.atomic() as db:
-        workspace.set_setting(db, name, read)
-        workspace.log(db, d.now(), "command line", "set", name)
-    shown = "set" if name in SECRET else json.dumps(read, ensure_ascii=False)
-    click.echo(f"{name} is {shown}.")
-
-
-@main.group("user", cls=MeadowGroup)
-def user_() -> None:
-    """Accounts."""
-
-
-@user_.command("add")
-@click.argument("name")
-@click.option("--role", required=True, type=click.Choice(["analyst", "writer", "observer"]))
-@click.option("--email", help="Where test messages to this person go.")
-@click.password_option()
-def user_add(name: str, role: str, email: str | None, password: str) -> None:
-    """Add an account; asks for the password."""
-    from openmeadow.desk import accounts
-
-    accounts.add(desk(), name, role, password, email)
-    click.echo(f"{name} can sign in as {role}.")
-
-
 def late_commands() -> None:
     """Commands of the outer layers, added here so that importing the command line stays quick."""
-    from openmeadow import cli_check, cli_whole, processes
+    from openmeadow import cli_accounts, cli_check, cli_whole, processes
 
     processes.register(main)
+    cli_accounts.register(main)
     cli_check.register(main)
     cli_whole.register(main)
 

@@ -62,7 +62,7 @@ def import_all(folder: Path, as_json: bool) -> None:
     """Read an export of everything into an empty workspace."""
     from openmeadow.desk import whole
 
-    counts = whole.bring_in(desk(), folder, "command line")
+    counts = whole.bring_in(desk(makes=True), folder, "command line")
     show(as_json, {"rows": counts}, lambda: click.echo(f"{sum(counts.values()):,} rows of {len(counts)} tables read."))
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import secrets
 import shutil
 import signal
 import socket
@@ -41,6 +40,7 @@ NOW = int(datetime(2026, 3, 12, 9, 42, tzinfo=UTC).timestamp())
 PEOPLE = 24_000
 PURPOSES = ("Season news", "Family concerts", "Patron appeals", "Ticket service messages")
 DEMO_USER, DEMO_EMAIL = "demo", "demo@kestrelquay.example"
+DEMO_PASSWORD = "evenings by the water"  # of made-up data, served on loopback
 SEGMENTS = (
     ("Season news regulars", 'permitted for "Season news" and opened at least 4 in 120 days'),
     ("Patrons who read", 'has label "patron" and opened at least 1 in 90 days'),
@@ -71,7 +71,7 @@ def build(folder: Path, people: int = PEOPLE, now: int = NOW) -> None:
             campaign_table.add_message(db, name, purposes[purpose])
     subscribers.bring_in(desk.store, standins / "subscribers.csv", now, "demo")
     events.bring_in(desk.store, standins / "events.csv", now, "demo")
-    accounts.add(desk, DEMO_USER, "analyst", secrets.token_urlsafe(24), DEMO_EMAIL)
+    accounts.add(desk, DEMO_USER, "analyst", DEMO_PASSWORD, DEMO_EMAIL)
     _senders(desk, standins / "zones", now)
     _providers(desk, standins / "zones")
     desk.view()
@@ -261,6 +261,7 @@ class Demo:
                 "resolver": f"127.0.0.1:{ports['dns']}",
                 "world_url": self.world,
                 "web_gateway": self.world,
+                "inside_hosts": ["127.0.0.1"],
                 "placement_boxes": [
                     {"provider": p, "address": a, "listing": f"{self.world}/mailbox/{a}"}
                     for p, a in (
@@ -271,9 +272,8 @@ class Demo:
                 ],
             }.items():
                 workspace.set_setting(db, name, value)
-            user = workspace.user_named(db, DEMO_USER)
-        assert user is not None
-        self.entry = f"{self.url}/enter/{accounts.entry_once(desk, user['id'])}"
+        user = accounts.named(desk, DEMO_USER)
+        self.entry = f"{self.url}/enter/{accounts.new_link(desk, user.id, 'sign in')}"
         desk.close()
         self._children: list[subprocess.Popen[bytes]] = []
         base = [sys.executable, "-m", "openmeadow", "--data", str(folder)]
@@ -342,6 +342,7 @@ def demo(folder: Path, port: int, fresh: bool, people: int) -> None:
         running.wait_ready()
         click.echo(
             f"Open Meadow is ready. Sign in once as the demo analyst:\n  {running.entry}\n"
+            f"or as {DEMO_USER} with the password “{DEMO_PASSWORD}”.\n"
             f"The demo's mailboxes: {running.world}/\nStop with Ctrl-C."
         )
         running.wait()

@@ -13,7 +13,7 @@ import click
 import structlog
 
 from openmeadow.cli import MeadowCommand, data_folder
-from openmeadow.core.errors import Damaged
+from openmeadow.core.errors import Damaged, Missing
 
 if TYPE_CHECKING:
     from openmeadow.desk.desk import Desk
@@ -33,9 +33,12 @@ def _log_lines() -> None:
 
 
 def _whole(folder: Path) -> Desk:
-    """The workspace, after a look whether its database is whole."""
+    """The workspace, after a look whether there is one and its database is whole."""
     from openmeadow.desk.desk import Desk
+    from openmeadow.store.database import FILE
 
+    if not (folder / FILE).is_file():
+        raise Missing(f"{folder} cannot be opened: it holds no workspace. meadow init makes one there.")
     desk = Desk(folder)
     if wrong := desk.store.damage():
         raise Damaged(f"The database at {folder} is damaged: {wrong}. Restore a backup: meadow restore FILE.tar")
@@ -48,30 +51,24 @@ def _whole(folder: Path) -> Desk:
 @click.option("--with-parent", is_flag=True, hidden=True)
 def serve(host: str, port: int, with_parent: bool) -> None:
     """Serve the application over HTTP."""
-    import waitress
-
     from openmeadow.demo import die_with_parent
     from openmeadow.desk.watch import Watch
     from openmeadow.web.app import make_app
+    from openmeadow.web.server import make_server
 
     _log_lines()
     if with_parent:
         die_with_parent()
     desk = _whole(data_folder())
     app = make_app(desk)
+    try:
+        server = make_server(app, desk, host, port)
+    except OSError as e:
+        raise Missing(f"{host} port {port} cannot be opened: {e.strerror or e}.") from e
     Watch(desk)
     if not with_parent:
         click.echo(f"Open Meadow at http://{host}:{port}")
-    waitress.serve(
-        app,
-        host=host,
-        port=port,
-        threads=8,
-        ident="Open Meadow",
-        clear_untrusted_proxy_headers=True,
-        trusted_proxy="127.0.0.1",
-        trusted_proxy_headers={"x-forwarded-for"},
-    )
+    server.run()
 
 
 @click.command(cls=MeadowCommand)

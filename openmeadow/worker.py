@@ -11,14 +11,15 @@ import urllib.request
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 import structlog
 
 from openmeadow.clock import DemoClock
-from openmeadow.core.errors import MeadowError, Refused
+from openmeadow.core.errors import Busy, MeadowError, Refused
 from openmeadow.desk import (
+    accounts,
     acts,
     addresses,
     answers,
@@ -54,6 +55,7 @@ from openmeadow.wire.smtp_client import RelayProblem
 from openmeadow.wire.tokens import Tokens
 
 log = structlog.get_logger()
+T = TypeVar("T")
 CHECK_SENDERS_EVERY = 3600
 KEEP_HOUSE_EVERY = 30
 PAUSE = 0.3
@@ -162,6 +164,16 @@ _JOBS: dict[str, Callable[[Desk, sqlite3.Row, dict[str, Any], Progress], dict[st
 }
 
 
+def _patiently(do: Callable[[], T]) -> T:
+    """A busy database is waited for."""
+    while True:
+        try:
+            return do()
+        except Busy as e:
+            log.warning("waits", reason=str(e))
+            time.sleep(FIRST_PAUSE)
+
+
 class Worker:
     """One per workspace; a second one says so and leaves. ``world`` is the stand-in's control address, if any."""
 
@@ -180,7 +192,7 @@ class Worker:
         self._not_before: dict[str, tuple[float, float]] = {}  # by duty: when it is tried next, the pause before
         self._trips: dict[int, str] = {}  # by domain: what its last round trip showed when its records were looked at
         self._relay_was_away = relay.away(desk) is not None
-        caught = sending.recover(desk)
+        caught = _patiently(lambda: sending.recover(desk))
         if caught:
             log.warning("found in doubt", deliveries=caught)
 
@@ -222,6 +234,7 @@ class Worker:
             self._idle_since, self._is_checkpointed = time.monotonic(), False
         elif not self._is_checkpointed and time.monotonic() - self._idle_since > IDLE:
             self._is_checkpointed = True
+            self.desk.store.analyse()
             self.desk.store.checkpoint()
 
     def _duty(self, name: str, do: Callable[[], Any]) -> Any:
@@ -321,6 +334,7 @@ class Worker:
             words.tend,
             tidy,
             answers.take_kept_unsubscribes,
+            accounts.tend,
         )
         for duty in duties:
             self._duty(f"{duty.__module__.rpartition('.')[2]} {duty.__name__}", partial(duty, self.desk))
@@ -350,7 +364,7 @@ class Worker:
         desk, a = self.desk, json.loads(job["arguments"])
 
         def progress(done: int, total: int) -> None:
-            with desk.store.atomic() as db:
+            with contextlib.suppress(Busy), desk.store.atomic() as db:
                 workspace.update_job(db, job["id"], desk.now(), state="working", done=done, total=total)
 
         try:
@@ -358,14 +372,19 @@ class Worker:
             state = "finished"
         except Later:
             return True
+        except Busy:
+            raise  # tried again, as it was
         except MeadowError as e:
             state, outcome = "failed", {"error": str(e)}
         except Exception:
             log.exception("job failed", job=job["id"])
             state, outcome = "failed", {"error": f"Something went wrong inside; the log names job {job['id']}."}
-        with desk.store.atomic() as db:
-            workspace.update_job(db, job["id"], desk.now(), state=state, done=1, total=1, outcome=outcome)
+        _patiently(lambda: self._settle_job(int(job["id"]), state, outcome))
         return True
+
+    def _settle_job(self, id: int, state: str, outcome: dict[str, Any]) -> None:
+        with self.desk.store.atomic() as db:
+            workspace.update_job(db, id, self.desk.now(), state=state, done=1, total=1, outcome=outcome)
 
     def _world(self, path: str, *, post: bool = False) -> dict[str, Any]:
         request = urllib.request.Request(self.world + path, data=b"" if post else None)

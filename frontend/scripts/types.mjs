@@ -2,7 +2,11 @@
 import { readFileSync, writeFileSync } from "node:fs";
 import { compile } from "json-schema-to-typescript";
 
-const description = JSON.parse(readFileSync(0, "utf8"));
+// a model that is both asked for and given has two forms: the one that is given keeps the name
+const text = readFileSync(0, "utf8")
+  .replaceAll(/(\w+)-Output\b/g, "$1")
+  .replaceAll(/(\w+)-Input\b/g, "$1Input");
+const description = JSON.parse(text);
 const schemas = description.components.schemas;
 const untitled = (x) =>
   Array.isArray(x)
@@ -21,9 +25,9 @@ const root = {
   properties: Object.fromEntries(Object.keys(schemas).map((n) => [n, { $ref: `#/$defs/${n}` }])),
   required: Object.keys(schemas),
 };
-const text = await compile(root, "Models", {
+const types = await compile(root, "Models", {
   additionalProperties: false,
   bannerComment: "// Made by `make types` from the server's description; do not edit.",
   ignoreMinAndMaxItems: true,
 });
-writeFileSync(process.argv[2], text);
+writeFileSync(process.argv[2], types);

@@ -32,3 +32,23 @@ class Busy(MeadowError):
 
 class Damaged(MeadowError):
     """The database file is damaged; nothing that it says can be trusted."""
+
+
+class Newer(MeadowError):
+    """The database was written by a newer version; nothing of it is touched."""
+
+
+class NotSignedIn(MeadowError):
+    """Name, password, code or link do not fit."""
+
+
+class TooMany(MeadowError):
+    """Something was tried too often; ``seconds`` until it may be tried again."""
+
+    def __init__(self, sentence: str, seconds: int) -> None:
+        super().__init__(sentence)
+        self.seconds = seconds
+
+
+class TooLarge(MeadowError):
+    """What was sent, or asked for, is over a limit that the sentence says."""

@@ -1,90 +1,369 @@
-"""Accounts: argon2 passwords, an optional second factor by TOTP, personal tokens, entry addresses used once."""
+"""Accounts: argon2 passwords, an optional second factor by TOTP (RFC 6238), sessions, tokens, links used once.
+
+All times here are the machine's: a workspace whose clock is moved keeps its sessions.
+"""
 
 from __future__ import annotations
 
 import hashlib
 import secrets
+from dataclasses import dataclass
 
 import pyotp
 from argon2 import PasswordHasher
-from argon2.exceptions import VerificationError
+from argon2.exceptions import InvalidHashError, VerificationError
 
-from openmeadow.core.errors import Refused
+from openmeadow.core.errors import Missing, NotSignedIn, Refused, TooMany
 from openmeadow.desk.desk import Desk
+from openmeadow.store import accounts as table
 from openmeadow.store import workspace
+from openmeadow.store.accounts import Session, Token, User
 
 ROLES = ("analyst", "writer", "observer")
-SHORTEST_PASSWORD = 10
+SCOPES = ("read", "events", "all")
+SHORTEST_PASSWORD, LONGEST_NAME = 10, 100
+IDLE, LONGEST = 12 * 3_600, 30 * 86_400  # seconds that a session lasts unused, and at all
+PROVED = 10 * 60  # seconds for which a password that was given counts for what weakens security
+LINK_HOLDS = {"sign in": 30 * 86_400, "set password": 7 * 86_400}
+FREE_TRIES, FIRST_WAIT, LONGEST_WAIT = 5, 4, 300  # wrong tries before one waits; seconds
+SEEN_EVERY = 60  # seconds between two notes of when a session or token was used
+RECOVERY_CODES = 10
+STEP = 30  # seconds of one TOTP code
 _HASHER = PasswordHasher()
 _NOBODY = _HASHER.hash("nobody")
+COMMAND_LINE = "command line"
 
 
-def _digest(token: str) -> str:
-    return hashlib.sha256(token.encode()).hexdigest()
+def _digest(secret: str) -> str:
+    return hashlib.sha256(secret.encode("utf-8", "replace")).hexdigest()
 
 
-def add(desk: Desk, name: str, role: str, password: str, email: str | None = None) -> int:
+def _fitting(password: str) -> str:
     if len(password) < SHORTEST_PASSWORD:
         raise Refused(f"A password needs at least {SHORTEST_PASSWORD} characters.")
+    return _HASHER.hash(password)
+
+
+def _found(desk: Desk, id: int) -> User:
+    user = table.user(desk.store.read(), id)
+    if user is None:
+        raise Missing("There is no such account.")
+    return user
+
+
+def named(desk: Desk, name: str) -> User:
+    user = table.user_named(desk.store.read(), name)
+    if user is None:
+        raise Missing(f"There is no account “{name[:80]}”.")
+    return user
+
+
+def _add(desk: Desk, name: str, role: str, password: str, email: str | None, who: str, act: str) -> int:
+    name = name.strip()
+    if not name or len(name) > LONGEST_NAME or any(not c.isprintable() for c in name):
+        raise Refused(f"An account needs a name of 1 to {LONGEST_NAME} characters.")
+    if role not in ROLES:
+        raise Refused(f"A role is one of {', '.join(ROLES)}.")
     with desk.store.atomic() as db:
-        if workspace.user_named(db, name):
+        if table.user_named(db, name):
             raise Refused(f"There is already an account “{name}”.")
-        id = workspace.add_user(db, name, role, _HASHER.hash(password), email)
-        workspace.log(db, desk.now(), "command line", "added account", f"{name} ({role})")
+        id = table.add_user(db, name, role, password, email, desk.wall.now())
+        workspace.log(db, desk.now(), who, act, f"{name} ({role})")
     return id
 
 
-def sign_in(desk: Desk, name: str, password: str, code: str) -> int:
-    """The account's id, or ``Refused``. Name, password and code are checked as a whole and take alike long."""
-    row = workspace.user_named(desk.store.read(), name)
+def add(desk: Desk, name: str, role: str, password: str, email: str | None = None) -> int:
+    """An account with its password; its id."""
+    return _add(desk, name, role, _fitting(password), email, COMMAND_LINE, "added account")
+
+
+def invite(desk: Desk, name: str, role: str, email: str | None, who: str) -> str:
+    """An account without a password yet; the token of the link by which its owner chooses one."""
+    return new_link(desk, _add(desk, name, role, "", email, who, "invited"), "set password")
+
+
+def new_link(desk: Desk, user: int, use: str) -> str:
+    """The token of a link that is used once: to sign in, or to set a password. The earlier ones end."""
+    token = secrets.token_urlsafe(24)
+    with desk.store.atomic() as db:
+        table.end_links(db, user)
+        table.add_link(db, _digest(token), user, use, desk.wall.now() + LINK_HOLDS[use])
+    return token
+
+
+def link_again(desk: Desk, user: int, who: str) -> str:
+    """A new link by which somebody sets their password: for an invitation that was lost, or a password."""
+    owner = _found(desk, user)
+    with desk.store.atomic() as db:
+        workspace.log(db, desk.now(), who, "made a link to set a password", owner.name)
+    return new_link(desk, user, "set password")
+
+
+def link_owner(desk: Desk, token: str) -> User | None:
+    """Whose a link to set a password is, while it holds."""
+    id = table.link_user(desk.store.read(), _digest(token), "set password", desk.wall.now())
+    return None if id is None else table.user(desk.store.read(), id)
+
+
+def set_password_by_link(desk: Desk, token: str, password: str) -> User:
+    """The owner chooses a password; all their sessions end. NotSignedIn where the link does not hold."""
+    hashed = _fitting(password)
+    with desk.store.atomic() as db:
+        id = table.use_link(db, _digest(token), "set password", desk.wall.now())
+        owner = None if id is None else table.user(db, id)
+        if owner is None:
+            raise NotSignedIn("This link was used already, or is too old; ask for a new one.")
+        _password_set(desk, owner, hashed, owner.name)
+    return owner
+
+
+def _password_set(desk: Desk, owner: User, hashed: str, who: str, but: str = "") -> None:
+    with desk.store.atomic() as db:
+        table.set_password(db, owner.id, hashed)
+        table.end_sessions(db, owner.id, but)
+        table.set_failures(db, _account(owner.name), 0, 0)
+        workspace.log(db, desk.now(), who, "set a password", owner.name)
+
+
+def set_password(desk: Desk, user: int, password: str, who: str, but: str = "") -> None:
+    """Another password; the sessions end, but one where it is named."""
+    _password_set(desk, _found(desk, user), _fitting(password), who, but)
+
+
+def _keep_an_analyst(desk: Desk, owner: User) -> None:
+    if owner.role == "analyst" and owner.password and table.count_analysts(desk.store.read()) < 2:
+        raise Refused(f"{owner.name} is the only analyst; make somebody else one first.")
+
+
+def set_role(desk: Desk, user: int, role: str, who: str) -> None:
+    """Another role; all sessions of the account end."""
+    owner = _found(desk, user)
+    if role not in ROLES:
+        raise Refused(f"A role is one of {', '.join(ROLES)}.")
+    if role == owner.role:
+        return
+    _keep_an_analyst(desk, owner)
+    with desk.store.atomic() as db:
+        table.set_role(db, user, role)
+        table.end_sessions(db, user)
+        workspace.log(db, desk.now(), who, "set a role", f"{owner.name}: {owner.role} → {role}")
+
+
+def remove(desk: Desk, user: int, who: str) -> None:
+    """The account goes, with its sessions and tokens; what it did stays in the activity log."""
+    owner = _found(desk, user)
+    _keep_an_analyst(desk, owner)
+    with desk.store.atomic() as db:
+        table.remove_user(db, user)
+        workspace.log(db, desk.now(), who, "removed account", f"{owner.name} ({owner.role})")
+
+
+def _account(name: str) -> str:
+    return _digest(name.strip().casefold())
+
+
+def _wait(failures: int) -> int:
+    """Seconds before the next try is looked at."""
+    over = failures - FREE_TRIES
+    return 0 if over < 0 else min(FIRST_WAIT * 2 ** min(over, 10), LONGEST_WAIT)
+
+
+def _proved(desk: Desk, row: User | None, password: str) -> bool:
     try:
-        _HASHER.verify(row["password"] if row else _NOBODY, password)
-    except VerificationError:
-        row = None
-    if row is None or (row["totp_secret"] and not pyotp.TOTP(row["totp_secret"]).verify(code, valid_window=1)):
-        raise Refused("Name, password or code are not right; try again.")
-    return int(row["id"])
+        _HASHER.verify(row.password if row and row.password else _NOBODY, password)
+    except (VerificationError, InvalidHashError):
+        return False
+    return row is not None and bool(row.password)
 
 
-def second_factor_secret(desk: Desk, name: str) -> tuple[str, str]:
+def _code_fits(desk: Desk, row: User, code: str) -> bool:
+    """A code of the authenticator, each taken once, or a recovery code."""
+    code = code.replace(" ", "")
+    step = code_step(row.totp_secret or "", code, desk.wall.now())
+    with desk.store.atomic() as db:
+        if step is not None:
+            return table.take_totp_step(db, row.id, step)
+        return len(code) > 6 and table.use_recovery_code(db, row.id, _digest(code.lower()))
+
+
+def code_step(secret: str, code: str, at: int) -> int | None:
+    """The time step whose code this is, one before and after now included (RFC 6238, 5.2)."""
+    now = at // STEP
+    try:
+        totp = pyotp.TOTP(secret)
+        return next((s for s in (now, now - 1, now + 1) if secrets.compare_digest(totp.at(s * STEP), code)), None)
+    except (ValueError, TypeError):  # no base32, or a code of other letters than ASCII
+        return None
+
+
+def sign_in(desk: Desk, name: str, password: str, code: str, network: str = "") -> User:
+    """Name, password and code are checked as a whole and take alike long, known or not. NotSignedIn where they do not
+    fit; TooMany while the account waits after many failures."""
+    account, now = _account(name), desk.wall.now()
+    failed, until = table.failures(desk.store.read(), account)
+    if now < until:
+        raise TooMany(f"Too many wrong tries for this account; try again in {until - now} s.", until - now)
+    row = table.user_named(desk.store.read(), name)
+    right = _proved(desk, row, password)
+    if right and row is not None and row.totp_secret:
+        right = _code_fits(desk, row, code)
+    with desk.store.atomic() as db:
+        if right and row is not None:
+            table.set_failures(db, account, 0, 0)
+            workspace.log(db, desk.now(), row.name, "signed in", network)
+            return row
+        table.set_failures(db, account, failed + 1, now + _wait(failed + 1))
+        workspace.log(db, desk.now(), name[:80], "failed to sign in", network)
+    raise NotSignedIn("Name, password or code are not right; try again.")
+
+
+@dataclass(frozen=True)
+class Begun:
+    """A session that has begun: ``secret`` is the cookie's."""
+
+    secret: str
+    csrf: str
+
+
+def begin_session(desk: Desk, user: int, agent: str, network: str, *, proved: bool = True) -> Begun:
+    begun, now = Begun(secrets.token_urlsafe(32), secrets.token_urlsafe(18)), desk.wall.now()
+    with desk.store.atomic() as db:
+        table.add_session(
+            db,
+            Session(_digest(begun.secret), user, begun.csrf, now, now, now if proved else 0, agent[:200], network[:60]),
+        )
+    return begun
+
+
+def session_of(desk: Desk, secret: str) -> Session | None:
+    """The session of a cookie, while it lasts; notes now and then that it is in use."""
+    found = table.session(desk.store.read(), _digest(secret))
+    now = desk.wall.now()
+    if found is None or now - found.seen_at > IDLE or now - found.made_at > LONGEST:
+        return None
+    if now - found.seen_at > SEEN_EVERY:
+        desk.store.if_free(lambda db: table.see_session(db, found.hash, now))
+    return found
+
+
+def prove(desk: Desk, session: Session, password: str, network: str) -> None:
+    """The password given again, for what weakens security."""
+    owner = _found(desk, session.user)
+    code_free = User(**{**owner.__dict__, "totp_secret": None})
+    account, now = _account(owner.name), desk.wall.now()
+    failed, until = table.failures(desk.store.read(), account)
+    if now < until:
+        raise TooMany(f"Too many wrong tries for this account; try again in {until - now} s.", until - now)
+    right = _proved(desk, code_free, password)
+    with desk.store.atomic() as db:
+        if right:
+            table.set_failures(db, account, 0, 0)
+            table.prove_session(db, session.hash, now)
+            return
+        table.set_failures(db, account, failed + 1, now + _wait(failed + 1))
+        workspace.log(db, desk.now(), owner.name, "gave a wrong password", network)
+    raise Refused("The password is not right.")
+
+
+def is_proved(desk: Desk, session: Session) -> bool:
+    return desk.wall.now() - session.proved_at <= PROVED
+
+
+def end_session(desk: Desk, session: Session) -> None:
+    with desk.store.atomic() as db:
+        table.end_session(db, session.hash)
+
+
+def sign_out_everywhere(desk: Desk, user: int, who: str, but: str = "") -> int:
+    """End all sessions of an account, but one where it is named; how many ended."""
+    owner = _found(desk, user)
+    with desk.store.atomic() as db:
+        n = table.end_sessions(db, user, but)
+        workspace.log(db, desk.now(), who, "ended sessions", f"{owner.name}: {n}")
+    return n
+
+
+def end_one_session(desk: Desk, user: int, mark: str, who: str) -> None:
+    """End one of somebody's sessions, named by the first letters of its hash."""
+    for s in table.sessions_of(desk.store.read(), user):
+        if s.hash.startswith(mark) and len(mark) >= 8:
+            with desk.store.atomic() as db:
+                table.end_session(db, s.hash)
+                workspace.log(db, desk.now(), who, "ended a session", s.agent[:60])
+            return
+    raise Missing("There is no such session; it may have ended.")
+
+
+def second_factor_secret(name: str) -> tuple[str, str]:
     """A fresh secret and the otpauth address for an authenticator; kept only when a code proves it."""
     secret = pyotp.random_base32()
     return secret, pyotp.TOTP(secret).provisioning_uri(name=name, issuer_name="Open Meadow")
 
 
-def keep_second_factor(desk: Desk, user: int, secret: str, code: str) -> None:
-    if not pyotp.TOTP(secret).verify(code, valid_window=1):
+def keep_second_factor(desk: Desk, user: int, secret: str, code: str, but: str = "") -> list[str]:
+    """The secret, proved by a code; the recovery codes, said once. Other sessions end."""
+    step = code_step(secret, code, desk.wall.now())
+    if len(secret) < 16 or step is None:
         raise Refused("The code does not fit the secret; look at the authenticator and try the next code.")
+    codes = [f"{secrets.token_hex(3)}-{secrets.token_hex(3)}" for _ in range(RECOVERY_CODES)]
+    owner = _found(desk, user)
     with desk.store.atomic() as db:
-        workspace.set_totp(db, user, secret)
+        table.set_totp(db, user, secret, step)
+        table.set_recovery_codes(db, user, [_digest(c) for c in codes])
+        table.end_sessions(db, user, but)
+        workspace.log(db, desk.now(), owner.name, "set up a second factor", owner.name)
+    return codes
 
 
-def drop_second_factor(desk: Desk, user: int) -> None:
+def drop_second_factor(desk: Desk, user: int, who: str, but: str = "") -> None:
+    """Sign-in without a code from now on; the sessions end, but one where it is named."""
+    owner = _found(desk, user)
     with desk.store.atomic() as db:
-        workspace.set_totp(db, user, None)
+        table.set_totp(db, user, None)
+        table.set_recovery_codes(db, user, ())
+        table.end_sessions(db, user, but)
+        workspace.log(db, desk.now(), who, "removed a second factor", owner.name)
 
 
-def new_token(desk: Desk, user: int) -> str:
-    """A personal token for scripts; only its hash is kept, the last one counts."""
-    token = secrets.token_urlsafe(32)
+def new_token(desk: Desk, user: int, name: str, scope: str, days: int | None = None) -> str:
+    """A token for scripts; only its hash is kept. ``days`` until it expires, None for never."""
+    name = name.strip()
+    if not name or len(name) > LONGEST_NAME:
+        raise Refused("A token needs a name that says what uses it.")
+    if scope not in SCOPES:
+        raise Refused(f"The scope of a token is one of {', '.join(SCOPES)}.")
+    token, now, owner = secrets.token_urlsafe(32), desk.wall.now(), _found(desk, user)
     with desk.store.atomic() as db:
-        workspace.set_token(db, user, _digest(token))
+        table.add_token(db, user, name, _digest(token), scope, now, None if days is None else now + days * 86_400)
+        workspace.log(db, desk.now(), owner.name, "made a token", f"{name} ({scope})")
     return token
 
 
-def by_token(desk: Desk, token: str) -> int | None:
-    row = workspace.user_by_token(desk.store.read(), _digest(token))
-    return int(row["id"]) if row else None
-
-
-def entry_once(desk: Desk, user: int) -> str:
-    """A word that signs its bearer in one time."""
-    token = secrets.token_urlsafe(24)
+def end_token(desk: Desk, id: int, who: str, user: int | None = None) -> None:
     with desk.store.atomic() as db:
-        workspace.add_entry_once(db, _digest(token), user)
-    return token
+        if not table.end_token(db, id, user):
+            raise Missing("There is no such token.")
+        workspace.log(db, desk.now(), who, "ended a token", str(id))
+
+
+def by_token(desk: Desk, secret: str) -> Token | None:
+    """The token, while it holds; notes now and then that it is in use."""
+    found, now = table.token(desk.store.read(), _digest(secret)), desk.wall.now()
+    if found is None or (found.expires_at is not None and found.expires_at < now):
+        return None
+    if found.used_at is None or now - found.used_at > SEEN_EVERY:
+        desk.store.if_free(lambda db: table.use_token(db, found.id, now))
+    return found
 
 
 def enter_once(desk: Desk, token: str) -> int | None:
+    """Whose a link to sign in is; it is used up."""
     with desk.store.atomic() as db:
-        return workspace.use_entry_once(db, _digest(token))
+        return table.use_link(db, _digest(token), "sign in", desk.wall.now())
+
+
+def tend(desk: Desk) -> None:
+    """Sessions and links that are over are removed."""
+    now = desk.wall.now()
+    with desk.store.atomic() as db:
+        table.end_old_sessions(db, now - IDLE, now - LONGEST, now)

@@ -20,7 +20,7 @@ from openmeadow.clock import Clock, clock_of
 from openmeadow.core.columns import I64, Columns, Troubles
 from openmeadow.core.delivery.refusals import RefusalRun
 from openmeadow.core.engagement.machines import Machines
-from openmeadow.core.engagement.score import BANDS, SILENT, Cadence, Scores, bring_forward, score
+from openmeadow.core.engagement.score import BANDS, SILENT, Cadence, Scores, bring_forward, cadence, score
 from openmeadow.core.errors import Missing, RuleMistake
 from openmeadow.core.rules.sentence import parse
 from openmeadow.core.rules.sieve import SieveRow, sieve
@@ -47,6 +47,7 @@ class _Kept:
     everybody: loader.Everybody
     events_version: int
     scores: Scores | None = None
+    window: int = 0  # the setting that they were worked out with
     touched: I64 = dataclass_field(default_factory=lambda: np.zeros(0, np.int64))
     troubles: tuple[int, Troubles] | None = None
 
@@ -59,6 +60,7 @@ class Desk:
         self.folder = folder
         mirror.sweep(folder)
         self.clock = clock or clock_of(folder)
+        self.wall = Clock()  # the machine's own, for accounts, also where the workspace has a clock of its own
         self._kept: _Kept | None = None
         self._facts = FactsKept(folder / "columns.facts")
         self._guard = threading.RLock()
@@ -129,15 +131,21 @@ class Desk:
     def _scores(self, kept: _Kept, now: int) -> Scores:
         """Worked out once and then brought forward by what has come since."""
         with self._guard:
-            old = kept.scores
-            if old is None or len(kept.columns.people) < len(old.E):
+            old, window = kept.scores, int(self.setting("inactive_after_days"))
+            if old is None or len(kept.columns.people) < len(old.E) or (window and window != old.cadence.window):
+                fresh = score(kept.columns, now, cadence(kept.columns, now, window))
+            elif not window and kept.window:
                 fresh = score(kept.columns, now)
             elif now != old.now or len(kept.touched) or len(kept.columns.people) != len(old.E):
-                fresh = bring_forward(old, kept.columns, kept.touched, now)
+                fresh = bring_forward(old, kept.columns, kept.touched, now, window)
             else:
                 return old
+            kept.window = window
             kept.scores, kept.touched = fresh, np.zeros(0, np.int64)
             return fresh
+
+    def _scored_then(self, columns: Columns, now: int) -> Scores:
+        return score(columns, now, cadence(columns, now, int(self.setting("inactive_after_days"))))
 
     def _troubles(self, kept: _Kept) -> Troubles:
         with self._guard:
@@ -172,7 +180,7 @@ class Desk:
                 else:
                     columns, _ = loader.load(db, people, self.machines(), until=now)
                     streams = Streams(columns)
-                scored = partial(score, columns, now)
+                scored = partial(self._scored_then, columns, now)
             facts = StoreFacts(
                 db,
                 everybody.people.id,

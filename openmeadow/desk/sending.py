@@ -230,7 +230,9 @@ def _not_now(desk: Desk, row: Any, batch: Any, plan: dict[str, Any], d: Any, rea
     now, last, full = desk.now(), plan["no_later_than"], reason == TOO_MANY
     again = now + A_DAY
     if row["sequence"] and full:
-        again = max(now + 60, next_allowed(events.sent_to(desk.store.read(), d["subscriber"], now - 7 * A_DAY), now))
+        sent = events.sent_to(desk.store.read(), d["subscriber"], now - 7 * A_DAY)
+        most = int(desk.setting("most_a_day")), int(desk.setting("most_a_week"))
+        again = max(now + 60, next_allowed(sent, now, *most))
         again = again if again > now + 60 else now + A_DAY  # the person's own limit is by the week or month
     # a resend is never emptied by the limit of messages: it waits a few days for who has had one today
     resend_waits = batch["kind"] != "first" and now - batch["due_at"] < RESEND_WAITS

@@ -49,6 +49,8 @@ class StoreFacts(RuleFacts):
             self.related() if asking else nobody,
             self.asked_before() if asking else nobody,
             np.asarray(self.verdicts() == 0) if workspace.setting(self.db, "require_checked") else nobody,
+            int(workspace.setting(self.db, "most_a_day")),
+            int(workspace.setting(self.db, "most_a_week")),
         )
 
     def related(self) -> Mask:

@@ -98,6 +98,11 @@ def going_out(db: sqlite3.Connection) -> int:
     return int(row["n"])
 
 
+def anything_sent(db: sqlite3.Connection) -> bool:
+    """Whether this workspace ever sent a message."""
+    return db.execute("SELECT 1 FROM deliveries WHERE attempts > 0 LIMIT 1").fetchone() is not None
+
+
 def next_due(db: sqlite3.Connection) -> int | None:
     """The moment of the next batch or second try, over campaigns that are not held. Of those that another program sends
     only resends still to be drawn."""

@@ -261,3 +261,8 @@ def usual_purpose(db: sqlite3.Connection) -> str:
         "ORDER BY count(m.id) DESC, p.id LIMIT 1"
     ).fetchone()
     return str(row["name"]) if row else ""
+
+
+def count(db: sqlite3.Connection) -> int:
+    """How many there are; an erased one is none."""
+    return int(db.execute("SELECT count(*) FROM subscribers WHERE erased_at IS NULL").fetchone()[0])

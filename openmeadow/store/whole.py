@@ -11,7 +11,7 @@ from typing import Any
 from openmeadow.store.database import Many
 
 # what belongs to this machine and this moment, not to the workspace
-_NOT = ("migrations", "jobs", "clock_moves", "entries_once", "sqlite_sequence")
+_NOT = ("migrations", "jobs", "clock_moves", "sessions", "one_time_links", "sign_in_failures", "sqlite_sequence")
 
 _EVENT_REFERS = (("subscriber", "subscribers"), ("message", "messages"), ("link", "links"), ("agent", "agents"))
 

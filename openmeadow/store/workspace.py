@@ -6,49 +6,18 @@ import json
 import sqlite3
 from typing import Any
 
-DEFAULTS: dict[str, Any] = {
-    "name": "Workspace",
-    "time_zone": "UTC",
-    "public_url": "http://127.0.0.1:8080",
-    "relay_host": "127.0.0.1",
-    "relay_port": 2525,
-    "relay_user": "",
-    "relay_password": "",
-    "relay_tls": "",
-    "relay_ca": "",
-    "relay_helo": "",
-    "relay_ips": [],
-    "intake_host": "127.0.0.1",
-    "intake_port": 2526,
-    "intake_name": "",
-    "return_domain": "",
-    "resolver": "",
-    "block_lists": [],
-    "mail_port": 25,
-    "freemail_domains": [],
-    "alias_rules": {},
-    "placement_boxes": [],
-    "require_checked": False,
-    "web_gateway": "",
-    "second_pair": False,
-    "tell_back": False,
-    "frame": {},
-    "word_to": [],
-    "word_url": "",
-    "quiet_hours": "",
-    "guardrails": {},
-    "postal_address": "",
-    "record_opens": True,
-    "hidden_link": True,
-    "connections": 4,
+from openmeadow.core.settings import SETTINGS
+
+# what the product keeps for itself beside the settings
+INTERNAL: dict[str, Any] = {
     "demo": False,
     "scored_at": 0,
     "world_url": "",
-    "exports_kept_days": 14,
-    "raw_mail_kept_days": 30,
     "ready_made_segments": False,
     "erasure_key": "",
+    "approval_off_asked": {},
 }
+DEFAULTS: dict[str, Any] = {**{name: s.default for name, s in SETTINGS.items()}, **INTERNAL}
 
 
 def setting(db: sqlite3.Connection, name: str) -> Any:
@@ -72,49 +41,13 @@ def log(db: sqlite3.Connection, at: int, who: str, act: str, what: str, people: 
     db.execute("INSERT INTO activity (at, who, act, what, people) VALUES (?, ?, ?, ?, ?)", (at, who, act, what, people))
 
 
-def activity(db: sqlite3.Connection, limit: int = 100) -> list[sqlite3.Row]:
+def activity(db: sqlite3.Connection, limit: int = 500) -> list[sqlite3.Row]:
     return db.execute("SELECT * FROM activity ORDER BY id DESC LIMIT ?", (limit,)).fetchall()
 
 
-def add_user(db: sqlite3.Connection, name: str, role: str, password: str, email: str | None = None) -> int:
-    return int(
-        db.execute(
-            "INSERT INTO users (name, role, password, email) VALUES (?, ?, ?, ?)", (name, role, password, email)
-        ).lastrowid
-        or 0
-    )
-
-
-def user_named(db: sqlite3.Connection, name: str) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute("SELECT * FROM users WHERE name = ?", (name,)).fetchone()
-    return row
-
-
-def user(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute("SELECT * FROM users WHERE id = ?", (id,)).fetchone()
-    return row
-
-
-def user_by_token(db: sqlite3.Connection, token_hash: str) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute("SELECT * FROM users WHERE token_hash = ?", (token_hash,)).fetchone()
-    return row
-
-
-def set_token(db: sqlite3.Connection, id: int, token_hash: str) -> None:
-    db.execute("UPDATE users SET token_hash = ? WHERE id = ?", (token_hash, id))
-
-
-def set_totp(db: sqlite3.Connection, id: int, secret: str | None) -> None:
-    db.execute("UPDATE users SET totp_secret = ? WHERE id = ?", (secret, id))
-
-
-def add_entry_once(db: sqlite3.Connection, token_hash: str, user_id: int) -> None:
-    db.execute("INSERT INTO entries_once VALUES (?, ?)", (token_hash, user_id))
-
-
-def use_entry_once(db: sqlite3.Connection, token_hash: str) -> int | None:
-    row = db.execute("DELETE FROM entries_once WHERE token_hash = ? RETURNING user", (token_hash,)).fetchone()
-    return int(row["user"]) if row else None
+def last_activity(db: sqlite3.Connection) -> int:
+    """The number of the newest line of the activity log."""
+    return int(db.execute("SELECT coalesce(max(id), 0) FROM activity").fetchone()[0])
 
 
 def add_job(db: sqlite3.Connection, kind: str, arguments: dict[str, Any], who: str, now: int) -> int:

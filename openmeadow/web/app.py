@@ -1,62 +1,100 @@
-"""The Flask application: API, public pages, and the built front end, with security headers on everything."""
+"""The Flask application: API, public pages, and the built front end, with limits and security headers on everything."""
 
 from __future__ import annotations
 
 import contextlib
 import re
-import secrets
 from pathlib import Path
 from typing import Any
 
-from flask import Flask, Response, jsonify, redirect, request, send_from_directory, session
+from flask import Flask, Response, jsonify, redirect, request, send_from_directory
+from flask.typing import ResponseReturnValue
 from flask_limiter import Limiter
 from flask_limiter.util import get_remote_address
-from werkzeug.wrappers import Response as WerkzeugResponse
+from werkzeug.exceptions import HTTPException, MethodNotAllowed, NotFound, TooManyRequests
+from werkzeug.routing import IntegerConverter
 
 from openmeadow.desk import accounts, watch
 from openmeadow.desk.desk import Desk
 from openmeadow.web import api
-from openmeadow.web.described import Described
+from openmeadow.web.api.entrance import begin_session
+from openmeadow.web.described import Described, told
+from openmeadow.web.limits import LARGEST_ID, LARGEST_PUBLIC
 from openmeadow.web.public import forms, pages
+from openmeadow.web.public.paper import message
 from openmeadow.wire.spare_file import SpareFile
 from openmeadow.wire.tokens import Tokens
 
 DIST = Path(__file__).parent / "dist"
-LARGEST_UPLOAD = 2 * 1024**3
 POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
     "font-src 'self'; connect-src 'self'; frame-src 'self'; form-action 'self'; base-uri 'none'; "
     "frame-ancestors 'self'"
 )
 MESSAGE_POLICY = "default-src 'none'; style-src 'unsafe-inline'; img-src 'self' data:; sandbox; frame-ancestors 'self'"
-
+METHODS = ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "TRACE")
 PUBLIC = re.compile(r"[a-z]/")  # addresses in mail have one letter and a token
+PACKED = {"br": ".br", "gzip": ".gz"}  # made by the build, the better first
+TYPES = {".js": "text/javascript", ".css": "text/css", ".svg": "image/svg+xml", ".html": "text/html"}
+# what a stranger may try so often from one network address
+TRIES = {
+    "api.POST /sign-in": "20 per minute",
+    "api.POST /set-password": "20 per minute",
+    "api.POST /me/prove": "20 per minute",
+    "forms.join": "12 per minute",
+    "forms.preferences": "30 per minute",
+    "public.booked": "60 per minute",
+}
+
+
+class Id(IntegerConverter):
+    """A number that the database can keep; a larger one is no address here."""
+
+    def __init__(self, map: Any, **how: Any) -> None:
+        super().__init__(map, max=LARGEST_ID, **how)
+
+
+def _asset(path: str) -> Response:
+    """A file of the front end, as the browser wants it packed."""
+    kind = TYPES.get(Path(path).suffix)
+    if kind is not None:
+        for how, suffix in PACKED.items():
+            if request.accept_encodings.quality(how) > 0 and (DIST / (path + suffix)).is_file():
+                response = send_from_directory(DIST, path + suffix, mimetype=kind, etag=True)
+                response.headers["Content-Encoding"] = how
+                response.headers["Vary"] = "Accept-Encoding"
+                return response
+    return send_from_directory(DIST, path)
 
 
 def make_app(desk: Desk) -> Flask:
     """The application over an open workspace."""
     app = Flask(__name__, static_folder=None)
+    app.url_map.converters["int"] = Id
     tokens = Tokens(desk.folder)
     with contextlib.suppress(OSError):
         SpareFile(desk.folder).reserve()
-    app.secret_key = tokens.secret
-    app.config.update(
-        SESSION_COOKIE_HTTPONLY=True,
-        SESSION_COOKIE_SAMESITE="Lax",
-        MAX_CONTENT_LENGTH=LARGEST_UPLOAD,
-        SESSION_COOKIE_NAME="meadow",
-        SESSION_COOKIE_SECURE=str(desk.setting("public_url")).startswith("https"),
-    )
+    app.config["MAX_CONTENT_LENGTH"] = LARGEST_PUBLIC
     limiter = Limiter(get_remote_address, app=app, storage_uri="memory://", headers_enabled=False)
     described = Described(desk)
     api.register(described, desk)
     app.register_blueprint(described.blueprint)
-    door = "api.POST /sign-in"
-    app.view_functions[door] = limiter.limit("20 per minute")(app.view_functions[door])
     app.register_blueprint(pages.make(desk, tokens))
     app.register_blueprint(forms.make(desk, tokens))
-    app.view_functions["forms.join"] = limiter.limit("12 per minute", methods=["POST"])(app.view_functions["forms.join"])
+    for name, often in TRIES.items():
+        app.view_functions[name] = limiter.limit(often, methods=["POST"])(app.view_functions[name])
     description = described.openapi()
+    app.extensions["described"] = described
+
+    @app.errorhandler(HTTPException)
+    def refused(e: HTTPException) -> ResponseReturnValue:
+        if request.path.startswith("/api/"):
+            return told(e)
+        if isinstance(e, TooManyRequests):
+            response = message("Too many tries", "Please wait a minute, then try once more.")
+            response.status_code = 429
+            return response
+        return e
 
     @app.get("/api/openapi.json")
     def openapi() -> Response:
@@ -66,6 +104,18 @@ def make_app(desk: Desk) -> Flask:
     def ready() -> Response:
         desk.view()
         return jsonify({"ready": True})
+
+    @app.route("/api/<path:path>", methods=METHODS)
+    @app.route("/api/", defaults={"path": ""}, methods=METHODS)
+    def no_operation(path: str) -> Response:
+        """Whatever no operation of the API answers: the method is not done there, or there is no such address."""
+        adapter = app.url_map.bind("")
+        done = []
+        for method in METHODS:
+            with contextlib.suppress(HTTPException):
+                endpoint, _ = adapter.match(f"/api/{path}", method)
+                done += [method] if endpoint != "no_operation" else []
+        return told(MethodNotAllowed(valid_methods=done) if done else NotFound())
 
     @app.get("/healthz")
     def healthz() -> Response:
@@ -81,22 +131,17 @@ def make_app(desk: Desk) -> Flask:
 
     @app.get("/enter/<token>")
     @limiter.limit("20 per minute")  # type: ignore[untyped-decorator]
-    def enter(token: str) -> Response | WerkzeugResponse:
+    def enter(token: str) -> ResponseReturnValue:
         user = accounts.enter_once(desk, token)
-        if user is None:
-            return redirect("/sign-in")
-        begin_session(user)
-        return redirect("/")
+        return redirect("/sign-in") if user is None else begin_session(desk, user, redirect("/"))
 
     @app.get("/", defaults={"path": ""})
     @app.get("/<path:path>")
     def front(path: str) -> Any:
-        if path.startswith("api/"):
-            return jsonify({"error": "There is no such address.", "place": None, "fits": []}), 404
         if PUBLIC.match(path):  # an address from mail whose token is cut off or has grown a part
             return Response("Not found\n", 404, mimetype="text/plain")
         if path and (DIST / path).is_file():
-            response = send_from_directory(DIST, path)
+            response = _asset(path)
             if path.startswith("assets/"):
                 response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
             return response
@@ -112,12 +157,9 @@ def make_app(desk: Desk) -> Flask:
         response.headers["X-Content-Type-Options"] = "nosniff"
         response.headers["Referrer-Policy"] = "same-origin"
         response.headers["Cross-Origin-Opener-Policy"] = "same-origin"
+        response.headers.setdefault("Cache-Control", "no-store")  # whatever is not said to be kept may be personal
+        if request.is_secure or str(desk.setting("public_url")).startswith("https"):
+            response.headers["Strict-Transport-Security"] = "max-age=31536000"
         return response
 
     return app
-
-
-def begin_session(user: int) -> None:
-    session.clear()
-    session["user"] = user
-    session["csrf"] = secrets.token_urlsafe(18)

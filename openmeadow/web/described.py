@@ -1,26 +1,45 @@
-"""Routes that describe themselves: one decorator gives validation, rights, and the OpenAPI description."""
+"""Routes that describe themselves: one decorator gives validation, rights, limits, and the OpenAPI description."""
 
 from __future__ import annotations
 
 import functools
 import secrets
+import sqlite3
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
+import pydantic_core
 import structlog
-from flask import Blueprint, Response, g, jsonify, request, session
+from flask import Blueprint, Response, g, jsonify, request
 from pydantic import BaseModel, ValidationError
+from werkzeug.datastructures import FileStorage
+from werkzeug.exceptions import HTTPException, RequestEntityTooLarge
 
-from openmeadow.core.errors import MeadowError, Missing, Refused, RuleMistake
+from openmeadow.core import errors
 from openmeadow.desk import accounts
 from openmeadow.desk.desk import Desk
-from openmeadow.store import workspace
-from openmeadow.web import models
+from openmeadow.store import accounts as account_table
+from openmeadow.web import models, openapi
+from openmeadow.web.limits import LARGEST_ID, LARGEST_JSON, LARGEST_UPLOAD
+from openmeadow.web.openapi import Route
 
 log = structlog.get_logger()
 READ, WRITE, ANALYSE = ("analyst", "writer", "observer"), ("analyst", "writer"), ("analyst",)
 CSRF_HEADER = "X-Meadow-CSRF"
+COOKIE = "meadow"
+PROVE = "password"  # what a refusal says in ``fits`` where the password has to be given again
+
+# an error of ours -> its status; the first that fits
+STATUS: tuple[tuple[type[errors.MeadowError], int], ...] = (
+    (errors.RuleMistake, 422),
+    (errors.NotSignedIn, 401),
+    (errors.TooMany, 429),
+    (errors.TooLarge, 413),
+    (errors.Missing, 404),
+    (errors.Busy, 503),
+    (errors.MeadowError, 409),
+)
 
 
 @dataclass
@@ -29,119 +48,175 @@ class Described:
 
     desk: Desk
     blueprint: Blueprint = field(default_factory=lambda: Blueprint("api", __name__, url_prefix="/api"))
-    routes: list[dict[str, Any]] = field(default_factory=list)
+    routes: list[Route] = field(default_factory=list)
 
     def route(
         self,
         method: str,
         path: str,
-        answer: type[BaseModel],
+        answer: type[BaseModel] | str,
         *,
         body: type[BaseModel] | None = None,
+        query: type[BaseModel] | None = None,
+        upload: type[BaseModel] | str | None = None,
         rights: tuple[str, ...] | None = READ,
+        proof: bool = False,
+        own: bool = False,
+        scope: str = "all",
     ) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
-        """``rights`` are the roles that may; None lets anybody in. The function returns a model or a Response."""
+        """``answer`` is a model, or the media type of a file. ``rights`` are the roles that may; None lets anybody in.
+        ``query`` is checked and passed on like ``body``; ``upload`` is a model of form fields beside a file, or the
+        media type of a body that is a file. ``own`` needs a session (no token), ``proof`` a password given lately.
+        ``scope`` is the least that a token needs to do it (what only reads needs "read")."""
 
         def decorate(f: Callable[..., Any]) -> Callable[..., Any]:
+            needs = "read" if method == "GET" else scope
+            largest = LARGEST_UPLOAD if upload else LARGEST_JSON
+
             @functools.wraps(f)
             def handler(**arguments: Any) -> Any:
-                if rights is not None and (refusal := self._refusal(rights)) is not None:
-                    return refusal
                 try:
+                    if rights is not None and (refusal := self._refusal(rights, needs, proof, own or proof)) is not None:
+                        return refusal
+                    request.max_content_length = largest
                     if body is not None:
-                        arguments["body"] = body.model_validate(request.get_json(silent=True) or {})
+                        arguments["body"] = _read_body(body)
+                    if query is not None:
+                        arguments["query"] = query.model_validate(request.args.to_dict())
+                    if upload is not None and not isinstance(upload, str):
+                        arguments["form"] = upload.model_validate(request.form.to_dict())
                     result = f(**arguments)
                 except ValidationError as e:
-                    first = e.errors()[0]
-                    where = ".".join(map(str, first["loc"])) or "the request"
-                    return problem(f"{where}: {first['msg']}.", 422)
-                except RuleMistake as e:
-                    return _answer(models.Problem(error=str(e), place=e.place, fits=list(e.fits)), 422)
-                except Missing as e:
-                    return problem(str(e), 404)
-                except (Refused, MeadowError) as e:
-                    return problem(str(e), 409)
-                except Exception:
+                    return problem(_first(e), 422)
+                except errors.MeadowError as e:
+                    return _told(e)
+                except HTTPException:
+                    raise
+                except Exception as e:
+                    if isinstance(e, sqlite3.OperationalError) and "locked" in str(e):
+                        return problem("The database is busy; try again in a moment.", 503)
                     reference = secrets.token_hex(4)
                     log.exception("request failed", reference=reference, path=request.path)
                     return problem(f"Something went wrong inside. The log names it {reference}.", 500)
                 return _answer(result) if isinstance(result, BaseModel) else result
 
             self.blueprint.add_url_rule(path, f"{method} {path}".replace(".", " "), handler, methods=[method])
-            self.routes.append(
-                {"method": method.lower(), "path": path, "answer": answer, "body": body, "doc": (f.__doc__ or "").strip()}
-            )
+            doc = (f.__doc__ or "").strip()
+            self.routes.append(Route(method.lower(), path, answer, body, query, upload, doc, rights, proof, own, scope))
             return f
 
         return decorate
 
-    def _refusal(self, rights: tuple[str, ...]) -> Any:
-        token = request.headers.get("Authorization", "").removeprefix("Bearer ")
-        user = accounts.by_token(self.desk, token) if token else session.get("user")
-        row = workspace.user(self.desk.store.read(), user) if user else None
+    def _refusal(self, rights: tuple[str, ...], needs: str, proof: bool, own: bool) -> Any:
+        scheme, _, secret = request.headers.get("Authorization", "").partition(" ")
+        token = accounts.by_token(self.desk, secret.strip()) if scheme.lower() == "bearer" else None
+        cookie = request.cookies.get(COOKIE, "")
+        session = (
+            accounts.session_of(self.desk, cookie) if token is None and scheme.lower() != "bearer" and cookie else None
+        )
+        holder = token or session
+        row = account_table.user(self.desk.store.read(), holder.user) if holder else None
         if row is None:
             return problem("Sign in first.", 401)
-        if (
-            not token
-            and request.method != "GET"
-            and not secrets.compare_digest(request.headers.get(CSRF_HEADER, ""), session.get("csrf", "-"))
-        ):
-            return problem("This page is out of date; load it again.", 403)
-        if row["role"] not in rights:
-            return problem(f"As {row['role']} you may look at this, but not do it.", 403)
-        g.user = row
-        return None
+        if session is not None and request.method not in ("GET", "HEAD"):
+            given = request.headers.get(CSRF_HEADER, "").encode("utf-8", "replace")
+            if not secrets.compare_digest(given, session.csrf.encode()):
+                return problem("This page is out of date; load it again.", 403)
+        if token is not None and token.scope not in ("all", needs):
+            return problem(f"This token is for “{token.scope}” only.", 403)
+        if own and session is None:
+            return problem("This is done on the page by whoever is signed in, not with a token.", 403)
+        if row.role not in rights:
+            return problem(f"As {row.role} you may look at this, but not do it.", 403)
+        g.user, g.session, g.token = row, session, token
+        return _unproved(self.desk, session) if proof else None
 
     def openapi(self) -> dict[str, Any]:
         """The OpenAPI 3.1 description of all routes."""
-        from pydantic.json_schema import models_json_schema
+        return openapi.describe(self.routes)
 
-        used = {r[k] for r in self.routes for k in ("answer", "body") if r[k] is not None} | {models.Problem}
-        ordered = sorted(used, key=lambda m: m.__name__)
-        _, schema = models_json_schema(
-            [(m, "serialization") for m in ordered], ref_template="#/components/schemas/{model}"
-        )
-        paths: dict[str, Any] = {}
-        for r in self.routes:
-            path = r["path"].replace("<int:", "{").replace("<", "{").replace(">", "}")
-            operation: dict[str, Any] = {
-                "summary": r["doc"].split("\n")[0],
-                "responses": {
-                    "200": {
-                        "description": "done",
-                        "content": {
-                            "application/json": {"schema": {"$ref": f"#/components/schemas/{r['answer'].__name__}"}}
-                        },
-                    },
-                    "default": {
-                        "description": "a sentence that says what happened",
-                        "content": {"application/json": {"schema": {"$ref": "#/components/schemas/Problem"}}},
-                    },
-                },
-            }
-            if r["body"]:
-                operation["requestBody"] = {
-                    "required": True,
-                    "content": {"application/json": {"schema": {"$ref": f"#/components/schemas/{r['body'].__name__}"}}},
-                }
-            parameters = [
-                {"name": name, "in": "path", "required": True, "schema": {"type": "string"}}
-                for name in path.split("{")[1:]
-                for name in [name.split("}")[0]]
-            ]
-            if parameters:
-                operation["parameters"] = parameters
-            paths.setdefault("/api" + path, {})[r["method"]] = operation
-        return {
-            "openapi": "3.1.0",
-            "info": {"title": "Open Meadow", "version": "1"},
-            "paths": paths,
-            "components": {"schemas": schema["$defs"]},
-        }
+
+def _unproved(desk: Desk, session: Any) -> Response | None:
+    if session is not None and accounts.is_proved(desk, session):
+        return None
+    return _answer(models.Problem(error="Give your password once more for this.", fits=[PROVE]), 403)
+
+
+def need_proof(desk: Desk) -> Response | None:
+    """The refusal where the password was not given lately, for what weakens security only sometimes."""
+    return _unproved(desk, g.session)
+
+
+def _read_body(model: type[BaseModel]) -> BaseModel:
+    data = request.get_data(cache=False) or b"{}"
+    try:
+        read = pydantic_core.from_json(data, allow_inf_nan=False)
+    except ValueError as e:
+        raise errors.RuleMistake("The body of the request is not JSON.", 0) from e
+    if not _fits(read):
+        raise errors.RuleMistake("A number in the request is too large.", 0)
+    return model.model_validate_json(data if read is not None else b"{}", strict=True)
+
+
+def _fits(value: Any) -> bool:
+    """Whether every whole number can be kept (64 bits)."""
+    waiting = [value]
+    while waiting:
+        v = waiting.pop()
+        if isinstance(v, int) and not -LARGEST_ID <= v <= LARGEST_ID:
+            return False
+        if isinstance(v, dict):
+            waiting.extend(v.values())
+        elif isinstance(v, list):
+            waiting.extend(v)
+    return True
+
+
+def _first(e: ValidationError) -> str:
+    first = e.errors(include_url=False, include_context=False)[0]
+    where = ".".join(map(str, first["loc"])) or "the request"
+    return f"{where[:120]}: {first['msg'][:300]}."
+
+
+def _told(e: errors.MeadowError) -> Response:
+    status = next(s for kind, s in STATUS if isinstance(e, kind))
+    if isinstance(e, errors.RuleMistake):
+        return _answer(models.Problem(error=str(e), place=e.place, fits=list(e.fits)), status)
+    answer = problem(str(e), status)
+    if isinstance(e, errors.TooMany):
+        answer.headers["Retry-After"] = str(e.seconds)
+    return answer
+
+
+def told(e: HTTPException) -> Response:
+    """What HTTP itself refuses, in the words and the form of the API."""
+    words = {
+        400: "The request cannot be read.",
+        404: "There is no such address.",
+        405: f"{request.method} is not done at this address.",
+        413: "This is too large.",
+        415: "The request is of another kind than this address takes.",
+        429: "Too many requests; try again in a minute.",
+    }
+    status = e.code or 500
+    answer = problem(words.get(status, e.description or "The request was refused."), status)
+    if isinstance(e, RequestEntityTooLarge):
+        answer.headers["Connection"] = "close"
+    if status == 405 and getattr(e, "valid_methods", None):
+        answer.headers["Allow"] = ", ".join(sorted(e.valid_methods))  # type: ignore[attr-defined]
+    return answer
+
+
+def file_given() -> FileStorage:
+    """The multipart field ``file``."""
+    file = request.files.get("file")
+    if file is None or not file.filename:
+        raise errors.Refused("Choose a file first.")
+    return file
 
 
 def who() -> str:
-    return str(g.user["name"])
+    return str(g.user.name)
 
 
 def _answer(model: BaseModel, status: int = 200) -> Response:

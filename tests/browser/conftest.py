@@ -13,7 +13,7 @@ from playwright.sync_api import Browser, Page, expect, sync_playwright
 from openmeadow import demo
 from openmeadow.desk import accounts
 from openmeadow.desk.desk import Desk
-from openmeadow.store import workspace
+from openmeadow.store import accounts as account_table
 
 FLAGS = [
     "--no-sandbox",
@@ -67,7 +67,7 @@ PASSWORD = "evenings by the water"
 def signed_in(visit: Visit, name: str, role: str) -> Iterator[Page]:
     """Somebody else's browser, signed in to the same demo; they are made if they are not there."""
     desk = Desk(visit.running.folder)
-    if workspace.user_named(desk.store.read(), name) is None:
+    if account_table.user_named(desk.store.read(), name) is None:
         accounts.add(desk, name, role, PASSWORD)
     desk.close()
     assert visit.page.context.browser is not None

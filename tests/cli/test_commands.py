@@ -38,7 +38,8 @@ def test_a_script_s_day(folder: Path, tmp_path: Path) -> None:
     )
     assert meadow(folder, "init")[0] == 0
     assert meadow(folder, "set", "relay_ips", '["192.0.2.1"]')[0] == 0
-    assert 'relay_ips             ["192.0.2.1"]' in meadow(folder, "set")[1]
+    assert meadow(folder, "set", "relay_ips")[1] == '["192.0.2.1"]\n'
+    assert meadow(folder, "init")[0] == 2, "there is one already"
     code, out, err = meadow(
         folder,
         "import",
@@ -87,12 +88,18 @@ def test_a_script_s_day(folder: Path, tmp_path: Path) -> None:
         (["segment", "shorten"], 2, "No such command"),
         (["score", "--as-of", "yesterday"], 2, "is not a time"),
         (["set", "relay_port", "many"], 2, "is written like 2525"),
-        (["set", "shoe", "1"], 2, "the settings are"),
-        (["user", "add", "x", "--role", "analyst", "--password", "short"], 1, "at least 10 characters"),
+        (["set", "shoe", "1"], 2, "there is no setting “shoe”"),
+        (["set", "scored_at", "5"], 2, "there is no setting"),
+        (["set", "time_zone", "Europe/Nowhere"], 2, "no time zone"),
+        (["set", "public_url", "foo"], 2, "no web address"),
+        (["set", "connections", "0"], 2, "goes from 1 to 64"),
+        (["set", "quiet_hours", "99-3"], 2, "span of hours"),
+        (["user", "add", "x", "--role", "analyst"], 1, "at least 10 characters"),
     ],
 )
 def test_what_goes_wrong(folder: Path, arguments: list[str], code: int, words: str) -> None:
-    status, out, err = meadow(folder, *arguments)
+    meadow(folder, "init")
+    status, out, err = meadow(folder, *arguments, given="short\n")
     assert status == code and words in err
     if "--json" in arguments:
         assert words in json.loads(out)["error"]

@@ -284,7 +284,7 @@ export function Ask({
       <RadixDialog.Portal>
         <RadixDialog.Overlay className="fixed inset-0 z-40 bg-ink/25" />
         <RadixDialog.Content
-          className="fixed top-[18vh] left-1/2 z-50 w-[min(520px,92vw)] -translate-x-1/2 rounded border border-rule-strong bg-panel p-6 shadow-xl"
+          className="fixed top-[18vh] left-1/2 z-50 max-h-[78vh] w-[min(520px,92vw)] -translate-x-1/2 overflow-auto rounded border border-rule-strong bg-panel p-6 shadow-xl"
           aria-describedby={undefined}
         >
           <RadixDialog.Title className="mb-2 text-[18px]">{title}</RadixDialog.Title>
@@ -314,6 +314,25 @@ export function Ask({
         </RadixDialog.Content>
       </RadixDialog.Portal>
     </RadixDialog.Root>
+  );
+}
+
+const STATE_MARK: Record<string, [string, string]> = {
+  pass: ["bg-clover", "pass"],
+  warning: ["bg-wheat", "warning"],
+  fail: ["bg-poppy", "fail"],
+};
+
+/** Pass, warning or fail: a dot of its colour, and the word for those who cannot see it. */
+export function StateMark({ state }: { state: string }) {
+  const [colour, words] = STATE_MARK[state] ?? ["bg-ink-3", "unknown"];
+  return (
+    <span
+      role="img"
+      aria-label={words}
+      title={words}
+      className={`inline-block size-2.5 shrink-0 rounded-full ${colour}`}
+    />
   );
 }
 

@@ -45,9 +45,9 @@ export function Frame({ children }: { children: ReactNode }) {
   const [listing, setListing] = useState(false);
   const moving = foot.data?.moving ?? null;
   const now = foot.data?.now;
-  const stamp = `${now}:${foot.data?.handed_over}:${foot.data?.sending}`;
+  const stamp = foot.data?.stamp;
 
-  // when the clock moved or something was sent, what is on the screen is looked at again
+  // when something changed, what is on the screen is looked at again; that time passes is no reason
   // biome-ignore lint/correctness/useExhaustiveDependencies: the stamp is the reason
   useEffect(() => {
     (client as Asking).lookAgain({ predicate: (q) => q.queryKey[0] !== "foot" && q.queryKey[0] !== "me" });
@@ -214,6 +214,9 @@ function Foot({ data, list }: { data: M["Foot"] | undefined; list: () => void })
         </>
       )}
       <span className="flex-1" />
+      <NavLink to="/settings" className="hover:text-ink">
+        Settings
+      </NavLink>
       <NavLink to="/account" className="hover:text-ink">
         {me.name}, {me.role}
       </NavLink>

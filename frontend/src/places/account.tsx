@@ -1,27 +1,29 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { type ReactNode, useState } from "react";
 import { get, type M, post, put, remove } from "../api/client";
-import { count, moment } from "../logic/format";
-import { Page, Sentence } from "../parts/basics";
+import { moment } from "../logic/format";
+import { Page, Sentence, Waiting } from "../parts/basics";
 import { useMe } from "../parts/me";
-import { TakeBack } from "../parts/take-back";
+import { useGuarded } from "../parts/proving";
+import { SCOPES, TokenTable } from "../parts/tokens";
 
-/** One's own account: second factor, token for scripts, sign out. */
+type Act = (f: () => Promise<unknown>) => Promise<void>;
+
+/** One's own account: password, second factor, sessions, tokens for scripts. */
 export function Account() {
   const me = useMe();
   const client = useQueryClient();
-  const [factor, setFactor] = useState<M["SecondFactor"] | null>(null);
-  const [token, setToken] = useState("");
+  const guarded = useGuarded();
   const [error, setError] = useState<Error | null>(null);
-  const log = useQuery({ queryKey: ["activity"], queryFn: () => get<M["Deeds"]>("/activity") });
-  const again = () => client.invalidateQueries({ queryKey: ["me"] });
-  const attempt = (act: () => Promise<unknown>) => async () => {
+  const mine = useQuery({ queryKey: ["me", "account"], queryFn: () => get<M["MyAccount"]>("/me/account") });
+  const act: Act = async (f) => {
     setError(null);
     try {
-      await act();
+      await guarded(f);
     } catch (e) {
       setError(e as Error);
     }
+    await client.invalidateQueries({ queryKey: ["me"] });
   };
   return (
     <Page
@@ -31,111 +33,259 @@ export function Account() {
         <button
           type="button"
           className="btn"
-          onClick={attempt(async () => {
-            await post("/sign-out");
-            location.assign("/sign-in");
-          })}
+          onClick={() =>
+            act(async () => {
+              await post("/sign-out");
+              location.assign("/sign-in");
+            })
+          }
         >
           Sign out
         </button>
       }
     >
-      <div className="max-w-[640px]">
-        <h2 className="mt-4 mb-1">Second factor</h2>
-        {me.second_factor ? (
-          <p className="text-ink-2">
-            An authenticator's code is asked at sign-in.{" "}
-            <button
-              type="button"
-              className="btn btn-bare"
-              onClick={attempt(async () => {
-                await remove("/me/second-factor");
-                await again();
-              })}
-            >
-              Sign in without it from now on
-            </button>
-          </p>
-        ) : factor ? (
-          <form
-            onSubmit={(e) => {
-              e.preventDefault();
-              const code = new FormData(e.currentTarget).get("code");
-              attempt(async () => {
-                await put("/me/second-factor", { secret: factor.secret, code });
-                setFactor(null);
-                await again();
-              })();
-            }}
-          >
-            <p className="mb-2 text-ink-2">Put this secret into your authenticator, then type the code it shows.</p>
-            <p className="code mb-3">{factor.secret}</p>
-            <div className="flex gap-2">
-              <input className="field w-40" name="code" inputMode="numeric" aria-label="Code" required />
-              <button type="submit" className="btn btn-main">
-                Keep it
-              </button>
-            </div>
-          </form>
+      <div className="max-w-[760px]">
+        <Sentence error={error} />
+        <SecondFactor act={act} />
+        <Password act={act} />
+        {mine.data ? (
+          <>
+            <Sessions of={mine.data.sessions} act={act} />
+            <Tokens of={mine.data.tokens} act={act} />
+          </>
         ) : (
-          <p className="text-ink-2">
-            Not set up.{" "}
-            <button
-              type="button"
-              className="btn btn-bare"
-              onClick={attempt(async () => setFactor(await post<M["SecondFactor"]>("/me/second-factor")))}
-            >
-              Set up an authenticator
-            </button>
-          </p>
+          <Waiting error={mine.error} what="your sessions" />
         )}
-        <h2 className="mt-6 mb-1">Token for scripts</h2>
+      </div>
+    </Page>
+  );
+}
+
+function Part({ title, children }: { title: string; children: ReactNode }) {
+  return (
+    <section className="mt-6 first:mt-2">
+      <h2 className="mb-1">{title}</h2>
+      {children}
+    </section>
+  );
+}
+
+function SecondFactor({ act }: { act: Act }) {
+  const me = useMe();
+  const [factor, setFactor] = useState<M["SecondFactor"] | null>(null);
+  const [codes, setCodes] = useState<string[]>([]);
+  if (codes.length)
+    return (
+      <Part title="Second factor">
         <p className="text-ink-2">
-          A script sends it as <span className="font-mono text-[13px]">Authorization: Bearer …</span> and may do what
-          you may. A new one ends the old one.
+          Set up. Keep these recovery codes where you keep what must not be lost: each signs you in once instead of a
+          code. They are not shown again.
         </p>
-        {token ? (
-          <p className="code mt-2">{token}</p>
-        ) : (
+        <p className="code mt-2 columns-2">{codes.join("\n")}</p>
+        <button type="button" className="btn mt-2" onClick={() => setCodes([])}>
+          I have kept them
+        </button>
+      </Part>
+    );
+  if (me.second_factor)
+    return (
+      <Part title="Second factor">
+        <p className="text-ink-2">
+          A code of your authenticator is asked at sign-in. {me.recovery_codes} of 10 recovery codes are left.{" "}
+          <button type="button" className="btn btn-bare" onClick={() => act(() => remove("/me/second-factor"))}>
+            Remove second factor
+          </button>
+        </p>
+      </Part>
+    );
+  if (!factor)
+    return (
+      <Part title="Second factor">
+        <p className="text-ink-2">
+          Not set up.{" "}
           <button
             type="button"
-            className="btn mt-2"
-            onClick={attempt(async () => setToken((await post<M["Token"]>("/me/token")).token))}
+            className="btn btn-bare"
+            onClick={() => act(async () => setFactor(await post<M["SecondFactor"]>("/me/second-factor")))}
           >
-            Make a token
+            Set up an authenticator
           </button>
+        </p>
+      </Part>
+    );
+  return (
+    <Part title="Second factor">
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          const code = String(new FormData(e.currentTarget).get("code"));
+          act(async () => {
+            const kept = await put<M["RecoveryCodes"]>("/me/second-factor", { secret: factor.secret, code });
+            setCodes(kept.codes);
+            setFactor(null);
+          });
+        }}
+      >
+        <p className="mb-2 text-ink-2">Put this secret into your authenticator, then type the code it shows.</p>
+        <p className="code mb-3">{factor.secret}</p>
+        <div className="flex gap-2">
+          <input className="field w-40!" name="code" inputMode="numeric" aria-label="Code" required />
+          <button type="submit" className="btn btn-main">
+            Save second factor
+          </button>
+        </div>
+      </form>
+    </Part>
+  );
+}
+
+function Password({ act }: { act: Act }) {
+  const [said, setSaid] = useState("");
+  return (
+    <Part title="Password">
+      <form
+        className="flex flex-wrap items-end gap-2"
+        onSubmit={(e) => {
+          e.preventDefault();
+          const form = e.currentTarget;
+          const password = String(new FormData(form).get("new"));
+          setSaid("");
+          act(async () => {
+            await put("/me/password", { password });
+            form.reset();
+            setSaid("Saved; your other sessions have ended.");
+          });
+        }}
+      >
+        <label>
+          <span className="label">New password, at least 10 characters</span>
+          <input
+            className="field w-[260px]!"
+            name="new"
+            type="password"
+            autoComplete="new-password"
+            minLength={10}
+            required
+          />
+        </label>
+        <button type="submit" className="btn">
+          Set password
+        </button>
+        {said && (
+          <span role="status" className="pb-1.5 text-clover">
+            {said}
+          </span>
         )}
-        <Sentence error={error} />
-      </div>
-      <h2 className="mt-8 mb-1">What was done here</h2>
-      <table className="lined max-w-[900px]">
+      </form>
+    </Part>
+  );
+}
+
+function Sessions({ of, act }: { of: M["AccountSession"][]; act: Act }) {
+  return (
+    <Part title="Sessions">
+      <p className="text-ink-2">One ends after 12 hours unused, and after 30 days in any case.</p>
+      <table className="lined mt-1">
         <thead>
           <tr>
-            <th>When</th>
-            <th>Who</th>
-            <th>Did</th>
-            <th>What</th>
-            <th className="n">People</th>
+            <th>Browser</th>
+            <th>Network</th>
+            <th>Begun</th>
+            <th>Last seen</th>
             <th>
-              <span className="sr-only">Way back</span>
+              <span className="sr-only">Actions</span>
             </th>
           </tr>
         </thead>
         <tbody>
-          {(log.data?.deeds ?? []).map((d) => (
-            <tr key={d.id}>
-              <td className="whitespace-nowrap text-ink-2">{moment(d.at)}</td>
-              <td>{d.who}</td>
-              <td>{d.act}</td>
-              <td className="text-ink-2">{d.what}</td>
-              <td className="n">{d.people ? count(d.people) : ""}</td>
-              <td className="n w-[110px]">
-                <TakeBack d={d} />
+          {of.map((s) => (
+            <tr key={s.mark}>
+              <td className="max-w-[240px] truncate" title={s.agent}>
+                {s.agent || "unknown"}
+              </td>
+              <td>{s.network}</td>
+              <td className="whitespace-nowrap text-ink-2">{moment(s.made_at)}</td>
+              <td className="whitespace-nowrap text-ink-2">{moment(s.seen_at)}</td>
+              <td className="n">
+                {s.current ? (
+                  <span className="text-ink-2">this one</span>
+                ) : (
+                  <button
+                    type="button"
+                    className="btn btn-bare"
+                    onClick={() => act(() => remove(`/me/sessions/${s.mark}`))}
+                  >
+                    End
+                  </button>
+                )}
               </td>
             </tr>
           ))}
         </tbody>
       </table>
-    </Page>
+      {of.length > 1 && (
+        <button type="button" className="btn mt-2" onClick={() => act(() => remove("/me/sessions"))}>
+          End all other sessions
+        </button>
+      )}
+    </Part>
+  );
+}
+
+function Tokens({ of, act }: { of: M["AccountToken"][]; act: Act }) {
+  const [token, setToken] = useState("");
+  return (
+    <Part title="Tokens for scripts">
+      <p className="mb-1 text-ink-2">
+        A script sends one as <span className="font-mono text-[13px]">Authorization: Bearer …</span>
+      </p>
+      <TokenTable of={of} end={(id) => act(() => remove(`/me/tokens/${id}`))} />
+      {token && (
+        <div role="status" className="mt-3">
+          <p>Copy it now; it is not shown again.</p>
+          <p className="code mt-1">{token}</p>
+        </div>
+      )}
+      <form
+        className="mt-3 flex flex-wrap items-end gap-2"
+        onSubmit={(e) => {
+          e.preventDefault();
+          const form = e.currentTarget;
+          const f = new FormData(form);
+          act(async () => {
+            const days = Number(f.get("days")) || null;
+            const body = { name: String(f.get("name")), scope: f.get("scope") as M["AccountToken"]["scope"], days };
+            setToken((await post<M["Token"]>("/me/tokens", body)).token);
+            form.reset();
+          });
+        }}
+      >
+        <label>
+          <span className="label">What uses it</span>
+          <input className="field w-[200px]!" name="name" maxLength={100} required />
+        </label>
+        <label>
+          <span className="label">It may</span>
+          <select className="field w-[190px]!" name="scope">
+            {SCOPES.map(([s, words]) => (
+              <option key={s} value={s}>
+                {words}
+              </option>
+            ))}
+          </select>
+        </label>
+        <label>
+          <span className="label">Expires after</span>
+          <select className="field w-[120px]!" name="days" defaultValue="365">
+            <option value="30">30 days</option>
+            <option value="365">a year</option>
+            <option value="">never</option>
+          </select>
+        </label>
+        <button type="submit" className="btn">
+          Create token
+        </button>
+      </form>
+    </Part>
   );
 }

@@ -42,3 +42,48 @@ export function SignIn() {
     </main>
   );
 }
+
+/** Where the link of an invitation, or of a lost password, leads. */
+export function SetPassword({ token }: { token: string }) {
+  const [error, setError] = useState<Error | null>(null);
+  return (
+    <main className="mx-auto mt-[16vh] w-[340px] max-w-[92vw]">
+      <h1 className="mb-1">Open Meadow</h1>
+      <p className="mb-6 text-ink-2">Choose a password of at least 10 characters. You are signed in with it at once.</p>
+      <form
+        onSubmit={async (e) => {
+          e.preventDefault();
+          const f = new FormData(e.currentTarget);
+          if (f.get("password") !== f.get("again"))
+            return setError(new Error("The two are not the same; type them again."));
+          try {
+            await post("/set-password", { token, password: String(f.get("password")) });
+            location.assign("/today");
+          } catch (x) {
+            setError(x as Error);
+          }
+        }}
+      >
+        <label className="mb-3 block">
+          <span className="label">New password</span>
+          <input
+            className="field"
+            name="password"
+            type="password"
+            autoComplete="new-password"
+            minLength={10}
+            required
+          />
+        </label>
+        <label className="mb-4 block">
+          <span className="label">The same once more</span>
+          <input className="field" name="again" type="password" autoComplete="new-password" required />
+        </label>
+        <button type="submit" className="btn btn-main w-full">
+          Set password
+        </button>
+        <Sentence error={error} />
+      </form>
+    </main>
+  );
+}

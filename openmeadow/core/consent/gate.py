@@ -62,6 +62,8 @@ class Standing:
     related: Mask
     asked: Mask
     unchecked: Mask
+    most_a_day: int = MOST_A_DAY
+    most_a_week: int = MOST_IN_7_DAYS
 
 
 @dataclass(frozen=True)
@@ -114,16 +116,16 @@ def ask(standing: Standing, kind: str) -> Answer:
         "paused by the subscriber": lambda: s.paused,
         "address not checked": lambda: s.unchecked,
         "inside a sequence that keeps campaigns away": lambda: s.inside,
-        "too many messages": lambda: (s.day >= MOST_A_DAY) | (s.week >= MOST_IN_7_DAYS) | s.filled,
+        "too many messages": lambda: (s.day >= s.most_a_day) | (s.week >= s.most_a_week) | s.filled,
     }
     return Answer(len(s.erased), {name: masks[name]() for name, kinds in REASONS.items() if kind in kinds})
 
 
-def next_allowed(sent: Sequence[int], now: int) -> int:
+def next_allowed(sent: Sequence[int], now: int, most_a_day: int = MOST_A_DAY, most_a_week: int = MOST_IN_7_DAYS) -> int:
     """The first moment from ``now`` on at which one more message is not too many, given the moments of those sent."""
     newest = sorted((t for t in sent if t <= now), reverse=True)
     out = now
-    for most, seconds in ((MOST_A_DAY, DAY), (MOST_IN_7_DAYS, 7 * DAY)):
+    for most, seconds in ((most_a_day, DAY), (most_a_week, 7 * DAY)):
         if len(newest) >= most:
             out = max(out, newest[most - 1] + seconds)
     return out

@@ -60,16 +60,17 @@ class Scores:
         return 100.0 * self.E / (self.N + 1.0)
 
 
-def cadence(columns: Columns, now: int) -> Cadence:
-    """The workspace's own rhythm: median gap of consecutive first passes, half-life and inactive window."""
+def cadence(columns: Columns, now: int, window: int = 0) -> Cadence:
+    """The workspace's own rhythm: median gap of consecutive first passes, half-life and inactive window. A ``window``
+    in days that was set stands instead of the one that is found."""
     rows = columns.rows
     later = rows.first_at[1:]
     pair = (rows.person[1:] == rows.person[:-1]) & (later <= now) & (later > now - 365 * DAY)
     gap = 7
     if pair.any():
         gap = max(1, int(np.floor(float(np.median((later - rows.first_at[:-1])[pair])) / DAY + 0.5)))
-    window = next((w for w in WINDOWS if w >= 8 * gap), WINDOWS[-1])
-    return Cadence(gap, max(60, 4 * gap), window)
+    found = next((w for w in WINDOWS if w >= 8 * gap), WINDOWS[-1])
+    return Cadence(gap, max(60, 4 * gap), window or found)
 
 
 def last_answers(columns: Columns, now: int) -> I64:
@@ -193,13 +194,13 @@ def _banded(s: Scores, since: I64) -> Scores:
     return Scores(**{f.name: getattr(s, f.name) for f in fields(s) if f.name != "band"}, band=bands(s, since))
 
 
-def bring_forward(old: Scores, columns: Columns, touched: I64, now: int) -> Scores:
+def bring_forward(old: Scores, columns: Columns, touched: I64, now: int, window: int = 0) -> Scores:
     """``old`` scores at a later ``now``: the untouched fade by one factor, the touched are summed anew.
 
     ``columns`` already holds what is new; ``touched`` are the row numbers of people with new events,
     newcomers among them. The same as ``score`` to 1e-9 (property-tested).
     """
-    pace = cadence(columns, now)
+    pace = cadence(columns, now, window)
     if pace != old.cadence or now < old.now or len(touched) * 4 > len(columns.people):
         return score(columns, now, pace)
     count, known = len(columns.people), len(old.E)

@@ -17,6 +17,7 @@ from openmeadow.web.api import (
     segments,
     senders,
     sequences,
+    settings,
     subscribers,
     today,
     writing,
@@ -25,6 +26,7 @@ from openmeadow.web.described import Described
 
 PLACES = (
     entrance,
+    settings,
     today,
     subscribers,
     acts,

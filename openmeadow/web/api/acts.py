@@ -66,7 +66,7 @@ def register(api: Described, desk: Desk) -> None:
         with desk.store.atomic() as db:
             return m.Done(id=workspace.add_job(db, "export", arguments, who(), desk.now()))
 
-    @api.route("GET", "/exports/<int:id>", m.Done)
+    @api.route("GET", "/exports/<int:id>", "text/csv|application/x-ndjson")
     def exported(id: int) -> Response:
         """The file of an export."""
         path = next((desk.folder / exports.FOLDER).glob(f"{id}.*"), None)
@@ -94,7 +94,7 @@ def register(api: Described, desk: Desk) -> None:
             raise Missing("There is no such job.")
         return job_model(row)
 
-    @api.route("GET", "/jobs/<int:id>/refused.csv", m.Done)
+    @api.route("GET", "/jobs/<int:id>/refused.csv", "text/csv")
     def refused(id: int) -> Response:
         """The refused rows of an import as a CSV of their own."""
         path = desk.folder / "refused" / f"{id}.csv"

@@ -19,7 +19,7 @@ from openmeadow.desk.bring_in import subscribers as intake
 from openmeadow.desk.desk import Desk
 from openmeadow.store import subscribers, workspace
 from openmeadow.web import models as m
-from openmeadow.web.described import ANALYSE, Described, who
+from openmeadow.web.described import ANALYSE, Described, file_given, who
 
 
 def _uploaded(desk: Desk, name: str) -> Path:
@@ -72,18 +72,16 @@ def described_file(
 
 
 def register(api: Described, desk: Desk) -> None:
-    @api.route("POST", "/bring-in/upload", m.Upload, rights=ANALYSE)
-    def upload() -> m.Upload:
+    @api.route("POST", "/bring-in/upload", m.Upload, upload=m.ImportFile, rights=ANALYSE)
+    def upload(form: m.ImportFile) -> m.Upload:
         """Take a file (multipart field ``file``) and say what its columns seem to be; nothing is brought in yet."""
-        file = request.files.get("file")
-        if file is None or not file.filename:
-            raise Refused("Choose a file first.")
+        file = file_given()
         folder = desk.folder / "uploads"
         folder.mkdir(exist_ok=True)
         token = secrets.token_hex(8)
-        path = folder / f"{token}-{re.sub(r'[^A-Za-z0-9._-]', '_', file.filename)[-80:]}"
+        path = folder / f"{token}-{re.sub(r'[^A-Za-z0-9._-]', '_', file.filename or '')[-80:]}"
         file.save(path)
-        return described_file(desk, path, request.form.get("kind", ""))
+        return described_file(desk, path, form.kind)
 
     @api.route("POST", "/bring-in/look", m.Upload, body=m.LookAgain, rights=ANALYSE)
     def look_again(body: m.LookAgain) -> m.Upload:
@@ -98,7 +96,7 @@ def register(api: Described, desk: Desk) -> None:
         with desk.store.atomic() as db:
             return m.Done(id=workspace.add_job(db, body.kind, arguments, who(), desk.now()))
 
-    @api.route("POST", "/events", m.Outcome, rights=ANALYSE)
+    @api.route("POST", "/events", m.Outcome, upload="application/x-ndjson", rights=ANALYSE, scope="events")
     def events() -> m.Outcome:
         """Take an event log as NDJSON (or CSV with a header) in the body, while another program sends; at once."""
         body = request.get_data(cache=False)

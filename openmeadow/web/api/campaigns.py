@@ -6,7 +6,7 @@ import json
 from typing import Any
 
 import numpy as np
-from flask import Response, request
+from flask import Response
 
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Refused
@@ -167,11 +167,11 @@ def register(api: Described, desk: Desk) -> None:
             ],
         )
 
-    @api.route("GET", "/campaigns/<int:id>/fallen", m.Fallen)
-    def fallen(id: int) -> m.Fallen:
+    @api.route("GET", "/campaigns/<int:id>/fallen", m.Fallen, query=m.ReasonQuery)
+    def fallen(id: int, query: m.ReasonQuery) -> m.Fallen:
         """Who fell out by one reason (query ``reason``, as the sieve words it): how many, and the first of them."""
         r = recipients.work_out(desk, desk_campaigns.row_of(desk, id))
-        mask = r.fallen.get(request.args.get("reason", ""))
+        mask = r.fallen.get(query.reason)
         ids = [] if mask is None else r.view.columns.people.id[np.flatnonzero(mask)].tolist()
         rows = subscribers.by_ids(desk.store.read(), ids[:CHOSEN_SHOWN])
         return m.Fallen(count=len(ids), people=[m.NamedThing(id=i, name=rows[i]["email"]) for i in rows])
@@ -254,15 +254,12 @@ def register(api: Described, desk: Desk) -> None:
         approving.approve(desk, desk_campaigns.row_of(desk, id), who())
         return m.Done(id=id)
 
-    @api.route("GET", "/campaigns/capacity", m.BatchThatFits)
-    def capacity_of() -> m.BatchThatFits:
+    @api.route("GET", "/campaigns/capacity", m.BatchThatFits, query=m.CapacityQuery)
+    def capacity_of(query: m.CapacityQuery) -> m.BatchThatFits:
         """How large a batch may be (query ``an_hour``, ``one_in``, ``what``: clicks, replies, bookings)."""
-        a = request.args
-        return m.BatchThatFits(
-            **capacity.fits(desk, a.get("an_hour", 0.0, float), a.get("one_in", 1.0, float), a.get("what", "clicks"))
-        )
+        return m.BatchThatFits(**capacity.fits(desk, query.an_hour, query.one_in, query.what))
 
-    @api.route("GET", "/campaigns/<int:id>/plan.ics", m.Done)
+    @api.route("GET", "/campaigns/<int:id>/plan.ics", "text/calendar")
     def ics(id: int) -> Response:
         """The plan as iCalendar."""
         found = outward.plan_ics(desk, desk_campaigns.row_of(desk, id))
@@ -295,7 +292,7 @@ def register(api: Described, desk: Desk) -> None:
         """Of a plan that another program sends: pass over whom the gate refuses by now, before the files are saved."""
         return m.Done(id=id, count=elsewhere.pass_over(desk, id))
 
-    @api.route("GET", "/campaigns/<int:id>/batches.zip", m.Done)
+    @api.route("GET", "/campaigns/<int:id>/batches.zip", "application/zip")
     def batches_as_files(id: int) -> Response:
         """The batches as CSV files and the plan as iCalendar, in one ZIP; whom the gate would refuse now is apart."""
         headers = {"Content-Disposition": f"attachment; filename=batches-{id}.zip"}
@@ -337,11 +334,11 @@ def register(api: Described, desk: Desk) -> None:
         """What it did, as of now."""
         return m.Results(**results.results(desk, id))
 
-    @api.route("GET", "/campaigns/<int:id>/divided", m.Divided)
-    def divided(id: int) -> m.Divided:
+    @api.route("GET", "/campaigns/<int:id>/divided", m.Divided, query=m.CompareQuery)
+    def divided(id: int, query: m.CompareQuery) -> m.Divided:
         """The results divided, beside the usual range and up to three other campaigns (query ``with``, ids by comma)."""
         row = desk_campaigns.row_of(desk, id)
-        others = [int(x) for x in request.args.get("with", "").split(",") if x.isdigit()]
+        others = [int(x) for x in query.compare.split(",") if x and len(x) < 19]
         usual = breakdown.usual(desk, row) if row["message"] else None
         compared = breakdown.compared(desk, [id, *others]) if row["message"] else []
         return m.Divided(
@@ -356,7 +353,7 @@ def register(api: Described, desk: Desk) -> None:
         """Over all campaigns: which resends, hours, sizes and subjects paid."""
         return m.WhatWorks(**what_works.see(desk))
 
-    @api.route("GET", "/campaigns/<int:id>/results.csv", m.Done)
+    @api.route("GET", "/campaigns/<int:id>/results.csv", "text/csv")
     def results_csv(id: int) -> Response:
         """The figures as CSV."""
         return Response(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 from urllib.parse import quote
 
-from flask import Response, request
+from flask import Response
 
 from openmeadow.desk import asking, clean_up, consent, joining
 from openmeadow.desk.cutoff import Replays
@@ -61,13 +61,12 @@ def register(api: Described, desk: Desk) -> None:
         """Make or change the sign-up form of a list."""
         return m.Done(id=joining.write_form(desk, body.list_name, body.model_dump(exclude={"list_name"}), who()))
 
-    @api.route("GET", "/suppressions", m.SuppressionList)
-    def suppressions() -> m.SuppressionList:
+    @api.route("GET", "/suppressions", m.SuppressionList, query=m.SuppressionQuery)
+    def suppressions(query: m.SuppressionQuery) -> m.SuppressionList:
         """The suppression list, the newest first (query ``offset``; ``reason`` for one reason only)."""
-        offset, reason = max(0, request.args.get("offset", 0, int)), request.args.get("reason", "")
-        return m.SuppressionList(**consent.suppression_list(desk, offset, reason=reason))
+        return m.SuppressionList(**consent.suppression_list(desk, query.offset, reason=query.reason))
 
-    @api.route("GET", "/suppressions.csv", m.Done)
+    @api.route("GET", "/suppressions.csv", "text/csv")
     def suppressions_csv() -> Response:
         """The whole suppression list as a CSV that an import reads."""
         headers = {"Content-Disposition": "attachment; filename=suppressions.csv"}
@@ -84,7 +83,7 @@ def register(api: Described, desk: Desk) -> None:
         consent.by_hand(desk, id, body.purpose, body.state, body.reason, who())
         return m.Done(id=id)
 
-    @api.route("GET", "/consent/evidence.csv", m.Done)
+    @api.route("GET", "/consent/evidence.csv", "text/csv")
     def evidence() -> Response:
         """The whole evidence as a CSV."""
         path = desk.folder / "exports" / f"evidence-{desk.now()}.csv"
@@ -93,7 +92,7 @@ def register(api: Described, desk: Desk) -> None:
         headers = {"Content-Disposition": "attachment; filename=consent.csv"}
         return Response(path.read_bytes(), mimetype="text/csv", headers=headers)
 
-    @api.route("GET", "/subscribers/<int:id>/evidence.csv", m.Done)
+    @api.route("GET", "/subscribers/<int:id>/evidence.csv", "text/csv")
     def evidence_of_one(id: int) -> Response:
         """One person's evidence as a CSV."""
         path = desk.folder / "exports" / f"evidence-{id}-{desk.now()}.csv"
@@ -134,7 +133,7 @@ def register(api: Described, desk: Desk) -> None:
         done = clean_up.run(desk, who())
         return m.CleanUpDone(deed=done.pop("deed"), counts=done)
 
-    @api.route("GET", "/campaigns/<int:id>/why-not", m.WhyNot)
-    def why_not(id: int) -> m.WhyNot:
+    @api.route("GET", "/campaigns/<int:id>/why-not", m.WhyNot, query=m.EmailQuery)
+    def why_not(id: int, query: m.EmailQuery) -> m.WhyNot:
         """Why an address (query ``email``) will not get a campaign."""
-        return m.WhyNot(**consent.why_not(desk, request.args.get("email", ""), id))
+        return m.WhyNot(**consent.why_not(desk, query.email, id))

@@ -54,7 +54,7 @@ def register(api: Described, desk: Desk) -> None:
         """A test copy as it went over the wire, its headers explained."""
         return shown(sources.of_test(desk, id))
 
-    @api.route("GET", "/tests/<int:id>.eml", m.Done)
+    @api.route("GET", "/tests/<int:id>.eml", "message/rfc822")
     def test_eml(id: int) -> Response:
         """A test copy as a file."""
         return eml(sources.of_test(desk, id), f"test-{id}.eml")
@@ -64,7 +64,7 @@ def register(api: Described, desk: Desk) -> None:
         """A message that was sent, made anew from its version, person and moment, its headers explained."""
         return shown(sources.of_delivery(desk, id))
 
-    @api.route("GET", "/deliveries/<int:id>.eml", m.Done)
+    @api.route("GET", "/deliveries/<int:id>.eml", "message/rfc822")
     def sent_eml(id: int) -> Response:
         """A message that was sent, made anew, as a file."""
         return eml(sources.of_delivery(desk, id), f"message-{id}.eml")

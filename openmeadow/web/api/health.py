@@ -8,11 +8,11 @@ from dataclasses import asdict
 from pathlib import Path
 
 import numpy as np
-from flask import Response, request
+from flask import Response, g
+from werkzeug.datastructures import FileStorage
 
-from openmeadow.core.addresses.syntax import syntax_problem
 from openmeadow.core.errors import Missing, Refused
-from openmeadow.desk import addresses, health, placement, reports, words
+from openmeadow.desk import addresses, health, placement, reports, settings, words
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.marked import chosen
 from openmeadow.store import addresses as address_table
@@ -21,20 +21,23 @@ from openmeadow.store import reports as report_table
 from openmeadow.store import senders as sender_table
 from openmeadow.store import workspace
 from openmeadow.store.providers import names as provider_names
-from openmeadow.store.subscribers import facts_changed
 from openmeadow.web import models as m
 from openmeadow.web.api.subscribers import choice_of
-from openmeadow.web.described import ANALYSE, WRITE, Described, who
+from openmeadow.web.described import ANALYSE, WRITE, Described, file_given, who
 
 MOST_TYPED = 200
+
+
+def _name_of(file: FileStorage) -> str:
+    return Path(file.filename or "").name
 
 
 SOON = 120  # so many seconds the page looks again by itself for copies that were sent to test mailboxes
 
 
 def register(api: Described, desk: Desk) -> None:
-    @api.route("GET", "/health", m.HealthView)
-    def see() -> m.HealthView:
+    @api.route("GET", "/health", m.HealthView, query=m.SenderQuery)
+    def see(query: m.SenderQuery) -> m.HealthView:
         """Providers by day (query ``sender``: of one domain), what refusals say, the obligations, receivers' reports."""
         view, found, says = desk.view(), health.receivers(desk), health.own_figures(desk)
         domains, copies = sender_table.domains(desk.store.read()), health_table.waiting_copies(desk.store.read())
@@ -46,7 +49,7 @@ def register(api: Described, desk: Desk) -> None:
             looking=any(d["checked_at"] is None for d in domains) or any(view.now - c["at"] < SOON for c in copies),
             providers=[
                 m.ProviderDays(**p, says=m.OwnFigures(**says[p["name"]]) if p["name"] in says else None)
-                for p in health.providers(desk, view, request.args.get("sender", 0, int))
+                for p in health.providers(desk, view, query.sender)
             ],
             refusals=[m.Refusals(kind=r.pop("class"), **r) for r in health.refusals(desk)],
             duties=[m.Duty(**d) for d in health.obligations(desk, view)],
@@ -85,15 +88,13 @@ def register(api: Described, desk: Desk) -> None:
         deed, n = reports.undo_bounces(desk, provider, body.since, body.until, body.why, who())
         return m.Acted(deed=deed, job=0, people=n)
 
-    @api.route("POST", "/health/reports", m.TakenReports, rights=ANALYSE)
-    def bring_in() -> m.TakenReports:
+    @api.route("POST", "/health/reports", m.TakenReports, upload=m.JustFile, rights=ANALYSE)
+    def bring_in(form: m.JustFile) -> m.TakenReports:
         """Take a file of reports (multipart field ``file``): .eml, mbox, aggregate XML, gzip, zip."""
-        file = request.files.get("file")
-        if file is None or not file.filename:
-            raise Refused("Choose a file first.")
+        file = file_given()
         folder = desk.folder / "uploads"
         folder.mkdir(exist_ok=True)
-        path = folder / f"report-{desk.now()}-{Path(file.filename).name[-60:]}"
+        path = folder / f"report-{desk.now()}-{Path(file.filename or '').name[-60:]}"
         file.save(path)
         try:
             found = reports.take_file(desk, path)
@@ -101,27 +102,18 @@ def register(api: Described, desk: Desk) -> None:
             path.unlink(missing_ok=True)
         return m.TakenReports(taken=[m.TakenReport(kind=f["kind"], sentence=_said(f)) for f in found])
 
-    @api.route("POST", "/health/figures", m.TakenFigures, rights=ANALYSE)
-    def own_figures() -> m.TakenFigures:
+    @api.route("POST", "/health/figures", m.TakenFigures, upload=m.JustFile, rights=ANALYSE)
+    def own_figures(form: m.JustFile) -> m.TakenFigures:
         """Providers' own figures from a CSV (multipart field ``file``): date, provider, spam_rate, reputation."""
-        file = request.files.get("file")
-        if file is None or not file.filename:
-            raise Refused("Choose a file first.")
+        file = file_given()
         n, refused = health.take_figures(desk, file.read().decode("utf-8-sig", "replace"), who())
         return m.TakenFigures(rows=n, refused=refused[:20])
 
     @api.route("PUT", "/health/words", m.Words, body=m.Words, rights=ANALYSE)
     def set_words(body: m.Words) -> m.Words:
         """Who gets word when nobody is looking, and when not."""
-        for to in body.to:
-            if (problem := syntax_problem(to)) is not None:
-                raise Refused(f"“{to[:80]}” is not an address: {problem}.")
-        begin, sign, end = body.quiet_hours.partition("-")
-        if body.quiet_hours and not (sign and begin.isdigit() and end.isdigit() and int(begin) < 24 and int(end) < 25):
-            raise Refused("Quiet hours are written like 22-7.")
-        with desk.store.atomic() as db:
-            for name, value in (("word_to", body.to), ("word_url", body.url.strip()), ("quiet_hours", body.quiet_hours)):
-                workspace.set_setting(db, name, value)
+        values = {"word_to": body.to, "word_url": body.url.strip(), "quiet_hours": body.quiet_hours}
+        settings.change(desk, values, who(), g.user.id)
         return _words()
 
     @api.route("POST", "/health/words/test", m.Done, rights=ANALYSE)
@@ -135,7 +127,7 @@ def register(api: Described, desk: Desk) -> None:
         """Send copies to the test mailboxes; where they land shows within minutes."""
         return m.Done(id=id, count=placement.start(desk, id, who())[1])
 
-    @api.route("GET", "/returned/<int:id>", m.Done)
+    @api.route("GET", "/returned/<int:id>", "message/rfc822")
     def raw_mail(id: int) -> Response:
         """A message that came back, as it came."""
         row = report_table.mail(desk.store.read(), id)
@@ -181,12 +173,10 @@ def register(api: Described, desk: Desk) -> None:
         found = addresses.check_typed(desk, lines, ask_hosts=body.ask_hosts)
         return m.TypedVerdicts(verdicts=[m.TypedVerdict(**v) for v in found])
 
-    @api.route("POST", "/addresses/file", m.Done, rights=ANALYSE)
-    def checked_file() -> m.Done:
+    @api.route("POST", "/addresses/file", m.Done, upload=m.AddressFile, rights=ANALYSE)
+    def checked_file(form: m.AddressFile) -> m.Done:
         """Check a list or a CSV with an email column (multipart field ``file``), as a job; its verdicts are a CSV."""
-        file = request.files.get("file")
-        if file is None or not file.filename:
-            raise Refused("Choose a file first.")
+        file = file_given()
         folder = desk.folder / "uploads"
         folder.mkdir(exist_ok=True)
         path = folder / f"addresses-{secrets.token_hex(6)}.csv"
@@ -194,10 +184,15 @@ def register(api: Described, desk: Desk) -> None:
         lines = sum(1 for t in addresses.lines_of(path.read_bytes().decode("utf-8-sig", "replace")) if t.strip())
         if not lines:
             path.unlink()
-            raise Refused(f"There is no address in {Path(file.filename).name}: one a line, or a column called email.")
+            raise Refused(
+                f"There is no address in {Path(file.filename or '').name}: one a line, or a column called email."
+            )
         with desk.store.atomic() as db:
-            hosts = request.form.get("ask_hosts") == "true"
-            arguments = {"path": str(path), "ask_hosts": hosts, "name": f"addresses of {Path(file.filename).name}"}
+            arguments = {
+                "path": str(path),
+                "ask_hosts": form.ask_hosts,
+                "name": f"addresses of {Path(file.filename or '').name}",
+            }
             return m.Done(id=workspace.add_job(db, "address file", arguments, who(), desk.now()), count=lines)
 
     @api.route("POST", "/jobs/<int:id>/pause", m.Done, rights=ANALYSE)
@@ -229,10 +224,7 @@ def register(api: Described, desk: Desk) -> None:
     @api.route("PUT", "/addresses/required", m.AddressSummary, body=m.RequiredIn, rights=ANALYSE)
     def required(body: m.RequiredIn) -> m.AddressSummary:
         """Whether an address must be checked before its first mailing."""
-        with desk.store.atomic() as db:
-            workspace.set_setting(db, "require_checked", body.required)
-            facts_changed(db)
-            workspace.log(db, desk.now(), who(), "set require_checked", str(body.required).lower())
+        settings.change(desk, {"require_checked": body.required}, who(), g.user.id)
         return m.AddressSummary(**addresses.summary(desk))
 
 

@@ -115,7 +115,7 @@ def register(api: Described, desk: Desk) -> None:
         """Growth, frozen copies, where it is used, when worked out."""
         return m.SegmentAbout(**segments.about(desk, id))
 
-    @api.route("GET", "/segments/<int:id>/rule.json", m.Done)
+    @api.route("GET", "/segments/<int:id>/rule.json", "application/json")
     def rule_itself(id: int) -> Response:
         """The rule as a file: its sentence and its tree."""
         document = json.dumps(segments.rule_of(desk, id), ensure_ascii=False, indent=1)

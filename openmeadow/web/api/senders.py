@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 
-from flask import Response, request
+from flask import Response
 
 from openmeadow.core.errors import Missing
 from openmeadow.desk import senders
@@ -79,10 +79,10 @@ def register(api: Described, desk: Desk) -> None:
         senders.check(desk, id)
         return one(id)
 
-    @api.route("POST", "/senders/<int:id>/key", m.Domain, rights=ANALYSE)
-    def key(id: int) -> m.Domain:
+    @api.route("POST", "/senders/<int:id>/key", m.Domain, query=m.KeyQuery, rights=ANALYSE)
+    def key(id: int, query: m.KeyQuery) -> m.Domain:
         """Make the next DKIM key (query ``kind``: rsa or ed25519); it is used once it is published and proved."""
-        senders.make_key(desk, id, who(), request.args.get("kind", "rsa"))
+        senders.make_key(desk, id, who(), query.kind)
         senders.check(desk, id)
         return one(id)
 
@@ -92,7 +92,7 @@ def register(api: Described, desk: Desk) -> None:
         senders.publish(desk, id, who())
         return one(id)
 
-    @api.route("GET", "/senders/<int:id>/zone", m.Done)
+    @api.route("GET", "/senders/<int:id>/zone", "text/plain")
     def zone(id: int) -> Response:
         """All lines the domain needs, as a zone file."""
         headers = {"Content-Disposition": f"attachment; filename=sender-{id}.zone"}

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-from flask import request
 
 from openmeadow.core.addresses.syntax import address_key
 from openmeadow.core.errors import Refused
@@ -109,11 +108,11 @@ def register(api: Described, desk: Desk) -> None:
             raise Refused("Nobody is chosen: give addresses, or a rule that holds for somebody.")
         return m.SequenceTaken(**writing.bring_in(desk, id, ids, who()))
 
-    @api.route("GET", "/sequences/<int:id>/steps/<int:step>/people", m.StandHere)
-    def at_step(id: int, step: int) -> m.StandHere:
+    @api.route("GET", "/sequences/<int:id>/steps/<int:step>/people", m.StandHere, query=m.PageQuery)
+    def at_step(id: int, step: int, query: m.PageQuery) -> m.StandHere:
         """Who stands at a step, who goes next first (query ``offset``)."""
         db = desk.store.read()
-        rows = sequences.at_step(db, id, step, SHOWN, request.args.get("offset", 0, int))
+        rows = sequences.at_step(db, id, step, SHOWN, query.offset)
         total = next((r["people"] for r in sequences.steps(db, id) if r["step"] == step), 0)
         return m.StandHere(
             people=[
@@ -141,8 +140,8 @@ def register(api: Described, desk: Desk) -> None:
         writing.take_out(desk, id, stay, who())
         return m.Done(id=stay)
 
-    @api.route("GET", "/sequences/<int:id>/walk", m.WalkThrough)
-    def walk(id: int) -> m.WalkThrough:
+    @api.route("GET", "/sequences/<int:id>/walk", m.WalkThrough, query=m.WalkQuery)
+    def walk(id: int, query: m.WalkQuery) -> m.WalkThrough:
         """Day by day what would come (query ``supposed``: never, always, repeats; ``email``: of a chosen person)."""
-        found = walking.see(desk, id, request.args.get("supposed", "never"), request.args.get("email", ""))
+        found = walking.see(desk, id, query.supposed, query.email)
         return m.WalkThrough(**found)

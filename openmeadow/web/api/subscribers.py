@@ -7,7 +7,7 @@ import time
 from collections.abc import Sequence
 
 import numpy as np
-from flask import Response, request
+from flask import Response
 
 from openmeadow.core.addresses.verdicts import VERDICTS
 from openmeadow.core.columns import I64
@@ -23,9 +23,6 @@ from openmeadow.store import doors, people_sets, subscribers
 from openmeadow.store.providers import names as provider_names
 from openmeadow.web import models as m
 from openmeadow.web.described import ANALYSE, WRITE, Described, who
-
-MOST_ROWS = 200
-MOST_MONTHS = 60
 
 
 def rows_of(desk: Desk, view: View, index: I64) -> list[m.Row]:
@@ -70,21 +67,24 @@ def choice_of(body: m.ChoiceIn) -> Choice:
     return Choice(body.rule, body.text, tuple(body.bands), ids, tuple(body.without))
 
 
+def order_of(query: m.TableQuery) -> tuple[Choice, str, bool]:
+    """Which people, by which column, and whether falling."""
+    choice = Choice(query.rule, query.text, tuple(filter(None, query.band.split(","))))
+    return choice, query.sort.lstrip("-"), query.sort.startswith("-")
+
+
 def register(api: Described, desk: Desk) -> None:
     replays = Replays(desk)
 
-    @api.route("GET", "/subscribers/map", m.MapView)
-    def see_map() -> m.MapView:
+    @api.route("GET", "/subscribers/map", m.MapView, query=m.MapQuery)
+    def see_map(query: m.MapQuery) -> m.MapView:
         """Everybody on the fine grid, divided by band, provider, year, list and the gate for ``purpose``."""
-        return m.MapView(**people_map(desk, request.args.get("purpose", "")))
+        return m.MapView(**people_map(desk, query.purpose))
 
-    @api.route("GET", "/subscribers/map/rule", m.MapRule)
-    def map_rule() -> m.MapRule:
+    @api.route("GET", "/subscribers/map/rule", m.MapRule, query=m.CellsQuery)
+    def map_rule(query: m.CellsQuery) -> m.MapRule:
         """The rule of a rectangle of the fine grid: ``columns`` and ``rows`` as "first,last"."""
-        try:
-            spans = [tuple(int(n) for n in request.args[k].split(",")) for k in ("columns", "rows")]
-        except (KeyError, ValueError):
-            spans = []
+        spans = [tuple(int(n) for n in span.split(",")) for span in (query.columns, query.rows)]
         for span, most in zip(spans, SHAPE, strict=False):
             if len(span) != 2 or not 0 <= span[0] <= span[1] < most:
                 spans = []
@@ -92,26 +92,20 @@ def register(api: Described, desk: Desk) -> None:
             raise Refused("There is no such cell on the map.")
         return m.MapRule(rule=rule_of(FINE_DAYS, FINE_LEFT, spans[0], spans[1]))  # type: ignore[arg-type]
 
-    @api.route("GET", "/subscribers/replay", m.ReplayView)
-    def see_replay() -> m.ReplayView:
+    @api.route("GET", "/subscribers/replay", m.ReplayView, query=m.ReplayQuery)
+    def see_replay(query: m.ReplayQuery) -> m.ReplayView:
         """What came of the sends of the last ``months``, each message where its person stood when it went out."""
-        months = request.args.get("months", 12, int)
-        if not 1 <= months <= MOST_MONTHS:
-            raise Refused(f"A replay covers between 1 and {MOST_MONTHS} months.")
-        found = replays.of(months)
+        found = replays.of(query.months)
         sums = m.Sums(**{name.replace(" ", "_"): values for name, values in found["sums"].items()})
         return m.ReplayView(**{**found, "sums": sums})
 
     kept: dict[str, tuple[object, I64]] = {}
     nothing: tuple[object, I64] = (None, np.zeros(0, np.int64))
 
-    @api.route("GET", "/subscribers", m.Rows)
-    def table() -> m.Rows:
+    @api.route("GET", "/subscribers", m.Rows, query=m.RowsQuery)
+    def table(query: m.RowsQuery) -> m.Rows:
         """A window of the table: sorted and filtered here, however many there are."""
-        a, view = request.args, desk.view()
-        sort, falling = a.get("sort", "score").lstrip("-"), a.get("sort", "-score").startswith("-")
-        offset, limit = max(a.get("offset", 0, int), 0), min(a.get("limit", 60, int), MOST_ROWS)
-        choice = Choice(a.get("rule", ""), a.get("text", ""), tuple(filter(None, a.get("band", "").split(","))))
+        view, (choice, sort, falling) = desk.view(), order_of(query)
         version = (subscribers.facts_version(desk.store.read()), int(time.monotonic() / 5))
         mark = (view.now, len(view.columns.rows), len(view.columns.acts), version, sort, falling, choice)
         found = kept.get("order", nothing)
@@ -119,17 +113,18 @@ def register(api: Described, desk: Desk) -> None:
             found = kept["order"] = (mark, ordered(desk, view, chosen(desk, view, choice), sort, falling))
         index = found[1]
         return m.Rows(
-            total=len(index), offset=offset, now=view.now, rows=rows_of(desk, view, index[offset : offset + limit])
+            total=len(index),
+            offset=query.offset,
+            now=view.now,
+            rows=rows_of(desk, view, index[query.offset : query.offset + query.limit]),
         )
 
-    @api.route("GET", "/subscribers/ids", m.Ids)
-    def ids() -> m.Ids:
+    @api.route("GET", "/subscribers/ids", m.Ids, query=m.RangeQuery)
+    def ids(query: m.RangeQuery) -> m.Ids:
         """The ids of a stretch of the table in its order, for marking a range."""
-        a, view = request.args, desk.view()
-        sort, falling = a.get("sort", "score").lstrip("-"), a.get("sort", "-score").startswith("-")
-        choice = Choice(a.get("rule", ""), a.get("text", ""), tuple(filter(None, a.get("band", "").split(","))))
+        view, (choice, sort, falling) = desk.view(), order_of(query)
         index = ordered(desk, view, chosen(desk, view, choice), sort, falling)
-        first, last = a.get("first", 0, int), a.get("last", 0, int)
+        first, last = query.first, query.last
         if not 0 <= last - first < m.MOST_IDS:
             raise Refused(f"At most {m.MOST_IDS:,} can be marked one by one; mark everybody who matches instead.")
         return m.Ids(ids=view.columns.people.id[index[first : last + 1]].tolist())
@@ -151,7 +146,7 @@ def register(api: Described, desk: Desk) -> None:
         erasure.erase(desk, id, who())
         return m.Done(id=id)
 
-    @api.route("GET", "/subscribers/<int:id>/everything.json", m.Done)
+    @api.route("GET", "/subscribers/<int:id>/everything.json", "application/json")
     def everything(id: int) -> Response:
         """All that is known about one person, as one file."""
         document = json.dumps(people.everything(desk, id, who()), ensure_ascii=False, indent=1)

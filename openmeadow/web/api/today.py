@@ -6,12 +6,11 @@ import time
 from collections.abc import Callable
 from typing import Any
 
-from flask import request
-
 from openmeadow.core.columns import DAY
-from openmeadow.desk import outgoing, relay, today, watch
+from openmeadow.clock import DemoClock
+from openmeadow.desk import outgoing, relay, today, watch, workspace_check
 from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns, ledger, segments, sequences, subscribers
+from openmeadow.store import campaigns, events, ledger, segments, sequences, subscribers, workspace
 from openmeadow.web import models as m
 from openmeadow.web.api.entrance import moving
 from openmeadow.web.described import Described
@@ -34,6 +33,19 @@ def register(api: Described, desk: Desk) -> None:
             found = kept[name] = (mark, time.monotonic(), compute())
         return found[2]
 
+    def first_run() -> list[m.WorkspaceCheck]:
+        """What is missing before a first real send; nothing once something was sent, or in a demo."""
+        if isinstance(desk.clock, DemoClock) or ledger.anything_sent(desk.store.read()):
+            return []
+        return [m.WorkspaceCheck(**vars(f)) for f in workspace_check.quick(desk)]
+
+    def stamp(now: int) -> str:
+        """Changes when something that pages show may have changed; the passing of time alone changes it only in a
+        demo, whose clock stands."""
+        db = desk.store.read()
+        parts = [events.highest(db), subscribers.facts_version(db), workspace.last_activity(db), ledger.going_out(db)]
+        return ":".join(map(str, [*parts, now] if isinstance(desk.clock, DemoClock) else parts))
+
     @api.route("GET", "/today", m.TodayView)
     def see() -> m.TodayView:
         """Decisions, lanes of the day, the engaged base, the providers."""
@@ -49,6 +61,7 @@ def register(api: Described, desk: Desk) -> None:
             day=today.day(desk),
             goes_out=sum(x.people - x.handed for x in lanes if x.kind == "batch" and x.state in ("waiting", "going out")),
             due_in_sequences=sum(x.people for x in lanes if x.kind == "sequence"),
+            first_run=first_run(),
         )
 
     @api.route("GET", "/foot", m.Foot)
@@ -92,15 +105,16 @@ def register(api: Described, desk: Desk) -> None:
             handed_over=row["handed"],
             sending=ledger.going_out(db),
             moving=under_way,
+            stamp=stamp(view.now),
             worker_silent=watch.worker_silent(desk),
             outgoing_paused=outgoing.is_paused(desk),
             relay=None if gone is None else m.RelayAway(**vars(gone)),
         )
 
-    @api.route("GET", "/find", m.Finds)
-    def find() -> m.Finds:
+    @api.route("GET", "/find", m.Finds, query=m.FindQuery)
+    def find(query: m.FindQuery) -> m.Finds:
         """Subscribers, segments and campaigns whose name or address holds the text."""
-        text, db = request.args.get("text", "").strip().lower(), desk.store.read()
+        text, db = query.text.strip().lower(), desk.store.read()
         if not text:
             return m.Finds(finds=[])
         out = [

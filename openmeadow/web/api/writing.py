@@ -4,27 +4,25 @@ from __future__ import annotations
 
 from contextlib import closing
 
-from flask import request
+from flask import Response, g
 
-from openmeadow.core.errors import Refused
 from openmeadow.core.message import support
-from openmeadow.desk import campaigns, pictures, previews, templates
+from openmeadow.desk import campaigns, pictures, previews, settings, templates
 from openmeadow.desk.desk import Desk
-from openmeadow.store import workspace, writing
+from openmeadow.store import writing
 from openmeadow.web import models as m
-from openmeadow.web.described import ANALYSE, WRITE, Described, who
+from openmeadow.web.described import ANALYSE, WRITE, Described, file_given, need_proof, who
 
 SWITCHES = ("second_pair", "tell_back", "hidden_link")  # settings of the workspace that stand on the frame's page
 
 
 def register(api: Described, desk: Desk) -> None:
-    @api.route("GET", "/campaigns/<int:id>/preview", m.Preview)
-    def preview(id: int) -> m.Preview:
+    @api.route("GET", "/campaigns/<int:id>/preview", m.Preview, query=m.PreviewQuery)
+    def preview(id: int, query: m.PreviewQuery) -> m.Preview:
         """The message as one person would get it (query ``subscriber`` or ``email``; else the first recipient), in one
         of its versions (query ``version``); and what some mail readers do not keep of it."""
-        a = request.args
         row = campaigns.row_of(desk, id)
-        found = previews.of(desk, row, a.get("subscriber", 0, int), a.get("email", ""), a.get("version", 0, int))
+        found = previews.of(desk, row, query.subscriber, query.email, query.version)
         return m.Preview(
             subject=found.said.subject,
             preview=found.preview,
@@ -65,15 +63,13 @@ def register(api: Described, desk: Desk) -> None:
         """Every picture, the latest first."""
         return m.Pictures(pictures=[m.Picture(**p) for p in pictures.every(desk)])
 
-    @api.route("POST", "/pictures", m.Picture, rights=WRITE)
-    def take() -> m.Picture:
+    @api.route("POST", "/pictures", m.Picture, upload=m.JustFile, rights=WRITE)
+    def take(form: m.JustFile) -> m.Picture:
         """Keep a picture (multipart field ``file``): PNG, JPEG or GIF, up to 2 MB."""
-        file = request.files.get("file")
-        if file is None or not file.filename:
-            raise Refused("Choose a picture first.")
+        file = file_given()
         with closing(file.stream) as stream:
             data = stream.read(pictures.MOST_BYTES + 1)
-        return m.Picture(**pictures.take(desk, file.filename, data, who()))
+        return m.Picture(**pictures.take(desk, file.filename or "", data, who()))
 
     def the_frame() -> m.Frame:
         return m.Frame.model_validate(templates.frame(desk) | {s: desk.setting(s) for s in SWITCHES})
@@ -84,10 +80,11 @@ def register(api: Described, desk: Desk) -> None:
         return the_frame()
 
     @api.route("PUT", "/frame", m.Frame, body=m.Frame, rights=ANALYSE)
-    def set_frame(body: m.Frame) -> m.Frame:
+    def set_frame(body: m.Frame) -> m.Frame | Response:
         """Another frame; drafts get it at once, what was sent stays as it was."""
+        switches = {switch: getattr(body, switch) for switch in SWITCHES}
+        if settings.weakens(desk, switches) and (refusal := need_proof(desk)) is not None:
+            return refusal
         templates.set_frame(desk, body.model_dump(exclude=set(SWITCHES)), who())
-        with desk.store.atomic() as db:
-            for switch in SWITCHES:
-                workspace.set_setting(db, switch, getattr(body, switch))
+        settings.change(desk, switches, who(), g.user.id)
         return the_frame()

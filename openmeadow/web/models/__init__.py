@@ -7,6 +7,7 @@ from openmeadow.web.models.entrance import *
 from openmeadow.web.models.health import *
 from openmeadow.web.models.plans import *
 from openmeadow.web.models.providers import *
+from openmeadow.web.models.queries import *
 from openmeadow.web.models.relay import *
 from openmeadow.web.models.results import *
 from openmeadow.web.models.segments import *

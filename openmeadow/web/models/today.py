@@ -7,7 +7,7 @@ from typing import Literal
 from pydantic import Field
 
 from openmeadow.web.models.common import Model
-from openmeadow.web.models.entrance import Moving
+from openmeadow.web.models.entrance import Moving, WorkspaceCheck
 from openmeadow.web.models.relay import RelayAway
 
 
@@ -23,6 +23,7 @@ class Foot(Model):
     handed_over: int
     sending: int
     moving: Moving | None
+    stamp: str = Field(description="changes when something that pages show may have changed")
     worker_silent: int | None  # seconds since the worker last reported, where that is over a minute; -1 for never
     relay: RelayAway | None
     outgoing_paused: bool  # since a restore
@@ -82,3 +83,4 @@ class TodayView(Model):
     day: tuple[int, int]
     goes_out: int
     due_in_sequences: int
+    first_run: list[WorkspaceCheck] = Field(description="what is missing before a first real send")

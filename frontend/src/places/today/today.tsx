@@ -3,7 +3,7 @@ import { Link } from "react-router";
 import { get, type M } from "../../api/client";
 import { BAND_CLASS, BAND_FILL, BANDS } from "../../logic/bands";
 import { clockTime, count, month, people, share } from "../../logic/format";
-import { BandWord, Page, Quiet, Waiting } from "../../parts/basics";
+import { BandWord, Page, Quiet, StateMark, Waiting } from "../../parts/basics";
 import { Patterns } from "../../parts/patterns";
 import { ProviderName } from "../../parts/provider";
 
@@ -30,6 +30,7 @@ export function TodayPlace() {
   if (!bases && !needs)
     return (
       <Page title="Today">
+        <FirstRun of={t.first_run} />
         <Quiet>
           This workspace is empty. First{" "}
           <Link className="text-cornflower underline" to="/subscribers/bring-in">
@@ -50,6 +51,7 @@ export function TodayPlace() {
       lead={`${words[needs] ?? `${needs} things need you.`} ${stillToday(t)}`}
       side={<Providers of={t.providers} />}
     >
+      <FirstRun of={t.first_run} />
       <section aria-label="Decisions" className="border-t border-rule">
         {t.decisions.map((d) => (
           <div key={d.title} className="flex items-center gap-4 border-b border-rule py-2.5">
@@ -78,6 +80,34 @@ export function TodayPlace() {
       </div>
       <Base points={t.base} />
     </Page>
+  );
+}
+
+/** What is missing before a first real send, in the order in which one sets a workspace up. */
+function FirstRun({ of }: { of: M["WorkspaceCheck"][] }) {
+  const open = of.filter((f) => f.state !== "pass");
+  if (!open.length) return null;
+  return (
+    <section aria-label="Before your first send" className="mb-5 max-w-[860px]">
+      <h2 className="mb-1">Before your first send</h2>
+      <p className="mb-1 text-ink-2">
+        {count(of.length - open.length)} of {count(of.length)} are done.
+      </p>
+      <ol className="border-t border-rule">
+        {open.map((f) => (
+          <li key={f.check + f.finding} className="flex items-center gap-3 border-b border-rule py-2">
+            <StateMark state={f.state} />
+            <span className="w-32 shrink-0 font-semibold">{f.check}</span>
+            <span className="min-w-0 flex-1 text-ink-2">{f.finding}</span>
+            {f.link && (
+              <Link className="btn" to={f.link}>
+                Set up<span className="sr-only"> {f.check}</span>
+              </Link>
+            )}
+          </li>
+        ))}
+      </ol>
+    </section>
   );
 }
 

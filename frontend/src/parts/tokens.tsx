@@ -1,0 +1,55 @@
+import type { M } from "../api/client";
+import { moment } from "../logic/format";
+
+export const SCOPES: [M["AccountToken"]["scope"], string][] = [
+  ["read", "read only"],
+  ["events", "send events in"],
+  ["all", "everything you may do"],
+];
+
+/** Tokens for scripts: what each is for, what it may do, when it was used last. */
+export function TokenTable({
+  of,
+  end,
+  owner,
+}: {
+  of: M["AccountToken"][];
+  end: (id: number) => void;
+  owner?: boolean;
+}) {
+  if (!of.length) return <p className="text-ink-2">There are no tokens.</p>;
+  return (
+    <table className="lined">
+      <thead>
+        <tr>
+          <th>Name</th>
+          {owner && <th>Account</th>}
+          <th>May</th>
+          <th>Made</th>
+          <th>Expires</th>
+          <th>Last used</th>
+          <th>
+            <span className="sr-only">Actions</span>
+          </th>
+        </tr>
+      </thead>
+      <tbody>
+        {of.map((t) => (
+          <tr key={t.id}>
+            <td className="[overflow-wrap:anywhere]">{t.name}</td>
+            {owner && <td>{t.user}</td>}
+            <td>{SCOPES.find(([s]) => s === t.scope)?.[1]}</td>
+            <td className="text-ink-2">{moment(t.made_at)}</td>
+            <td className="text-ink-2">{t.expires_at ? moment(t.expires_at) : "never"}</td>
+            <td className="text-ink-2">{t.used_at ? moment(t.used_at) : "never"}</td>
+            <td className="n">
+              <button type="button" className="btn btn-bare text-poppy!" onClick={() => end(t.id)}>
+                Revoke
+              </button>
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}

@@ -1,0 +1,181 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { get, type M, post, put, remove } from "../../api/client";
+import { count, moment } from "../../logic/format";
+import { Ask, Sentence, Waiting } from "../../parts/basics";
+import { useGuarded } from "../../parts/proving";
+import { TokenTable } from "../../parts/tokens";
+
+type Role = M["AccountLine"]["role"];
+const ROLES: [Role, string][] = [
+  ["analyst", "decides, sends, sets up"],
+  ["writer", "writes, previews, sends tests"],
+  ["observer", "reads everything, exports evidence"],
+];
+
+/** Everyone who works here: invite, role, second factor, sessions, removal; or everybody's tokens. */
+export function AccountsSection({ tokens }: { tokens: boolean }) {
+  const client = useQueryClient();
+  const guarded = useGuarded();
+  const [link, setLink] = useState<M["AccountLink"] | null>(null);
+  const [error, setError] = useState<Error | null>(null);
+  const q = useQuery({ queryKey: ["accounts"], queryFn: () => get<M["Accounts"]>("/accounts") });
+  if (!q.data) return <Waiting error={q.error} what="the accounts" />;
+  const act = async (f: () => Promise<unknown>) => {
+    setError(null);
+    try {
+      await guarded(f);
+    } catch (e) {
+      setError(e as Error);
+    }
+    await client.invalidateQueries({ queryKey: ["accounts"] });
+  };
+  if (tokens)
+    return (
+      <>
+        <h2 className="mb-1">Tokens</h2>
+        <p className="mb-2 text-ink-2">Everyone makes their own under their name, at the right of the foot line.</p>
+        <TokenTable of={q.data.tokens} owner end={(id) => act(() => remove(`/tokens/${id}`))} />
+        <Sentence error={error} />
+      </>
+    );
+  return (
+    <>
+      <h2 className="mb-1">Accounts</h2>
+      <table className="lined">
+        <thead>
+          <tr>
+            <th>Name</th>
+            <th>Role</th>
+            <th className="whitespace-nowrap">Second factor</th>
+            <th>Last seen</th>
+            <th>
+              <span className="sr-only">Actions</span>
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {q.data.accounts.map((a) => (
+            <tr key={a.id}>
+              <td className="max-w-[190px]">
+                <span className="block truncate" title={a.name}>
+                  {a.name}
+                </span>
+                {a.email && (
+                  <span className="block truncate text-[13px] text-ink-2" title={a.email}>
+                    {a.email}
+                  </span>
+                )}
+              </td>
+              <td>
+                <select
+                  className="field w-[112px]!"
+                  aria-label={`Role of ${a.name}`}
+                  value={a.role}
+                  onChange={(e) => act(() => put(`/accounts/${a.id}/role`, { role: e.target.value }))}
+                >
+                  {ROLES.map(([r]) => (
+                    <option key={r}>{r}</option>
+                  ))}
+                </select>
+              </td>
+              <td>{a.invited ? "invited, no password yet" : a.second_factor ? "set up" : "none"}</td>
+              <td className="whitespace-nowrap text-ink-2">
+                {a.seen_at ? moment(a.seen_at) : "no session"}
+                {a.sessions > 1 && <span className="block text-[13px]">{count(a.sessions)} sessions</span>}
+              </td>
+              <td className="n">
+                <span className="flex flex-wrap justify-end gap-x-2">
+                  {a.sessions > 0 && (
+                    <button
+                      type="button"
+                      className="btn btn-bare"
+                      onClick={() => act(() => remove(`/accounts/${a.id}/sessions`))}
+                    >
+                      Sign out
+                    </button>
+                  )}
+                  {a.second_factor && (
+                    <button
+                      type="button"
+                      className="btn btn-bare"
+                      onClick={() => act(() => remove(`/accounts/${a.id}/second-factor`))}
+                    >
+                      Reset second factor
+                    </button>
+                  )}
+                  <button
+                    type="button"
+                    className="btn btn-bare"
+                    onClick={() => act(async () => setLink(await post<M["AccountLink"]>(`/accounts/${a.id}/link`)))}
+                  >
+                    Password link
+                  </button>
+                  <Ask
+                    trigger={
+                      <button type="button" className="btn btn-bare text-poppy!">
+                        Remove
+                      </button>
+                    }
+                    title={`Remove the account ${a.name}?`}
+                    words="Remove account"
+                    grave
+                    act={() => act(() => remove(`/accounts/${a.id}`))}
+                  >
+                    <p>Its sessions and tokens end at once. What it did stays in the activity log.</p>
+                  </Ask>
+                </span>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <Sentence error={error} />
+      {link && (
+        <div role="status" className="mt-3">
+          <p>Send this link to its owner. It works once, for {link.holds_days} days, and is not shown again.</p>
+          <p className="code mt-1">{link.url}</p>
+        </div>
+      )}
+      <form
+        className="mt-6"
+        onSubmit={(e) => {
+          e.preventDefault();
+          const form = e.currentTarget;
+          const f = new FormData(form);
+          act(async () => {
+            const body = { name: String(f.get("name")), role: f.get("role") as Role, email: String(f.get("email")) };
+            setLink(await post<M["AccountLink"]>("/accounts", body));
+            form.reset();
+          });
+        }}
+      >
+        <h2 className="mb-1">Invite somebody</h2>
+        <p className="mb-2 text-ink-2">You get a link to pass on; by it they choose their own password.</p>
+        <div className="flex flex-wrap items-end gap-3">
+          <label>
+            <span className="label">Name to sign in with</span>
+            <input className="field w-[180px]!" name="name" maxLength={100} required />
+          </label>
+          <label>
+            <span className="label">Email, for test messages</span>
+            <input className="field w-[220px]!" name="email" type="email" />
+          </label>
+          <label>
+            <span className="label">Role</span>
+            <select className="field w-[270px]!" name="role" defaultValue="writer">
+              {ROLES.map(([r, does]) => (
+                <option key={r} value={r}>
+                  {r}: {does}
+                </option>
+              ))}
+            </select>
+          </label>
+          <button type="submit" className="btn">
+            Create invitation
+          </button>
+        </div>
+      </form>
+    </>
+  );
+}

@@ -1,0 +1,60 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { get, type M } from "../../api/client";
+import { count, moment } from "../../logic/format";
+import { Waiting } from "../../parts/basics";
+import { TakeBack } from "../../parts/take-back";
+
+/** Who did what, when, to how many; what can be undone can be undone here for ever. */
+export function ActivitySection() {
+  const [text, setText] = useState("");
+  const log = useQuery({ queryKey: ["activity"], queryFn: () => get<M["Deeds"]>("/activity") });
+  if (!log.data) return <Waiting error={log.error} what="the activity log" />;
+  const shown = log.data.deeds.filter((d) => `${d.who} ${d.act} ${d.what}`.toLowerCase().includes(text.toLowerCase()));
+  return (
+    <>
+      <div className="mb-2 flex items-center justify-between gap-4">
+        <h2>Activity log</h2>
+        <input
+          className="field w-[220px]!"
+          type="search"
+          placeholder="Search the newest 500"
+          aria-label="Search the activity log"
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+        />
+      </div>
+      <table className="lined table-fixed max-[640px]:table-auto">
+        <thead>
+          <tr>
+            <th className="w-[128px]">When</th>
+            <th className="w-[104px]">Who</th>
+            <th className="w-[150px]">Did</th>
+            <th>What</th>
+            <th className="n w-[62px]">People</th>
+            <th className="w-[96px]">
+              <span className="sr-only">Undo</span>
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {shown.map((d) => (
+            <tr key={d.id}>
+              <td className="whitespace-nowrap text-ink-2">{moment(d.at)}</td>
+              <td className="truncate" title={d.who}>
+                {d.who}
+              </td>
+              <td>{d.act}</td>
+              <td className="text-ink-2 [overflow-wrap:anywhere]">{d.what}</td>
+              <td className="n">{d.people ? count(d.people) : ""}</td>
+              <td className="n">
+                <TakeBack d={d} />
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {shown.length === 0 && <p className="py-3 text-ink-2">Nothing in the log says “{text}”.</p>}
+    </>
+  );
+}

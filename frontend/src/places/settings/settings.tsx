@@ -1,0 +1,96 @@
+import { useQuery } from "@tanstack/react-query";
+import { NavLink, useParams } from "react-router";
+import { get, type M } from "../../api/client";
+import { Page, StateMark, Waiting } from "../../parts/basics";
+import { useMe } from "../../parts/me";
+import { AccountsSection } from "./accounts";
+import { ActivitySection } from "./activity";
+import { SettingsForm } from "./form";
+
+const slug = (words: string) => words.toLowerCase().replaceAll(" ", "-");
+const OWN = ["Accounts", "Tokens", "Activity log"] as const;
+
+/** The settings of the workspace by group, its accounts and tokens, and the activity log. */
+export function SettingsPlace() {
+  const { section = "workspace" } = useParams();
+  const me = useMe();
+  const q = useQuery({ queryKey: ["settings"], queryFn: () => get<M["SettingsView"]>("/settings") });
+  const checks = useQuery({
+    queryKey: ["settings-check"],
+    queryFn: () => get<M["WorkspaceChecks"]>("/settings/check"),
+  });
+  if (!q.data)
+    return (
+      <Page title="Settings">
+        <Waiting error={q.error} what="the settings" />
+      </Page>
+    );
+  const group = q.data.groups.find((g) => slug(g.name) === section);
+  const names = [
+    ...q.data.groups.map((g) => g.name),
+    ...OWN.filter((n) => (n !== "Accounts" && n !== "Tokens") || me.role === "analyst"),
+  ];
+  return (
+    <Page
+      title="Settings"
+      lead={`Of ${me.workspace}, for everyone who works in it.`}
+      side={<Checks of={checks.data?.findings ?? []} />}
+    >
+      <div className="grid grid-cols-[150px_minmax(0,1fr)] gap-8 max-[800px]:grid-cols-1 max-[800px]:gap-3">
+        <nav aria-label="Groups of settings" className="max-[800px]:flex max-[800px]:flex-wrap max-[800px]:gap-x-4">
+          {names.map((n) => (
+            <NavLink
+              key={n}
+              to={`/settings/${slug(n)}`}
+              className={() =>
+                `block border-l-2 py-1 pl-3 max-[800px]:border-l-0 max-[800px]:pl-0 ${section === slug(n) ? "border-cornflower font-semibold text-ink" : "border-transparent text-ink-2 hover:text-ink"}`
+              }
+              aria-current={section === slug(n) ? "page" : undefined}
+            >
+              {n}
+            </NavLink>
+          ))}
+        </nav>
+        <div className="min-w-0 max-w-[760px]">
+          {group ? (
+            <SettingsForm key={group.name} group={group} askedBy={q.data.approval_off_asked_by} />
+          ) : section === "activity-log" ? (
+            <ActivitySection />
+          ) : me.role === "analyst" ? (
+            <AccountsSection tokens={section === "tokens"} />
+          ) : (
+            <p className="text-ink-2">Only an analyst sees this.</p>
+          )}
+        </div>
+      </div>
+    </Page>
+  );
+}
+
+function Checks({ of }: { of: M["WorkspaceCheck"][] }) {
+  const open = of.filter((f) => f.state !== "pass");
+  return (
+    <>
+      <h2 className="mb-2">Before a first real send</h2>
+      {open.length === 0 ? (
+        <p className="text-ink-2">Nothing is missing.</p>
+      ) : (
+        <ul>
+          {open.map((f) => (
+            <li key={f.check + f.finding} className="border-b border-rule py-2">
+              <p className="flex items-center gap-2 font-semibold">
+                <StateMark state={f.state} /> {f.check}
+              </p>
+              <p className="text-[13px] text-ink-2">{f.finding}</p>
+              {f.link && f.link !== "/settings" && (
+                <NavLink className="text-[13px] text-cornflower underline" to={f.link}>
+                  Go there
+                </NavLink>
+              )}
+            </li>
+          ))}
+        </ul>
+      )}
+    </>
+  );
+}

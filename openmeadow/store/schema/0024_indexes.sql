@@ -1,0 +1,24 @@
+-- an index on every column that refers to another table, and on what results ask of events
+DROP INDEX events_of_click;
+CREATE INDEX events_of_click ON events (link) WHERE kind = 6;
+CREATE INDEX events_of_reply ON events (message) WHERE kind = 7;
+CREATE INDEX subscribers_of_door ON subscribers (door);
+CREATE INDEX list_members_of_subscriber ON list_members (subscriber);
+CREATE INDEX subscriber_labels_of_subscriber ON subscriber_labels (subscriber);
+CREATE INDEX messages_of_purpose ON messages (purpose);
+CREATE INDEX from_addresses_of_domain ON from_addresses (domain);
+CREATE INDEX campaigns_of_from_address ON campaigns (from_address);
+CREATE INDEX campaigns_of_message ON campaigns (message);
+CREATE INDEX campaigns_of_purpose ON campaigns (purpose);
+CREATE INDEX campaigns_by_sequence ON campaigns (sequence);
+CREATE INDEX frozen_of_segment ON frozen (segment);
+CREATE INDEX sequences_of_from_address ON sequences (from_address);
+CREATE INDEX sequences_of_purpose ON sequences (purpose);
+CREATE INDEX consent_entries_of_purpose ON consent_entries (purpose);
+CREATE INDEX signups_of_form ON signups (form);
+CREATE INDEX address_changes_of_subscriber ON address_changes (subscriber);
+CREATE INDEX campaign_people_of_subscriber ON campaign_people (subscriber);
+CREATE INDEX clean_up_stays_of_subscriber ON clean_up_stays (subscriber);
+CREATE INDEX placement_tests_of_campaign ON placement_tests (campaign);
+CREATE INDEX placement_copies_of_test ON placement_copies (test);
+CREATE INDEX sequence_queue_of_subscriber ON sequence_queue (subscriber);

@@ -1,0 +1,71 @@
+"""The HTTP server, with limits that a stranger cannot pass: connections, silence, headers, bodies."""
+
+from __future__ import annotations
+
+import contextlib
+import resource
+from http.cookies import CookieError, SimpleCookie
+from typing import Any
+
+import waitress
+from flask import Flask
+from waitress.channel import HTTPChannel
+from waitress.server import TcpWSGIServer
+
+from openmeadow.desk import accounts
+from openmeadow.desk.desk import Desk
+from openmeadow.store import accounts as table
+from openmeadow.web import limits
+from openmeadow.web.described import COOKIE
+
+THREADS = 8
+
+
+def make_server(app: Flask, desk: Desk, host: str, port: int) -> Any:
+    """A server that is bound but does not run yet; OSError where the port is taken."""
+    described = app.extensions["described"]
+    uploads = frozenset(r.template for r in described.routes if r.upload is not None)
+
+    def may_upload(headers: dict[str, str]) -> bool:
+        """Whether a body over the usual limit comes from an account, before it is read."""
+        scheme, _, secret = headers.get("AUTHORIZATION", "").partition(" ")
+        if scheme.lower() == "bearer":
+            holder: Any = accounts.by_token(desk, secret.strip())
+        else:
+            try:
+                cookie = SimpleCookie(headers.get("COOKIE", "")).get(COOKIE)
+            except CookieError:
+                return False
+            holder = accounts.session_of(desk, cookie.value) if cookie is not None else None
+        user = table.user(desk.store.read(), holder.user) if holder else None
+        return user is not None and user.role != "observer"
+
+    class Channel(HTTPChannel):  # type: ignore[misc]
+        parser_class = limits.parser(uploads, may_upload)
+
+    class Server(TcpWSGIServer):  # type: ignore[misc]
+        channel_class = Channel
+
+    allowed, most = resource.getrlimit(resource.RLIMIT_NOFILE)
+    with contextlib.suppress(ValueError, OSError):
+        wanted = limits.CONNECTIONS + 512
+        resource.setrlimit(resource.RLIMIT_NOFILE, (max(allowed, min(wanted, most)), most))
+    allowed = resource.getrlimit(resource.RLIMIT_NOFILE)[0]
+    adj = waitress.adjustments.Adjustments(
+        host=host,
+        port=port,
+        threads=THREADS,
+        ident="Open Meadow",
+        clear_untrusted_proxy_headers=True,
+        trusted_proxy="127.0.0.1",
+        trusted_proxy_headers={"x-forwarded-for", "x-forwarded-proto"},
+        connection_limit=max(100, min(limits.CONNECTIONS, allowed - 256)),
+        channel_timeout=limits.SILENT_SECONDS,
+        cleanup_interval=5,
+        asyncore_use_poll=True,
+        max_request_header_size=limits.LONGEST_HEADER,
+        max_request_body_size=limits.LARGEST_UPLOAD,
+    )
+    if len(adj.listen) != 1:  # a name with several addresses: the first
+        adj.listen = adj.listen[:1]
+    return Server(app, adj=adj, sockinfo=adj.listen[0])
