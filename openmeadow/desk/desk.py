@@ -132,10 +132,8 @@ class Desk:
         """Worked out once and then brought forward by what has come since."""
         with self._guard:
             old, window = kept.scores, int(self.setting("inactive_after_days"))
-            if old is None or len(kept.columns.people) < len(old.E) or (window and window != old.cadence.window):
-                fresh = score(kept.columns, now, cadence(kept.columns, now, window))
-            elif not window and kept.window:
-                fresh = score(kept.columns, now)
+            if old is None or len(kept.columns.people) < len(old.E) or window != kept.window:
+                fresh = self._scored_then(kept.columns, now)
             elif now != old.now or len(kept.touched) or len(kept.columns.people) != len(old.E):
                 fresh = bring_forward(old, kept.columns, kept.touched, now, window)
             else:

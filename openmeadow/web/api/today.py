@@ -6,8 +6,8 @@ import time
 from collections.abc import Callable
 from typing import Any
 
-from openmeadow.core.columns import DAY
 from openmeadow.clock import DemoClock
+from openmeadow.core.columns import DAY
 from openmeadow.desk import outgoing, relay, today, watch, workspace_check
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, events, ledger, segments, sequences, subscribers, workspace
