@@ -12,7 +12,7 @@ import numpy as np
 from openmeadow.core.addresses.verdicts import VERDICTS
 from openmeadow.core.columns import DAY
 from openmeadow.core.engagement.score import BANDS
-from openmeadow.core.message.body import FALLBACKS, undeclared
+from openmeadow.core.message.body import undeclared, without_fallbacks
 from openmeadow.desk import checking, recipients
 from openmeadow.desk.checking import Finding, found
 from openmeadow.desk.desk import Desk
@@ -75,7 +75,7 @@ def _fields(desk: Desk, row: Any, who: recipients.Recipients) -> list[Finding]:
     """Fields without a fallback that some have nothing in."""
     used: set[str] = set()
     for text in (row["subject"], row["html"], row["plain"]):
-        used |= undeclared(FALLBACKS.sub("", text))
+        used |= undeclared(without_fallbacks(text))
     own = used - checking.PAGES - set(checking.asked_about(desk, row)) - {"email"}
     out = []
     for name in sorted(own & checking.known_fields(desk, row)):

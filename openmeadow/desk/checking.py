@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
 from dataclasses import asdict, dataclass
 from typing import Any
 
@@ -12,6 +11,7 @@ from openmeadow.core.errors import Refused
 from openmeadow.core.message import checks as message_checks
 from openmeadow.core.message.assembly import Envelope, assemble
 from openmeadow.core.message.body import Body, FieldMistake, check_fields, links
+from openmeadow.core.message.html_scan import template_parts
 from openmeadow.desk import approving, conditions, senders
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, consent, health, workspace, writing
@@ -19,8 +19,6 @@ from openmeadow.wire import links as web
 
 PERSONAL = {"name", "first_name", "email"}
 PAGES = {"preferences_url", "stay_url", "view_url"}  # addresses of pages of ours, for this person
-_FIELD_ADDRESS = re.compile(r"""(["'])\s*\{\{[^"']*?\}\}\s*\1""")
-FIELD = re.compile(r"\{\{.*?\}\}|\{%.*?%\}", re.S)  # stands for what it will be filled in with
 LEVELS = ("stop", "mend", "note")
 ANSWER_AGE = 86_400
 # what the analyst may overrule with a reason; every other stop is set by the law, the gate or the protocols
@@ -56,7 +54,20 @@ def found(check: str, level: str, finding: str, mend: str = "") -> Finding:
 
 def without_fields(text: str) -> str:
     """A text with its personal fields filled in by something short, addresses by one that leads nowhere else."""
-    return FIELD.sub("Name", _FIELD_ADDRESS.sub('"tel:0"', text))
+    out, at = [], 0
+    for part in template_parts(text):
+        before, after = text[at : part.start].rstrip(), part.end
+        while text[after : after + 1].isspace():
+            after += 1
+        quote = before[-1:]
+        alone = quote and quote in "\"'" and text[after : after + 1] == quote
+        if alone and part.is_value and '"' not in part.text and "'" not in part.text:
+            out += [before[:-1], '"tel:0"']
+            at = after + 1
+        else:
+            out += [text[at : part.start], "Name"]
+            at = part.end
+    return "".join([*out, text[at:]])
 
 
 def known_fields(desk: Desk, row: Any) -> set[str]:

@@ -25,7 +25,7 @@ from openmeadow.core.errors import Missing, RuleMistake
 from openmeadow.core.rules.sentence import parse
 from openmeadow.core.rules.sieve import SieveRow, sieve
 from openmeadow.core.rules.streams import Streams
-from openmeadow.core.rules.tree import Rule, View
+from openmeadow.core.rules.tree import Rule, View, walk
 from openmeadow.store import columns as loader
 from openmeadow.store import deeds, events, mirror, workspace
 from openmeadow.store.database import Store
@@ -33,6 +33,8 @@ from openmeadow.store.facts import StoreFacts
 from openmeadow.store.kept import Kept as FactsKept
 
 WORTH_MIRRORING = 20_000
+MOST_CLAUSES, MOST_WRITTEN = 500, 2_000  # of one rule that is worked out: different ones, and all as they stand
+MOST_WORK, LEAST_CLAUSES = 200_000_000, 100  # different clauses times people that one rule may cost
 MACHINES_FILE = "machines.json"
 
 
@@ -249,11 +251,17 @@ class Desk:
         """A rule whose every name exists; a mistake points at its place."""
         rule = parse(text)
         assert isinstance(view.facts, StoreFacts)
-        path = view.facts.circle(rule, (own_name,) if own_name else ())
-        if path:
-            raise RuleMistake(f"This rule would go in a circle: {' → '.join(path)}.", 0)
-        from openmeadow.core.rules.tree import walk
-
+        try:
+            clauses = len(view.facts.reach(rule, (own_name,) if own_name else ()))
+        except Missing:
+            clauses = 0  # said below, with its place
+        most = max(LEAST_CLAUSES, min(MOST_CLAUSES, MOST_WORK // max(1, len(view.alive))))
+        if clauses > most or sum(1 for _ in walk(rule)) > MOST_WRITTEN:
+            raise RuleMistake(
+                f"This rule holds {clauses:,} clauses, with those of the segments it names; at most {most:,} are worked out "
+                f"for {len(view.alive):,} people.",
+                0,
+            )
         for part in walk(rule):
             if type(part).__name__ in ("AllOf", "AnyOf", "Negated"):
                 continue

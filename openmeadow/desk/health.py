@@ -37,7 +37,9 @@ LIMITS = {
     "not in the inbox": 0.20,
 }
 MEASURES = ("handed over", "deferred", "hard bounces", "blocked", "other bounces", "complaints", "unsubscribed")
-_NUMBERS = re.compile(r"<[^>]*>|\S+@\S+|\b[0-9a-f]{8,}\b|\b\d{1,3}(?:\.\d{1,3}){3}\b|\d{4,}", re.I)
+_NUMBERS = re.compile(
+    r"<[^<>]{0,320}>|[^\s@]{1,64}@[^\s@]{1,255}|\b[0-9a-f]{8,}\b|\b\d{1,3}(?:\.\d{1,3}){3}\b|\d{4,}", re.I
+)
 
 
 def providers(desk: Desk, view: View, sender: int = 0) -> list[dict[str, Any]]:

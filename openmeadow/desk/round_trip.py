@@ -24,6 +24,7 @@ from openmeadow.wire.tokens import Tokens
 
 EVERY, GIVEN_UP = 86_400, 3600
 REFUSED, UNREACHED = -1, -2  # in place of the moment of the click
+_LINK = re.compile(r"<(https?://[^<>\s]+)>")
 _TO = re.compile(r"proof-(\d+)-([0-9a-f]{12})@", re.I)
 RECORD = "Round trip"
 
@@ -74,7 +75,7 @@ def came_back(desk: Desk, tokens: Tokens, to: str, raw: bytes) -> bool:
     with desk.store.atomic() as db:
         senders.set_proof(db, id, "back", desk.now())
     message = email.message_from_bytes(raw)
-    link = re.search(r"<(https?://[^>\s]+)>", " ".join(str(message.get("List-Unsubscribe", "")).split()))
+    link = _LINK.search(" ".join(str(message.get("List-Unsubscribe", "")).split()))
     if link and message.get("List-Unsubscribe-Post") == "List-Unsubscribe=One-Click":
         data = urllib.parse.urlencode({"List-Unsubscribe": "One-Click"}).encode()
         try:

@@ -21,6 +21,7 @@ from openmeadow.store import campaigns, ledger, workspace, writing
 TEXTS = ("subject", "preview", "html", "plain")
 LETTERS = "ABCDEFGHIJKLMNOPQRSTUVWXYZ"
 VERSIONS, ARMS_LOT = 2, 71  # versions tried against each other; the lot that divides them
+MOST_COMPARED = 4_000_000  # pairs of lines
 _TAG = re.compile(r"(?<=>)(?=<)")
 
 
@@ -36,13 +37,22 @@ def texts_of(row: Any, values: dict[str, Any]) -> dict[str, Any]:
     return out
 
 
+def _differing(a: list[str], b: list[str]) -> list[str]:
+    """Lines that went and lines that came, each with its sign. Of very long texts all went and all came: comparing each
+    with each would take too long."""
+    if len(a) * len(b) > MOST_COMPARED:
+        return [f"-{line}" for line in a] + [f"+{line}" for line in b]
+    found = difflib.unified_diff(a, b, n=0, lineterm="")
+    return [line for n, line in enumerate(found) if n > 1 and line[:1] in "-+"]
+
+
 def differs(before: Any, after: dict[str, Any]) -> list[dict[str, Any]]:
     """What differs, part by part: {"part", "lines": [[" ", "-" or "+", text], …]}; nothing where nothing does."""
     out = []
     for part in TEXTS:
         a, b = (_TAG.sub("\n", str(x[part])).splitlines() for x in (before, after))
         if a != b:
-            lines = [[d[0], d[2:][:400]] for d in difflib.ndiff(a, b) if d[0] in "-+"]
+            lines = [[d[0], d[1:][:400]] for d in _differing(a, b)]
             out.append({"part": part, "lines": lines[:200]})
     return out
 

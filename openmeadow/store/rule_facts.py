@@ -16,9 +16,9 @@ import numpy as np
 from openmeadow.core.addresses.verdicts import VERDICTS
 from openmeadow.core.columns import I8, I32, I64, NEVER, Mask, Trouble, Troubles
 from openmeadow.core.consent.gate import CONSENT_STATES, GIVEN, SUPPRESSION_REASONS
-from openmeadow.core.errors import Missing
-from openmeadow.core.rules.sentence import parse
-from openmeadow.core.rules.tree import InSegment, Rule, walk
+from openmeadow.core.errors import Missing, RuleMistake
+from openmeadow.core.rules.sentence import DEEPEST, parse
+from openmeadow.core.rules.tree import AllOf, AnyOf, InSegment, Negated, Rule, walk
 from openmeadow.core.sequences.ladder import read
 from openmeadow.store import consent as consent_table
 from openmeadow.store import segments
@@ -29,7 +29,7 @@ from openmeadow.store.subscribers import facts_version
 
 
 def nearest(kind: str, name: str, known: list[str]) -> Missing:
-    close = difflib.get_close_matches(name, known, 1, 0.3) or known[:1]
+    close = difflib.get_close_matches(name[:200], known, 1, 0.3) or known[:1]
     tail = f"; the nearest is “{close[0]}”." if close else "; there are none yet."
     return Missing(f"There is no {kind} “{name}”{tail}")
 
@@ -171,17 +171,26 @@ class RuleFacts:
             raise Missing(f"“{name}” was not frozen on {day}; it was on {', '.join(r['day'] for r in rows[:5])}.")
         return self._mask("SELECT subscriber FROM frozen_people WHERE frozen = ?", (found,))
 
-    def circle(self, rule: Rule, path: tuple[str, ...]) -> tuple[str, ...] | None:
-        """The path by which a rule comes back to a segment it stands in, or None."""
+    def reach(self, rule: Rule, path: tuple[str, ...]) -> set[Rule]:
+        """All clauses of a rule and of the segments it names, each segment read once. RuleMistake where it comes back to
+        a segment it stands in."""
+        out: set[Rule] = set()
+        self._reach(rule, path, set(), out)
+        return out
+
+    def _reach(self, rule: Rule, path: tuple[str, ...], read_before: set[str], out: set[Rule]) -> None:
+        if len(path) > DEEPEST:
+            raise RuleMistake(f"Segments may name each other {DEEPEST} deep; these go deeper.", rule.place)
         for part in walk(rule):
             if isinstance(part, InSegment):
-                low = [p.lower() for p in path]
-                if part.name.lower() in low:
-                    return (*path, part.name)
-                deeper = self.circle(self.segment(part.name), (*path, part.name))
-                if deeper:
-                    return deeper
-        return None
+                low = part.name.lower()
+                if low in (p.lower() for p in path):
+                    raise RuleMistake(f"This rule would go in a circle: {' → '.join((*path, part.name))}.", 0)
+                if low not in read_before:
+                    read_before.add(low)
+                    self._reach(self.segment(part.name), (*path, part.name), read_before, out)
+            elif not isinstance(part, AllOf | AnyOf | Negated):
+                out.add(part)
 
     def came_by(self, door: str) -> Mask:
         return np.asarray(self.door == self._id("doors", "door", door))

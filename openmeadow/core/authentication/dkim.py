@@ -63,17 +63,34 @@ def record_text(public: str) -> str:
 
 
 def _relaxed_header(name: str, value: str) -> str:
-    unfolded = re.sub(r"[ \t]+", " ", value.replace("\r\n", ""))
+    unfolded = _BLANK.sub(" ", value.replace("\r\n", ""))
     return f"{name.lower().strip()}:{unfolded.strip()}"
 
 
-_BLANKS, _AT_THE_END = re.compile(rb"[ \t]+"), re.compile(rb" +(?=\r\n)")
+def _fields(head: str) -> dict[str, str]:
+    """The header fields as they are written, by name in small letters; the last of a name counts (RFC 5322 2.2.3)."""
+    out: dict[str, str] = {}
+    name = ""
+    for line in head.split("\r\n"):
+        if line[:1] in (" ", "\t"):
+            if name:
+                out[name] += f"\r\n{line}"
+            continue
+        word, colon, value = line.partition(":")
+        name = word.strip().lower() if colon else ""
+        if name:
+            out[name] = value
+    return out
+
+
+_BLANK = re.compile(r"[ \t]+")
+_BLANKS = re.compile(rb"[ \t]+")
 
 
 def _relaxed_body(body: bytes) -> bytes:
     if b"  " in body or b"\t" in body:
         body = _BLANKS.sub(b" ", body)
-    text = _AT_THE_END.sub(b"", body).rstrip(b" \r\n")
+    text = body.replace(b" \r\n", b"\r\n").rstrip(b" \r\n")
     return text + b"\r\n" if text else b""
 
 
@@ -91,8 +108,7 @@ class Signer:
     def header(self, message: bytes, at: int) -> bytes:
         """The DKIM-Signature line (with CRLF) to put before the message; the message uses CRLF."""
         head, _, body = message.partition(b"\r\n\r\n")
-        fields = re.findall(r"([!-9;-~]+):((?:.|\r\n[ \t])*?)(?=\r\n[!-9;-~]|\Z)", head.decode("latin-1"))
-        present = {name.lower(): value for name, value in fields}
+        present = _fields(head.decode("latin-1"))
         names = [n for n in SIGNED if n.lower() in present]
         body_hash = base64.b64encode(hashlib.sha256(_relaxed_body(body)).digest()).decode()
         value = (

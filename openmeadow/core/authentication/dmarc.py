@@ -11,8 +11,8 @@ from publicsuffixlist import PublicSuffixList
 from openmeadow.core.authentication.questions import Asking, Question
 
 POLICIES = ("none", "quarantine", "reject")
-_TAG = re.compile(r"\s*([A-Za-z][A-Za-z0-9_]*)\s*=\s*(.*?)\s*\Z", re.S)
-_MAILTO = re.compile(r"mailto:([^!,\s]+@([^!,\s]+))(?:![0-9]+[kmgt]?)?\Z", re.I)
+_TAG_NAME, _DMARC = re.compile(r"[A-Za-z][A-Za-z0-9_]*"), re.compile(r"v\s*=\s*DMARC1\s*(;|\Z)")
+_MAILTO = re.compile(r"mailto:([^!,\s@]+@([^!,\s@]+))(?:![0-9]{1,18}[kmgt]?)?\Z", re.I)
 SUCCESSOR = {"np": "policy for names that do not exist", "psd": "whether this is a public suffix", "t": "test mode"}
 
 
@@ -49,7 +49,7 @@ class Policy:
 
 
 def is_dmarc(text: str) -> bool:
-    return re.match(r"v\s*=\s*DMARC1\s*(;|\Z)", text) is not None
+    return _DMARC.match(text) is not None
 
 
 def read(text: str) -> Policy | None:
@@ -61,11 +61,11 @@ def read(text: str) -> Policy | None:
     for part in text.split(";")[1:]:
         if not part.strip():
             continue
-        m = _TAG.match(part)
-        if m is None:
+        name, equals, value = part.partition("=")
+        if not equals or not _TAG_NAME.fullmatch(name.strip()):
             mistakes.append(f"“{part.strip()[:40]}” is no tag")
             continue
-        tags.setdefault(m.group(1).lower(), m.group(2))
+        tags.setdefault(name.strip().lower(), value.strip())
     rua = []
     for uri in filter(None, (u.strip() for u in tags.get("rua", "").split(","))):
         found = _MAILTO.match(uri)

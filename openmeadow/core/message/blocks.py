@@ -13,6 +13,7 @@ from typing import Any
 import nh3
 
 from openmeadow.core.errors import Refused
+from openmeadow.core.message.html_scan import put_away
 
 KINDS = ("text", "picture", "button", "columns", "rule", "footer")
 MOST_BLOCKS, WIDTH = 100, 600
@@ -20,7 +21,8 @@ INK, PAPER, QUIET = "#1E2B33", "#FFFFFF", "#55636B"
 ACCENT = "#33478F"
 _TAGS = {"p", "br", "b", "strong", "i", "em", "u", "a", "ul", "ol", "li", "h1", "h2", "h3", "blockquote"}
 _COLOUR = re.compile(r"#[0-9a-fA-F]{6}\Z")
-_FIELD = re.compile(r"\{\{.*?\}\}|\{%.*?%\}", re.S)
+_STAND_IN = re.compile(r"FIELD(\d{1,9})DLEIF")
+_LEADS = re.compile(r"https?://|mailto:|tel:|\{\{", re.I)
 _LOOK = {
     "p": "margin:0 0 14px",
     "h1": "margin:0 0 12px;font-size:28px;line-height:1.2",
@@ -35,26 +37,17 @@ _FONT = "font:16px/1.55 Georgia,'Times New Roman',serif"
 
 def cleaned(html: str) -> str:
     """Rich text as it may stand in a message: known tags only, no scripts, no styles; personal fields as they were."""
-    fields: list[str] = []
-
-    def put_away(m: re.Match[str]) -> str:
-        fields.append(m.group())
-        return f"FIELD{len(fields) - 1}DLEIF"
-
+    text, fields = put_away(html, lambda n, _: f"FIELD{n}DLEIF")
     safe = nh3.clean(
-        _FIELD.sub(put_away, html),
-        tags=_TAGS,
-        attributes={"a": {"href"}},
-        url_schemes={"http", "https", "mailto", "tel"},
-        link_rel=None,
+        text, tags=_TAGS, attributes={"a": {"href"}}, url_schemes={"http", "https", "mailto", "tel"}, link_rel=None
     )
-    return re.sub(r"FIELD(\d+)DLEIF", lambda m: fields[int(m.group(1))], safe)
+    return _STAND_IN.sub(lambda m: fields[int(m.group(1))] if int(m.group(1)) < len(fields) else "", safe)
 
 
 def _address(href: str) -> str:
     """An address for an attribute: http, https, mail, telephone or a personal field; "" for anything else."""
     clean = href.strip()
-    if not re.match(r"(https?://|mailto:|tel:|\{\{)", clean, re.I):
+    if not _LEADS.match(clean):
         return ""
     return clean if clean.startswith("{{") else escape(clean, quote=True)
 
@@ -62,7 +55,7 @@ def _address(href: str) -> str:
 def _text(html: str, colour: str) -> str:
     out = cleaned(html)
     for tag, look in _LOOK.items():
-        out = re.sub(rf"<{tag}>", f'<{tag} style="{look}">', out)
+        out = out.replace(f"<{tag}>", f'<{tag} style="{look}">')
     return out.replace("<a ", f'<a style="color:{colour}" ')
 
 

@@ -7,46 +7,40 @@ from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
 from types import MappingProxyType
 
-from jinja2 import TemplateError, Undefined, meta, nodes
-from jinja2.sandbox import SandboxedEnvironment
+from jinja2 import TemplateError, meta, nodes
 from markupsafe import Markup, escape
 
-from openmeadow.core.errors import MeadowError
 from openmeadow.core.message.html_scan import tags, template_parts
 from openmeadow.core.message.links import links, tracked_html, tracked_plain
 from openmeadow.core.message.plain_text import plain_text
 from openmeadow.core.message.styles import inlined
+from openmeadow.core.message.templates import HTML, TEXT, FieldMistake
 
 UNSUBSCRIBE, PREFERENCES = "unsubscribe_url", "preferences_url"
 PREVIEW_LENGTH = 110  # characters that mailbox lists show at most
 HOLDS = "holds"  # {% if holds("band is Strong") %} … {% endif %}: for those whom the rule holds
-FALLBACKS = re.compile(r"\{\{[^}]*(?:\bor\b|\|\s*default)[^}]*\}\}|\{%.*?%\}", re.S)  # fields that can do without
+_CAN_DO_WITHOUT = re.compile(r"\bor\b|\|\s*d(?:efault)?\b")
 _NO_PAGES: Mapping[str, str] = MappingProxyType({})
-
-
-def _environment(html: bool) -> SandboxedEnvironment:
-    return SandboxedEnvironment(autoescape=html, undefined=Undefined, trim_blocks=True)
-
-
-_HTML, _TEXT = _environment(True), _environment(False)
-
-
-class FieldMistake(MeadowError):
-    """A personal field that cannot be filled in."""
 
 
 def undeclared(text: str) -> set[str]:
     """The personal fields a text uses; none where it cannot be read."""
     try:
-        return meta.find_undeclared_variables(_HTML.parse(text)) - {UNSUBSCRIBE, HOLDS}
+        return meta.find_undeclared_variables(HTML.parse(text)) - {UNSUBSCRIBE, HOLDS}
     except TemplateError:
         return set()
+
+
+def without_fallbacks(text: str) -> str:
+    """A text without its statements, and without the fields that say what stands where they are empty."""
+    kept = ((m.text if m.is_value and not _CAN_DO_WITHOUT.search(m.text) else "") for m in template_parts(text))
+    return "".join(kept)
 
 
 def check_fields(text: str, known: set[str]) -> list[str]:
     """The personal fields of a text that nobody has, and its mistakes, as sentences."""
     try:
-        _HTML.parse(text)
+        HTML.parse(text)
     except TemplateError as e:
         return [f"A personal field cannot be read: {e}."]
     return [f"Nobody has a field “{name}”." for name in sorted(undeclared(text) - known)]
@@ -55,7 +49,7 @@ def check_fields(text: str, known: set[str]) -> list[str]:
 def rules_in(text: str) -> list[str]:
     """The rules that parts of a text are shown by: the texts inside ``holds("…")``, each once."""
     try:
-        calls = _HTML.parse(text).find_all(nodes.Call)
+        calls = HTML.parse(text).find_all(nodes.Call)
     except TemplateError:
         return []
     found = [
@@ -141,10 +135,10 @@ class Body:
             full = full.replace("</body>", ending + "</body>") if "</body>" in full else full + ending
         text = tracked_plain(plain_with_footer(plain or twin(html), postal), link_numbers)
         try:
-            self._subject = _TEXT.from_string(subject)
-            self._preview = _TEXT.from_string(preview)
-            self._html = _HTML.from_string(full)
-            self._plain = _TEXT.from_string(text)
+            self._subject = TEXT.from_string(subject)
+            self._preview = TEXT.from_string(preview)
+            self._html = HTML.from_string(full)
+            self._plain = TEXT.from_string(text)
         except TemplateError as e:
             raise FieldMistake(f"A personal field cannot be read: {e}.") from e
         self._has_trap = trap

@@ -5,6 +5,7 @@ A stop must be settled before the message goes out, a mend should be, a note is 
 
 from __future__ import annotations
 
+import bisect
 import email
 import email.errors
 import email.message
@@ -13,8 +14,11 @@ import email.utils
 import ipaddress
 import re
 from collections.abc import Collection
-from dataclasses import dataclass
-from html.parser import HTMLParser
+from dataclasses import dataclass, field
+from typing import Any
+
+from lxml import etree
+from lxml.html import HTMLParser, document_fromstring
 
 from openmeadow.core.addresses.providers import is_freemail
 from openmeadow.core.addresses.syntax import syntax_problem
@@ -29,13 +33,14 @@ HTML_BYTES = 100_000
 ON_A_PHONE, SUBJECT_LONG = 40, 70
 PREVIEW = (40, 100)
 LITTLE_TEXT = 200
-_FIELD = re.compile(r"\{\{.*?\}\}|\{%.*?%\}|\[\[.*?\]\]|%%[A-Za-z_]+%%|<%.*?%>", re.S)
+_FIELD = re.compile(r"\{\{.{0,200}?\}\}|\{%.{0,200}?%\}|\[\[.{0,100}?\]\]|%%[A-Za-z_]{1,60}%%|<%.{0,200}?%>", re.S)
 _SHORTENED = re.compile(r"https?://[a-z0-9-]{1,6}\.[a-z]{2,3}/[A-Za-z0-9]{3,10}/?\Z", re.I)
-_DOMAIN = re.compile(r"\b((?:[a-z0-9](?:[a-z0-9-]*[a-z0-9])?\.)+[a-z]{2,24})\b", re.I)
+_HOST_LETTERS = re.compile(r"[a-z0-9.-]+", re.I)
+_LABEL, _TOP = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?", re.I), re.compile(r"[a-z]{2,24}", re.I)
 _UNSUBSCRIBE = re.compile(
     r"unsubscrib|opt[ -]?out|stop (these|this|receiving)|preferences|abmeld|désabonn|darse de baja", re.I
 )
-_POSTAL = re.compile(r"(\b\d{1,5}[a-z]?\b[^\n]{0,60}\b[A-Z][\w'-]+|[A-Z][\w'-]+[^\n]{0,40}\b\d{1,6}\b)")
+_NUMBER, _CAPITAL, NEAR = re.compile(r"\b\d{1,6}[a-z]?\b"), re.compile(r"\b[A-Z]\w"), 60
 _DROPPED = {
     "script": "scripts",
     "form": "forms",
@@ -46,6 +51,8 @@ _DROPPED = {
     "audio": "sound",
     "link": "outside style sheets",
 }
+_SECURE = re.compile(r"<\s*https://[^<>]{1,2000}>", re.I)
+_SCHEME = re.compile(r"https?://")
 _FALSE_START = re.compile(r"(re|fw|fwd|aw|sv)\s*:", re.I)
 
 
@@ -61,60 +68,62 @@ def in_order(found: list[Check]) -> list[Check]:
     return sorted(dict.fromkeys(found), key=lambda c: LEVELS.index(c.level))
 
 
-class _Page(HTMLParser):
-    """What the HTML shows: text, links with their words, pictures, and what readers drop."""
+_SILENT = {"style", "script", "title", "template", "noscript"}
+_HIDES = {"div", "span", "p", "td"}
 
-    def __init__(self) -> None:
-        super().__init__(convert_charrefs=True)
-        self.text: list[str] = []
-        self.links: list[tuple[str, str]] = []
-        self.pictures: list[tuple[str, str | None]] = []
-        self.dropped: set[str] = set()
-        self.hidden: list[str] = []
-        self._href: str | None = None
-        self._words: list[str] = []
-        self._silent = 0
-        self._away = 0
 
-    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
-        a = {k: v or "" for k, v in attrs}
-        if tag in ("style", "script", "title", "head"):
-            self._silent += tag != "head"
-        if tag in _DROPPED and (tag != "link" or "stylesheet" in a.get("rel", "")):
-            self.dropped.add(_DROPPED[tag])
-        style = a.get("style", "").replace(" ", "").lower()
-        if tag in ("div", "span", "p", "td") and (self._away or "display:none" in style or "max-height:0" in style):
-            self._away += 1
-        if tag == "a" and "href" in a:
-            self._href, self._words = a["href"].strip(), []
-        if tag == "img":
-            one_pixel = a.get("width") in ("0", "1") and a.get("height") in ("0", "1")
-            if not one_pixel:
-                self.pictures.append((a.get("src", ""), a.get("alt") if "alt" in a else None))
-                self._words.append(a.get("alt", ""))
+@dataclass
+class _Page:
+    """What the HTML shows: text, links with their words, images, what is hidden, and what readers drop."""
 
-    def handle_endtag(self, tag: str) -> None:
-        if tag in ("style", "script", "title"):
-            self._silent = max(0, self._silent - 1)
-        if tag in ("div", "span", "p", "td") and self._away:
-            self._away -= 1
-        if tag == "a" and self._href is not None:
-            self.links.append((self._href, " ".join("".join(self._words).split())))
-            self._href = None
-
-    def handle_data(self, data: str) -> None:
-        if self._silent:
-            return
-        (self.hidden if self._away else self.text).append(data)
-        if self._href is not None:
-            self._words.append(data)
+    text: list[str] = field(default_factory=list)
+    links: list[tuple[str, str]] = field(default_factory=list)
+    pictures: list[tuple[str, str | None]] = field(default_factory=list)
+    dropped: set[str] = field(default_factory=set)
+    hidden: list[str] = field(default_factory=list)
 
 
 def page_of(html: str) -> _Page:
+    """Read by a parser that keeps to its depth and goes through it once."""
     page = _Page()
-    page.feed(html)
-    page.close()
+    try:
+        tree = document_fromstring(html.replace("\0", "") or "<p></p>", parser=HTMLParser(encoding="utf-8"))
+    except (etree.ParserError, ValueError):
+        return page
+    silent = away = 0
+    link: list[str] | None = None
+    for event, e in etree.iterwalk(tree, events=("start", "end", "comment", "pi")):
+        tag = e.tag if isinstance(e.tag, str) else ""
+        hides = tag in _HIDES and _is_hidden(e)
+        if event == "start":
+            silent += tag in _SILENT
+            away += hides
+            if tag in _DROPPED and (tag != "link" or "stylesheet" in (e.get("rel") or "")):
+                page.dropped.add(_DROPPED[tag])
+            if tag == "a" and e.get("href") is not None:
+                link = []
+            if tag == "img" and not (e.get("width") in ("0", "1") and e.get("height") in ("0", "1")):
+                page.pictures.append((e.get("src") or "", e.get("alt")))
+                if link is not None:
+                    link.append(e.get("alt") or "")
+            said = e.text
+        else:
+            silent -= event == "end" and tag in _SILENT
+            away -= event == "end" and hides
+            if tag == "a" and link is not None and event == "end":
+                page.links.append(((e.get("href") or "").strip(), " ".join("".join(link).split())))
+                link = None
+            said = e.tail
+        if said and not silent:
+            (page.hidden if away else page.text).append(said)
+            if link is not None:
+                link.append(said)
     return page
+
+
+def _is_hidden(e: Any) -> bool:
+    style = (e.get("style") or "").replace(" ", "").lower()
+    return "display:none" in style or "max-height:0" in style
 
 
 # with what preview texts are padded: joiners, soft hyphens, spaces that do not break
@@ -147,6 +156,26 @@ def of_html(html: str) -> list[Check]:
     return out + of_links(page.links)
 
 
+def _domain_in(words: str) -> str:
+    """The first host name that words show; "" for none."""
+    for run in _HOST_LETTERS.finditer(words):
+        labels = run.group().strip(".-").split(".")
+        if 1 < len(labels) < 128 and _TOP.fullmatch(labels[-1]) and all(_LABEL.fullmatch(part) for part in labels):
+            return ".".join(labels)
+    return ""
+
+
+def _has_postal_address(text: str) -> bool:
+    """Whether a number stands near a word with a capital letter in one line, as in "1 Harbour Steps"."""
+    for line in text.splitlines():
+        numbers = [m.start() for m in _NUMBER.finditer(line)]
+        for word in _CAPITAL.finditer(line):
+            at = bisect.bisect(numbers, word.start())
+            if any(abs(n - word.start()) <= NEAR for n in numbers[max(0, at - 1) : at + 1]):
+                return True
+    return False
+
+
 def of_links(links: list[tuple[str, str]]) -> list[Check]:
     """Where links lead, and what they say they are."""
     out, insecure = [], 0
@@ -157,7 +186,7 @@ def of_links(links: list[tuple[str, str]]) -> list[Check]:
             continue
         if low.startswith(("mailto:", "tel:", "sms:", "#")):
             continue
-        host = re.sub(r"^https?://", "", low).partition("/")[0].rpartition("@")[2].partition(":")[0]
+        host = _SCHEME.sub("", low, count=1).partition("/")[0].rpartition("@")[2].partition(":")[0]
         try:
             ipaddress.ip_address(host.strip("[]"))
             out.append(Check("Links", STOP, f"A link leads to a bare address, {host}; filters take that for fraud."))
@@ -168,12 +197,10 @@ def of_links(links: list[tuple[str, str]]) -> list[Check]:
                 Check("Links", MEND, f"{href[:60]} looks shortened; filters cannot see where it leads. Write it out.")
             )
         insecure += low.startswith("http://")
-        named = _DOMAIN.search(words)
-        if named and low.startswith("http") and not dmarc.aligned(named.group(1), host):
+        named = _domain_in(words)
+        if named and low.startswith("http") and not dmarc.aligned(named, host):
             out.append(
-                Check(
-                    "Links", STOP, f"A link says {named.group(1)} and leads to {host}; readers are warned of such links."
-                )
+                Check("Links", STOP, f"A link says {named} and leads to {host}; readers are warned of such links.")
             )
     if insecure:
         out.append(Check("Links", NOTE, f"{insecure} {'link is' if insecure == 1 else 'links are'} not https."))
@@ -240,7 +267,7 @@ def _one_click(message: email.message.Message) -> list[Check]:
     if not unsubscribe:
         return [Check("One-click", STOP, "There is no List-Unsubscribe; bulk mail must have one (RFC 2369).")]
     out = []
-    if not re.search(r"<\s*https://[^>]+>", unsubscribe, re.I):
+    if not _SECURE.search(unsubscribe):
         words = "only over http" if "<http:" in unsubscribe.lower() else "by mail only"
         out.append(
             Check("One-click", STOP, f"List-Unsubscribe works {words}; one click needs an https address (RFC 8058).")
@@ -334,7 +361,7 @@ def of_message(raw: bytes, freemail: Collection[str] = ()) -> list[Check]:
     if shown.strip() and not (_UNSUBSCRIBE.search(shown) or leads):
         out.append(Check("Unsubscribe", STOP, "The text shows no way to unsubscribe."))
     tail = "\n".join(t for t in ((html and "\n".join(page.text)) or plain).splitlines() if t.strip())[-1500:]
-    if shown.strip() and not _POSTAL.search(tail):
+    if shown.strip() and not _has_postal_address(tail):
         out.append(Check("Postal address", MEND, "No postal address can be seen at the end."))
     fields = _FIELD.findall(f"{_subject_of(message)}\n{plain}\n{_words(page.text) if html else ''}")
     if fields:

@@ -8,7 +8,9 @@ from collections.abc import Mapping
 from openmeadow.core.message.html_scan import Attribute, replaced, tags
 
 _WEB = re.compile(r"https?://[^\s{}]+\Z", re.I)  # a personal field in an address is no link to count
+_BREAKS = dict.fromkeys(map(ord, "\t\r\n"))
 _BARE = re.compile(r"https?://[^\s<>\"{}]+", re.I)
+LONGEST_ADDRESS = 4_000  # characters; a longer one loses all that may end a sentence at once
 _AFTER = ".,;:!?)]'*_"  # may end a sentence around an address
 
 
@@ -18,7 +20,7 @@ def _hrefs(html: str) -> list[tuple[Attribute, str]]:
     for tag in tags(html):
         href = tag.get("href") if tag.name in ("a", "area") else None
         if href is not None:
-            url = re.sub(r"[\t\r\n]", "", href.value.strip())
+            url = href.value.strip().translate(_BREAKS)
             if _WEB.match(url):
                 out.append((href, url))
     return out
@@ -34,12 +36,16 @@ def _without_ending(run: str, known: Mapping[str, int]) -> str:
     """An address without the punctuation of the sentence around it; one that is known ends where it ends."""
     if run in known:
         return run
-    shorter = run
+    shorter, many = run, {sign: run.count(sign) for sign in "()[]"}
+    longest = max(map(len, known), default=0)
     while shorter and shorter[-1] in _AFTER:
-        if shorter[-1] in ")]" and shorter.count(shorter[-1]) <= shorter.count("(" if shorter[-1] == ")" else "["):
+        last = shorter[-1]
+        if last in ")]" and many[last] <= many["(" if last == ")" else "["]:
             break  # it belongs to the address: …/seats_(upper)
-        shorter = shorter[:-1]
-        if shorter in known:
+        if last in many:
+            many[last] -= 1
+        shorter = shorter[:-1] if len(shorter) < LONGEST_ADDRESS else shorter.rstrip(_AFTER)
+        if len(shorter) <= longest and shorter in known:
             return shorter
     return shorter
 

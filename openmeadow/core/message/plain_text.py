@@ -44,10 +44,12 @@ class _Letter:
         self.parts = parts
         self.out: list[str] = []  # lines; "" between paragraphs
         self.line = ""
-        self.urls: list[str] = []
+        self.urls: dict[str, None] = {}  # in their order
         self.words: set[str] = set()  # of links in this block
         self.bullet = ""
         self.condition = 0
+        self.numbers: dict[Any, int] = {}  # by ordered list: the last number given
+        self.headed: dict[Any, bool] = {}  # by table: whether it has headings
 
     def text(self, words: str) -> None:
         for n in _STAND_IN.findall(words):
@@ -64,7 +66,7 @@ class _Letter:
         if self.condition > 0:
             self.line += f"\n{shown}\n"
         elif shown not in self.urls:
-            self.urls.append(shown)
+            self.urls[shown] = None
             self.words.add(words)
 
     def end_block(self, *, tight: bool = False) -> None:
@@ -79,7 +81,7 @@ class _Letter:
                 self.out.append("")
         elif not tight and self.out and self.out[-1]:
             self.out.append("")
-        self.line, self.urls, self.words = "", [], set()
+        self.line, self.urls, self.words = "", {}, set()
 
 
 def _walk(e: Any, letter: _Letter) -> None:
@@ -97,7 +99,7 @@ def _walk(e: Any, letter: _Letter) -> None:
     elif tag in _BLOCKS:
         letter.end_block(tight=tag in _TIGHT)
         if tag == "li":
-            letter.bullet = _bullet(e)
+            letter.bullet = _bullet(e, letter)
         _inside(e, letter)
         letter.end_block(tight=tag in _TIGHT)
     else:
@@ -116,17 +118,20 @@ def _inside(e: Any, letter: _Letter) -> None:
         _walk(child, letter)
 
 
-def _bullet(e: Any) -> str:
+def _bullet(e: Any, letter: _Letter) -> str:
     parent = e.getparent()
     if parent is not None and parent.tag == "ol":
-        return f"{1 + sum(1 for _ in e.itersiblings('li', preceding=True))}. "
+        letter.numbers[parent] = letter.numbers.get(parent, 0) + 1
+        return f"{letter.numbers[parent]}. "
     return "- "
 
 
 def _cell(e: Any, letter: _Letter) -> None:
     """Cells of a table with headings stand in one line; all others only lay out, and follow one another."""
     table = next(e.iterancestors("table"), None)
-    if table is not None and table.find(".//th") is not None:
+    if table is not None and table not in letter.headed:
+        letter.headed[table] = table.find(".//th") is not None
+    if table is not None and letter.headed[table]:
         if letter.line.strip():
             letter.line = letter.line.rstrip() + ", "
         _inside(e, letter)

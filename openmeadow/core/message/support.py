@@ -12,14 +12,14 @@ READERS = ("web", "desktop", "phone")
 
 
 @cache
-def _table() -> list[dict[str, str]]:
-    data: list[dict[str, str]] = json.loads((resources.files("openmeadow.data") / "support.json").read_text())
-    return data
+def _table() -> list[dict[str, Any]]:
+    data: list[dict[str, Any]] = json.loads((resources.files("openmeadow.data") / "support.json").read_text())
+    return [{**row, "is": re.compile(row["pattern"], re.I)} for row in data]
 
 
 def dropped(html: str) -> list[dict[str, Any]]:
     """What of this HTML some readers do not keep: {"what", "web", "desktop", "phone", "instead"}, the worst first."""
     order = {"dropped": 0, "partly": 1, "kept": 2}
-    hit = [row for row in _table() if re.search(row["pattern"], html, re.I)]
+    hit = [row for row in _table() if row["is"].search(html)]
     hit.sort(key=lambda row: sum(order[row[r]] for r in READERS))
     return [{k: row[k] for k in ("what", *READERS, "instead")} for row in hit]

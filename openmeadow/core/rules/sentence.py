@@ -16,7 +16,7 @@ from openmeadow.core.errors import RuleMistake
 from openmeadow.core.rules import tree as t
 from openmeadow.core.rules.grammar import GRAMMAR, NAMES
 
-DEEPEST, MOST_CLAUSES = 50, 10_000
+DEEPEST, MOST_CLAUSES, LONGEST_RULE = 50, 10_000, 200_000
 
 
 @cache
@@ -77,7 +77,7 @@ def _named(kind: type[t.Named]) -> Any:
 
 def _several(words: Token, known: Sequence[str]) -> tuple[str, ...]:
     """``Strong or Steady`` as the known words, once each, in their usual order."""
-    chosen = {w.lower() for w in re.split(r"\s+or\s+", str(words), flags=re.I)}
+    chosen = set(str(words).lower().split()) - {"or"}
     return tuple(k for k in known if k.lower() in chosen)
 
 
@@ -159,7 +159,9 @@ def parse(text: str) -> t.Rule:
     if not text.strip():
         raise RuleMistake("The rule is empty; begin with a clause such as opened at least 1 in 90 days.", 0)
     depth = deepest = 0
-    bare = re.sub(r'"([^"]|"")*"', lambda m: " " * len(m.group()), text)
+    if len(text) > LONGEST_RULE:
+        raise RuleMistake(f"A rule has at most {LONGEST_RULE:,} characters; this one has {len(text):,}.", 0)
+    bare = re.sub(r'"[^"]*"', lambda m: " " * len(m.group()), text)  # a doubled quote is two quoted stretches
     for char in bare:
         depth += (char == "(") - (char == ")")
         deepest = max(deepest, depth)

@@ -61,7 +61,7 @@ class View:
         found = self.known.get(rule)
         if found is None:
             found = rule.mask(self)
-            if len(self.known) < MOST_KEPT:
+            if len(self.known) < MOST_KEPT or isinstance(rule, InSegment):  # each segment is worked out once
                 self.known[rule] = found
         return found
 
