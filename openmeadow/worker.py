@@ -174,6 +174,14 @@ def _patiently(do: Callable[[], T]) -> T:
             time.sleep(FIRST_PAUSE)
 
 
+def _bring_log_in(desk: Desk) -> None:
+    """What was erased leaves the database's log too, when readers stood in the way before."""
+    log_file = desk.store.path.with_name(f"{desk.store.path.name}-wal")
+    if log_file.exists() and log_file.stat().st_size:
+        _ = desk.store.writer
+        desk.store.checkpoint()
+
+
 class Worker:
     """One per workspace; a second one says so and leaves. ``world`` is the stand-in's control address, if any."""
 
@@ -335,6 +343,7 @@ class Worker:
             tidy,
             answers.take_kept_unsubscribes,
             accounts.tend,
+            _bring_log_in,
         )
         for duty in duties:
             self._duty(f"{duty.__module__.rpartition('.')[2]} {duty.__name__}", partial(duty, self.desk))

@@ -11,6 +11,8 @@ from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, events, ledger
 from openmeadow.wire.spare_file import SpareFile
 
+MOST_BOOKINGS = 20  # told back by the mark of one message, which its reader can see
+
 
 def happened(
     desk: Desk,
@@ -62,12 +64,14 @@ def with_mark(url: str, mark: str) -> str:
 
 def booked(desk: Desk, delivery: int, value: float, reference: str) -> bool:
     """What a shop tells back by a link's mark: a booking, once for each reference; False where it was known already."""
-    if not 0 <= value <= 10_000_000:
+    if not 0 <= value <= 1_000_000:
         raise Refused("The value of a booking is a number from 0 on.")
     with desk.store.atomic() as db:
         d = ledger.delivery(db, delivery)
         if d is None:
             raise Missing("This message is not there any more.")
+        if events.bookings_of(db, d["subscriber"], d["message"]) >= MOST_BOOKINGS:
+            raise Refused(f"At most {MOST_BOOKINGS} bookings are taken for one message.")
         outside = f"booking {delivery} {reference.strip()[:100]}"
         row = (desk.now(), int(Kind.BOOKED), d["subscriber"], d["message"], 0, 0, value, None, None, outside)
         return events.add(db, [row]) > 0

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import secrets
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
@@ -85,8 +86,17 @@ font:16px/1.5 sans-serif;color:#1E2B33">
 <p>we would like to keep writing to you, and we want to do it only if you say so. Each line below opens a page with one
 button; press it for what you would like to get.</p>
 {asks}
-<p>If you do nothing we stay silent: this is the only time we ask.</p>
+<p>{silence}</p>
 </div></body></html>"""
+
+
+def silence(let_go_days: int) -> str:
+    """What a request says, truly, about those who do nothing."""
+    if let_go_days:
+        return f"If you do nothing, we stop writing to you after {let_go_days} days. This is the only time we ask."
+    return "If you do nothing, nothing changes: what you agreed to before stays, and this is the only time we ask."
+
+
 ASK = '<p><a href="{{{{ {field} }}}}" style="color:#3A55A4;font-weight:600">Yes, {name}</a>{text}</p>'
 
 
@@ -117,7 +127,7 @@ def ready(
         )
         for p in purposes
     )
-    html = READY.format(asks=asks)
+    html = READY.format(asks=asks, silence=silence(let_go_days))
     name = _free_name(db, f"Asking again, {rfc3339(now)[:10]}")
     address = senders.ready_address(db)
     with desk.store.atomic() as w:
@@ -141,7 +151,7 @@ def ready(
                 "from_address": address["id"] if address else None,
                 "from_name": str(desk.setting("name")),
                 "subject": "May we keep writing to you?",
-                "preview": "One click says yes; without it we stay silent.",
+                "preview": "One click says yes. What happens without it stands at the end.",
                 "html": html,
                 "plain": twin(html),
                 "segments_in": json.dumps([segment]),
@@ -176,7 +186,9 @@ def keep_segments(desk: Desk, db: Any, row: Any, message: int, who: str) -> None
     workspace.log(db, desk.now(), who, "kept segments of consent request", row["name"])
 
 
-def agree(desk: Desk, delivery: int, purpose: int, agent: str = "", ip: str = "") -> str:
+def agree(
+    desk: Desk, delivery: int, purpose: int, agent: str = "", ip: str = "", *, shown: Mapping[int, int] | None = None
+) -> str:
     """What pressing the button does: a yes to one purpose, and a click; again does no harm. The purpose's name."""
     db = desk.store.read()
     d, p = ledger.delivery(db, delivery), table.purpose(db, purpose)
@@ -184,7 +196,9 @@ def agree(desk: Desk, delivery: int, purpose: int, agent: str = "", ip: str = ""
         raise Missing("This question is not there any more.")
     latest = table.latest_entry(db, d["subscriber"], purpose)
     if latest is None or latest["state"] != GIVEN or latest["at"] < (d["changed_at"] or 0):
-        consent.said(desk, d["subscriber"], purpose, GIVEN, "confirmation link")
+        page = f"{desk.setting('public_url')}/k"
+        wording = (shown or {}).get(purpose)
+        consent.said(desk, d["subscriber"], purpose, GIVEN, "confirmation link", wording=wording, page=page)
         happened(desk, delivery, Kind.CLICKED, agent=agent, ip=ip)
     return str(p["name"])
 

@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo
 import numpy as np
 
 from openmeadow.core.addresses.syntax import address_key, syntax_problem
+from openmeadow.core.consent.gate import SUPPRESSION_REASONS
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.message.body import links, twin
 from openmeadow.core.planning.slots import allowed_from
@@ -28,9 +29,11 @@ from openmeadow.desk import (
 )
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.planning import NO_ROOM, ONCE, check_plan, draw_schedule, plan_of, start_problem, windows_of
-from openmeadow.store import campaigns, ledger, subscribers, workspace, writing
+from openmeadow.store import campaigns, consent, ledger, subscribers, workspace, writing
 
 TRAP_PATH = "/trap"
+TESTS_TO_ONE, TESTS_BY_ONE = 6, 40  # test messages within an hour
+NO_TESTS = ("complaint", "hard bounce", "bad address")  # suppressed for these, nobody gets one
 
 
 def row_of(desk: Desk, id: int) -> Any:
@@ -266,4 +269,21 @@ def test_message(desk: Desk, id: int, to: str, who: str, subscriber: int = 0) ->
 
     if problem := syntax_problem(to.strip()):
         raise Refused(f"“{to.strip()[:80]}” is no address: {problem}.")
+    _may_get_tests(desk, to.strip(), who)
     return test_copy(desk, row_of(desk, id), to.strip(), who, subscriber=subscriber)
+
+
+def _may_get_tests(desk: Desk, to: str, who: str) -> None:
+    """A few test messages an hour to one address, more by one person; none to who complained or cannot be reached."""
+    db, since, key = desk.store.read(), desk.now() - 3_600, address_key(to)
+    if writing.tests_since(db, since, recipient=to) >= TESTS_TO_ONE:
+        raise Refused(
+            f"{to} has had {TESTS_TO_ONE} test messages within the hour; wait a little, or send to somebody else."
+        )
+    if writing.tests_since(db, since, who=who) >= TESTS_BY_ONE:
+        raise Refused(f"You have sent {TESTS_BY_ONE} test messages within the hour; wait a little.")
+    ids = subscribers.ids_of(db, [key])
+    reasons = consent.suppressions_of(db, ids[key]) if key in ids else []
+    against = [SUPPRESSION_REASONS[r - 1] for r in reasons if SUPPRESSION_REASONS[r - 1] in NO_TESTS]
+    if against:
+        raise Refused(f"{to} is suppressed ({', '.join(against)}); no test goes there.")

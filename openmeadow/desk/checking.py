@@ -191,7 +191,7 @@ def _links(desk: Desk, row: Any) -> list[Finding]:
 def ask_links(desk: Desk, row: Any) -> int:
     """Ask every link of the message whether it answers; how many did."""
     urls, good = [u for u in links(row["html"]) if "{{" not in u], 0
-    for a in web.ask_all(urls, str(desk.setting("web_gateway"))):
+    for a in web.ask_all(urls, str(desk.setting("web_gateway")), list(desk.setting("inside_hosts"))):
         said = a.said
         if 200 <= a.status < 400:
             good += 1

@@ -9,7 +9,7 @@ import json
 from pathlib import Path
 from typing import Any
 
-from openmeadow.core.consent.evidence import verify
+from openmeadow.core.consent.evidence import Broken, Shown, text_hash, verify
 from openmeadow.core.consent.gate import AWAITING, CONSENT_STATES, GIVEN, SUPPRESSION_REASONS, WITHDRAWN
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.intake.moments import rfc3339
@@ -17,11 +17,16 @@ from openmeadow.desk.desk import Desk
 from openmeadow.desk.exports import safe
 from openmeadow.store import consent, deeds, ledger, subscribers, workspace
 from openmeadow.store.consent import Claim
+from openmeadow.store.renaming import purpose_renamed
 
 BASES = ("consent", "contract", "legitimate interest")
 LIFTABLE = ("hard bounce", "bad address", "other")
 BY_NEW_CONSENT = ("complaint", "unsubscribed from all", "let go")
-EXPORTED = ("at", "email", "purpose", "channel", "state", "door", "source", "wording", "reason", "list", "void", "before")
+EXPORTED = (
+    *("at", "email", "purpose", "channel", "state", "door", "source", "wording", "wording_id", "wording_sha256"),
+    *("wording_text", "form", "page", "reason", "list", "void", "before"),
+)
+LONGEST_PAGE = 300  # characters of a page's address
 UNPROVED = "form"  # a form without a second step: anybody could have typed the address
 SOFT_IN_A_ROW, SOFT_OVER = 5, 30 * 86_400
 
@@ -34,6 +39,8 @@ def check_evidence(desk: Desk) -> dict[str, Any]:
     """Goes through the whole chain: {"entries", "holds", "broken_at", "what"}."""
     db = desk.store.read()
     entries, broken = verify(consent.key(db), consent.chain(db), *consent.head(db))
+    if broken is None and (found := consent.changed_wording(db)) is not None:
+        broken = Broken(found[0], f"the text of “{found[1]}” was changed after people had agreed to it")
     return {
         "entries": entries,
         "holds": broken is None,
@@ -52,6 +59,11 @@ def _line(r: Any) -> list[str]:
         r["door"],
         r["source"] or "",
         r["wording"] or "",
+        str(r["wording_id"] or ""),
+        r["wording_hash"] or "",
+        r["wording_text"] or "",
+        str(r["form"] or ""),
+        r["page"] or "",
         r["reason"] or "",
         r["list_name"] or "",
         "of an import taken back" if r["void"] else "",
@@ -94,6 +106,7 @@ def purposes(desk: Desk) -> list[dict[str, Any]]:
                 "transactional": bool(p["transactional"]),
                 "left_out": bool(p["left_out"]),
                 "version": p["version"] or 0,
+                "wording_id": p["wording_id"],
                 "text": p["text"] or "",
                 "counts": {word: int((view.alive & (states == i)).sum()) for i, word in enumerate(CONSENT_STATES)},
                 "permitted": int((view.alive & view.facts.permitted(p["name"])).sum()),
@@ -103,7 +116,8 @@ def purposes(desk: Desk) -> list[dict[str, Any]]:
 
 
 def write_purpose(desk: Desk, id: int | None, values: dict[str, Any], who: str) -> int:
-    """Make or change a purpose. A wording somebody agreed to is never edited: a new version begins."""
+    """Make or change a purpose. A wording is never edited: another text is another
+    version, and all can be read for good."""
     name = str(values.get("name", "")).strip()
     if id is None and not name:
         raise Refused("A purpose needs a name, such as: Season news.")
@@ -123,12 +137,11 @@ def write_purpose(desk: Desk, id: int | None, values: dict[str, Any], who: str) 
         changes: dict[str, Any] = {k: int(bool(values[k])) for k in ("transactional", "left_out") if k in values}
         changes |= {k: values[k] for k in ("basis",) if k in values} | ({"name": name} if name else {})
         consent.set_purpose(db, id, changes)
+        if name and name != row["name"]:
+            purpose_renamed(db, row["name"], name)
         text = values.get("text")
         if text is not None and text.strip() != (row["text"] or ""):
-            version = row["version"] or 1
-            if row["version"] and consent.agreed_to(db, id, wording_name(name or row["name"], version)):
-                version += 1
-            consent.set_wording(db, id, version, text.strip(), desk.now())
+            consent.add_wording(db, id, text.strip(), desk.now())
         workspace.log(db, desk.now(), who, "changed purpose", name or row["name"])
     return id
 
@@ -138,9 +151,24 @@ def wording_name(purpose: str, version: int) -> str:
     return f"{purpose}, version {version}"
 
 
-def current_wording(desk: Desk, purpose: int) -> str | None:
-    row = consent.purpose(desk.store.read(), purpose)
-    return wording_name(row["name"], row["version"]) if row and row["version"] else None
+def what_was_shown(
+    desk: Desk, purpose: int, wording: int | None, form: int | None = None, page: str = ""
+) -> tuple[str | None, Shown]:
+    """The name of a wording that was shown, and what an entry keeps of it. One of another purpose was not shown."""
+    db = desk.store.read()
+    row, owner = consent.wording(db, wording) if wording else None, consent.purpose(db, purpose)
+    if row is None or owner is None or row["purpose"] != purpose:
+        return None, Shown(form=form, page=page[:LONGEST_PAGE] or None)
+    shown = Shown(row["id"], text_hash(row["text"]), form, page[:LONGEST_PAGE] or None)
+    return wording_name(owner["name"], row["version"]), shown
+
+
+def wordings(desk: Desk, purpose: int) -> list[dict[str, Any]]:
+    """Every version of a purpose's wording with the people who agreed to it, the newest first."""
+    if consent.purpose(desk.store.read(), purpose) is None:
+        raise Missing("There is no such purpose.")
+    rows = consent.wordings(desk.store.read(), purpose)
+    return [{k: r[k] for k in ("id", "version", "text", "made_at", "people")} for r in rows]
 
 
 def by_hand(desk: Desk, subscriber: int, purpose: int, state: str, reason: str, who: str) -> None:
@@ -152,9 +180,22 @@ def by_hand(desk: Desk, subscriber: int, purpose: int, state: str, reason: str, 
     _said(desk, subscriber, purpose, CONSENT_STATES.index(state), "by hand", who, reason=reason.strip())
 
 
-def said(desk: Desk, subscriber: int, purpose: int, state: int, door: str, list_id: int | None = None) -> None:
-    """The person's own word, by the confirmation link, the preference page or a form."""
-    _said(desk, subscriber, purpose, state, door, "the subscriber", list_id=list_id)
+def said(
+    desk: Desk,
+    subscriber: int,
+    purpose: int,
+    state: int,
+    door: str,
+    list_id: int | None = None,
+    *,
+    wording: int | None = None,
+    form: int | None = None,
+    page: str = "",
+) -> None:
+    """The person's own word, by the confirmation link, the preference page or a form. ``wording`` is the id of the text
+    that stood there when they said it, None where none did."""
+    shown = what_was_shown(desk, purpose, wording, form, page) if state in (GIVEN, AWAITING) else (None, Shown())
+    _said(desk, subscriber, purpose, state, door, "the subscriber", list_id=list_id, shown=shown)
 
 
 def _said(
@@ -167,11 +208,11 @@ def _said(
     *,
     reason: str | None = None,
     list_id: int | None = None,
+    shown: tuple[str | None, Shown] = (None, Shown()),
 ) -> None:
     row = subscribers.subscriber(desk.store.read(), subscriber)
     if row is None or row["erased_at"]:
         raise Missing("There is no such subscriber.")
-    wording = current_wording(desk, purpose) if state in (GIVEN, AWAITING) else None
     with desk.store.atomic() as db:
         now = desk.now()
         new = consent.add(
@@ -184,10 +225,11 @@ def _said(
                     now,
                     door=door,
                     source=door,
-                    wording=wording,
+                    wording=shown[0],
                     reason=reason,
                     list=list_id,
                     live=True,
+                    shown=shown[1],
                 )
             ],
         )

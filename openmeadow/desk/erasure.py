@@ -3,7 +3,11 @@
 from __future__ import annotations
 
 import hashlib
+import os
 import sqlite3
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+from typing import Any
 
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.desk.desk import Desk
@@ -39,8 +43,48 @@ def erase(desk: Desk, subscriber: int, who: str) -> None:
         raise Refused("This person is erased already.")
     if ledger.handing_over(desk.store.read(), subscriber):
         raise Refused("A message to this person is being handed over just now; erase them once that is settled.")
-    now = desk.now()
+    now, email, email_key = desk.now(), str(row["email"]), str(row["email_key"])
     with desk.store.atomic() as db:
-        hash = hashed(erasure.make_key(db), row["email_key"])
-        erasure.erase(db, subscriber, row["email_key"], hash, now)
+        key = erasure.make_key(db)
+        had = erasure.old_hashes(db, subscriber)
+        erasure.drop_aside(db, [k for k in erasure.aside(db) if had and hashed(key, k) in had])
+        erasure.erase(db, subscriber, email, email_key, hashed(key, email_key), now)
         deeds.begin(db, now, who, "erased", f"subscriber {subscriber}", 1, None)
+    for folder in FILES:
+        for path in (desk.folder / folder).glob("*"):
+            take_out(path, {email, email_key})
+    desk.store.checkpoint()  # what was overwritten leaves the log too
+
+
+FILES = ("exports", "refused", "uploads")
+
+
+def take_out(path: Path, addresses: set[str]) -> bool:
+    """Remove every row of a CSV or NDJSON file that holds one of some addresses; a file of another form that holds one
+    goes as a whole. Whether it held any."""
+    low = {a.casefold() for a in addresses if a}
+    if not path.is_file() or not any(a.encode() in path.read_bytes().lower() for a in low):
+        return False
+    if path.suffix not in (".csv", ".ndjson", ".txt"):
+        path.unlink()
+        return True
+    fresh = path.with_name(f"{path.name}.new")
+    how: dict[str, Any] = {"encoding": "utf-8", "errors": "surrogateescape", "newline": ""}
+    with path.open(**how) as old, fresh.open("w", **how) as new:
+        for record in _records(old):
+            if not any(a in record.casefold() for a in low):
+                new.write(record)
+    os.replace(fresh, path)
+    return True
+
+
+def _records(lines: Iterable[str]) -> Iterator[str]:
+    """Lines put together to rows: one whose quote is open goes on in the next."""
+    waiting = ""
+    for line in lines:
+        waiting += line
+        if waiting.count('"') % 2 == 0:
+            yield waiting
+            waiting = ""
+    if waiting:
+        yield waiting

@@ -6,11 +6,13 @@ import ipaddress
 import json
 import re
 import secrets
+from collections.abc import Mapping
 from typing import Any
 
+from openmeadow.core.addresses.aliases import alias_rules, mailbox
 from openmeadow.core.addresses.syntax import address_key, syntax_problem
 from openmeadow.core.authentication import dkim
-from openmeadow.core.consent.gate import AWAITING, GIVEN, ask
+from openmeadow.core.consent.gate import AWAITING, GIVEN, SUPPRESSION_REASONS, ask
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.message.assembly import Envelope, assemble
 from openmeadow.core.message.body import Said
@@ -27,6 +29,10 @@ DAY = 86_400
 LAPSE_DAYS = 21
 SLOW_WINDOW, SLOW_AFTER = 3600, 8  # from one network, unconfirmed
 BURST = 5
+MOST_OF_ONE = 3  # sign-ups of one mailbox within a day
+MOST_REMINDERS = 2
+COMPLAINED = 1 + SUPPRESSION_REASONS.index("complaint")
+CHANGES_A_DAY, CHANGES_TO_ONE = 3, 2  # of address: by one person, to one mailbox
 LINK = "{{ link }}"
 LATER = 1800  # a mail that the relay did not take is tried again
 
@@ -47,6 +53,12 @@ def pattern_of(key: str) -> str:
     return f"{shape}@{domain}" if shape != local else ""
 
 
+def _target_of(key: str) -> str:
+    """An address without what stands after a plus sign: most mail hosts take it for the same mailbox."""
+    local, _, domain = key.rpartition("@")
+    return f"{local.partition('+')[0] or local}@{domain}"
+
+
 def _patterns(desk: Desk, since: int) -> dict[str, list[tuple[int, str]]]:
     """(moment, network) of unconfirmed sign-ups by the pattern of their addresses."""
     out: dict[str, list[tuple[int, str]]] = {}
@@ -62,6 +74,8 @@ def write_form(desk: Desk, list_name: str, values: dict[str, Any], who: str) -> 
         raise Refused("A form needs the name of its list.")
     if not values["purposes"]:
         raise Refused("Choose at least one purpose people can agree to.")
+    if len(values["reminders"]) > MOST_REMINDERS:
+        raise Refused(f"At most {MOST_REMINDERS} reminders are sent.")
     if any(not 0 < d < LAPSE_DAYS for d in values["reminders"]) or sorted(values["reminders"]) != values["reminders"]:
         raise Refused(f"Reminders come in order, between one and {LAPSE_DAYS - 1} days after the sign-up.")
     text = str(values.setdefault("mail_text", "")).strip()
@@ -92,14 +106,25 @@ def form(desk: Desk, list_name: str) -> dict[str, Any]:
         "intro": row["intro"],
         "ask_name": bool(row["ask_name"]),
         "confirm": bool(row["confirm"]),
-        "purposes": [{"id": p["id"], "name": p["name"], "text": p["text"] or ""} for p in shown],
+        "purposes": [
+            {"id": p["id"], "name": p["name"], "text": p["text"] or "", "wording_id": p["wording_id"]} for p in shown
+        ],
         "who": str(desk.setting("name")),
     }
 
 
-def join(desk: Desk, list_name: str, email: str, name: str, purposes: list[int], ip: str) -> None:
+def join(
+    desk: Desk,
+    list_name: str,
+    email: str,
+    name: str,
+    purposes: list[int],
+    ip: str,
+    shown: Mapping[int, int] | None = None,
+    page: str = "",
+) -> None:
     """Take a sign-up. Whoever is there already and whoever is new get the same answer; nothing is mailed but the
-    question whether it was them."""
+    question whether it was them. ``shown`` are the wordings that stood on its page, by purpose."""
     f, email = form(desk, list_name), email.strip()
     if (problem := syntax_problem(email)) is not None:
         raise Refused(f"“{email[:80]}” is not an address: {problem}. Look at it again.")
@@ -110,6 +135,11 @@ def join(desk: Desk, list_name: str, email: str, name: str, purposes: list[int],
     if network and signups.from_network(desk.store.read(), network, now - SLOW_WINDOW) >= SLOW_AFTER:
         raise Refused("Many sign-ups came from your network within the hour. Try again in an hour.")
     key = address_key(email)
+    aliases = alias_rules(desk.setting("alias_rules"))
+    target = mailbox(_target_of(key), aliases)
+    same = [k for k in signups.keys_since(desk.store.read(), now - DAY) if mailbox(_target_of(k), aliases) == target]
+    if len(same) >= MOST_OF_ONE:
+        raise Refused("Many sign-ups like this one came within the day. Try again tomorrow.")
     if len(_patterns(desk, now - SLOW_WINDOW).get(pattern_of(key), ())) >= SLOW_AFTER:
         raise Refused("Many sign-ups like this one came within the hour. Try again in an hour.")
     with desk.store.atomic() as db:
@@ -135,11 +165,13 @@ def join(desk: Desk, list_name: str, email: str, name: str, purposes: list[int],
         there = signups.awaiting_of(db, f["id"], id)
         if there is not None:
             return
-        signup = signups.add(db, f["id"], id, wanted, now, network, now if f["confirm"] else None)
+        kept = {p: (shown or {}).get(p) for p in wanted}
+        signup = signups.add(db, f["id"], id, wanted, now, network, now if f["confirm"] else None, kept, page)
     if f["confirm"]:
+        list_id = _list_id(desk, f["list"])
         for purpose in wanted:
             if not _has_given(desk, id, purpose):
-                consent.said(desk, id, purpose, AWAITING, "form", _list_id(desk, f["list"]))
+                consent.said(desk, id, purpose, AWAITING, "form", list_id, wording=kept[purpose], form=f["id"], page=page)
     else:
         _confirmed(desk, signup, "form")
 
@@ -163,11 +195,36 @@ def confirm(desk: Desk, signup: int) -> str:
     return str(row["list_name"])
 
 
+def agrees_to(desk: Desk, signup: int) -> list[tuple[str, str]]:
+    """What confirming says yes to: each purpose with the wording that the form showed."""
+    row, db = signups.one(desk.store.read(), signup), desk.store.read()
+    if row is None or row["state"] == "confirmed":
+        return []
+    names = {p["id"]: p["name"] for p in evidence.purposes(db)}
+    shown = json.loads(row["shown"])
+    out = []
+    for purpose in json.loads(row["purposes"]):
+        wording = evidence.wording(db, shown.get(str(purpose)) or 0)
+        out.append((str(names.get(purpose, "")), str(wording["text"]) if wording else ""))
+    return out
+
+
 def _confirmed(desk: Desk, signup: int, door: str) -> None:
     row = signups.one(desk.store.read(), signup)
     assert row is not None
+    shown = json.loads(row["shown"])
     for purpose in json.loads(row["purposes"]):
-        consent.said(desk, row["subscriber"], purpose, GIVEN, door, row["list"])
+        consent.said(
+            desk,
+            row["subscriber"],
+            purpose,
+            GIVEN,
+            door,
+            row["list"],
+            wording=shown.get(str(purpose)),
+            form=row["form"],
+            page=row["page"],
+        )
     with desk.store.atomic() as db:
         signups.confirmed(db, signup, desk.now())
         subscribers.add_members(db, [(row["list"], row["subscriber"], desk.now(), None)])
@@ -175,7 +232,7 @@ def _confirmed(desk: Desk, signup: int, door: str) -> None:
 
 def tend(desk: Desk) -> int:
     """Mail what is due to those who await, and let lapse who never confirmed; how many mails went out."""
-    db, now, sent = desk.store.read(), desk.now(), 0
+    db, now, sent = desk.store.read(), desk.now(), _tend_changes(desk)
     with desk.store.atomic() as w:
         lapsed = signups.lapse(w, now - LAPSE_DAYS * DAY)
     for row in lapsed:
@@ -186,9 +243,14 @@ def tend(desk: Desk) -> int:
     for id in signups.due(db, now):
         signup = signups.one(db, id)
         assert signup is not None
-        days = [0, *json.loads(signup["reminders"])]
+        days = [0, *json.loads(signup["reminders"])[:MOST_REMINDERS]]
         n = signup["mails"]
-        ahead = [signup["at"] + d * DAY for d in days[n + 1 :]]
+        once = _looks_made(desk, signup) or _has_complained(desk, signup)
+        ahead = [] if once else [signup["at"] + d * DAY for d in days[n + 1 :]]
+        if once and n:  # asked once, and left alone
+            with desk.store.atomic() as w:
+                signups.put_off(w, id, None)
+            continue
         if _may_be_asked(desk, signup) and not _mail(desk, signup, n):
             with desk.store.atomic() as w:
                 signups.put_off(w, id, now + LATER)
@@ -197,6 +259,21 @@ def tend(desk: Desk) -> int:
         with desk.store.atomic() as w:
             signups.mailed(w, id, ahead[0] if ahead else None)
     return sent
+
+
+def _looks_made(desk: Desk, signup: Any) -> bool:
+    """Whether a sign-up came among many from its network, or of its pattern, within a day: such ones are asked once."""
+    db, around = desk.store.read(), (signup["at"] - DAY, signup["at"] + DAY)
+    if signup["network"] and signups.around(db, signup["network"], *around) >= BURST:
+        return True
+    person = subscribers.subscriber(db, signup["subscriber"])
+    pattern = pattern_of(str(person["email_key"])) if person else ""
+    return bool(pattern) and len(_patterns(desk, around[0]).get(pattern, ())) >= BURST
+
+
+def _has_complained(desk: Desk, signup: Any) -> bool:
+    """Who complained once and asks to come back is asked whether it was them, once."""
+    return evidence.is_suppressed_for(desk.store.read(), signup["subscriber"], COMPLAINED)
 
 
 def _may_be_asked(desk: Desk, signup: Any) -> bool:
@@ -258,17 +335,44 @@ def send_text(desk: Desk, to: str, subject: str, text: str) -> bool:
 
 
 def ask_new_address(desk: Desk, subscriber: int, email: str) -> None:
-    """Somebody wants their mail at another address: it is asked there, and changes once confirmed there."""
-    email = email.strip()
+    """Somebody wants their mail at another address: the worker asks there, and it changes once confirmed there. Whether
+    the address is known here makes no difference to what they are told."""
+    email, now, db = email.strip(), desk.now(), desk.store.read()
     if (problem := syntax_problem(email)) is not None:
         raise Refused(f"“{email[:80]}” is not an address: {problem}.")
-    with desk.store.atomic() as db:
-        id = signups.ask_change(db, subscriber, email, desk.now())
-    link = f"{desk.setting('public_url')}/k/{Tokens(desk.folder).make('a', id)}"
-    who = desk.setting("name")
-    text = f"Mail of {who} is to come to this address from now on. If that is right, press the button here:\n{link}\n"
-    if not send_text(desk, email, f"Confirm your new address for {who}", text):
-        raise Refused("The confirming mail could not be sent just now. Try again in a while.")
+    person = subscribers.subscriber(db, subscriber)
+    if person is None or person["email_key"] == address_key(email):
+        raise Refused("Your mail goes to this address already.")
+    if signups.changes_of(db, subscriber, now - DAY) >= CHANGES_A_DAY:
+        raise Refused(f"At most {CHANGES_A_DAY} changes of address can be asked for in a day. Try again tomorrow.")
+    if signups.changes_to(db, email, now - DAY) >= CHANGES_TO_ONE:
+        return  # they were asked already
+    with desk.store.atomic() as w:
+        signups.ask_change(w, subscriber, email, now)
+
+
+def _tend_changes(desk: Desk) -> int:
+    """Ask at new addresses, and tell old ones that mail goes elsewhere now; how many mails went out."""
+    db, now, sent, who = desk.store.read(), desk.now(), 0, str(desk.setting("name"))
+    for row in signups.changes_due(db, now):
+        link = f"{desk.setting('public_url')}/k/{Tokens(desk.folder).make('a', row['id'])}"
+        text = (
+            f"Mail of {who} is to come to this address from now on. If that is right, open this page and press its button:\n"
+            f"{link}\n\nIf it was not you, do nothing: nothing changes.\n"
+        )
+        taken = send_text(desk, str(row["email"]), f"Confirm your new address for {who}", text)
+        sent += taken
+        with desk.store.atomic() as w:
+            signups.change_mailed(w, row["id"], None if taken else now + LATER)
+    for row in signups.changes_to_tell(db):
+        text = (
+            f"Mail of {who} that came here goes to another address from now on, as was asked for on the preference page "
+            "and confirmed there. If that was not you, answer to this message.\n"
+        )
+        with desk.store.atomic() as w:  # once, whatever becomes of it
+            signups.change_told(w, row["id"], now)
+        sent += send_text(desk, str(row["before"]), f"Your address for {who} was changed", text)
+    return sent
 
 
 def change_address(desk: Desk, id: int) -> str:
@@ -283,7 +387,11 @@ def change_address(desk: Desk, id: int) -> str:
         if subscribers.ids_of(db, [key]):
             raise Refused("Somebody is here by this address already; write to us and we will put that right.")
         provider = providers.of_domain(db, key.rpartition("@")[2])
-        signups.change_done(db, id, row["email"], key, provider, desk.now())
+        before = subscribers.subscriber(db, row["subscriber"])
+        if before is None or before["erased_at"]:
+            raise Missing("This change is not there any more.")
+        erased_table.keep_old(db, row["subscriber"], erasure.hashed(erased_table.make_key(db), before["email_key"]))
+        signups.change_done(db, id, row["email"], key, provider, str(before["email"]), desk.now())
         subscribers.people_changed(db)
         workspace.log(db, desk.now(), "the subscriber", "changed address", f"subscriber {row['subscriber']}", 1)
     return str(row["email"])

@@ -162,6 +162,9 @@ def page(desk: Desk, subscriber: int, most: int = 2_000) -> dict[str, Any]:
                 "at": c["at"],
                 "source": c["source"] or "",
                 "wording": c["wording"] or "",
+                "wording_text": c["wording_text"] or "",
+                "door": c["door"],
+                "page": c["page"] or "",
             }
             for c in subscribers.consent_history(db, subscriber)
         ],

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import json
 import secrets
-import urllib.parse
-import urllib.request
 from typing import Any
 
 from openmeadow.core.errors import Refused
@@ -13,6 +11,7 @@ from openmeadow.desk import writer
 from openmeadow.desk.campaigns import row_of
 from openmeadow.desk.desk import Desk
 from openmeadow.store import health, workspace
+from openmeadow.wire.http_client import Unreachable, fetch
 
 MISSING_AFTER = 1800
 
@@ -51,7 +50,7 @@ def look(desk: Desk) -> int:
     listing = {b["address"]: b["listing"] for b in boxes(desk)}
     settled = 0
     for c in health.waiting_copies(desk.store.read()):
-        folder = _folder_of(listing.get(c["address"], ""), c["mark"])
+        folder = _folder_of(listing.get(c["address"], ""), c["mark"], list(desk.setting("inside_hosts")))
         if folder is None and desk.now() - c["at"] > MISSING_AFTER:
             folder = "missing"
         if folder in ("inbox", "spam", "missing"):
@@ -61,15 +60,13 @@ def look(desk: Desk) -> int:
     return settled
 
 
-def _folder_of(url: str, mark: str) -> str | None:
-    if urllib.parse.urlsplit(url).scheme not in ("http", "https"):
-        return None
+def _folder_of(url: str, mark: str, allowed: list[str]) -> str | None:
     try:
-        with urllib.request.urlopen(url, timeout=10) as answer:
-            found: list[dict[str, Any]] = json.load(answer)
-    except (OSError, ValueError):
+        found = json.loads(fetch(url, allowed=allowed).body)
+    except (Unreachable, ValueError, RecursionError):
         return None
-    return next((str(m["folder"]) for m in found if mark in str(m.get("id", ""))), None)
+    mails = [m for m in found if isinstance(m, dict)] if isinstance(found, list) else []
+    return next((str(m.get("folder")) for m in mails if mark in str(m.get("id", ""))), None)
 
 
 def results(desk: Desk, campaign: int | None = None) -> list[dict[str, Any]]:

@@ -5,11 +5,8 @@ from __future__ import annotations
 import email
 import hashlib
 import hmac
-import http.client
 import re
-import urllib.error
 import urllib.parse
-import urllib.request
 from typing import Any
 
 from openmeadow.core.authentication import dkim
@@ -20,6 +17,7 @@ from openmeadow.desk import relay as desk_relay
 from openmeadow.desk import senders as desk_senders
 from openmeadow.desk.desk import Desk
 from openmeadow.store import senders
+from openmeadow.wire.http_client import Unreachable, fetch
 from openmeadow.wire.tokens import Tokens
 
 EVERY, GIVEN_UP = 86_400, 3600
@@ -37,7 +35,11 @@ def send(desk: Desk, id: int) -> bool:
     """Send the message for a domain; True when the relay took it. None goes while the public address does not answer
     from here: its one-click could not be pressed."""
     row, tokens, now = senders.domain(desk.store.read(), id), Tokens(desk.folder), desk.now()
-    if row is None or not row["private_key"] or not _answers(f"{str(desk.setting('public_url')).rstrip('/')}/api/ready"):
+    if (
+        row is None
+        or not row["private_key"]
+        or not _answers(f"{str(desk.setting('public_url')).rstrip('/')}/healthz", _own(desk))
+    ):
         return False
     back = desk_senders.return_domain(row["name"])
     to = f"proof-{id}-{_mark(tokens, id)}@{back}"
@@ -78,13 +80,12 @@ def came_back(desk: Desk, tokens: Tokens, to: str, raw: bytes) -> bool:
     link = _LINK.search(" ".join(str(message.get("List-Unsubscribe", "")).split()))
     if link and message.get("List-Unsubscribe-Post") == "List-Unsubscribe=One-Click":
         data = urllib.parse.urlencode({"List-Unsubscribe": "One-Click"}).encode()
+        form = {"Content-Type": "application/x-www-form-urlencoded"}
         try:
-            with urllib.request.urlopen(urllib.request.Request(link.group(1), data), timeout=10) as answer:
-                answer.read(100)
-        except urllib.error.HTTPError as e:
-            e.close()
-            _not_pressed(desk, id, REFUSED)
-        except (OSError, http.client.HTTPException):
+            reply = fetch(link.group(1), method="POST", body=data, headers=form, allowed=_own(desk), largest=100)
+            if reply.status >= 400:
+                _not_pressed(desk, id, REFUSED)
+        except Unreachable:
             _not_pressed(desk, id, UNREACHED)
     else:  # the headers were lost on the way
         _not_pressed(desk, id, UNREACHED)
@@ -96,14 +97,15 @@ def _not_pressed(desk: Desk, id: int, why: int) -> None:
         senders.set_proof(db, id, "click", why)
 
 
-def _answers(url: str) -> bool:
+def _own(desk: Desk) -> list[str]:
+    """The public address is ours: it may stand in our own network."""
+    return [urllib.parse.urlsplit(str(desk.setting("public_url"))).hostname or "", *desk.setting("inside_hosts")]
+
+
+def _answers(url: str, allowed: list[str]) -> bool:
     try:
-        with urllib.request.urlopen(url, timeout=3) as answer:
-            return bool(answer.status == 200)
-    except urllib.error.HTTPError as e:
-        e.close()
-        return False
-    except OSError:
+        return fetch(url, allowed=allowed, seconds=3).status == 200
+    except Unreachable:
         return False
 
 

@@ -28,7 +28,7 @@ from openmeadow.wire.tokens import Tokens
 
 KEEP_OLD_KEY, FRESH = 7 * 86_400, 600
 REPORTED_DAYS = 30
-_HOST = re.compile(r"(?:[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\.)+[a-z0-9-]{2,63}")
+_HOST = re.compile(r"(?:[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\.){1,126}[a-z0-9-]{2,63}")
 
 
 def domain_name(text: str) -> str:

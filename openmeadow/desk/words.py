@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import json
-import urllib.parse
-import urllib.request
 from datetime import UTC, datetime
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -16,6 +14,7 @@ from openmeadow.desk import health as provider_health
 from openmeadow.desk import joining, relay, today
 from openmeadow.desk.desk import Desk
 from openmeadow.store import health, workspace
+from openmeadow.wire.http_client import Unreachable, fetch
 
 WORTH_A_WORD = ("Relay", "Held", "Sender", "In doubt", "Reports", "Jump")
 
@@ -68,15 +67,20 @@ def news(desk: Desk) -> list[dict[str, str]]:
     return out
 
 
-def _post(url: str, document: dict[str, Any]) -> None:
-    if urllib.parse.urlsplit(url).scheme not in ("http", "https"):
-        raise Refused(f"“{url[:80]}” is not a web address; write it like https://chat.example/hook.")
-    request = urllib.request.Request(url, json.dumps(document).encode(), {"Content-Type": "application/json"})
+def _post(url: str, document: dict[str, Any], allowed: list[str]) -> None:
     try:
-        with urllib.request.urlopen(request, timeout=10) as answer:
-            answer.read(1000)
-    except OSError as e:
+        reply = fetch(
+            url,
+            method="POST",
+            body=json.dumps(document).encode(),
+            headers={"Content-Type": "application/json"},
+            allowed=allowed,
+            largest=1_000,
+        )
+    except Unreachable as e:
         raise Refused(f"{url[:80]} did not take the word: {e}.") from e
+    if not 200 <= reply.status < 300:
+        raise Refused(f"{url[:80]} did not take the word.")
 
 
 def send(desk: Desk, sentence: str, link: str) -> int:
@@ -95,10 +99,10 @@ def send(desk: Desk, sentence: str, link: str) -> int:
     if settings["word_url"]:
         places += 1
         try:
-            _post(str(settings["word_url"]), {"text": sentence, "link": link})
+            _post(str(settings["word_url"]), {"text": sentence, "link": link}, settings["inside_hosts"])
             taken += 1
         except Refused as e:
-            problems.append(str(e))
+            problems.append(str(e).rstrip("."))
     if not places:
         raise Refused("Nobody is chosen to get word: give addresses, or a web address.")
     if not taken:

@@ -9,12 +9,13 @@ from functools import cache
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from openmeadow.core.consent.evidence import START, Entry, digest, sealed
+from openmeadow.core.consent.evidence import START, Entry, Shown, said_digest, sealed, text_hash
 from openmeadow.core.consent.gate import GIVEN, WITHDRAWN
 from openmeadow.store.subscribers import facts_changed, people_changed
 
 KEY_FILE = "consent.key"
 _ENTRY = "subscriber, purpose, channel, state, at, door, said, before"
+_SHOWN = "wording_id, wording_hash, form, page"
 
 
 # which entry is the latest word: by its moment; of one moment, what people said themselves in the order they said it,
@@ -44,6 +45,7 @@ class Claim(NamedTuple):
     list: int | None = None
     deed: int | None = None
     live: bool = False  # said now, not told by a file
+    shown: Shown = Shown()
 
 
 @cache
@@ -108,13 +110,15 @@ def add(db: sqlite3.Connection, claims: Sequence[Claim]) -> int:
         if mark in there:
             continue
         there.add(mark)
-        entry = Entry(*mark, c.door, digest(c.source, c.wording, c.reason), before)
-        rows.append((*entry, c.source, c.wording, c.reason, c.list, c.deed))
+        entry = Entry(*mark, c.door, said_digest(c.source, c.wording, c.reason, c.shown), before)
+        rows.append((*entry, c.source, c.wording, c.reason, c.list, c.deed, *c.shown))
         before = sealed(secret, entry)
     if not rows:
         return 0
     db.executemany(
-        f"INSERT INTO consent_entries ({_ENTRY}, source, wording, reason, list, deed) VALUES ({','.join('?' * 13)})", rows
+        f"INSERT INTO consent_entries ({_ENTRY}, source, wording, reason, list, deed, {_SHOWN}) "
+        f"VALUES ({','.join('?' * 17)})",
+        rows,
     )
     _set_head(db, before, count + len(rows))
     facts_changed(db)
@@ -135,10 +139,11 @@ def add(db: sqlite3.Connection, claims: Sequence[Claim]) -> int:
 def chain(db: sqlite3.Connection) -> Iterator[tuple[Entry, str | None]]:
     """All entries in their order, each with the digest of its words as they stand; None where they were erased."""
     for r in db.execute(
-        f"SELECT {_ENTRY}, source, wording, reason, (SELECT erased_at FROM subscribers s WHERE s.id = c.subscriber) AS gone "
-        "FROM consent_entries c ORDER BY id"
+        f"SELECT {_ENTRY}, source, wording, reason, {_SHOWN}, "
+        "(SELECT erased_at FROM subscribers s WHERE s.id = c.subscriber) AS gone FROM consent_entries c ORDER BY id"
     ):
-        words = None if r["gone"] else digest(r["source"], r["wording"], r["reason"])
+        shown = Shown(r["wording_id"], r["wording_hash"], r["form"], r["page"])
+        words = None if r["gone"] else said_digest(r["source"], r["wording"], r["reason"], shown)
         yield Entry(*tuple(r)[:8]), words
 
 
@@ -153,7 +158,7 @@ def seal_the_unsealed(db: sqlite3.Connection) -> None:
         return
     secret, before, rows = key(db), START, []
     for r in db.execute(f"SELECT id, {_ENTRY}, source, wording, reason FROM consent_entries ORDER BY id").fetchall():
-        said = digest(r["source"], r["wording"], r["reason"])
+        said = said_digest(r["source"], r["wording"], r["reason"], Shown())
         entry = Entry(r["subscriber"], r["purpose"], r["channel"], r["state"], r["at"], r["door"], said, before)
         rows.append((entry.said, before, r["id"]))
         before = sealed(secret, entry)
@@ -165,7 +170,8 @@ def entries(db: sqlite3.Connection, subscriber: int | None = None) -> Iterator[s
     """Entries with purpose and address in words, oldest first; of one person or of everybody."""
     where, arguments = ("WHERE c.subscriber = ?", (subscriber,)) if subscriber is not None else ("", ())
     yield from db.execute(
-        "SELECT c.*, p.name AS purpose_name, s.email, l.name AS list_name FROM consent_entries c "
+        "SELECT c.*, p.name AS purpose_name, s.email, l.name AS list_name, w.text AS wording_text FROM consent_entries c "
+        "LEFT JOIN wordings w ON w.id = c.wording_id "
         "JOIN purposes p ON p.id = c.purpose LEFT JOIN subscribers s ON s.id = c.subscriber "
         f"LEFT JOIN lists l ON l.id = c.list {where} ORDER BY c.id",
         arguments,
@@ -175,8 +181,8 @@ def entries(db: sqlite3.Connection, subscriber: int | None = None) -> Iterator[s
 def purposes(db: sqlite3.Connection) -> list[sqlite3.Row]:
     """Every purpose with its latest wording."""
     return db.execute(
-        "SELECT p.*, w.version, w.text FROM purposes p LEFT JOIN wordings w ON w.purpose = p.id AND w.version = "
-        "(SELECT max(version) FROM wordings x WHERE x.purpose = p.id) ORDER BY p.left_out, p.name"
+        "SELECT p.*, w.id AS wording_id, w.version, w.text FROM purposes p LEFT JOIN wordings w ON w.purpose = p.id "
+        "AND w.version = (SELECT max(version) FROM wordings x WHERE x.purpose = p.id) ORDER BY p.left_out, p.name"
     ).fetchall()
 
 
@@ -192,18 +198,33 @@ def set_purpose(db: sqlite3.Connection, id: int, values: dict[str, Any]) -> None
     facts_changed(db)
 
 
-def agreed_to(db: sqlite3.Connection, purpose: int, wording: str) -> int:
-    """How many entries name this wording."""
-    row = db.execute("SELECT count(*) AS n FROM consent_entries WHERE purpose = ? AND wording = ?", (purpose, wording))
-    return int(row.fetchone()["n"])
-
-
-def set_wording(db: sqlite3.Connection, purpose: int, version: int, text: str, now: int) -> None:
-    db.execute(
-        "INSERT INTO wordings (purpose, version, text, made_at) VALUES (?, ?, ?, ?) "
-        "ON CONFLICT (purpose, version) DO UPDATE SET text = excluded.text",
-        (purpose, version, text, now),
+def add_wording(db: sqlite3.Connection, purpose: int, text: str, now: int) -> int:
+    """The next version of a purpose's wording; what was written before is never changed. Its id."""
+    row = db.execute(
+        "INSERT INTO wordings (purpose, version, text, made_at) VALUES (?1, "
+        "(SELECT coalesce(max(version), 0) + 1 FROM wordings WHERE purpose = ?1), ?2, ?3)",
+        (purpose, text, now),
     )
+    return int(row.lastrowid or 0)
+
+
+def wording(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute("SELECT * FROM wordings WHERE id = ?", (id,)).fetchone()
+    return row
+
+
+def changed_wording(db: sqlite3.Connection) -> tuple[int, str] | None:
+    """The number of the first entry whose wording no longer has the text that was shown, and the entry's name for it."""
+    pairs = db.execute(
+        "SELECT c.wording_id, c.wording_hash, min(c.id) AS first, min(c.wording) AS name, w.text FROM consent_entries c "
+        "LEFT JOIN wordings w ON w.id = c.wording_id WHERE c.wording_id IS NOT NULL GROUP BY 1, 2"
+    ).fetchall()
+    broken = [r for r in pairs if r["text"] is None or text_hash(r["text"]) != r["wording_hash"]]
+    if not broken:
+        return None
+    first = min(broken, key=lambda r: r["first"])
+    number = db.execute("SELECT count(*) FROM consent_entries WHERE id <= ?", (first["first"],)).fetchone()[0]
+    return int(number), str(first["name"] or "a wording")
 
 
 def given_by_purpose(db: sqlite3.Connection) -> dict[int, int]:
@@ -215,7 +236,15 @@ def given_by_purpose(db: sqlite3.Connection) -> dict[int, int]:
 
 
 def wordings(db: sqlite3.Connection, purpose: int) -> list[sqlite3.Row]:
-    return db.execute("SELECT * FROM wordings WHERE purpose = ? ORDER BY version DESC", (purpose,)).fetchall()
+    """Every version, the newest first, with the number of people who said yes to it: (…, people). Entries of before the
+    id was kept are known by the version that they name."""
+    return db.execute(
+        "SELECT w.*, (SELECT count(DISTINCT c.subscriber) FROM consent_entries c WHERE c.state = 1 AND NOT c.void "
+        "AND c.purpose = w.purpose AND (c.wording_id = w.id OR (c.wording_id IS NULL "
+        "AND c.wording LIKE '%, version ' || w.version))) AS people FROM wordings w WHERE w.purpose = ? "
+        "ORDER BY w.version DESC",
+        (purpose,),
+    ).fetchall()
 
 
 def latest(db: sqlite3.Connection, subscriber: int, purpose: int, other_than: int = -1) -> int:
@@ -273,6 +302,16 @@ def suppressed(db: sqlite3.Connection, limit: int, offset: int = 0, reason: int 
         "WHERE coalesce(x.reason = ?, 1) ORDER BY x.at DESC, x.subscriber LIMIT ? OFFSET ?",
         (reason, limit, offset),
     ).fetchall()
+
+
+def is_suppressed_for(db: sqlite3.Connection, subscriber: int, reason: int) -> bool:
+    row = db.execute("SELECT 1 FROM suppressions WHERE subscriber = ? AND reason = ?", (subscriber, reason))
+    return row.fetchone() is not None
+
+
+def suppressions_of(db: sqlite3.Connection, subscriber: int) -> list[int]:
+    rows = db.execute("SELECT reason FROM suppressions WHERE subscriber = ? ORDER BY reason", (subscriber,))
+    return [int(r["reason"]) for r in rows]
 
 
 def suppression_counts(db: sqlite3.Connection) -> dict[int, int]:

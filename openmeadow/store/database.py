@@ -23,6 +23,7 @@ P = ParamSpec("P")
 NO_SPACE = (sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR_WRITE, sqlite3.SQLITE_IOERR_SHMSIZE, sqlite3.SQLITE_IOERR_FSYNC)
 LONGEST_WAL = 64 * 1024 * 1024  # octets that a log is cut back to
 BUSY_SECONDS = 30
+CHECKPOINT_WAITS = 500  # milliseconds for readers to finish
 Many = Iterator[T] | Collection[T]  # whatever can be gone through once
 
 
@@ -234,7 +235,9 @@ class Store:
         """Bring what stands in the log into the database and empty the log, where nobody reads it just now."""
         with self._writing, contextlib.suppress(sqlite3.Error):
             if self._written is not None and not self._written.in_transaction:
+                self._written.execute(f"PRAGMA busy_timeout = {CHECKPOINT_WAITS}")
                 self._written.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+                self._written.execute(f"PRAGMA busy_timeout = {BUSY_SECONDS * 1000}")
 
     def damage(self) -> str:
         """What is wrong with the database file, "" for nothing (SQLite's own check of its pages and indexes)."""

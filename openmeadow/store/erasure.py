@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import secrets
 import sqlite3
+from collections.abc import Sequence
 
 from openmeadow.store import workspace
 from openmeadow.store.subscribers import people_changed
@@ -32,6 +33,25 @@ def forget_hash(db: sqlite3.Connection, hash: str) -> None:
     db.execute("DELETE FROM erased WHERE hash = ?", (hash,))
 
 
+def keep_old(db: sqlite3.Connection, subscriber: int, hash: str) -> None:
+    """An address that somebody had before, as a keyed hash: erasing them reaches it too."""
+    db.execute("INSERT OR IGNORE INTO old_addresses VALUES (?, ?)", (subscriber, hash))
+
+
+def old_hashes(db: sqlite3.Connection, subscriber: int) -> set[str]:
+    """The addresses that somebody had before, as keyed hashes."""
+    return {r["hash"] for r in db.execute("SELECT hash FROM old_addresses WHERE subscriber = ?", (subscriber,))}
+
+
+def drop_aside(db: sqlite3.Connection, keys: Sequence[str]) -> None:
+    db.executemany("DELETE FROM events_aside WHERE email_key = ?", [(k,) for k in keys])
+
+
+def aside(db: sqlite3.Connection) -> list[str]:
+    """The address keys of events kept aside."""
+    return [str(r["email_key"]) for r in db.execute("SELECT DISTINCT email_key FROM events_aside")]
+
+
 _ABOUT_A_PERSON = (
     "notes",
     "address_verdicts",
@@ -45,18 +65,32 @@ _ABOUT_A_PERSON = (
     "intake_mail",
     "sequence_queue",
     "sequence_holds",
+    "frozen_people",
+    "campaign_people",
+    "old_addresses",
 )
 
 
-def erase(db: sqlite3.Connection, id: int, email_key: str, hash: str, now: int) -> None:
+def erase(db: sqlite3.Connection, id: int, email: str, email_key: str, hash: str, now: int) -> None:
     """Take out everything that could lead back to the person; their rows in results stay as counts."""
     db.execute("INSERT OR IGNORE INTO erased VALUES (?, ?)", (hash, now))
+    db.execute("INSERT OR IGNORE INTO erased SELECT hash, ? FROM old_addresses WHERE subscriber = ?", (now, id))
+    for written in {email, email_key} - {""}:
+        octets = written.encode("utf-8", "surrogateescape")
+        db.execute("DELETE FROM intake_mail WHERE instr(raw, ?) > 0", (octets,))
+        db.execute("DELETE FROM test_copies WHERE recipient = ? COLLATE NOCASE OR instr(raw, ?) > 0", (written, octets))
+        db.execute("UPDATE activity SET what = replace(what, ?, '(erased)') WHERE instr(what, ?) > 0", (written, written))
+        db.execute(
+            "UPDATE jobs SET arguments = replace(arguments, ?1, '(erased)'), outcome = replace(outcome, ?1, '(erased)') "
+            "WHERE state IN ('finished', 'failed') AND (instr(arguments, ?1) > 0 OR instr(outcome, ?1) > 0)",
+            (written,),
+        )
     for table in _ABOUT_A_PERSON:
         db.execute(f"DELETE FROM {table} WHERE subscriber = ?", (id,))
     db.execute("DELETE FROM deed_before WHERE subscriber = ?", (id,))
     db.execute("DELETE FROM events_aside WHERE email_key = ?", (email_key,))
     db.execute("DELETE FROM mailbox_answers WHERE email_key = ?", (email_key,))
-    db.execute("UPDATE signups SET network = '' WHERE subscriber = ?", (id,))
+    db.execute("UPDATE signups SET network = '', page = '' WHERE subscriber = ?", (id,))
     db.execute(
         "INSERT OR IGNORE INTO agents (agent, ip) SELECT DISTINCT a.agent, '' FROM events e JOIN agents a "
         "ON a.id = e.agent WHERE e.subscriber = ?",
@@ -68,7 +102,9 @@ def erase(db: sqlite3.Connection, id: int, email_key: str, hash: str, now: int) 
         "WHERE subscriber = ?",
         (id,),
     )
-    db.execute("UPDATE consent_entries SET source = NULL, wording = NULL, reason = NULL WHERE subscriber = ?", (id,))
+    db.execute(
+        "UPDATE consent_entries SET source = NULL, wording = NULL, reason = NULL, page = NULL WHERE subscriber = ?", (id,)
+    )
     db.execute(
         "UPDATE sequence_stays SET left_at = ?, due_at = NULL, why_left = 'erased' WHERE subscriber = ? AND left_at IS NULL",
         (now, id),

@@ -141,6 +141,13 @@ def message_names(db: sqlite3.Connection) -> dict[int, str]:
     return {int(r["id"]): r["name"] for r in db.execute("SELECT id, name FROM messages")}
 
 
+def bookings_of(db: sqlite3.Connection, subscriber: int, message: int) -> int:
+    row = db.execute(
+        "SELECT count(*) AS n FROM events WHERE subscriber = ? AND message = ? AND kind = 8", (subscriber, message)
+    ).fetchone()
+    return int(row["n"])
+
+
 def replied(db: sqlite3.Connection, message: int, limit: int) -> list[sqlite3.Row]:
     """(subscriber, email, at) of who replied to a message, the latest first, each once."""
     return db.execute(

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from openmeadow.core.columns import I32, Kind, Mask
-from openmeadow.core.consent.gate import GIVEN, Answer, Standing, ask
+from openmeadow.core.consent.gate import AWAITING, GIVEN, Answer, Standing, ask
 from openmeadow.store import consent as consent_table
 from openmeadow.store import workspace
 from openmeadow.store.columns import _table
@@ -31,9 +31,11 @@ class StoreFacts(RuleFacts):
         within = (here & (at > self.now - s) for s in seconds)
         return [np.bincount(place[w], minlength=len(self.ids)).astype(np.int32) for w in within]
 
-    def standing(self, purpose: str, *, limits: bool, asking: bool = False, sequences: bool = False) -> Standing:
-        """Where everybody stands for a purpose; ``asking`` adds what only a consent request needs, ``sequences`` who is
-        inside one."""
+    def standing(
+        self, purpose: str, *, limits: bool, asking: bool = False, sequences: bool = False, service: bool = False
+    ) -> Standing:
+        """Where everybody stands for a purpose; ``asking`` adds what only a consent request needs, ``service`` what
+        only a service message does, ``sequences`` who is inside one."""
         nobody = np.zeros(len(self.ids), bool)
         none = np.zeros(len(self.ids), np.int32)
         in_a_day, in_a_week = self.sent_since(DAY, 7 * DAY) if limits else (none, none)
@@ -46,7 +48,7 @@ class StoreFacts(RuleFacts):
             in_a_day,
             in_a_week,
             self.had_their_fill() if limits else nobody,
-            self.related() if asking else nobody,
+            self.related() if asking else self.served(purpose) if service else nobody,
             self.asked_before() if asking else nobody,
             np.asarray(self.verdicts() == 0) if workspace.setting(self.db, "require_checked") else nobody,
             int(workspace.setting(self.db, "most_a_day")),
@@ -63,6 +65,16 @@ class StoreFacts(RuleFacts):
         for p in self.db.execute("SELECT name FROM purposes"):
             out |= self.consent(p["name"]) == GIVEN
         return np.asarray(out)
+
+    def served(self, purpose: str) -> Mask:
+        """Who has the relation that a service's purpose names: a booking, or one that was stated for it (a file that says
+        given), or a prior relation that somebody of the workspace stated. Signing up somewhere is none."""
+        booked = self._mask(
+            f"SELECT DISTINCT subscriber FROM events WHERE kind = {int(Kind.BOOKED)} AND at <= ?{self.among()}",
+            (self.now,),
+        )
+        stated = self._mask(f"SELECT subscriber FROM relations WHERE true{self.among()}", ())
+        return np.asarray((booked | stated | (self.consent(purpose) == GIVEN)) & (self.consent(purpose) != AWAITING))
 
     def asked_before(self) -> Mask:
         """Who was mailed a consent request already, or may have been."""
@@ -99,7 +111,8 @@ class StoreFacts(RuleFacts):
     def may(self, purpose: str, *, limits: bool, sequences: bool = False, kind: str = "") -> Answer:
         """The gate's answer for a message about a purpose; ``sequences`` leaves out who is inside one. ``kind`` is one of
         the gate's, by default what the purpose says."""
-        return ask(self.standing(purpose, limits=limits, sequences=sequences), kind or self.kind_of(purpose))
+        kind = kind or self.kind_of(purpose)
+        return ask(self.standing(purpose, limits=limits, sequences=sequences, service=kind == "service"), kind)
 
     def may_ask(self, purposes: Sequence[str], *, limits: bool) -> Answer:
         """The gate's answer for a consent request about some purposes: every one of them must allow it."""

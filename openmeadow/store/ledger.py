@@ -99,8 +99,8 @@ def going_out(db: sqlite3.Connection) -> int:
 
 
 def anything_sent(db: sqlite3.Connection) -> bool:
-    """Whether this workspace ever sent a message."""
-    return db.execute("SELECT 1 FROM deliveries WHERE attempts > 0 LIMIT 1").fetchone() is not None
+    """Whether a campaign was ever started here."""
+    return db.execute("SELECT 1 FROM campaigns WHERE started_at IS NOT NULL LIMIT 1").fetchone() is not None
 
 
 def next_due(db: sqlite3.Connection) -> int | None:
@@ -131,8 +131,8 @@ def coming(db: sqlite3.Connection, since: int, until: int) -> list[sqlite3.Row]:
 def to_be_sent_elsewhere(db: sqlite3.Connection, now: int) -> list[sqlite3.Row]:
     """(campaign, name, kind, people) whose batch's moment has come and of whom another program's log has not told."""
     return db.execute(
-        "SELECT c.id AS campaign, c.name, q.kind, count(*) AS people FROM campaigns c JOIN passes q ON q.campaign = c.id "
-        "JOIN batches b ON b.pass = q.id JOIN deliveries d ON d.batch = b.id WHERE c.elsewhere AND c.state IN "
+        "SELECT c.id AS campaign, c.name, q.kind, count(*) AS people FROM campaigns c CROSS JOIN passes q ON q.campaign = c.id "
+        "CROSS JOIN batches b ON b.pass = q.id CROSS JOIN deliveries d ON d.batch = b.id WHERE c.elsewhere AND c.state IN "
         "('planned', 'sending') AND b.due_at <= ? AND b.state <> 'gone' AND d.state = 'waiting' GROUP BY q.id ORDER BY q.id",
         (now,),
     ).fetchall()
@@ -230,7 +230,7 @@ def handed_by_provider(db: sqlite3.Connection, since: int) -> dict[int, int]:
 def resent_often(db: sqlite3.Connection, since: int, most: int) -> set[int]:
     """Who got that many resends or more since a moment, over all campaigns."""
     rows = db.execute(
-        "SELECT d.subscriber FROM deliveries d JOIN passes q ON q.id = d.pass WHERE q.kind <> 'first' "
+        "SELECT d.subscriber FROM passes q CROSS JOIN deliveries d ON d.pass = q.id WHERE q.kind <> 'first' "
         "AND d.state = 'handed over' AND d.changed_at > ? GROUP BY 1 HAVING count(*) >= ?",
         (since, most),
     )
@@ -341,7 +341,8 @@ def told_elsewhere(db: sqlite3.Connection, campaign: int, message: int) -> int:
     """Whose message another program says it sent is handed over, at that moment: of the first pass by the first it says,
     of a resend by one after the batch's moment. How many were new."""
     told = db.execute(
-        "UPDATE deliveries SET state = 'handed over', reason = NULL, changed_at = (SELECT min(e.at) FROM events e "
+        "UPDATE deliveries INDEXED BY deliveries_changed SET state = 'handed over', reason = NULL, "
+        "changed_at = (SELECT min(e.at) FROM events e "
         f"WHERE e.subscriber = deliveries.subscriber AND {SENT_OR_DELIVERED}) WHERE {NOT_KNOWN_SENT} AND pass IN "
         "(SELECT id FROM passes WHERE campaign = ? AND kind = 'first') AND EXISTS (SELECT 1 FROM events e "
         f"WHERE e.subscriber = deliveries.subscriber AND {SENT_OR_DELIVERED})",
@@ -352,7 +353,8 @@ def told_elsewhere(db: sqlite3.Connection, campaign: int, message: int) -> int:
         f"deliveries.subscriber AND e.at >= b.due_at AND {SENT_OR_DELIVERED}"
     )
     told += db.execute(
-        f"UPDATE deliveries SET state = 'handed over', reason = NULL, changed_at = ({again}) WHERE {NOT_KNOWN_SENT} "
+        f"UPDATE deliveries INDEXED BY deliveries_changed SET state = 'handed over', reason = NULL, changed_at = ({again}) "
+        f"WHERE {NOT_KNOWN_SENT} "
         f"AND pass IN (SELECT id FROM passes WHERE campaign = ? AND kind <> 'first') AND ({again}) IS NOT NULL",
         (message, campaign, message),
     ).rowcount

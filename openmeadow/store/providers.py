@@ -10,6 +10,8 @@ from typing import Any
 
 import numpy as np
 
+from openmeadow.store.renaming import rules_renamed
+
 OTHER_DOMAINS = 0
 
 
@@ -93,8 +95,7 @@ def renamed(db: sqlite3.Connection, before: str, after: str) -> None:
         if before in (plan.get("caps") or {}):
             plan["caps"][after] = plan["caps"].pop(before)
             db.execute("UPDATE campaigns SET plan = ? WHERE id = ?", (json.dumps(plan), r["id"]))
-    said, says = (f'provider is "{n.replace(chr(34), chr(34) * 2)}"' for n in (before, after))
-    db.execute("UPDATE segments SET rule = replace(rule, ?, ?)", (said, says))
+    rules_renamed(db, "provider", before, after)
 
 
 def one(db: sqlite3.Connection, id: int) -> Provider | None:

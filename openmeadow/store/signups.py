@@ -46,12 +46,21 @@ def save_form(db: sqlite3.Connection, list_id: int, values: dict[str, Any]) -> i
 
 
 def add(
-    db: sqlite3.Connection, form: int, subscriber: int, purposes: list[int], at: int, network: str, first_mail: int | None
+    db: sqlite3.Connection,
+    form: int,
+    subscriber: int,
+    purposes: list[int],
+    at: int,
+    network: str,
+    first_mail: int | None,
+    shown: dict[int, int | None],
+    page: str,
 ) -> int:
     return int(
         db.execute(
-            "INSERT INTO signups (form, subscriber, purposes, at, network, next_mail_at) VALUES (?, ?, ?, ?, ?, ?)",
-            (form, subscriber, json.dumps(purposes), at, network, first_mail),
+            "INSERT INTO signups (form, subscriber, purposes, at, network, next_mail_at, shown, page) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+            (form, subscriber, json.dumps(purposes), at, network, first_mail, json.dumps(shown), page),
         ).lastrowid
         or 0
     )
@@ -100,6 +109,23 @@ def unconfirmed(db: sqlite3.Connection, since: int) -> list[sqlite3.Row]:
     ).fetchall()
 
 
+def keys_since(db: sqlite3.Connection, since: int) -> list[str]:
+    """The address keys of sign-ups since a moment, once for each sign-up."""
+    rows = db.execute(
+        "SELECT p.email_key FROM signups s JOIN subscribers p ON p.id = s.subscriber WHERE s.at > ?", (since,)
+    )
+    return [str(r["email_key"]) for r in rows]
+
+
+def around(db: sqlite3.Connection, network: str, since: int, until: int) -> int:
+    """How many unconfirmed sign-ups came from a network between two moments."""
+    row = db.execute(
+        "SELECT count(*) AS n FROM signups WHERE network = ? AND at BETWEEN ? AND ? AND state <> 'confirmed'",
+        (network, since, until),
+    ).fetchone()
+    return int(row["n"])
+
+
 def by_day(db: sqlite3.Connection, since: int) -> list[sqlite3.Row]:
     """Of those who joined on each day since a moment: (form, day, joined, awaiting, confirmed, lapsed)."""
     counts = ", ".join(f"count(*) FILTER (WHERE state = '{s}') AS {s}" for s in ("awaiting", "confirmed", "lapsed"))
@@ -124,7 +150,7 @@ def mailed(db: sqlite3.Connection, id: int, next_at: int | None) -> None:
     db.execute("UPDATE signups SET mails = mails + 1, next_mail_at = ? WHERE id = ?", (next_at, id))
 
 
-def put_off(db: sqlite3.Connection, id: int, until: int) -> None:
+def put_off(db: sqlite3.Connection, id: int, until: int | None) -> None:
     db.execute("UPDATE signups SET next_mail_at = ? WHERE id = ?", (until, id))
 
 
@@ -152,12 +178,48 @@ def next_due(db: sqlite3.Connection) -> int | None:
 
 
 def ask_change(db: sqlite3.Connection, subscriber: int, email: str, now: int) -> int:
-    return int(
-        db.execute(
-            "INSERT INTO address_changes (subscriber, email, asked_at) VALUES (?, ?, ?)", (subscriber, email, now)
-        ).lastrowid
-        or 0
+    """A wish for another address; it is mailed as soon as the worker comes to it."""
+    row = db.execute(
+        "INSERT INTO address_changes (subscriber, email, asked_at, mail_at) VALUES (?, ?, ?, ?)",
+        (subscriber, email, now, now),
     )
+    return int(row.lastrowid or 0)
+
+
+def changes_of(db: sqlite3.Connection, subscriber: int, since: int) -> int:
+    row = db.execute(
+        "SELECT count(*) AS n FROM address_changes WHERE subscriber = ? AND asked_at > ?", (subscriber, since)
+    ).fetchone()
+    return int(row["n"])
+
+
+def changes_to(db: sqlite3.Connection, email: str, since: int) -> int:
+    row = db.execute(
+        "SELECT count(*) AS n FROM address_changes WHERE email = ? AND asked_at > ?", (email, since)
+    ).fetchone()
+    return int(row["n"])
+
+
+def changes_due(db: sqlite3.Connection, now: int, limit: int = 50) -> list[sqlite3.Row]:
+    return db.execute(
+        "SELECT * FROM address_changes WHERE mail_at IS NOT NULL AND mail_at <= ? ORDER BY mail_at LIMIT ?", (now, limit)
+    ).fetchall()
+
+
+def change_mailed(db: sqlite3.Connection, id: int, again_at: int | None) -> None:
+    db.execute("UPDATE address_changes SET mail_at = ? WHERE id = ?", (again_at, id))
+
+
+def changes_to_tell(db: sqlite3.Connection, limit: int = 50) -> list[sqlite3.Row]:
+    """Changes whose old address has not been told yet."""
+    return db.execute(
+        "SELECT * FROM address_changes WHERE done_at IS NOT NULL AND told_at IS NULL AND before <> '' LIMIT ?", (limit,)
+    ).fetchall()
+
+
+def change_told(db: sqlite3.Connection, id: int, now: int) -> None:
+    """The old address is kept no longer than until it is told."""
+    db.execute("UPDATE address_changes SET told_at = ?, before = '' WHERE id = ?", (now, id))
 
 
 def change(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
@@ -165,8 +227,8 @@ def change(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
     return row
 
 
-def change_done(db: sqlite3.Connection, id: int, email: str, key: str, provider: int, now: int) -> None:
-    db.execute("UPDATE address_changes SET done_at = ? WHERE id = ?", (now, id))
+def change_done(db: sqlite3.Connection, id: int, email: str, key: str, provider: int, before: str, now: int) -> None:
+    db.execute("UPDATE address_changes SET done_at = ?, before = ? WHERE id = ?", (now, before, id))
     db.execute(
         "UPDATE subscribers SET email = ?, email_key = ?, provider = ? WHERE id = "
         "(SELECT subscriber FROM address_changes WHERE id = ?)",

@@ -154,7 +154,8 @@ def matching(db: sqlite3.Connection, text: str, limit: int = 0) -> list[int]:
 
 def consent_history(db: sqlite3.Connection, id: int) -> list[sqlite3.Row]:
     return db.execute(
-        "SELECT c.*, p.name AS purpose_name FROM consent_entries c JOIN purposes p ON p.id = c.purpose "
+        "SELECT c.*, p.name AS purpose_name, w.text AS wording_text FROM consent_entries c "
+        "JOIN purposes p ON p.id = c.purpose LEFT JOIN wordings w ON w.id = c.wording_id "
         "WHERE subscriber = ? AND NOT c.void ORDER BY at DESC, c.id DESC",
         (id,),
     ).fetchall()

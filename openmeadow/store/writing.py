@@ -136,3 +136,13 @@ def test_copies(db: sqlite3.Connection, campaign: int) -> list[sqlite3.Row]:
 def test_copy(db: sqlite3.Connection, id: int) -> sqlite3.Row | None:
     row: sqlite3.Row | None = db.execute("SELECT * FROM test_copies WHERE id = ?", (id,)).fetchone()
     return row
+
+
+def tests_since(db: sqlite3.Connection, since: int, *, recipient: str | None = None, who: str | None = None) -> int:
+    """How many test messages went out since a moment, to an address or by somebody."""
+    row = db.execute(
+        "SELECT count(*) AS n FROM test_copies WHERE at > ? AND coalesce(recipient = ? COLLATE NOCASE, 1) "
+        "AND coalesce(who = ?, 1)",
+        (since, recipient, who),
+    ).fetchone()
+    return int(row["n"])

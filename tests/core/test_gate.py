@@ -37,8 +37,9 @@ def reasons(kind: str, way: tuple) -> list[str]:  # type: ignore[type-arg]
     if erased:
         out.append("erased")
     if kind == "service":
-        return out + (["bounced for good"] if suppressed in (HARD, BAD) else [])
-    if suppressed and not (kind == "confirmation" and suppressed in (LEFT, LET_GO)):
+        out += ["bounced for good"] if suppressed in (HARD, BAD) else []
+        return out + ([] if related else ["no contract or booking on record"])
+    if suppressed and not (kind == "confirmation" and suppressed in (COMPLAINT, LEFT, LET_GO)):
         out.append("suppressed")
     if consent == WITHDRAWN:
         out.append("consent withdrawn")

@@ -98,6 +98,7 @@ def mailing(folder: Path, people: int = 60, **traits: object) -> Iterator[Mailin
             "intake_port": intake_port,
             "freemail_domains": sorted(NAMED),
             "public_url": "http://127.0.0.1:1",
+            "inside_hosts": ["127.0.0.1"],
         }.items():
             workspace.set_setting(db, name, value)
     h = habits(people, **traits)

@@ -324,7 +324,7 @@ def test_word_is_sent_once_and_waits_for_the_morning(folder: Path, ear: str) -> 
             campaign_table.update(db, m.campaign, {"held_why": "Hard bounces at Brinebox."})
         assert words.tend(m.desk) == 1, "another reason is other news"
         tell(m, word_url="ftp://chat.example/hook")
-        with pytest.raises(Refused, match="is not a web address"):
+        with pytest.raises(Refused, match="it is no web address"):
             words.send(m.desk, "x", "y")
         tell(m, word_url=f"http://127.0.0.1:{free_port()}/hook")
         with pytest.raises(Refused, match="did not take the word"):

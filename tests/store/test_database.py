@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
+import re
 import sqlite3
+import threading
+from collections.abc import Callable
 from importlib import resources
 from pathlib import Path
 
@@ -14,12 +18,13 @@ from hypothesis import strategies as st
 from openmeadow.core.columns import DAY, Kind
 from openmeadow.core.engagement.map import rule_of
 from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT, SHAPE
-from openmeadow.core.errors import Missing
+from openmeadow.core.errors import Busy, Missing, Newer
 from openmeadow.desk import today
 from openmeadow.desk.cutoff import people_map, where
 from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns, events, ledger, workspace
+from openmeadow.store import campaigns, database, deeds, events, ledger, sequences, signups, subscribers, workspace
 from openmeadow.store.database import AT_ONCE, Store, insert_many
+from openmeadow.worker import Worker
 from tests.conftest import NOW
 
 
@@ -127,20 +132,128 @@ def test_many_rows_are_written_as_one_by_one(desk: Desk, n: int) -> None:
         assert [tuple(r) for r in one] == [tuple(r) for r in many]
 
 
-@pytest.mark.parametrize(
-    "query",
-    [
-        "SELECT 1 FROM deliveries WHERE state = 'deferred' AND next_at <= 5",
-        "SELECT min(next_at) FROM deliveries WHERE state = 'deferred'",
-        "UPDATE deliveries SET reason = 'x' WHERE state = 'handing over'",
-        "SELECT count(*) FROM deliveries WHERE state = 'in doubt'",
-        "SELECT 1 FROM deliveries WHERE batch = 1 AND state = 'waiting' AND subscriber > 5 ORDER BY subscriber",
+HOT: tuple[Callable[[sqlite3.Connection], object], ...] = (
+    lambda db: ledger.due_batches(db, NOW),
+    lambda db: ledger.waiting_of(db, 1, 50),
+    lambda db: ledger.again_due(db, NOW),
+    lambda db: ledger.requeue(db, NOW),
+    ledger.going_out,
+    ledger.next_due,
+    lambda db: ledger.to_be_sent_elsewhere(db, NOW),
+    lambda db: ledger.told_elsewhere(db, 1, 1),
+    lambda db: ledger.resent_often(db, NOW, 3),
+    lambda db: ledger.mark(db, 1, "failed", NOW),
+    lambda db: ledger.of_person(db, 1, 1),
+    lambda db: ledger.handing_over(db, 1),
+    lambda db: events.came_since(db, 1, 5),
+    lambda db: events.replied(db, 1, 50),
+    lambda db: events.sent_to(db, 1, NOW),
+    events.highest,
+    lambda db: campaigns.clicked_link(db, 1, NOW),
+    lambda db: campaigns.happened(db, 1, NOW),
+    lambda db: signups.due(db, NOW),
+    lambda db: signups.changes_due(db, NOW),
+    sequences.next_step,
+    deeds.events_version,
+    subscribers.facts_version,
+    workspace.last_activity,
+    workspace.next_job,
+    lambda db: db.execute("DELETE FROM subscribers WHERE id = 399"),
+    lambda db: db.execute(
         "SELECT 1 FROM sequence_stays WHERE sequence = 1 AND left_at IS NULL AND due_at IS NOT NULL AND due_at <= 5 "
-        "ORDER BY due_at",
-        "SELECT subscriber FROM sequence_queue WHERE sequence = 1 ORDER BY id LIMIT 5",
-    ],
+        "ORDER BY due_at"
+    ),
+    lambda db: db.execute("SELECT subscriber FROM sequence_queue WHERE sequence = 1 ORDER BY id LIMIT 5"),
+    lambda db: db.execute("UPDATE deliveries SET reason = 'x' WHERE state = 'handing over'"),
 )
-def test_what_every_tick_asks_is_found_by_an_index(desk: Desk, query: str) -> None:
-    """None of it goes through the whole ledger, or through everybody inside."""
-    plan = " ".join(r["detail"] for r in desk.store.writer.execute(f"EXPLAIN QUERY PLAN {query}"))
-    assert "SEARCH" in plan and "SCAN" not in plan and "TEMP B-TREE" not in plan, plan
+LARGE = re.compile(r"SCAN (?:deliveries|events|d|e|subscribers|s|consent_entries|sequence_stays|sequence_queue)\b")
+
+
+@pytest.mark.parametrize("analysed", [False, True])
+def test_hot_statements_go_through_no_large_table(desk: Desk, analysed: bool) -> None:
+    """What every tick, message, poll and page asks, by the very functions that ask it, whatever the planner knows."""
+    fill(desk, 400)
+    with desk.store.atomic() as db:
+        for kind in ("first", "resend"):
+            id = campaigns.add(db, f"One {kind}", 1, NOW)
+            of = ledger.add_pass(db, id, kind)
+            batch = ledger.add_batch(db, of, 1, NOW + 60, 389)
+            ledger.add_deliveries(db, [(of, batch, i, 0, 0, "waiting", None) for i in range(1, 390)])
+    if analysed:
+        desk.store.analyse()
+    wrong = []
+    for ask in HOT:
+        said: list[str] = []
+        with contextlib.suppress(ZeroDivisionError), desk.store.atomic() as db:
+            db.set_trace_callback(said.append)
+            try:
+                ask(db)
+            finally:
+                db.set_trace_callback(None)
+            raise ZeroDivisionError  # nothing of it stays
+        for statement in {s for s in said if s.split()[0] in ("SELECT", "UPDATE", "DELETE", "WITH")}:
+            plan = [r["detail"] for r in desk.store.writer.execute(f"EXPLAIN QUERY PLAN {statement}")]
+            wrong += [(statement[:90], step) for step in plan if LARGE.match(step)]
+    assert not wrong, chr(10).join(map(str, wrong))
+
+
+def test_every_column_that_refers_has_an_index(desk: Desk) -> None:
+    """So that taking a row out, or following it back, never goes through a table."""
+    db, without = desk.store.read(), []
+    for (table,) in db.execute(
+        "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%'"
+    ).fetchall():
+        keys = [r["name"] for r in db.execute(f"PRAGMA table_info({table})") if r["pk"] == 1]
+        first = {
+            db.execute(f"PRAGMA index_info({i['name']})").fetchone()["name"]
+            for i in db.execute(f"PRAGMA index_list({table})")
+        }
+        refers = {r["from"] for r in db.execute(f"PRAGMA foreign_key_list({table})")}
+        without += [(table, c) for c in refers - first - set(keys)]
+    assert not without
+
+
+def test_reading_writes_nothing(desk: Desk, folder: Path) -> None:
+    """Opening a workspace to look leaves its database byte for byte; the writing connection is not even opened."""
+    fill(desk, 30)
+    desk.close()
+    before = (folder / "meadow.db").read_bytes()
+    again = Desk(folder)
+    again.view()
+    workspace.settings(again.store.read())
+    assert again.store._written is None and (folder / "meadow.db").read_bytes() == before
+    again.close()
+
+
+def test_a_newer_database_is_refused_and_not_touched(desk: Desk, folder: Path) -> None:
+    with desk.store.atomic() as db:
+        db.execute("INSERT INTO migrations VALUES ('9999_later.sql')")
+    desk.close()
+    before = (folder / "meadow.db").read_bytes()
+    with pytest.raises(Newer, match="newer version"):
+        Store(folder)
+    assert (folder / "meadow.db").read_bytes() == before
+
+
+def test_a_busy_database_is_waited_for(desk: Desk, folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A lock that lasts: the sentence says so, a worker begins when it is over, and nothing crashes."""
+    monkeypatch.setattr(database, "BUSY_SECONDS", 0.2)
+    other = sqlite3.connect(folder / "meadow.db", isolation_level=None, check_same_thread=False)
+    other.execute("BEGIN IMMEDIATE")
+    waiting = Desk(folder)
+    with pytest.raises(Busy, match="try again"), waiting.store.atomic():
+        pass
+    assert waiting.store.if_free(lambda db: None) is False and waiting.setting("name") == "Workspace"
+    threading.Timer(1.0, other.execute, ("COMMIT",)).start()
+    worker = Worker(waiting)
+    assert worker.tick() in (True, False)
+    worker.close()
+    other.close()
+    waiting.close()
+
+
+def test_what_is_made_is_for_its_owner_alone(tmp_path: Path) -> None:
+    folder = tmp_path / "new"
+    made = Desk(folder)
+    made.close()
+    assert folder.stat().st_mode & 0o077 == 0 and (folder / "meadow.db").stat().st_mode & 0o077 == 0

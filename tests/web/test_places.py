@@ -415,7 +415,7 @@ def test_results_divided_by_the_api(running: tuple[Mailing, Caller]) -> None:
     link = next(x["id"] for x in campaign_table.links(m.desk.store.read(), 1) if not x["trap"])
     for d in ledger.of_campaign(m.desk.store.read(), m.campaign, "first")[:8]:
         answers.clicked(m.desk, d["id"], link, "Reader", "198.51.100.1")
-    seen = call("GET", f"{path}/divided?with={m.campaign},77")
+    seen = call("GET", f"{path}/divided?with={m.campaign}")
     assert [b["title"] for b in seen["by"]] == ["Provider", "List"]
     assert sum(x["handed"] for x in seen["by"][0]["lines"]) == 40 and seen["usual"] is None
     assert seen["links"][0]["people"] == 8 and "8 of 40 (20.0%" in seen["text"]

@@ -80,7 +80,7 @@ def test_links_are_followed_and_told_as_they_are(gateway: str, page: str, status
         ("http://[::1]/x", "it leads into your own network"),
         ("https://10.0.0.7/x", "it leads into your own network"),
         ("http://not-a-host.invalid/", "nobody answers there"),
-        ("http://[broken/", "nobody answers there"),
+        ("http://[broken/", "it is no web address"),
     ],
 )
 def test_without_a_gateway_no_link_is_followed_into_one_s_own_network(url: str, said: str) -> None:

@@ -44,6 +44,27 @@ def digest(*words: str | None) -> str:
     return hashlib.sha256(text.encode("utf-8", "surrogateescape")).hexdigest()
 
 
+def text_hash(text: str) -> str:
+    """The hash by which an entry knows the text of a wording."""
+    return hashlib.sha256(text.encode("utf-8", "surrogateescape")).hexdigest()
+
+
+class Shown(NamedTuple):
+    """What somebody was shown when they said yes: a wording by its id and the hash of its text, by a form, on a page."""
+
+    wording_id: int | None = None
+    wording_hash: str | None = None
+    form: int | None = None
+    page: str | None = None
+
+
+def said_digest(source: str | None, wording: str | None, reason: str | None, shown: Shown) -> str:
+    """The digest of an entry's words. Entries of before what was shown was kept are covered as they were."""
+    if shown == Shown():
+        return digest(source, wording, reason)
+    return digest(source, wording, reason, *(None if s is None else str(s) for s in shown))
+
+
 def sealed(key: bytes, e: Entry) -> str:
     """The keyed hash of an entry (BLAKE2b with a key, RFC 7693): what the next one carries."""
     text = f"{e.before}\x1f{e.subscriber}\x1f{e.purpose}\x1f{e.channel}\x1f{e.state}\x1f{e.at}\x1f{e.door}\x1f{e.said}"

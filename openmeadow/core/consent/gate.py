@@ -29,6 +29,7 @@ REASONS: dict[str, tuple[str, ...]] = {
     "consent none": (*_MARKETING, "confirmation"),
     "awaiting confirmation": (*_MARKETING, "consent request"),
     "no prior relation stated": ("consent request",),
+    "no contract or booking on record": ("service",),
     "asked for consent once already": ("consent request",),
     "paused by the subscriber": (*_MARKETING, "consent request"),
     "address not checked": (*_MARKETING, "consent request"),
@@ -38,6 +39,7 @@ REASONS: dict[str, tuple[str, ...]] = {
 HARD_BOUNCE, BAD_ADDRESS, LEFT, LET_GO = (
     1 + SUPPRESSION_REASONS.index(r) for r in ("hard bounce", "bad address", "unsubscribed from all", "let go")
 )
+COME_BACK = [1 + SUPPRESSION_REASONS.index(r) for r in ("complaint", "unsubscribed from all", "let go")]
 DAY = 86_400
 MOST_A_DAY, MOST_IN_7_DAYS = 1, 3
 
@@ -47,9 +49,9 @@ class Standing:
     """Where each person stands; arrays of one length. ``suppressed`` is 0 or 1 + an index into
     SUPPRESSION_REASONS; ``consent`` the state for the purpose asked about; ``day``/``week`` count messages
     sent in the last 1 and 7 days (zeros leave the limit out); ``filled`` marks who asked for fewer messages and has
-    had theirs. ``related`` has a prior relation on record and ``asked`` was mailed a consent request: they matter
-    for consent requests only. ``unchecked`` are those whose address has to be checked first, where the workspace
-    requires that."""
+    had theirs. ``related`` has a prior relation on record (for a service: the one that its purpose names) and ``asked``
+    was mailed a consent request: they matter for service messages and consent requests only. ``unchecked`` are those
+    whose address has to be checked first, where the workspace requires that."""
 
     erased: Mask
     suppressed: I8
@@ -100,10 +102,10 @@ class Answer:
 
 
 def ask(standing: Standing, kind: str) -> Answer:
-    """The gate. ``kind`` is one of KINDS. Who left everything or was let go and asks to join anew, by a form, is asked
-    whether it was them; nobody else who is suppressed is."""
+    """The gate. ``kind`` is one of KINDS. Who complained, left everything or was let go and asks to join anew, by a
+    form, is asked whether it was them; nobody else who is suppressed is."""
     s = standing
-    back = (s.suppressed == LEFT) | (s.suppressed == LET_GO) if kind == "confirmation" else np.False_
+    back = np.isin(s.suppressed, COME_BACK) if kind == "confirmation" else np.False_
     masks: dict[str, Callable[[], Mask]] = {
         "erased": lambda: s.erased,
         "suppressed": lambda: np.asarray((s.suppressed > 0) & ~back),
@@ -112,6 +114,7 @@ def ask(standing: Standing, kind: str) -> Answer:
         "consent none": lambda: s.consent == NONE,
         "awaiting confirmation": lambda: s.consent == AWAITING,
         "no prior relation stated": lambda: ~s.related,
+        "no contract or booking on record": lambda: ~s.related,
         "asked for consent once already": lambda: s.asked,
         "paused by the subscriber": lambda: s.paused,
         "address not checked": lambda: s.unchecked,

@@ -61,6 +61,11 @@ def register(api: Described, desk: Desk) -> None:
         """Make or change the sign-up form of a list."""
         return m.Done(id=joining.write_form(desk, body.list_name, body.model_dump(exclude={"list_name"}), who()))
 
+    @api.route("GET", "/purposes/<int:id>/wordings", m.Wordings)
+    def wordings(id: int) -> m.Wordings:
+        """Every version of a purpose's wording, with how many people said yes to it."""
+        return m.Wordings(wordings=[m.WordingLine(**w) for w in consent.wordings(desk, id)])
+
     @api.route("GET", "/suppressions", m.SuppressionList, query=m.SuppressionQuery)
     def suppressions(query: m.SuppressionQuery) -> m.SuppressionList:
         """The suppression list, the newest first (query ``offset``; ``reason`` for one reason only)."""

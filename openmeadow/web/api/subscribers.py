@@ -14,8 +14,9 @@ from openmeadow.core.columns import I64
 from openmeadow.core.engagement.map import rule_of
 from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT, SHAPE
 from openmeadow.core.errors import Refused
+from openmeadow.core.intake.moments import rfc3339
 from openmeadow.core.rules.tree import View
-from openmeadow.desk import erasure, people
+from openmeadow.desk import access, erasure, people
 from openmeadow.desk.cutoff import Replays, people_map
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.marked import Choice, chosen, last_answer_of, ordered
@@ -149,8 +150,15 @@ def register(api: Described, desk: Desk) -> None:
     @api.route("GET", "/subscribers/<int:id>/everything.json", "application/json")
     def everything(id: int) -> Response:
         """All that is known about one person, as one file."""
-        document = json.dumps(people.everything(desk, id, who()), ensure_ascii=False, indent=1)
+        document = json.dumps(access.with_times(people.everything(desk, id, who())), ensure_ascii=False, indent=1)
         return _file(document, "application/json", f"subscriber-{id}.json")
+
+    @api.route("GET", "/subscribers/<int:id>/everything.html", "text/html")
+    def everything_to_read(id: int) -> Response:
+        """The same as a page that can be read and printed."""
+        found = people.everything(desk, id, who())
+        page = access.page(access.with_times(found), str(desk.setting("name")), rfc3339(desk.now()))
+        return _file(page, "text/html", f"subscriber-{id}.html")
 
     @api.route("POST", "/subscribers/<int:id>/notes", m.Done, body=m.NoteIn, rights=WRITE)
     def note(id: int, body: m.NoteIn) -> m.Done:

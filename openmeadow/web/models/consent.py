@@ -23,6 +23,7 @@ class Purpose(Model):
     transactional: bool
     left_out: bool
     version: int
+    wording_id: int | None
     text: str
     counts: StateCounts
     permitted: int
@@ -226,3 +227,15 @@ class CleanUp(Model):
 class CleanUpDone(Model):
     counts: dict[str, int]
     deed: int
+
+
+class WordingLine(Model):
+    id: int
+    version: int
+    text: str
+    made_at: int
+    people: int = Field(description="who said yes to it")
+
+
+class Wordings(Model):
+    wordings: list[WordingLine]

@@ -217,6 +217,9 @@ class ConsentEntry(Model):
     at: int
     source: str
     wording: str
+    wording_text: str = Field(description="what was shown, word for word")
+    door: str = Field(description="how it was said: a form, a confirmation link, by hand …")
+    page: str
 
 
 class Suppressed(Model):

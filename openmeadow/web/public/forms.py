@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping
 from html import escape
 from typing import Any
 from urllib.parse import quote
@@ -21,6 +22,35 @@ HONEYPOT = "website"  # no person sees it; what fills it in is no person
 PAUSES = (30, 90)
 
 
+AWAY = "position:absolute;left:-9999px"  # in the element: the form stands on other people's pages too
+
+
+def shown_field(purposes: Iterable[Any]) -> str:
+    """Which wordings this page shows, so that what is recorded is what was read."""
+    marks = ",".join(f"{p['id']}:{p['wording_id']}" for p in purposes if p["wording_id"])
+    return f'<input type="hidden" name="shown" value="{marks}">'
+
+
+def shown_in(form: Mapping[str, str]) -> dict[int, int]:
+    """Purpose -> wording, as a page says that it showed them."""
+    out = {}
+    for mark in form.get("shown", "")[:2_000].split(","):
+        purpose, _, wording = mark.partition(":")
+        if all(n.isascii() and n.isdigit() and len(n) < 16 for n in (purpose, wording)):
+            out[int(purpose)] = int(wording)
+    return out
+
+
+def numbers(given: Iterable[str]) -> list[int]:
+    """The ids among what a form sent; anything else is no id."""
+    return [int(n) for n in given if n.isascii() and n.isdigit() and len(n) < 16]
+
+
+def page_shown() -> str:
+    """The page that a form stood on, as the browser says it: another's where it was embedded."""
+    return (request.referrer or request.base_url)[:300]
+
+
 def fields_of(f: dict[str, Any], email: str = "", name: str = "") -> str:
     """The fields of a list's form; purposes begin unticked."""
     who = (
@@ -34,9 +64,10 @@ def fields_of(f: dict[str, Any], email: str = "", name: str = "") -> str:
         for p in f["purposes"]
     )
     return (
-        f'<label>Address<input name="email" type="email" autocomplete="email" required maxlength="254" value="{escape(email)}">'
-        f"</label>{who}<fieldset><legend>Write to me about</legend>{boxes}</fieldset>"
-        f'<div class="away" aria-hidden="true"><label>Leave this empty<input name="{HONEYPOT}" tabindex="-1" '
+        f'<label>Email address<input name="email" type="email" autocomplete="email" required maxlength="254" '
+        f'value="{escape(email)}"></label>{shown_field(f["purposes"])}{who}'
+        f"<fieldset><legend>Write to me about</legend>{boxes}</fieldset>"
+        f'<div style="{AWAY}" aria-hidden="true"><label>Leave this empty<input name="{HONEYPOT}" tabindex="-1" '
         'autocomplete="off"></label></div><button>Join</button>'
     )
 
@@ -64,10 +95,12 @@ def make(desk: Desk, tokens: Tokens) -> Blueprint:
         if request.method == "POST":
             try:
                 if not request.form.get(HONEYPOT):
-                    chosen = [int(p) for p in request.form.getlist("purpose") if p.isdigit()]
-                    joining.join(desk, list_name, email, name, chosen, request.remote_addr or "")
+                    chosen = numbers(request.form.getlist("purpose"))
+                    shown = shown_in(request.form)
+                    joining.join(desk, list_name, email, name, chosen, request.remote_addr or "", shown, page_shown())
                 done = (
-                    "Look into your mailbox: we have sent a message there. You are on the list once you press its button."
+                    "If this address can take our mail, a message is there within a few minutes; look into the spam folder "
+                    "too. You are on the list once you open its link and press the button."
                 )
                 return message(
                     "Nearly there" if f["confirm"] else "Welcome", done if f["confirm"] else "You are on the list."
@@ -118,11 +151,11 @@ def make(desk: Desk, tokens: Tokens) -> Blueprint:
         )
         note = f'<p class="good" role="status">{escape(said)}</p>' if said else problem
         body = (
-            f"{note}<p>For {escape(row['email'])}.</p><form method='post'>"
+            f"{note}<p>For {escape(row['email'])}.</p><form method='post'>{shown_field(offered)}"
             f"<fieldset><legend>Write to me about</legend>{boxes}</fieldset>"
             f"<fieldset><legend>How often</legend>{often}</fieldset><fieldset><legend>For a while</legend>{rest}</fieldset>"
             '<label>Another address, if your mail should go there<input name="new_email" type="email" maxlength="254"></label>'
-            '<button name="act" value="save">Keep this</button> <button class="plain" name="act" value="stop">Stop everything'
+            '<button name="act" value="save">Save</button> <button class="plain" name="act" value="stop">Stop everything'
             "</button></form>"
         )
         return page("What we write to you", body, 422 if problem else 200)
@@ -131,12 +164,14 @@ def make(desk: Desk, tokens: Tokens) -> Blueprint:
         if request.form.get("act") == "stop":
             consent.stop_everything(desk, id, "preference page")
             return "Nothing more will come to you. It took effect at once."
-        chosen = {int(p) for p in request.form.getlist("purpose") if p.isdigit()}
+        chosen, shown = set(numbers(request.form.getlist("purpose"))), shown_in(request.form)
         facts, at = desk.view().facts, desk.index_of(desk.view(), id)
         for p in offered:
             given = bool(facts.consent(p["name"])[at] == GIVEN)  # type: ignore[attr-defined]
             if given is not (p["id"] in chosen):
-                consent.said(desk, id, p["id"], GIVEN if p["id"] in chosen else WITHDRAWN, "preference page")
+                state = GIVEN if p["id"] in chosen else WITHDRAWN
+                page = f"{desk.setting('public_url')}/p"
+                consent.said(desk, id, p["id"], state, "preference page", wording=shown.get(p["id"]), page=page)
         pause = request.form.get("pause", "keep")
         at_most = request.form.get("at_most") or None
         if pause == "keep":
@@ -145,11 +180,13 @@ def make(desk: Desk, tokens: Tokens) -> Blueprint:
                 consent.prefer(desk, id, at_most, 0)
                 table.prefer(db, id, at_most, until)
         else:
-            consent.prefer(desk, id, at_most, int(pause) if pause.isdigit() else 0)
+            consent.prefer(desk, id, at_most, int(pause) if pause in map(str, (0, *PAUSES)) else 0)
         new = request.form.get("new_email", "").strip()
         if new:
             joining.ask_new_address(desk, id, new)
-            return f"Kept. We have written to {new}; your mail goes there once you press the button in it."
-        return "Kept. It took effect at once."
+            return (
+                f"Saved. If {new} can take our mail, a message is there soon; your mail goes there once you confirm it."
+            )
+        return "Saved. It took effect at once."
 
     return bp

@@ -15,6 +15,7 @@ from openmeadow.desk import answers, asking, joining, pictures, round_trip, send
 from openmeadow.desk.desk import Desk
 from openmeadow.store import consent as consent_table
 from openmeadow.store import ledger
+from openmeadow.web.public import forms
 from openmeadow.web.public.paper import TEST, message, test_page
 from openmeadow.wire.tokens import Meant, Tokens
 
@@ -31,7 +32,8 @@ KINDS = {
     ),
     "s": (
         "Was it you?",
-        "Press the button and you are on the list. If you did not ask for this, close the page; nothing will come.",
+        "Press the button and you are on the list. If you did not ask for this, close the page: you are not on it, and we "
+        "ask at most twice more.",
         "Yes, I want to join",
         "You are on the list {}. Every message has a link to leave it.",
     ),
@@ -56,13 +58,28 @@ KINDS = {
 }
 
 
+def _asked(desk: Desk, what: Meant) -> tuple[str, str, str]:
+    """What a page asks, explains, and keeps for its button: the wording that it shows."""
+    question, text, *_ = KINDS[what.kind]
+    if what.kind == "r" and (purpose := consent_table.purpose(desk.store.read(), what.link)) is not None:
+        question = f"Shall we write to you about {purpose['name']}?"
+        return question, " ".join(t for t in (purpose["text"] or "", text) if t), forms.shown_field([purpose])
+    if what.kind == "s":
+        return (
+            question,
+            text,
+            "".join(f"<p><b>{escape(n)}</b><br>{escape(t)}</p>" for n, t in joining.agrees_to(desk, what.number)),
+        )
+    return question, text, ""
+
+
 def _does(desk: Desk, what: Meant, agent: str, ip: str) -> str:
     """What a button does; the word its page says afterwards."""
     acts: dict[str, Callable[[], str]] = {
         "k": lambda: senders.confirm(desk, what.number),
         "s": lambda: joining.confirm(desk, what.number),
         "a": lambda: joining.change_address(desk, what.number),
-        "r": lambda: asking.agree(desk, what.number, what.link, agent, ip),
+        "r": lambda: asking.agree(desk, what.number, what.link, agent, ip, shown=forms.shown_in(request.form)),
         "w": lambda: asking.stay(desk, what.number, agent, ip),
     }
     return acts[what.kind]()
@@ -136,14 +153,10 @@ def make(desk: Desk, tokens: Tokens) -> Blueprint:
             abort(404)
         if what.number == TEST:
             return test_page()
-        question, text, button, done = KINDS[what.kind]
-        if what.kind == "r":
-            purpose = consent_table.purpose(desk.store.read(), what.link)
-            if purpose is not None:
-                question = f"Shall we write to you about {purpose['name']}?"
-                text = " ".join(t for t in (purpose["text"] or "", text) if t)
+        *_, button, done = KINDS[what.kind]
+        question, text, within = _asked(desk, what)
         if request.method != "POST":
-            return message(question, text, button)
+            return message(question, text, button, within=within)
         try:
             return message("Confirmed", done.format(_does(desk, what, *visitor())))
         except Missing:

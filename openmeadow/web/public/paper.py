@@ -11,7 +11,7 @@ max-width:34em;padding:0 24px}h1{font-size:26px;line-height:1.2}label{display:bl
 input:not([type=checkbox]):not([type=radio]){display:block;width:100%;box-sizing:border-box;font:inherit;padding:8px 10px;
 margin-top:4px;border:1px solid #8B938F;border-radius:4px;background:#FFFEFB;color:inherit}
 fieldset{border:0;border-top:1px solid #CFC8B7;margin:22px 0 0;padding:8px 0 0}legend{font-weight:600;padding-right:10px}
-.tick{display:flex;gap:10px;font-weight:400;align-items:baseline}.away{position:absolute;left:-9999px}
+.tick{display:flex;gap:10px;font-weight:400;align-items:baseline}
 button{font:inherit;font-weight:600;background:#3A55A4;color:#fff;border:1px solid #3A55A4;border-radius:4px;
 padding:10px 18px;margin-top:22px;cursor:pointer}button.plain{background:none;color:#9D2D20;border-color:#DCB1AA}
 .wrong{color:#9D2D20}.good{color:#22603F}.small{font-size:15px;color:#55636B}
@@ -28,9 +28,9 @@ def page(title: str, body: str, status: int = 200) -> Response:
     )
 
 
-def message(title: str, text: str, button: str = "", more: str = "") -> Response:
-    """A sentence or two, and at most one button."""
-    rest = f'<form method="post"><button>{escape(button)}</button></form>' if button else ""
+def message(title: str, text: str, button: str = "", more: str = "", within: str = "") -> Response:
+    """A sentence or two, and at most one button; ``within`` is HTML that stands in its form."""
+    rest = f'<form method="post">{within}<button>{escape(button)}</button></form>' if button else ""
     return page(title, f"<p>{escape(text)}</p>{rest}{more}")
 
 

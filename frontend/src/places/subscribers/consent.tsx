@@ -168,7 +168,9 @@ function Side({ d }: { d: M["ConsentView"] }) {
       <h2 className="mt-6">How words are kept</h2>
       <ul className="list-disc pl-4 text-[13px] text-ink-2">
         <li>The latest word decides; a withdrawal is never overwritten by an older yes.</li>
-        <li>A wording somebody agreed to is never edited; a new version begins.</li>
+        <li>
+          A wording is never edited: another text is another version, and each entry keeps the one that was shown.
+        </li>
         <li>Consent claimed without a source is brought in as none.</li>
         <li>Who awaits confirmation is mailed the question and nothing else, and is forgotten after 21 days.</li>
       </ul>
@@ -186,6 +188,7 @@ function ChangePurpose({
   save: (v: Partial<M["PurposeIn"]>) => Promise<unknown>;
 }) {
   const client = useQueryClient();
+  const [name, setName] = useState(p.name);
   const [text, setText] = useState(p.text);
   const [basis, setBasis] = useState(p.basis);
   const [transactional, setTransactional] = useState(p.transactional);
@@ -198,23 +201,28 @@ function ChangePurpose({
         </button>
       }
       title={p.name}
-      words="Keep it"
+      words="Save purpose"
       act={async () => {
-        await save({ text, basis, transactional, left_out: leftOut });
+        await save({ name: name.trim() || p.name, text, basis, transactional, left_out: leftOut });
         await client.invalidateQueries();
       }}
     >
+      <label className="mb-3 block text-ink">
+        <span className="label">Name; rules and segments follow it</span>
+        <input className="field" value={name} maxLength={300} onChange={(e) => setName(e.target.value)} />
+      </label>
       <label className="mb-3 block text-ink">
         <span className="label">What people agree to, in the words they see</span>
         <textarea className="field" rows={3} value={text} onChange={(e) => setText(e.target.value)} />
         <span className="text-[13px] text-ink-2">
           {p.version && text.trim() !== p.text
-            ? `If somebody agreed to version ${p.version}, version ${p.version + 1} begins and the old one is kept.`
+            ? `Version ${p.version + 1} begins; version ${p.version} is kept, for those who agreed to it.`
             : p.version
               ? `Version ${p.version}.`
               : "This becomes version 1."}
         </span>
       </label>
+      <Versions purpose={p.id} />
       <label className="mb-3 block text-ink">
         <span className="label">Legal basis</span>
         <select className="field" value={basis} onChange={(e) => setBasis(e.target.value)}>
@@ -225,12 +233,41 @@ function ChangePurpose({
       </label>
       <label className="mb-2 flex items-baseline gap-2 text-ink">
         <input type="checkbox" checked={transactional} onChange={(e) => setTransactional(e.target.checked)} />
-        Service, such as tickets: needs no consent, still respects erasure and bounces
+        Service, such as tickets: needs no consent, reaches only who booked or whose contract an import states
       </label>
       <label className="flex items-baseline gap-2 text-ink">
         <input type="checkbox" checked={leftOut} onChange={(e) => setLeftOut(e.target.checked)} />
         Not offered any more; what people said stays
       </label>
     </Ask>
+  );
+}
+
+/** Every version of a wording, with how many people said yes to it. */
+function Versions({ purpose }: { purpose: number }) {
+  const q = useQuery({
+    queryKey: ["wordings", purpose],
+    queryFn: () => get<M["Wordings"]>(`/purposes/${purpose}/wordings`),
+  });
+  if (!q.data?.wordings.length) return null;
+  return (
+    <details className="mb-3">
+      <summary className="cursor-pointer text-cornflower">All versions, {count(q.data.wordings.length)}</summary>
+      <table className="lined mt-1 text-ink">
+        <tbody>
+          {q.data.wordings.map((w) => (
+            <tr key={w.id}>
+              <td className="w-6">{w.version}</td>
+              <td>
+                “{w.text}”<span className="block text-[13px] text-ink-2">since {moment(w.made_at)}</span>
+              </td>
+              <td className="n whitespace-nowrap">
+                {count(w.people)} {w.people === 1 ? "person" : "people"}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </details>
   );
 }

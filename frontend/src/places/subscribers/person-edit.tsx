@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { get, type M, patch, post, remove } from "../../api/client";
-import { day, when } from "../../logic/format";
+import { moment, when } from "../../logic/format";
 import { Ask, Sentence } from "../../parts/basics";
 import { offerUndo, useMe } from "../../parts/me";
 import { useSegments } from "../segments/list";
@@ -222,8 +222,11 @@ export function PersonActs({ p }: { p: M["Person"] }) {
   const [typed, setTyped] = useState("");
   return (
     <>
-      <a className="btn" href={`/api/subscribers/${p.id}/everything.json`} download>
+      <a className="btn" href={`/api/subscribers/${p.id}/everything.html`} download>
         Export everything
+      </a>
+      <a className="btn" href={`/api/subscribers/${p.id}/everything.json`} download>
+        Export as JSON
       </a>
       {me.role === "analyst" && (
         <Ask
@@ -330,19 +333,25 @@ export function ConsentHistory({ p }: { p: M["Person"] }) {
             <th>Purpose</th>
             <th>By</th>
             <th>State</th>
-            <th>Source</th>
-            <th>Wording</th>
+            <th>How</th>
+            <th>What was shown</th>
           </tr>
         </thead>
         <tbody>
           {p.consent.map((c, i) => (
             <tr key={i}>
-              <td className="whitespace-nowrap text-ink-2">{day(c.at)}</td>
+              <td className="whitespace-nowrap text-ink-2">{moment(c.at)}</td>
               <td>{c.purpose}</td>
               <td>{c.channel}</td>
               <td className="font-semibold">{c.state}</td>
-              <td>{c.source || <span className="text-ink-3">none stated</span>}</td>
-              <td>{c.wording || <span className="text-ink-3">not kept</span>}</td>
+              <td>
+                {c.source || "no source stated"}
+                {c.page && <span className="block text-[13px] text-ink-2 [overflow-wrap:anywhere]">{c.page}</span>}
+              </td>
+              <td className="max-w-[260px]">
+                {c.wording || <span className="text-ink-2">not recorded</span>}
+                {c.wording_text && <span className="block text-[13px] text-ink-2">“{c.wording_text}”</span>}
+              </td>
             </tr>
           ))}
         </tbody>
