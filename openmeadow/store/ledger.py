@@ -340,24 +340,19 @@ SENT_OR_DELIVERED = "e.message = ? AND e.kind IN (1, 2)"  # either stands for bo
 def told_elsewhere(db: sqlite3.Connection, campaign: int, message: int) -> int:
     """Whose message another program says it sent is handed over, at that moment: of the first pass by the first it says,
     of a resend by one after the batch's moment. How many were new."""
-    told = db.execute(
-        "UPDATE deliveries INDEXED BY deliveries_changed SET state = 'handed over', reason = NULL, "
-        "changed_at = (SELECT min(e.at) FROM events e "
-        f"WHERE e.subscriber = deliveries.subscriber AND {SENT_OR_DELIVERED}) WHERE {NOT_KNOWN_SENT} AND pass IN "
-        "(SELECT id FROM passes WHERE campaign = ? AND kind = 'first') AND EXISTS (SELECT 1 FROM events e "
-        f"WHERE e.subscriber = deliveries.subscriber AND {SENT_OR_DELIVERED})",
-        (message, campaign, message),
-    ).rowcount
+    first = f"SELECT min(e.at) FROM events e WHERE e.subscriber = deliveries.subscriber AND {SENT_OR_DELIVERED}"
     again = (
         f"SELECT min(e.at) FROM events e JOIN batches b ON b.id = deliveries.batch WHERE e.subscriber = "
         f"deliveries.subscriber AND e.at >= b.due_at AND {SENT_OR_DELIVERED}"
     )
-    told += db.execute(
-        f"UPDATE deliveries INDEXED BY deliveries_changed SET state = 'handed over', reason = NULL, changed_at = ({again}) "
-        f"WHERE {NOT_KNOWN_SENT} "
-        f"AND pass IN (SELECT id FROM passes WHERE campaign = ? AND kind <> 'first') AND ({again}) IS NOT NULL",
-        (message, campaign, message),
-    ).rowcount
+    told = 0
+    for r in db.execute("SELECT id, kind FROM passes WHERE campaign = ?", (campaign,)).fetchall():
+        at = first if r["kind"] == "first" else again
+        told += db.execute(
+            "UPDATE deliveries INDEXED BY deliveries_changed SET state = 'handed over', reason = NULL, "
+            f"changed_at = ({at}) WHERE pass = ? AND {NOT_KNOWN_SENT} AND ({at}) IS NOT NULL",
+            (message, r["id"], message),
+        ).rowcount
     return int(told)
 
 
