@@ -349,8 +349,8 @@ def told_elsewhere(db: sqlite3.Connection, campaign: int, message: int) -> int:
     for r in db.execute("SELECT id, kind FROM passes WHERE campaign = ?", (campaign,)).fetchall():
         at = first if r["kind"] == "first" else again
         told += db.execute(
-            "UPDATE deliveries INDEXED BY deliveries_changed SET state = 'handed over', reason = NULL, "
-            f"changed_at = ({at}) WHERE pass = ? AND {NOT_KNOWN_SENT} AND ({at}) IS NOT NULL",
+            f"UPDATE deliveries SET state = 'handed over', reason = NULL, changed_at = ({at}) WHERE id IN "
+            f"(SELECT id FROM deliveries WHERE pass = ? AND {NOT_KNOWN_SENT}) AND ({at}) IS NOT NULL",
             (message, r["id"], message),
         ).rowcount
     return int(told)
