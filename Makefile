@@ -4,7 +4,7 @@ PY := .venv/bin/python
 PORT ?= 8080
 DATA ?= data
 
-.PHONY: setup demo test check bench pictures types clean
+.PHONY: setup demo test check bench fuzz pictures types clean
 
 setup: .venv/installed openmeadow/web/dist/index.html build/demo/24000/whole
 
@@ -48,6 +48,14 @@ types:
 
 bench: setup
 	$(PY) -m bench
+
+build/fuzz/bin/schemathesis: requirements-fuzz.lock
+	$(PYTHON) -m venv build/fuzz
+	build/fuzz/bin/python -m pip install --quiet --disable-pip-version-check -r requirements-fuzz.lock
+
+# ten minutes of made-up requests to the whole API, as an analyst and as a writer
+fuzz: .venv/installed openmeadow/web/dist/index.html build/fuzz/bin/schemathesis
+	$(PY) scripts/fuzz.py $(MINUTES)
 
 pictures: setup
 	@scripts/chromium.sh

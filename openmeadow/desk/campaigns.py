@@ -12,7 +12,7 @@ import numpy as np
 from openmeadow.core.addresses.syntax import address_key, syntax_problem
 from openmeadow.core.consent.gate import SUPPRESSION_REASONS
 from openmeadow.core.errors import Missing, Refused
-from openmeadow.core.message.body import links, twin
+from openmeadow.core.message.body import links, one_line, twin
 from openmeadow.core.planning.slots import allowed_from
 from openmeadow.desk import (
     approving,
@@ -73,6 +73,7 @@ def write(desk: Desk, id: int, values: dict[str, Any]) -> None:
     row, values = row_of(desk, id), dict(values)
     if row["state"] != "draft":
         raise Refused(f"“{row['name']}” has started; what it says and to whom can no longer be changed.")
+    values |= {k: one_line(values[k]) for k in ("name", "subject", "preview", "from_name") if k in values}
     if values.get("blocks") is not None:
         by_hand = bool(row["plain_by_hand"]) and "plain" not in values
         values |= templates.rendered(desk, values["blocks"], by_hand)

@@ -71,7 +71,8 @@ def bounced_keys(db: sqlite3.Connection, ids: Sequence[int]) -> set[str]:
 
 def keep_verdicts(db: sqlite3.Connection, rows: Many[tuple[int, int, str, str | None, int]]) -> None:
     """(subscriber, verdict, reasons as JSON, suggestion, at); the latest stands."""
-    db.executemany("INSERT OR REPLACE INTO address_verdicts VALUES (?, ?, ?, ?, ?)", rows)
+    sql = "INSERT OR REPLACE INTO address_verdicts SELECT ?1, ?2, ?3, ?4, ?5 FROM subscribers WHERE id = ?1"
+    db.executemany(sql, rows)  # who was taken out meanwhile has none
     facts_changed(db)
 
 

@@ -48,10 +48,10 @@ TRIES = {
 
 
 class Id(IntegerConverter):
-    """A number that the database can keep; a larger one is no address here."""
+    """A number that the database can keep; a larger one stands for the largest, which nothing has."""
 
-    def __init__(self, map: Any, **how: Any) -> None:
-        super().__init__(map, max=LARGEST_ID, **how)
+    def to_python(self, value: str) -> int:
+        return LARGEST_ID if len(value) > 18 else int(value)
 
 
 def _asset(path: str) -> Response:

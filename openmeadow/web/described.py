@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import json
 import secrets
 import sqlite3
 from collections.abc import Callable
@@ -13,6 +14,7 @@ import pydantic_core
 import structlog
 from flask import Blueprint, Response, g, jsonify, request
 from pydantic import BaseModel, ValidationError
+from pydantic_core import PydanticSerializationError
 from werkzeug.datastructures import FileStorage
 from werkzeug.exceptions import HTTPException, RequestEntityTooLarge
 
@@ -92,6 +94,9 @@ class Described:
                     return _told(e)
                 except HTTPException:
                     raise
+                except (sqlite3.IntegrityError, OverflowError):
+                    log.exception("does not fit the database", path=request.path)
+                    return problem("Something that this names is not there, or a value does not fit.", 409)
                 except Exception as e:
                     if isinstance(e, sqlite3.OperationalError) and "locked" in str(e):
                         return problem("The database is busy; try again in a moment.", 503)
@@ -220,7 +225,17 @@ def who() -> str:
 
 
 def _answer(model: BaseModel, status: int = 200) -> Response:
-    return Response(model.model_dump_json(), status, mimetype="application/json")
+    try:
+        text = model.model_dump_json()
+    except PydanticSerializationError:  # letters of a file that could not be read: shown as such
+        text = json.dumps(model.model_dump(), ensure_ascii=False).encode("utf-8", "replace").decode()
+    return Response(text, status, mimetype="application/json")
+
+
+def given(model: BaseModel, *, empty: tuple[str, ...] = ()) -> dict[str, Any]:
+    """What a request says, by field; null means "not given", but for fields that may be empty."""
+    values = model.model_dump(exclude_unset=True)
+    return {k: v for k, v in values.items() if v is not None or k in empty}
 
 
 def problem(sentence: str, status: int) -> Response:

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from typing import Any
 
 from waitress.parser import HTTPRequestParser
-from waitress.utilities import RequestEntityTooLarge
+from waitress.utilities import Error, RequestEntityTooLarge
 
 LARGEST_ID = 2**63 - 1
 LARGEST_PUBLIC = 64 * 1024  # octets: forms of the public pages, sign-in
@@ -16,7 +16,7 @@ LARGEST_JSON = 5 * 1024**2
 LARGEST_UPLOAD = 1024**3
 CONNECTIONS = 2_000
 SILENT_SECONDS = 20  # a connection that says nothing, or says it too slowly, is closed
-LONGEST_HEADER = 32 * 1024
+LONGEST_HEADER = 256 * 1024  # a rule may stand in the address
 _OPEN = ("/api/sign-in", "/api/set-password")
 _NUMBER = re.compile(r"(?<=/)\d+(?=/|$)")
 
@@ -30,6 +30,18 @@ def largest_body(path: str, uploads: frozenset[str]) -> int:
 
 class TooLarge(RequestEntityTooLarge):  # type: ignore[misc]
     """The refusal of a body in the form of the API; the connection is closed."""
+
+    def to_response(self, ident: str | None = None) -> tuple[str, list[tuple[str, str]], bytes]:
+        body = json.dumps({"error": self.body, "place": None, "fits": []}).encode()
+        return f"{self.code} {self.reason}", [("Content-Type", "application/json")], body
+
+
+class Unreadable(Error):  # type: ignore[misc]
+    """What the server itself cannot read (a wrong start line, a header that is too large), in the form of the API."""
+
+    def __init__(self, other: Error) -> None:
+        super().__init__("The request cannot be read.")
+        self.code, self.reason = other.code, other.reason
 
     def to_response(self, ident: str | None = None) -> tuple[str, list[tuple[str, str]], bytes]:
         body = json.dumps({"error": self.body, "place": None, "fits": []}).encode()
@@ -58,6 +70,8 @@ def parser(uploads: frozenset[str], may_upload: Callable[[dict[str, str]], bool]
             consumed: int = super().received(data)
             if isinstance(self.error, RequestEntityTooLarge):
                 self.error = TooLarge(f"At most {self.adj.max_request_body_size - 1:,} octets are taken here.")
+            elif self.error is not None:
+                self.error = Unreadable(self.error)
             return consumed
 
         def parse_header(self, header_plus: bytes) -> None:

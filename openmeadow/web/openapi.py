@@ -89,7 +89,8 @@ def _request(route: Route, names: dict[Any, str]) -> dict[str, Any] | None:
         content = {"application/json": {"schema": {"$ref": names[route.body, "validation"]}}}
         return {"required": True, "content": content}
     if isinstance(route.upload, str):
-        return {"required": True, "content": {route.upload: {"schema": {"type": "string", "format": "binary"}}}}
+        kinds = route.upload.split("|")
+        return {"required": True, "content": {k: {"schema": {"type": "string", "format": "binary"}} for k in kinds}}
     if route.upload is not None:
         schema = _bounded(route.upload.model_json_schema())
         schema["properties"]["file"] = {"type": "string", "format": "binary"}

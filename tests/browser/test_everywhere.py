@@ -39,6 +39,9 @@ PAGES = {
     "/sequences/1/walk": "messages",
     "/health": "What bulk senders must have, measured",
     "/account": "Second factor",
+    "/settings": "Postal address",
+    "/settings/accounts": "Invite somebody",
+    "/settings/activity-log": "brought in",
 }
 OUTSIDE = """() => {
   const d = document.documentElement, out = [];

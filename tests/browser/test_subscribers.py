@@ -114,7 +114,7 @@ def test_an_act_on_many_by_keyboard_and_its_undo(visit: Visit) -> None:
     page.get_by_role("button", name=f"Let {silent} go").click()
     expect(page.get_by_text(f"{silent} people were let go.")).to_be_visible()
     assert count_of(visit, "band is Silent and not (suppressed)") == 0
-    page = visit.go("/account")
+    page = visit.go("/settings/activity-log")
     page.get_by_role("row", name=re.compile("let go")).get_by_role("button", name="Take back…").click()
     visit.accessible()
     page.get_by_role("button", name="Take it back").click()

@@ -105,7 +105,7 @@ def test_from_a_rule_to_the_measured_resend(visit: Visit) -> None:
     visit.move_clock("Three days")
 
     # everything that was done is on the record
-    visit.go("/account")
+    visit.go("/settings/activity-log")
     expect(page.get_by_role("cell", name="held plan")).to_be_visible()
     visit.accessible()
     page.go_back()

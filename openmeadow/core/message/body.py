@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import unicodedata
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
 from types import MappingProxyType
@@ -58,6 +59,11 @@ def rules_in(text: str) -> list[str]:
         if isinstance(c.node, nodes.Name) and c.node.name == HOLDS and c.args and isinstance(c.args[0], nodes.Const)
     ]
     return list(dict.fromkeys(str(f) for f in found))
+
+
+def one_line(text: str) -> str:
+    """A text for a header: no line breaks, no control characters (RFC 5322 2.2)."""
+    return "".join(c for c in " ".join(text.split()) if unicodedata.category(c) not in ("Cc", "Cs", "Zl", "Zp"))
 
 
 def twin(html: str) -> str:

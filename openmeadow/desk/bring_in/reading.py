@@ -100,7 +100,8 @@ def header(path: Path, encoding: str = "utf-8") -> list[str]:
             raise MeadowError(f"{path.name} is empty; its first line must name the columns.")
         f.seek(0)
         try:
-            return next(csv.reader(f, delimiter=_delimiter(first)))
+            cells = next(csv.reader(f, delimiter=_delimiter(first)))
+            return [c.encode("utf-8", "replace").decode() for c in cells]  # letters that cannot be read show as such
         except csv.Error as e:
             raise MeadowError(f"The heading of {path.name} cannot be read: {e}.") from e
 

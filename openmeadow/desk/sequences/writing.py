@@ -9,7 +9,7 @@ from dataclasses import replace
 from typing import Any
 
 from openmeadow.core.errors import Refused
-from openmeadow.core.message.body import links
+from openmeadow.core.message.body import links, one_line
 from openmeadow.core.sequences import intake, machine
 from openmeadow.core.sequences.ladder import MAILS, Ladder, read
 from openmeadow.desk import campaigns as desk_campaigns
@@ -66,6 +66,7 @@ def write(
     if row["state"] != "draft" and (missing := lacking.while_running(desk, id, after)):
         raise Refused(f"It runs, so it has to stay whole. {missing[0].sentence}")
     plain = {k: values[k] for k in ("name", "purpose", "from_address", "from_name") if k in values}
+    plain |= {k: one_line(plain[k]) for k in ("name", "from_name") if k in plain}
     with desk.store.atomic() as db:
         other = sequences.named(db, str(plain["name"]).strip()) if "name" in plain else None
         if other is not None and other["id"] != id:

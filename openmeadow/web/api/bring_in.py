@@ -96,7 +96,9 @@ def register(api: Described, desk: Desk) -> None:
         with desk.store.atomic() as db:
             return m.Done(id=workspace.add_job(db, body.kind, arguments, who(), desk.now()))
 
-    @api.route("POST", "/events", m.Outcome, upload="application/x-ndjson", rights=ANALYSE, scope="events")
+    @api.route(
+        "POST", "/events", m.Outcome, upload="application/x-ndjson|text/csv|text/plain", rights=ANALYSE, scope="events"
+    )
     def events() -> m.Outcome:
         """Take an event log as NDJSON (or CSV with a header) in the body, while another program sends; at once."""
         body = request.get_data(cache=False)

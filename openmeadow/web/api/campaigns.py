@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from typing import Any
 
 import numpy as np
 from flask import Response
@@ -37,7 +36,7 @@ from openmeadow.store.likeness import zones
 from openmeadow.store.providers import by_people
 from openmeadow.store.providers import names as provider_names
 from openmeadow.web import models as m
-from openmeadow.web.described import ANALYSE, WRITE, Described, who
+from openmeadow.web.described import ANALYSE, WRITE, Described, given, who
 
 CHOSEN_SHOWN = 200
 
@@ -132,7 +131,7 @@ def register(api: Described, desk: Desk) -> None:
     @api.route("PUT", "/campaigns/<int:id>", m.Campaign, body=m.CampaignIn, rights=WRITE)
     def write(id: int, body: m.CampaignIn) -> m.Campaign:
         """Change a draft; only what is given changes."""
-        values: dict[str, Any] = body.model_dump(exclude_unset=True)
+        values = given(body, empty=("purpose", "from_address", "blocks"))
         desk_campaigns.write(desk, id, values)
         return model(id)
 

@@ -12,7 +12,7 @@ from openmeadow.desk.sequences.reading import choices, ladder_of, row_of
 from openmeadow.store import senders as sender_table
 from openmeadow.store import sequences, subscribers
 from openmeadow.web import models as m
-from openmeadow.web.described import ANALYSE, WRITE, Described, who
+from openmeadow.web.described import ANALYSE, WRITE, Described, given, who
 
 SHOWN = 50
 
@@ -48,7 +48,8 @@ def register(api: Described, desk: Desk) -> None:
     @api.route("PUT", "/sequences/<int:id>", m.Done, body=m.SequenceChange, rights=WRITE)
     def change(id: int, body: m.SequenceChange) -> m.Done:
         """Change it, also while it runs: then for those who have not passed what changed."""
-        values = body.model_dump(exclude_unset=True, exclude={"going", "ladder"})
+        values = given(body, empty=("purpose", "from_address"))
+        values = {k: v for k, v in values.items() if k not in ("going", "ladder")}
         if body.ladder is not None:
             values["ladder"] = body.ladder.model_dump()
         going = {int(k): (int(v) if v.isdigit() else v) for k, v in body.going.items() if k.isdigit()}

@@ -10,7 +10,7 @@ from openmeadow.web.models.common import Model
 
 LARGEST_ID = 2**63 - 1
 FARTHEST = 100_000_000  # rows that can be passed over
-LONGEST_RULE = 200_000
+LONGEST_RULE = 16_000  # in an address; longer ones are saved as a segment first
 
 Id = Annotated[int, Field(ge=0, le=LARGEST_ID)]
 Offset = Annotated[int, Field(ge=0, le=FARTHEST)]

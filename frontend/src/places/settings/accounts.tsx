@@ -72,7 +72,10 @@ export function AccountsSection({ tokens }: { tokens: boolean }) {
                   className="field w-[112px]!"
                   aria-label={`Role of ${a.name}`}
                   value={a.role}
-                  onChange={(e) => act(() => put(`/accounts/${a.id}/role`, { role: e.target.value }))}
+                  onChange={(e) => {
+                    const role = e.target.value; // the choice, also when it is tried again after the password
+                    act(() => put(`/accounts/${a.id}/role`, { role }));
+                  }}
                 >
                   {ROLES.map(([r]) => (
                     <option key={r}>{r}</option>
