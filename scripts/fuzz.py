@@ -29,7 +29,7 @@ LEFT_OUT = (
 )
 
 
-def session(url: str, name: str, config: Path) -> list[str]:
+def session(url: str, name: str, token: str, config: Path) -> list[str]:
     """What makes the tool somebody who is signed in."""
     jar = http.cookiejar.CookieJar()
     web = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(jar))
@@ -37,7 +37,7 @@ def session(url: str, name: str, config: Path) -> list[str]:
     web.open(urllib.request.Request(f"{url}/api/sign-in", body, {"Content-Type": "application/json"})).read()
     csrf = json.load(web.open(f"{url}/api/me"))["csrf"]
     cookie = next(c.value for c in jar if c.name == COOKIE)
-    config.write_text(f'[auth.openapi.session]\napi_key = "{cookie}"\n[auth.openapi.token]\nbearer = "none"\n')
+    config.write_text(f'[auth.openapi.session]\napi_key = "{cookie}"\n[auth.openapi.token]\nbearer = "{token}"\n')
     return ["-H", f"{CSRF_HEADER}: {csrf}"]
 
 
@@ -46,8 +46,10 @@ def main(minutes: float) -> int:
         folder = Path(where) / "data"
         demo.build(folder, PEOPLE)
         desk = Desk(folder)
+        tokens = {}
         for role in ("analyst", "writer"):
-            accounts.add(desk, role, role, PASSWORD)
+            id = accounts.add(desk, role, role, PASSWORD)
+            tokens[role] = accounts.new_token(desk, id, "fuzz", "all")
         desk.close()
         running = demo.Demo(folder, demo.free_port())
         try:
@@ -55,7 +57,7 @@ def main(minutes: float) -> int:
             worst = 0
             for role in ("analyst", "writer"):
                 config = Path(where) / f"{role}.toml"
-                signed_in = session(running.url, role, config)
+                signed_in = session(running.url, role, tokens[role], config)
                 arguments = [
                     str(TOOL),
                     "--config-file",

@@ -30,6 +30,7 @@ from openmeadow.desk import (
 from openmeadow.desk.desk import Desk
 from openmeadow.desk.planning import NO_ROOM, ONCE, check_plan, draw_schedule, plan_of, start_problem, windows_of
 from openmeadow.store import campaigns, consent, ledger, subscribers, workspace, writing
+from openmeadow.store import senders as from_addresses
 
 TRAP_PATH = "/trap"
 TESTS_TO_ONE, TESTS_BY_ONE = 6, 40  # test messages within an hour
@@ -97,6 +98,10 @@ def write(desk: Desk, id: int, values: dict[str, Any]) -> None:
         if name in values:
             values[name] = json.dumps(values[name])
     with desk.store.atomic() as db:
+        if values.get("purpose") is not None and consent.purpose(db, values["purpose"]) is None:
+            raise Missing("There is no such purpose.")
+        if values.get("from_address") is not None and not from_addresses.has_address(db, values["from_address"]):
+            raise Missing("There is no such from-address.")
         if "name" in values and (other := campaigns.named(db, values["name"])) and other["id"] != id:
             raise Refused(f"There is already a campaign “{values['name']}”.")
         campaigns.update(db, id, values)

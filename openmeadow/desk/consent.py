@@ -213,6 +213,8 @@ def _said(
     row = subscribers.subscriber(desk.store.read(), subscriber)
     if row is None or row["erased_at"]:
         raise Missing("There is no such subscriber.")
+    if consent.purpose(desk.store.read(), purpose) is None:
+        raise Missing("There is no such purpose.")
     with desk.store.atomic() as db:
         now = desk.now()
         new = consent.add(

@@ -112,6 +112,8 @@ def keep_other(desk: Desk, row: Any, values: dict[str, Any], who: str) -> None:
         raise Refused(f"“{row['name']}” has started; its versions can no longer be chosen.")
     other = writing.version(desk.store.read(), row["id"], VERSIONS)
     base = dict(other) if other is not None else dict(row)
+    if values.get("blocks") is not None:
+        values = values | templates.rendered(desk, values["blocks"], "plain" in values or bool(row["plain_by_hand"]))
     after = texts_of(base | {"plain_by_hand": row["plain_by_hand"]}, values)
     with desk.store.atomic() as db:
         if values.get("forget"):

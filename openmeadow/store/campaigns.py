@@ -125,6 +125,9 @@ def requests(db: sqlite3.Connection) -> list[sqlite3.Row]:
 
 
 def remove(db: sqlite3.Connection, id: int) -> None:
+    """A draft, with the tests of its message."""
+    db.execute("DELETE FROM placement_copies WHERE test IN (SELECT id FROM placement_tests WHERE campaign = ?)", (id,))
+    db.execute("DELETE FROM placement_tests WHERE campaign = ?", (id,))
     db.execute("DELETE FROM campaigns WHERE id = ? AND state = 'draft'", (id,))
 
 

@@ -147,3 +147,8 @@ def set_proof(db: sqlite3.Connection, id: int, what: str, at: int | None) -> Non
 def look_again(db: sqlite3.Connection) -> None:
     """Every domain is due to be looked at."""
     db.execute("UPDATE domains SET checked_at = NULL")
+
+
+def has_address(db: sqlite3.Connection, id: int) -> bool:
+    """Whether there is a from-address of this id."""
+    return db.execute("SELECT 1 FROM from_addresses WHERE id = ?", (id,)).fetchone() is not None

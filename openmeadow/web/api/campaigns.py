@@ -132,6 +132,9 @@ def register(api: Described, desk: Desk) -> None:
     def write(id: int, body: m.CampaignIn) -> m.Campaign:
         """Change a draft; only what is given changes."""
         values = given(body, empty=("purpose", "from_address", "blocks"))
+        if body.plan is not None:  # what is given of a plan changes; what it is made of is whole
+            whole = body.plan.model_dump()
+            values["plan"] |= {part: whole[part] for part in ("arms", "test") if part in values["plan"]}
         desk_campaigns.write(desk, id, values)
         return model(id)
 

@@ -134,7 +134,7 @@ class Changed(Model):
 
 
 class UseIn(Model):
-    n: int
+    n: int = Field(ge=1, le=1_000)
     why: str = Field("", max_length=500)
 
 

@@ -62,8 +62,8 @@ class ReasonQuery(Model):
 
 
 class CapacityQuery(Model):
-    an_hour: float = Field(0.0, ge=0, le=1e9, allow_inf_nan=False)
-    one_in: float = Field(1.0, ge=0, le=1e9, allow_inf_nan=False)
+    an_hour: float = Field(0.0, ge=0, le=1e6, allow_inf_nan=False)
+    one_in: float = Field(1.0, ge=0, le=1e4, allow_inf_nan=False)
     what: Literal["clicks", "replies", "bookings"] = "clicks"
 
 
