@@ -243,6 +243,9 @@ def run_standins(folder: Path, relay_port: int, dns_port: int, http_port: int, i
     threading.Event().wait()
 
 
+PARTS = ("the stand-ins", "the worker", "the server")  # in the order in which they are started
+
+
 class Demo:
     """All processes of a demo; ``stop`` leaves none behind."""
 
@@ -294,7 +297,7 @@ class Demo:
         ):
             self._children.append(subprocess.Popen([*base, *arguments], stdin=subprocess.PIPE))
 
-    def wait_ready(self, seconds: float = 60) -> None:
+    def wait_ready(self, seconds: float = 180) -> None:
         for address in (f"{self.url}/api/ready", f"{self.world}/next"):
             end = time.monotonic() + seconds
             while True:
@@ -302,9 +305,11 @@ class Demo:
                     urllib.request.urlopen(address, timeout=5).read()
                     break
                 except OSError:
-                    if time.monotonic() > end or any(c.poll() is not None for c in self._children):
+                    ended = [name for name, c in zip(PARTS, self._children, strict=False) if c.poll() is not None]
+                    if time.monotonic() > end or ended:
                         self.stop()
-                        raise click.ClickException("The demo did not start; the lines above say why.") from None
+                        why = f"{ended[0]} ended; its lines above say why" if ended else f"no answer in {seconds:g} s"
+                        raise click.ClickException(f"The demo did not start: {why}.") from None
                     time.sleep(0.1)
 
     def stop(self) -> None:

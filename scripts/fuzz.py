@@ -20,7 +20,7 @@ from openmeadow.web.described import COOKIE, CSRF_HEADER
 
 PASSWORD = "evenings by the water"
 PEOPLE, SLOWEST = 2_000, 5  # of the demo; seconds that an answer may take
-TOOL = Path("build/fuzz/bin/schemathesis")
+TOOL = Path("build/fuzz/bin/schemathesis").resolve()
 CHECKS = "not_a_server_error,status_code_conformance,content_type_conformance,response_schema_conformance"
 # what would end the session that asks, or send the whole day on
 LEFT_OUT = (
@@ -73,7 +73,7 @@ def main(minutes: float) -> int:
                 for path in LEFT_OUT:
                     arguments += ["--exclude-path", path]
                 print(f"As {role}:", flush=True)
-                worst = max(worst, subprocess.run(arguments, check=False).returncode)
+                worst = max(worst, subprocess.run(arguments, check=False, cwd=where).returncode)
             return worst
         finally:
             running.stop()

@@ -30,4 +30,25 @@ const types = await compile(root, "Models", {
   bannerComment: "// Made by `make types` from the server's description; do not edit.",
   ignoreMinAndMaxItems: true,
 });
-writeFileSync(process.argv[2], types);
+
+// each path with what it takes and what it gives, so that the two cannot be paired wrongly
+const named = (ref) => ref?.split("/").pop();
+const entries = { get: [], post: [], put: [], patch: [], delete: [] };
+for (const [path, operations] of Object.entries(description.paths)) {
+  for (const [method, o] of Object.entries(operations)) {
+    const answer = named(o.responses["200"].content["application/json"]?.schema?.$ref);
+    if (!answer) continue; // a file: linked to, not asked for
+    const numbers = new Set((o.parameters ?? []).filter((x) => x.schema?.type === "integer").map((x) => x.name));
+    const shape = path
+      .replace("/api", "")
+      .replace(/\{(\w+)\}/g, (_, name) => (numbers.has(name) ? "${Id}" : "${string}"));
+    const body = named(o.requestBody?.content?.["application/json"]?.schema?.$ref);
+    const taken = body ? `Models["${body}"]` : o.requestBody ? "FormData" : "undefined";
+    const key = shape.includes("$") ? `[path: \`${shape}\`]` : JSON.stringify(shape);
+    entries[method].push(`  ${key}: { body: ${taken}; answer: Models["${answer}"] };`);
+  }
+}
+const paths = Object.entries(entries).map(
+  ([method, lines]) => `export interface ${method[0].toUpperCase()}${method.slice(1)}Paths {\n${lines.join("\n")}\n}`,
+);
+writeFileSync(process.argv[2], `${types}\ntype Id = number;\n${paths.join("\n")}\n`);

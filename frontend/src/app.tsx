@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense } from "react";
 import { Link, Navigate, Route, Routes } from "react-router";
-import { get, type M, Problem, setCsrf } from "./api/client";
+import { get, Problem, setCsrf } from "./api/client";
 import { setZone } from "./logic/format";
 import { Page, Waiting } from "./parts/basics";
 import { Frame } from "./parts/frame";
@@ -39,7 +39,7 @@ export function App() {
   const me = useQuery({
     queryKey: ["me"],
     queryFn: async () => {
-      const found = await get<M["Me"]>("/me");
+      const found = await get("/me");
       setCsrf(found.csrf);
       setZone(found.time_zone);
       return found;

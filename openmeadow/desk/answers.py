@@ -11,6 +11,7 @@ from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, events, ledger
 from openmeadow.wire.spare_file import SpareFile
 
+MOST_EVENTS = 200  # kept of one message to one person
 MOST_BOOKINGS = 20  # told back by the mark of one message, which its reader can see
 
 
@@ -29,6 +30,8 @@ def happened(
         d = ledger.delivery(db, delivery)
         if d is None:
             return False
+        if kind in (Kind.OPENED, Kind.CLICKED) and events.of_message(db, d["subscriber"], d["message"]) >= MOST_EVENTS:
+            return False  # a machine that asks on and on
         now = desk.now()
         (who,) = events.Names(db).agents([agent], [ip])
         new = events.add(db, [(now, int(kind), d["subscriber"], d["message"], link, who, 0.0, code, diagnostic, None)])

@@ -34,7 +34,7 @@ Progress = Callable[[int, int], None]
 
 def safe(cell: str) -> str:
     """A cell that a spreadsheet would run as a formula is made text."""
-    return "'" + cell if cell[:1] in "=+-@\t\r" and cell else cell
+    return "'" + cell if cell.lstrip()[:1] in ("=", "+", "-", "@") or cell[:1] in ("\t", "\r", "\n") else cell
 
 
 def known_columns(desk: Desk) -> list[str]:

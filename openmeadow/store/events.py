@@ -141,6 +141,12 @@ def message_names(db: sqlite3.Connection) -> dict[int, str]:
     return {int(r["id"]): r["name"] for r in db.execute("SELECT id, name FROM messages")}
 
 
+def of_message(db: sqlite3.Connection, subscriber: int, message: int) -> int:
+    """How many events there are of one message to one person."""
+    row = db.execute("SELECT count(*) AS n FROM events WHERE subscriber = ? AND message = ?", (subscriber, message))
+    return int(row.fetchone()["n"])
+
+
 def bookings_of(db: sqlite3.Connection, subscriber: int, message: int) -> int:
     row = db.execute(
         "SELECT count(*) AS n FROM events WHERE subscriber = ? AND message = ? AND kind = 8", (subscriber, message)

@@ -1,4 +1,4 @@
-import type { Models } from "./types";
+import type { DeletePaths, GetPaths, Models, PatchPaths, PostPaths, PutPaths } from "./types";
 
 export type M = Models;
 
@@ -46,8 +46,17 @@ async function ask<T>(method: string, path: string, body?: unknown, signal?: Abo
   return data;
 }
 
-export const get = <T>(path: string, signal?: AbortSignal) => ask<T>("GET", path, undefined, signal);
-export const post = <T>(path: string, body: unknown = {}, signal?: AbortSignal) => ask<T>("POST", path, body, signal);
-export const put = <T>(path: string, body: unknown) => ask<T>("PUT", path, body);
-export const patch = <T>(path: string, body: unknown) => ask<T>("PATCH", path, body);
-export const remove = <T>(path: string) => ask<T>("DELETE", path);
+type Bare<P extends string> = P extends `${infer Path}?${string}` ? Path : P;
+type Of<T, P extends string> = { [K in keyof T]: Bare<P> extends K ? T[K] : never }[keyof T];
+type Answer<T, P extends string> = Of<T, P> extends { answer: infer A } ? A : never;
+type Body<T, P extends string> = Of<T, P> extends { body: infer B } ? B : never;
+
+/** Each path has its own body and its own answer, as the server describes them: a wrong pair does not compile. */
+export const get = <P extends string>(path: P, signal?: AbortSignal) =>
+  ask<Answer<GetPaths, P>>("GET", path, undefined, signal);
+export const post = <P extends string>(path: P, body?: Body<PostPaths, P>, signal?: AbortSignal) =>
+  ask<Answer<PostPaths, P>>("POST", path, body ?? {}, signal);
+export const put = <P extends string>(path: P, body: Body<PutPaths, P>) => ask<Answer<PutPaths, P>>("PUT", path, body);
+export const patch = <P extends string>(path: P, body: Body<PatchPaths, P>) =>
+  ask<Answer<PatchPaths, P>>("PATCH", path, body);
+export const remove = <P extends string>(path: P) => ask<Answer<DeletePaths, P>>("DELETE", path);

@@ -46,13 +46,13 @@ export function ActButton({
   const how = ACTS[act] as (typeof ACTS)[string];
   const preview = useQuery({
     queryKey: ["act", act, argument, choice],
-    queryFn: ({ signal }) => post<M["ActPreview"]>("/acts/preview", { act, argument, choice }, signal),
+    queryFn: ({ signal }) => post("/acts/preview", { act, argument, choice }, signal),
     enabled: open,
     placeholderData: (p) => p,
   });
   const refresh = () => client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "me" });
   const run = async () => {
-    const acted = await post<M["Acted"]>("/acts", { act, argument, choice });
+    const acted = await post("/acts", { act, argument, choice });
     let { deed, people } = acted;
     if (acted.job) {
       const outcome = await finished(acted.job);
@@ -115,7 +115,7 @@ export function ActButton({
 /** Waits for a job; what came of it, or the sentence why it failed. */
 export async function finished(id: number): Promise<M["Outcome"]> {
   for (;;) {
-    const job = await get<M["Job"]>(`/jobs/${id}`);
+    const job = await get(`/jobs/${id}`);
     if (job.state === "failed") throw new Error(job.outcome?.error || "It did not work.");
     if (job.state === "finished" && job.outcome) return job.outcome;
     await new Promise((r) => setTimeout(r, 350));

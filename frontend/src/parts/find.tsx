@@ -2,7 +2,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
-import { get, type M } from "../api/client";
+import { get } from "../api/client";
 import { PLACE_WORDS, PLACES } from "../logic/keys";
 
 const WHERE = {
@@ -19,7 +19,7 @@ export function Find({ open, close }: { open: boolean; close: () => void }) {
   const [at, setAt] = useState(0);
   const found = useQuery({
     queryKey: ["find", text],
-    queryFn: ({ signal }) => get<M["Finds"]>(`/find?text=${encodeURIComponent(text)}`, signal),
+    queryFn: ({ signal }) => get(`/find?text=${encodeURIComponent(text)}`, signal),
     enabled: open && text.trim().length > 0,
     placeholderData: keepPreviousData,
   });

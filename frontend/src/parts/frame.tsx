@@ -31,7 +31,7 @@ function Mark() {
 export function useFoot() {
   return useQuery({
     queryKey: ["foot"],
-    queryFn: () => get<M["Foot"]>("/foot"),
+    queryFn: () => get("/foot"),
     refetchInterval: (q) => (q.state.data?.moving || q.state.data?.sending ? 1000 : 5000),
   });
 }

@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
-import { get, type M } from "../api/client";
+import { get } from "../api/client";
 
 export function useProviders() {
-  return useQuery({ queryKey: ["providers"], queryFn: () => get<M["Providers"]>("/providers") });
+  return useQuery({ queryKey: ["providers"], queryFn: () => get("/providers") });
 }
 
 /** A provider's name with the colour it was given on Health, where it has one. */

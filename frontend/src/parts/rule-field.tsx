@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
-import { type M, post } from "../api/client";
+import { post } from "../api/client";
 import { completions, nextWords } from "../logic/rules";
 
 /** A rule written as a sentence: names and the words that fit next are offered below; Tab or Enter takes one. */
@@ -34,7 +34,7 @@ export function RuleField({
   const open = (before.match(/"/g) ?? []).length % 2 === 1;
   const fits = useQuery({
     queryKey: ["fits", before],
-    queryFn: ({ signal }) => post<M["Fits"]>("/segments/fits", { rule: before }, signal),
+    queryFn: ({ signal }) => post("/segments/fits", { rule: before }, signal),
     enabled: focused && !open && caret === value.length && before.length < 2000,
     placeholderData: (p) => p,
   });

@@ -1,14 +1,22 @@
 import { useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { type ReactNode, useState } from "react";
-import { get, type M } from "../api/client";
+import { get } from "../api/client";
 
 /** The raw source of a message with its headers explained; ``path`` is its address in the API without an ending. */
-export function SourceDialog({ path, title, trigger }: { path: string; title: string; trigger: ReactNode }) {
+export function SourceDialog({
+  path,
+  title,
+  trigger,
+}: {
+  path: `/tests/${number}` | `/deliveries/${number}`;
+  title: string;
+  trigger: ReactNode;
+}) {
   const [open, setOpen] = useState(false);
   const q = useQuery({
     queryKey: ["source", path],
-    queryFn: () => get<M["MessageSource"]>(`${path}/source`),
+    queryFn: () => get(`${path}/source` as `/tests/${number}/source`), // a delivery's has the same form
     enabled: open,
   });
   const s = q.data;

@@ -20,7 +20,7 @@ export function TakeBack({ d }: { d: M["Deed"] }) {
       words="Take it back"
       grave
       act={async () => {
-        const done = await post<M["Undone"]>(`/activity/${d.id}/undo`);
+        const done = await post(`/activity/${d.id}/undo`);
         offerUndo({ words: done.sentence, undo: null });
         await client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "me" });
       }}

@@ -1,10 +1,12 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
-import { post } from "../api/client";
+import { type M, post } from "../api/client";
 import { Sentence } from "./basics";
 
 /** A button that sends a chosen file somewhere and says, line by line, what came of it. */
-export function TakeFile<T>({
+type Taken = { "/health/figures": M["TakenFigures"]; "/health/reports": M["TakenReports"] };
+
+export function TakeFile<P extends keyof Taken>({
   path,
   accept,
   label,
@@ -12,11 +14,11 @@ export function TakeFile<T>({
   said,
   className = "btn",
 }: {
-  path: string;
+  path: P;
   accept: string;
   label: string;
   words: string;
-  said: (answer: T) => string[];
+  said: (answer: Taken[P]) => string[];
   className?: string;
 }) {
   const client = useQueryClient();
@@ -29,7 +31,8 @@ export function TakeFile<T>({
     try {
       const form = new FormData();
       form.append("file", chosen);
-      setLines(said(await post<T>(path, form)));
+      const answer = await post(path as keyof Taken, form);
+      setLines(said(answer as Taken[P]));
       await client.invalidateQueries();
     } catch (e) {
       setError(e as Error);

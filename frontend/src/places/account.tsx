@@ -15,7 +15,7 @@ export function Account() {
   const client = useQueryClient();
   const guarded = useGuarded();
   const [error, setError] = useState<Error | null>(null);
-  const mine = useQuery({ queryKey: ["me", "account"], queryFn: () => get<M["MyAccount"]>("/me/account") });
+  const mine = useQuery({ queryKey: ["me", "account"], queryFn: () => get("/me/account") });
   const act: Act = async (f) => {
     setError(null);
     try {
@@ -106,7 +106,7 @@ function SecondFactor({ act }: { act: Act }) {
           <button
             type="button"
             className="btn btn-bare"
-            onClick={() => act(async () => setFactor(await post<M["SecondFactor"]>("/me/second-factor")))}
+            onClick={() => act(async () => setFactor(await post("/me/second-factor")))}
           >
             Set up an authenticator
           </button>
@@ -120,7 +120,7 @@ function SecondFactor({ act }: { act: Act }) {
           e.preventDefault();
           const code = String(new FormData(e.currentTarget).get("code"));
           act(async () => {
-            const kept = await put<M["RecoveryCodes"]>("/me/second-factor", { secret: factor.secret, code });
+            const kept = await put("/me/second-factor", { secret: factor.secret, code });
             setCodes(kept.codes);
             setFactor(null);
           });
@@ -255,7 +255,7 @@ function Tokens({ of, act }: { of: M["AccountToken"][]; act: Act }) {
           act(async () => {
             const days = Number(f.get("days")) || null;
             const body = { name: String(f.get("name")), scope: f.get("scope") as M["AccountToken"]["scope"], days };
-            setToken((await post<M["Token"]>("/me/tokens", body)).token);
+            setToken((await post("/me/tokens", body)).token);
             form.reset();
           });
         }}

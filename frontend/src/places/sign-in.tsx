@@ -15,7 +15,11 @@ export function SignIn() {
           e.preventDefault();
           const f = new FormData(e.currentTarget);
           try {
-            await post("/sign-in", { name: f.get("name"), password: f.get("password"), code: f.get("code") });
+            await post("/sign-in", {
+              name: String(f.get("name")),
+              password: String(f.get("password")),
+              code: String(f.get("code") ?? ""),
+            });
             await client.invalidateQueries({ queryKey: ["me"] });
           } catch (x) {
             setError(x as Error);

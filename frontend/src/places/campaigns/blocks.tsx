@@ -135,7 +135,7 @@ function ForSome({ rule, set }: { rule: string; set: (rule: string) => void }) {
   const settled = useDelayed(rule.trim(), 400);
   const q = useQuery({
     queryKey: ["condition", settled],
-    queryFn: ({ signal }) => post<M["RuleCount"]>("/segments/count", { rule: settled }, signal),
+    queryFn: ({ signal }) => post("/segments/count", { rule: settled }, signal),
     enabled: settled !== "",
     retry: false,
   });
@@ -282,13 +282,13 @@ export function ChoosePicture({ chosen, name }: { chosen: (p: M["Picture"]) => v
   const client = useQueryClient();
   const file = useRef<HTMLInputElement>(null);
   const [error, setError] = useState<Error | null>(null);
-  const known = useQuery({ queryKey: ["pictures"], queryFn: () => get<M["Pictures"]>("/pictures") });
+  const known = useQuery({ queryKey: ["pictures"], queryFn: () => get("/pictures") });
   const take = async (f: File) => {
     setError(null);
     try {
       const form = new FormData();
       form.append("file", f);
-      chosen(await post<M["Picture"]>("/pictures", form));
+      chosen(await post("/pictures", form));
       await client.invalidateQueries({ queryKey: ["pictures"] });
     } catch (e) {
       setError(e as Error);

@@ -34,12 +34,12 @@ export function CampaignPlace() {
   const client = useQueryClient();
   const q = useQuery({
     queryKey: ["campaign", id],
-    queryFn: () => get<M["Campaign"]>(`/campaigns/${id}`),
+    queryFn: () => get(`/campaigns/${Number(id)}`),
     refetchInterval: (x) => (["planned", "sending"].includes(x.state.data?.state ?? "") ? 3000 : false),
   });
   const r = useQuery({
     queryKey: ["recipients", id, q.data && chosenKey(q.data)],
-    queryFn: () => get<M["RecipientsView"]>(`/campaigns/${id}/recipients`),
+    queryFn: () => get(`/campaigns/${Number(id)}/recipients`),
     enabled: q.data?.state === "draft" && !q.data.sequence,
   });
   const checked = useChecks(Number(id), q.data?.state === "draft");
@@ -88,11 +88,11 @@ export function CampaignPlace() {
     client.invalidateQueries({ queryKey: ["checks", Number(id)] });
   };
   const write = async (values: Record<string, unknown>) => {
-    set(await put<M["Campaign"]>(`/campaigns/${id}`, values));
+    set(await put(`/campaigns/${Number(id)}`, values));
   };
   const again = () => client.invalidateQueries();
   const act = (word: string) => async () => {
-    await post(`/campaigns/${id}/${word}`);
+    await post(`/campaigns/${Number(id)}/${word}`);
     await again();
   };
   const running = c.state === "planned" || c.state === "sending";

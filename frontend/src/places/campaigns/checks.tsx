@@ -22,7 +22,7 @@ const WHERE: Record<string, [words: string, to: string]> = {
 export const useChecks = (id: number, on: boolean) =>
   useQuery({
     queryKey: ["checks", id],
-    queryFn: () => get<M["Checks"]>(`/campaigns/${id}/checks`),
+    queryFn: () => get(`/campaigns/${id}/checks`),
     enabled: on,
     placeholderData: keepPreviousData,
   });

@@ -13,8 +13,8 @@ import { RichText } from "./rich-text";
 export function FramePage() {
   const me = useMe();
   const client = useQueryClient();
-  const q = useQuery({ queryKey: ["frame"], queryFn: () => get<M["Frame"]>("/frame") });
-  const templates = useQuery({ queryKey: ["templates"], queryFn: () => get<M["Templates"]>("/templates") });
+  const q = useQuery({ queryKey: ["frame"], queryFn: () => get("/frame") });
+  const templates = useQuery({ queryKey: ["templates"], queryFn: () => get("/templates") });
   const [f, setF] = useState<M["Frame"] | null>(null);
   const [error, setError] = useState<Error | null>(null);
   const [said, setSaid] = useState("");
@@ -179,7 +179,7 @@ export function FramePage() {
                 onClick={async () => {
                   setError(null);
                   try {
-                    setF(await put<M["Frame"]>("/frame", f));
+                    setF(await put("/frame", f));
                     setSaid("Kept. Drafts written by blocks have it now.");
                     await client.invalidateQueries();
                   } catch (e) {

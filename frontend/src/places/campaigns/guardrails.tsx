@@ -10,7 +10,7 @@ const WORDS = { holds: "holds", watch: "watch", hold: "over" };
 export const useGuardrails = (id: number, state: string) =>
   useQuery({
     queryKey: ["guardrails", id, state],
-    queryFn: () => get<M["Guardrails"]>(`/campaigns/${id}/guardrails`),
+    queryFn: () => get(`/campaigns/${id}/guardrails`),
     refetchInterval: 5000,
   });
 

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { get, type M, post } from "../../api/client";
+import { get, post } from "../../api/client";
 import { count, moment, share } from "../../logic/format";
 import { Page, Quiet, Sentence, StateTag, Waiting } from "../../parts/basics";
 import { May } from "../../parts/may";
@@ -9,8 +9,8 @@ import { useKeys } from "../../parts/me";
 import { useRows } from "../../parts/rows";
 
 export function CampaignList() {
-  const q = useQuery({ queryKey: ["campaigns"], queryFn: () => get<M["CampaignLines"]>("/campaigns") });
-  const templates = useQuery({ queryKey: ["templates"], queryFn: () => get<M["Templates"]>("/templates") });
+  const q = useQuery({ queryKey: ["campaigns"], queryFn: () => get("/campaigns") });
+  const templates = useQuery({ queryKey: ["templates"], queryFn: () => get("/templates") });
   const go = useNavigate();
   const client = useQueryClient();
   const field = useRef<HTMLInputElement>(null);
@@ -40,8 +40,8 @@ export function CampaignList() {
           try {
             const form = new FormData(e.currentTarget);
             const [kind, id] = String(form.get("from")).split(" ");
-            const begin = { name: form.get("name"), ...(kind ? { [kind]: Number(id) } : {}) };
-            const c = await post<M["Campaign"]>("/campaigns", begin);
+            const begin = { name: String(form.get("name") ?? ""), ...(kind ? { [kind]: Number(id) } : {}) };
+            const c = await post("/campaigns", begin);
             await client.invalidateQueries({ queryKey: ["campaigns"] });
             go(`/campaigns/${c.id}/message`);
           } catch (x) {

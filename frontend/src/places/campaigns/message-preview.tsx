@@ -35,15 +35,14 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
   const [error, setError] = useState<Error | null>(null);
   const q = useQuery({
     queryKey: ["preview", c.id, c.subject, c.html, c.plain, c.preview, c.versions, version, email],
-    queryFn: () =>
-      get<M["Preview"]>(`/campaigns/${c.id}/preview?version=${version}&email=${encodeURIComponent(email)}`),
+    queryFn: () => get(`/campaigns/${c.id}/preview?version=${version}&email=${encodeURIComponent(email)}`),
     placeholderData: (x) => x,
   });
   const d = q.data;
   const client = useQueryClient();
   const tests = useQuery({
     queryKey: ["tests", c.id],
-    queryFn: () => get<M["TestCopies"]>(`/campaigns/${c.id}/tests`),
+    queryFn: () => get(`/campaigns/${c.id}/tests`),
   });
   return (
     <>
@@ -222,7 +221,7 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
           setError(null);
           setSaid("");
           try {
-            const done = await post<M["Done"]>(`/campaigns/${c.id}/placement`);
+            const done = await post(`/campaigns/${c.id}/placement`);
             setSaid(`Sent to ${done.count} seed mailboxes; Checks says where they land.`);
           } catch (x) {
             setError(x as Error);

@@ -33,14 +33,14 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
   const timer = useRef(0);
   const pending = useRef<Record<string, unknown>>({});
   const area = useRef<HTMLTextAreaElement>(null);
-  const from = useQuery({ queryKey: ["senders"], queryFn: () => get<M["Domains"]>("/senders") });
+  const from = useQuery({ queryKey: ["senders"], queryFn: () => get("/senders") });
   const open = draft || (under && changing);
   const other = draft && version === 2;
   const byBlocks = !!c.blocks && !version;
   const keep = async (values: Record<string, unknown>) => {
     setError(null);
     try {
-      if (other) set(await put<M["Campaign"]>(`/campaigns/${c.id}/other-version`, values));
+      if (other) set(await put(`/campaigns/${c.id}/other-version`, values));
       else await write(values);
       setKept((k) => k + 1);
     } catch (e) {

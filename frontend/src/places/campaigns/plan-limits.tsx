@@ -149,7 +149,7 @@ function Capacity({ use }: { use: (largest: number) => void }) {
           setFound(null);
           try {
             setFound(
-              await get<M["BatchThatFits"]>(
+              await get(
                 `/campaigns/capacity?an_hour=${Number(anHour)}&one_in=${Number(oneIn)}&what=${encodeURIComponent(what)}`,
               ),
             );

@@ -22,7 +22,7 @@ export const BATCHES_ARE: Record<M["PlanIn"]["order"], string> = {
 export const useResults = (id: number, on: boolean) =>
   useQuery({
     queryKey: ["results", id],
-    queryFn: () => get<M["Results"]>(`/campaigns/${id}/results`),
+    queryFn: () => get(`/campaigns/${id}/results`),
     enabled: on,
     placeholderData: keepPreviousData,
   });

@@ -30,12 +30,12 @@ function DraftPlan({ c, head, write }: CampaignProps) {
   const timer = useRef(0);
   const plan = useQuery({
     queryKey: ["plan", String(c.id)],
-    queryFn: () => get<M["PlanView"]>(`/campaigns/${c.id}/plan`),
+    queryFn: () => get(`/campaigns/${c.id}/plan`),
     placeholderData: keepPreviousData,
   });
   const whom = useQuery({
     queryKey: ["recipients", String(c.id), chosenKey(c)],
-    queryFn: () => get<M["RecipientsView"]>(`/campaigns/${c.id}/recipients`),
+    queryFn: () => get(`/campaigns/${c.id}/recipients`),
   });
   const set = (values: Partial<M["PlanIn"]>) => {
     const next = { ...p, ...values };

@@ -192,10 +192,7 @@ function OneByOne({ c, draft }: { c: M["Campaign"]; draft: boolean }) {
   const choose = async (who: string, side: Side) => {
     setError(null);
     try {
-      client.setQueryData(
-        ["campaign", String(c.id)],
-        await put<M["Campaign"]>(`/campaigns/${c.id}/people`, { email: who, side }),
-      );
+      client.setQueryData(["campaign", String(c.id)], await put(`/campaigns/${c.id}/people`, { email: who, side }));
       setEmail("");
     } catch (e) {
       setError(e as Error);
@@ -253,7 +250,7 @@ function FellOut({ id, rows }: { id: number; rows: M["Sieved"][] }) {
   const [reason, setReason] = useState("");
   const q = useQuery({
     queryKey: ["fallen", id, reason],
-    queryFn: () => get<M["Fallen"]>(`/campaigns/${id}/fallen?reason=${encodeURIComponent(reason)}`),
+    queryFn: () => get(`/campaigns/${id}/fallen?reason=${encodeURIComponent(reason)}`),
     enabled: !!reason,
   });
   const reasons = rows.filter((r) => r.count < 0);

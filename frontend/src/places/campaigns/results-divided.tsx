@@ -19,10 +19,10 @@ export function Divided({ c }: { c: M["Campaign"] }) {
   const [others, setOthers] = useState<number[]>([]);
   const q = useQuery({
     queryKey: ["divided", c.id, others],
-    queryFn: () => get<M["Divided"]>(`/campaigns/${c.id}/divided?with=${others.join(",")}`),
+    queryFn: () => get(`/campaigns/${c.id}/divided?with=${others.join(",")}`),
     placeholderData: keepPreviousData,
   });
-  const campaigns = useQuery({ queryKey: ["campaigns"], queryFn: () => get<M["CampaignLines"]>("/campaigns") });
+  const campaigns = useQuery({ queryKey: ["campaigns"], queryFn: () => get("/campaigns") });
   const [copied, setCopied] = useState(false);
   const d = q.data;
   if (!d) return <Sentence error={q.error} />;

@@ -27,8 +27,7 @@ export function VersionTabs({
           .filter((v) => v.letter !== c.version)
           .map((v) => [v.n, `Version ${v.letter}`] as [number, string]),
       ];
-  const keep = async (body: Record<string, unknown>) =>
-    set(await put<M["Campaign"]>(`/campaigns/${c.id}/other-version`, body));
+  const keep = async (body: Record<string, unknown>) => set(await put(`/campaigns/${c.id}/other-version`, body));
   if (tabs.length < 2 && (!draft || !c.html.trim() || c.sequence)) return null;
   return (
     <div className="mb-3 flex items-center gap-4 border-b border-rule">
@@ -95,7 +94,7 @@ export function ChangeBar({
   const ask = async (only_show: boolean) => {
     setError(null);
     try {
-      return await post<M["Changed"]>(`/campaigns/${c.id}/change`, { ...texts, only_show });
+      return await post(`/campaigns/${c.id}/change`, { ...texts, only_show });
     } catch (e) {
       setError(e as Error);
       setShown(null);

@@ -13,7 +13,7 @@ const VERDICT: Record<string, [string, string]> = {
 
 /** Over all campaigns: which resends, hours, sizes and subjects paid here, with intervals and no more than is shown. */
 export function WhatWorksPage() {
-  const q = useQuery({ queryKey: ["what-works"], queryFn: () => get<M["WhatWorks"]>("/campaigns/what-works") });
+  const q = useQuery({ queryKey: ["what-works"], queryFn: () => get("/campaigns/what-works") });
   const d = q.data;
   const acts = (
     <Link className="btn" to="/campaigns">

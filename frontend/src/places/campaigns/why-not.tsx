@@ -16,7 +16,7 @@ export function WhyNot({ id }: { id: number }) {
         setError(null);
         setFound(null);
         try {
-          setFound(await get<M["WhyNot"]>(`/campaigns/${id}/why-not?email=${encodeURIComponent(email.trim())}`));
+          setFound(await get(`/campaigns/${id}/why-not?email=${encodeURIComponent(email.trim())}`));
         } catch (x) {
           setError(x as Error);
         }

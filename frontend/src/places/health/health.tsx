@@ -28,7 +28,7 @@ export function HealthPlace() {
   const [sender, setSender] = useState(0);
   const q = useQuery({
     queryKey: ["health", sender],
-    queryFn: () => get<M["HealthView"]>(`/health?sender=${sender}`),
+    queryFn: () => get(`/health?sender=${sender}`),
     placeholderData: (b) => b,
     refetchInterval: (x) => (x.state.data?.looking ? 1500 : false),
   });
@@ -273,7 +273,7 @@ function UndoBounces({ d }: { d: M["HealthView"] }) {
       words="Undo them"
       disabled={!why.trim()}
       act={async () => {
-        const done = await post<M["Acted"]>("/health/undo-bounces", {
+        const done = await post("/health/undo-bounces", {
           provider,
           since: fromLocalInput(since) ?? 0,
           until: fromLocalInput(until) ?? 0,
@@ -326,7 +326,7 @@ const PLACED: Record<string, string> = {
 
 function Side({ d, analyst }: { d: M["HealthView"]; analyst: boolean }) {
   const client = useQueryClient();
-  const campaigns = useQuery({ queryKey: ["campaigns"], queryFn: () => get<M["CampaignLines"]>("/campaigns") });
+  const campaigns = useQuery({ queryKey: ["campaigns"], queryFn: () => get("/campaigns") });
   const [chosen, setChosen] = useState(0);
   const [error, setError] = useState<Error | null>(null);
   const id = chosen || campaigns.data?.campaigns[0]?.id || 0;

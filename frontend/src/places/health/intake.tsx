@@ -1,10 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
-import { get, type M } from "../../api/client";
+import { get } from "../../api/client";
 import { count, moment } from "../../logic/format";
 
 /** Mail to the intake that led to nothing, by reason: forged, malformed, about other domains. */
 export function IntakeAside() {
-  const q = useQuery({ queryKey: ["intake"], queryFn: () => get<M["IntakeView"]>("/intake") });
+  const q = useQuery({ queryKey: ["intake"], queryFn: () => get("/intake") });
   const d = q.data;
   if (!d || (!d.reasons.length && !d.waiting)) return null;
   return (

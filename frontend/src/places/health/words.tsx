@@ -79,7 +79,7 @@ export function WordSettings({ words, analyst }: { words: M["Words"]; analyst: b
             onClick={() =>
               act(async () => {
                 await keep();
-                const done = await post<M["Done"]>("/health/words/test");
+                const done = await post("/health/words/test");
                 return `Sent to ${done.count} ${done.count === 1 ? "place" : "places"}.`;
               })
             }

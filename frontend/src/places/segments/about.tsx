@@ -11,7 +11,7 @@ export function About({ id, name }: { id: number; name: string }) {
   const client = useQueryClient();
   const me = useMe();
   const [error, setError] = useState<Error | null>(null);
-  const q = useQuery({ queryKey: ["about", id], queryFn: () => get<M["SegmentAbout"]>(`/segments/${id}/about`) });
+  const q = useQuery({ queryKey: ["about", id], queryFn: () => get(`/segments/${id}/about`) });
   const d = q.data;
   if (!d)
     return <p className="text-[13px] text-ink-2">{q.error ? q.error.message : "Looking back over twelve months…"}</p>;
@@ -134,7 +134,7 @@ export function OverlapTable({ rule, people, segments }: { rule: string; people:
   const [others, setOthers] = useState<number[]>([]);
   const q = useQuery({
     queryKey: ["overlap", rule, others],
-    queryFn: ({ signal }) => post<M["Overlaps"]>("/segments/overlap", { rule, others }, signal),
+    queryFn: ({ signal }) => post("/segments/overlap", { rule, others }, signal),
     enabled: others.length > 0 && rule.trim() !== "",
     placeholderData: keepPreviousData,
   });

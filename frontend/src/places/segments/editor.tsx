@@ -75,7 +75,7 @@ function Editor({
   const counting = (text: string) => ({
     queryKey: ["count", text, saved?.name ?? "", lot],
     queryFn: ({ signal }: { signal: AbortSignal }) =>
-      post<M["RuleCount"]>("/segments/count", { rule: text, own_name: saved?.name ?? "" }, signal),
+      post("/segments/count", { rule: text, own_name: saved?.name ?? "" }, signal),
     placeholderData: keepPreviousData,
   });
   const q = useQuery({ ...counting(settled), enabled: settled.trim() !== "" });
@@ -94,7 +94,7 @@ function Editor({
   const save = async () => {
     setError(null);
     try {
-      const done = await post<M["Done"]>("/segments", { name, rule });
+      const done = await post("/segments", { name, rule });
       await client.invalidateQueries({ queryKey: ["segments"] });
       go(`/segments/${done.id}`, { replace: true });
     } catch (e) {

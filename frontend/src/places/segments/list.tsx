@@ -7,7 +7,7 @@ import { BandBar, Page, Quiet, Sentence, Waiting } from "../../parts/basics";
 import { offerUndo, useKeys } from "../../parts/me";
 import { useRows } from "../../parts/rows";
 
-export const useSegments = () => useQuery({ queryKey: ["segments"], queryFn: () => get<M["Segments"]>("/segments") });
+export const useSegments = () => useQuery({ queryKey: ["segments"], queryFn: () => get("/segments") });
 
 export function SegmentList() {
   const q = useSegments();

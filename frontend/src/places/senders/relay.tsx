@@ -22,7 +22,7 @@ export function RelayPage() {
   const [busy, setBusy] = useState(false);
   const [error, setError] = useState<Error | null>(null);
   const [found, setFound] = useState<M["RelayCheck"] | null>(null);
-  const q = useQuery({ queryKey: ["relay"], queryFn: () => get<M["RelayView"]>("/relay") });
+  const q = useQuery({ queryKey: ["relay"], queryFn: () => get("/relay") });
   if (!q.data)
     return (
       <Page title="Relay">
@@ -35,7 +35,7 @@ export function RelayPage() {
     setError(null);
     setFound(null);
     try {
-      setFound(await post<M["RelayCheck"]>("/relay/check", { send_to: to }));
+      setFound(await post("/relay/check", { send_to: to }));
     } catch (e) {
       setError(e as Error);
     }

@@ -22,7 +22,7 @@ export function SenderPlace() {
   const { id } = useParams();
   const q = useQuery({
     queryKey: ["senders"],
-    queryFn: () => get<M["Domains"]>("/senders"),
+    queryFn: () => get("/senders"),
     refetchInterval: (x) => (x.state.data?.domains.some((d) => d.checked_at === null) ? 1500 : false),
   });
   if (!q.data)
@@ -60,7 +60,7 @@ function AddDomain() {
           const form = e.currentTarget;
           setError(null);
           try {
-            const d = await post<M["Domain"]>("/senders", { name: new FormData(form).get("name") });
+            const d = await post("/senders", { name: String(new FormData(form).get("name")) });
             form.reset();
             await client.invalidateQueries({ queryKey: ["senders"] });
             go(`/senders/${d.id}`);
@@ -242,7 +242,7 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
               onSubmit={(e) => {
                 e.preventDefault();
                 const f = e.currentTarget;
-                const name = new FormData(f).get("name");
+                const name = String(new FormData(f).get("name"));
                 act(async () => {
                   await post(`/senders/${d.id}/addresses`, { name });
                   f.reset();

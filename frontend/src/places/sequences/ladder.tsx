@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { get, type M, put } from "../../api/client";
+import { get, put } from "../../api/client";
 import { count } from "../../logic/format";
 import { Page, Sentence, StateTag, Waiting } from "../../parts/basics";
 import { useKeys, useMe } from "../../parts/me";
@@ -25,13 +25,13 @@ export function LadderPage() {
   const [error, setError] = useState<Error | null>(null);
   const q = useQuery({
     queryKey: ["sequence", id],
-    queryFn: () => get<M["SequenceView"]>(`/sequences/${id}`),
+    queryFn: () => get(`/sequences/${Number(id)}`),
     refetchInterval: (x) => (x.state.data?.state === "running" ? 4000 : false),
   });
   const s = q.data;
   const save = async (body: Record<string, unknown>) => {
     setError(null);
-    await put<M["Done"]>(`/sequences/${id}`, body);
+    await put(`/sequences/${Number(id)}`, body);
     await client.invalidateQueries({ queryKey: ["sequence", id] });
   };
   /** Keep a changed ladder; the one before can be taken back. */

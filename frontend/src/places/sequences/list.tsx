@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { get, type M, post } from "../../api/client";
+import { get, post } from "../../api/client";
 import { count } from "../../logic/format";
 import { Page, Quiet, Sentence, StateTag, Waiting } from "../../parts/basics";
 import { May } from "../../parts/may";
@@ -9,7 +9,7 @@ import { useKeys } from "../../parts/me";
 import { useRows } from "../../parts/rows";
 
 export function SequenceListPage() {
-  const q = useQuery({ queryKey: ["sequences"], queryFn: () => get<M["SequenceList"]>("/sequences") });
+  const q = useQuery({ queryKey: ["sequences"], queryFn: () => get("/sequences") });
   const go = useNavigate();
   const client = useQueryClient();
   const field = useRef<HTMLInputElement>(null);
@@ -32,7 +32,7 @@ export function SequenceListPage() {
   const begin = async (body: { name: string; ready?: string }) => {
     setError(null);
     try {
-      const done = await post<M["Done"]>("/sequences", body);
+      const done = await post("/sequences", body);
       await client.invalidateQueries({ queryKey: ["sequences"] });
       go(`/sequences/${done.id}`);
     } catch (x) {

@@ -16,7 +16,7 @@ export function StandHere({ s, step, figures: f }: { s: M["SequenceView"]; step:
   const [from, setFrom] = useState(0);
   const q = useQuery({
     queryKey: ["stand", s.id, step.key, f.here, from],
-    queryFn: () => get<M["StandHere"]>(`/sequences/${s.id}/steps/${step.key}/people?offset=${from}`),
+    queryFn: () => get(`/sequences/${s.id}/steps/${step.key}/people?offset=${from}`),
     placeholderData: keepPreviousData,
     enabled: f.here > 0,
   });

@@ -18,11 +18,10 @@ export function WalkPage() {
   const [supposed, setSupposed] = useState("never");
   const [email, setEmail] = useState("");
   const [asked, setAsked] = useState("");
-  const s = useQuery({ queryKey: ["sequence", id], queryFn: () => get<M["SequenceView"]>(`/sequences/${id}`) });
+  const s = useQuery({ queryKey: ["sequence", id], queryFn: () => get(`/sequences/${Number(id)}`) });
   const q = useQuery({
     queryKey: ["walk", id, supposed, asked],
-    queryFn: () =>
-      get<M["WalkThrough"]>(`/sequences/${id}/walk?supposed=${supposed}&email=${encodeURIComponent(asked)}`),
+    queryFn: () => get(`/sequences/${Number(id)}/walk?supposed=${supposed}&email=${encodeURIComponent(asked)}`),
     placeholderData: (before) => before,
     retry: false,
   });

@@ -19,7 +19,7 @@ export function AccountsSection({ tokens }: { tokens: boolean }) {
   const guarded = useGuarded();
   const [link, setLink] = useState<M["AccountLink"] | null>(null);
   const [error, setError] = useState<Error | null>(null);
-  const q = useQuery({ queryKey: ["accounts"], queryFn: () => get<M["Accounts"]>("/accounts") });
+  const q = useQuery({ queryKey: ["accounts"], queryFn: () => get("/accounts") });
   if (!q.data) return <Waiting error={q.error} what="the accounts" />;
   const act = async (f: () => Promise<unknown>) => {
     setError(null);
@@ -73,7 +73,7 @@ export function AccountsSection({ tokens }: { tokens: boolean }) {
                   aria-label={`Role of ${a.name}`}
                   value={a.role}
                   onChange={(e) => {
-                    const role = e.target.value; // the choice, also when it is tried again after the password
+                    const role = e.target.value as Role; // the choice, also when it is tried again after the password
                     act(() => put(`/accounts/${a.id}/role`, { role }));
                   }}
                 >
@@ -110,7 +110,7 @@ export function AccountsSection({ tokens }: { tokens: boolean }) {
                   <button
                     type="button"
                     className="btn btn-bare"
-                    onClick={() => act(async () => setLink(await post<M["AccountLink"]>(`/accounts/${a.id}/link`)))}
+                    onClick={() => act(async () => setLink(await post(`/accounts/${a.id}/link`)))}
                   >
                     Password link
                   </button>
@@ -148,7 +148,7 @@ export function AccountsSection({ tokens }: { tokens: boolean }) {
           const f = new FormData(form);
           act(async () => {
             const body = { name: String(f.get("name")), role: f.get("role") as Role, email: String(f.get("email")) };
-            setLink(await post<M["AccountLink"]>("/accounts", body));
+            setLink(await post("/accounts", body));
             form.reset();
           });
         }}

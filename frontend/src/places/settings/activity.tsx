@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { get, type M } from "../../api/client";
+import { get } from "../../api/client";
 import { count, moment } from "../../logic/format";
 import { Waiting } from "../../parts/basics";
 import { TakeBack } from "../../parts/take-back";
@@ -8,7 +8,7 @@ import { TakeBack } from "../../parts/take-back";
 /** Who did what, when, to how many; what can be undone can be undone here for ever. */
 export function ActivitySection() {
   const [text, setText] = useState("");
-  const log = useQuery({ queryKey: ["activity"], queryFn: () => get<M["Deeds"]>("/activity") });
+  const log = useQuery({ queryKey: ["activity"], queryFn: () => get("/activity") });
   if (!log.data) return <Waiting error={log.error} what="the activity log" />;
   const shown = log.data.deeds.filter((d) => `${d.who} ${d.act} ${d.what}`.toLowerCase().includes(text.toLowerCase()));
   return (

@@ -25,7 +25,7 @@ export function SettingsForm({ group, askedBy }: { group: M["SettingGroup"]; ask
         setError(null);
         try {
           const values = Object.fromEntries(changed.map((s) => [s.name, asValue(s, typed[s.name] ?? "")]));
-          const now = await guarded(() => put<M["SettingsView"]>("/settings", { values }));
+          const now = await guarded(() => put("/settings", { values }));
           client.setQueryData(["settings"], now);
           setTyped({});
           setSaved(`Saved ${clockTime(Date.now() / 1000)}.`);

@@ -22,10 +22,10 @@ export function AddressChecksPage() {
   const client = useQueryClient();
   const q = useQuery({
     queryKey: ["addresses"],
-    queryFn: () => get<M["AddressSummary"]>("/addresses"),
+    queryFn: () => get("/addresses"),
     refetchInterval: 4000,
   });
-  const jobs = useQuery({ queryKey: ["jobs"], queryFn: () => get<M["Jobs"]>("/jobs"), refetchInterval: 1000 });
+  const jobs = useQuery({ queryKey: ["jobs"], queryFn: () => get("/jobs"), refetchInterval: 1000 });
   const [error, setError] = useState<Error | null>(null);
   const d = q.data;
   if (!d)
@@ -39,7 +39,7 @@ export function AddressChecksPage() {
   const accept = async (typed: string) => {
     setError(null);
     try {
-      const done = await post<M["Acted"]>("/addresses/accept", { typed });
+      const done = await post("/addresses/accept", { typed });
       await client.invalidateQueries();
       offerUndo({
         words: `${count(done.people)} addresses corrected.`,
@@ -173,14 +173,14 @@ export function AddressChecksPage() {
 
 function Check({ d, analyst, jobs }: { d: M["AddressSummary"]; analyst: boolean; jobs: M["Job"][] }) {
   const client = useQueryClient();
-  const segments = useQuery({ queryKey: ["segments"], queryFn: () => get<M["Segments"]>("/segments") });
+  const segments = useQuery({ queryKey: ["segments"], queryFn: () => get("/segments") });
   const [rule, setRule] = useState("");
   const [hosts, setHosts] = useState(false);
   const [error, setError] = useState<Error | null>(null);
   const body = { choice: { rule, text: "", bands: [], ids: null, without: [] }, ask_hosts: hosts };
   const cost = useQuery({
     queryKey: ["address-cost", rule, hosts],
-    queryFn: () => post<M["AddressCost"]>("/addresses/cost", body),
+    queryFn: () => post("/addresses/cost", body),
     placeholderData: (b) => b,
   });
   const job = jobs.find((j) => j.kind === "addresses");
@@ -257,7 +257,7 @@ function Check({ d, analyst, jobs }: { d: M["AddressSummary"]; analyst: boolean;
           disabled={!analyst}
           checked={d.required}
           onChange={async (e) => {
-            const fresh = await put<M["AddressSummary"]>("/addresses/required", { required: e.target.checked });
+            const fresh = await put("/addresses/required", { required: e.target.checked });
             client.setQueryData(["addresses"], fresh);
           }}
         />

@@ -19,7 +19,7 @@ export function TryAddresses({ job }: { job: M["Job"] | undefined }) {
     setError(null);
     setAsking(true);
     try {
-      setFound((await post<M["TypedVerdicts"]>("/addresses/typed", { text, ask_hosts: hosts })).verdicts);
+      setFound((await post("/addresses/typed", { text, ask_hosts: hosts })).verdicts);
     } catch (e) {
       setFound([]);
       setError(e as Error);
@@ -32,7 +32,7 @@ export function TryAddresses({ job }: { job: M["Job"] | undefined }) {
       const form = new FormData();
       form.append("file", chosen);
       form.append("ask_hosts", String(hosts));
-      await post<M["Done"]>("/addresses/file", form);
+      await post("/addresses/file", form);
       await client.invalidateQueries({ queryKey: ["jobs"] });
     } catch (e) {
       setError(e as Error);

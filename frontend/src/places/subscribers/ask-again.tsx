@@ -8,7 +8,7 @@ import { Quiet, Sentence, StateTag } from "../../parts/basics";
 /** Asking again for consent: whom it would reach, the ready campaign, and what came of earlier ones. */
 export function AskAgain({ d, analyst }: { d: M["ConsentView"]; analyst: boolean }) {
   const [open, setOpen] = useState(false);
-  const q = useQuery({ queryKey: ["requests"], queryFn: () => get<M["Requests"]>("/consent/requests") });
+  const q = useQuery({ queryKey: ["requests"], queryFn: () => get("/consent/requests") });
   const requests = q.data?.requests ?? [];
   return (
     <>
@@ -103,7 +103,7 @@ function Prepare({ d, close }: { d: M["ConsentView"]; close: () => void }) {
   const ready = purposes.length > 0 && (none || body.older_days > 0 || sources.length > 0);
   const q = useQuery({
     queryKey: ["ask-again", purposes, none, body.older_days, sources],
-    queryFn: () => post<M["AskAgain"]>("/consent/ask-again/look", body),
+    queryFn: () => post("/consent/ask-again/look", body),
     enabled: ready,
     placeholderData: (before) => before,
   });
@@ -200,7 +200,7 @@ function Prepare({ d, close }: { d: M["ConsentView"]; close: () => void }) {
             onClick={async () => {
               setError(null);
               try {
-                const done = await post<M["Done"]>("/consent/ask-again", body);
+                const done = await post("/consent/ask-again", body);
                 go(`/campaigns/${done.id}/message`);
               } catch (e) {
                 setError(e as Error);

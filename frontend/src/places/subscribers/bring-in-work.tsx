@@ -27,7 +27,7 @@ export function Work({
   const client = useQueryClient();
   const q = useQuery({
     queryKey: ["job", step.job],
-    queryFn: () => get<M["Job"]>(`/jobs/${step.job}`),
+    queryFn: () => get(`/jobs/${step.job}`),
     refetchInterval: (x) => (x.state.data && ["finished", "failed"].includes(x.state.data.state) ? false : 400),
   });
   const job = q.data,
@@ -166,7 +166,7 @@ export function Work({
 
 /** What was brought in before, and the way back. */
 export function Before() {
-  const q = useQuery({ queryKey: ["activity"], queryFn: () => get<M["Deeds"]>("/activity") });
+  const q = useQuery({ queryKey: ["activity"], queryFn: () => get("/activity") });
   const deeds = (q.data?.deeds ?? []).filter((d) => d.act.startsWith("brought in"));
   return (
     <>

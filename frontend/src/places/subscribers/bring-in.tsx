@@ -21,7 +21,7 @@ export function BringIn() {
     const corrections = Object.fromEntries(upload.header.map((h, i) => [h.trim(), chosen[i] ?? ""]));
     try {
       const other = encoding !== upload.encoding;
-      const next = await post<M["Upload"]>("/bring-in/look", {
+      const next = await post("/bring-in/look", {
         upload: upload.upload,
         encoding,
         corrections: other ? {} : corrections,
@@ -40,7 +40,7 @@ export function BringIn() {
       const form = new FormData();
       form.append("file", file);
       form.append("kind", kind);
-      const upload = await post<M["Upload"]>("/bring-in/upload", form);
+      const upload = await post("/bring-in/upload", form);
       setTargets(upload.targets);
       setStep({ at: "match", upload });
     } catch (e) {
@@ -62,7 +62,7 @@ export function BringIn() {
       if (style && style !== "year first") written[h] = style;
     }
     try {
-      const done = await post<M["Done"]>("/bring-in", {
+      const done = await post("/bring-in", {
         upload: upload.upload,
         kind: upload.kind,
         corrections,

@@ -13,7 +13,7 @@ const ACTS = new Set(["first try", "asked for a click", "another try", "let go"]
 export function CleanUpPage() {
   const me = useMe();
   const client = useQueryClient();
-  const q = useQuery({ queryKey: ["clean-up"], queryFn: () => get<M["CleanUp"]>("/clean-up") });
+  const q = useQuery({ queryKey: ["clean-up"], queryFn: () => get("/clean-up") });
   const d = q.data;
   if (!d)
     return (
@@ -61,7 +61,7 @@ export function CleanUpPage() {
             words="Do it"
             disabled={Boolean(stop)}
             act={async () => {
-              const done = await post<M["CleanUpDone"]>("/clean-up/run");
+              const done = await post("/clean-up/run");
               await client.invalidateQueries();
               if (done.deed)
                 offerUndo({
@@ -150,7 +150,7 @@ function Group({ g }: { g: M["CleanUpGroup"] }) {
 function LetGo() {
   const q = useQuery({
     queryKey: ["suppressions", "let go"],
-    queryFn: () => get<M["SuppressionList"]>("/suppressions?reason=let%20go"),
+    queryFn: () => get("/suppressions?reason=let%20go"),
   });
   const total = q.data?.counts.find((c) => c.words === "let go")?.count ?? 0;
   return (
@@ -290,7 +290,7 @@ function Agree({ d }: { d: M["CleanUp"] }) {
         e.preventDefault();
         setError(null);
         try {
-          const fresh = await put<M["CleanUp"]>("/clean-up", {
+          const fresh = await put("/clean-up", {
             after_days: after,
             tries,
             wait_days: wait,

@@ -10,7 +10,7 @@ import { SignUpForms } from "./sign-up-forms";
 import { Suppressions } from "./suppressions";
 import { SubscriberTabs } from "./tabs";
 
-const useConsent = () => useQuery({ queryKey: ["consent"], queryFn: () => get<M["ConsentView"]>("/consent") });
+const useConsent = () => useQuery({ queryKey: ["consent"], queryFn: () => get("/consent") });
 
 /** Purposes and their wordings, sign-up forms, the evidence, and who is suppressed. */
 export function ConsentPage() {
@@ -128,7 +128,7 @@ export function ConsentPage() {
 function Side({ d }: { d: M["ConsentView"] }) {
   const evidence = useQuery({
     queryKey: ["evidence"],
-    queryFn: () => get<M["Evidence"]>("/consent/evidence"),
+    queryFn: () => get("/consent/evidence"),
     staleTime: 300_000,
   });
   const e = evidence.data;
@@ -247,7 +247,7 @@ function ChangePurpose({
 function Versions({ purpose }: { purpose: number }) {
   const q = useQuery({
     queryKey: ["wordings", purpose],
-    queryFn: () => get<M["Wordings"]>(`/purposes/${purpose}/wordings`),
+    queryFn: () => get(`/purposes/${purpose}/wordings`),
   });
   if (!q.data?.wordings.length) return null;
   return (

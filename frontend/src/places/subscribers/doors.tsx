@@ -10,7 +10,7 @@ import { SubscriberTabs } from "./tabs";
 /** Every door beside the others: what became of the people who came by it. */
 export function DoorsPage() {
   const go = useNavigate();
-  const q = useQuery({ queryKey: ["doors"], queryFn: () => get<M["Doors"]>("/subscribers/doors") });
+  const q = useQuery({ queryKey: ["doors"], queryFn: () => get("/subscribers/doors") });
   const [kind, setKind] = useState("door");
   const listed = (q.data?.doors ?? []).filter((d) => d.kind === kind);
   const imports = (q.data?.doors ?? []).some((d) => d.kind === "import");

@@ -9,7 +9,7 @@ import { SubscriberTabs } from "./tabs";
 export function MachineOpensPage() {
   const q = useQuery({
     queryKey: ["machine-opens"],
-    queryFn: () => get<M["MachineOpens"]>("/subscribers/machine-opens"),
+    queryFn: () => get("/subscribers/machine-opens"),
   });
   const d = q.data;
   const total = (k: "opens" | "clicks") => (d?.reasons ?? []).reduce((sum, r) => sum + r[k], 0);

@@ -198,7 +198,7 @@ function Acts({ columns, rows, people }: { columns: string; rows: string; people
   const client = useQueryClient();
   const q = useQuery({
     queryKey: ["map-rule", columns, rows],
-    queryFn: () => get<M["MapRule"]>(`/subscribers/map/rule?columns=${columns}&rows=${rows}`),
+    queryFn: () => get(`/subscribers/map/rule?columns=${columns}&rows=${rows}`),
     placeholderData: (p) => p,
   });
   const rule = q.data?.rule;
@@ -228,7 +228,7 @@ function Acts({ columns, rows, people }: { columns: string; rows: string; people
           words="Begin the draft"
           disabled={!name.trim()}
           act={async () => {
-            const made = await post<M["Done"]>("/segments/win-back", { name, rule });
+            const made = await post("/segments/win-back", { name, rule });
             await client.invalidateQueries();
             go(`/campaigns/${made.id}/message`);
           }}

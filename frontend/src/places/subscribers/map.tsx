@@ -17,12 +17,12 @@ export function MapPage() {
   const [months, setMonths] = useState(12);
   const q = useQuery({
     queryKey: ["map", purpose],
-    queryFn: () => get<M["MapView"]>(`/subscribers/map?purpose=${encodeURIComponent(purpose)}`),
+    queryFn: () => get(`/subscribers/map?purpose=${encodeURIComponent(purpose)}`),
     placeholderData: keepPreviousData,
   });
   const replay = useQuery({
     queryKey: ["replay", months],
-    queryFn: () => get<M["ReplayView"]>(`/subscribers/replay?months=${months}`),
+    queryFn: () => get(`/subscribers/replay?months=${months}`),
     placeholderData: keepPreviousData,
   });
   const [rect, setRect] = useState<Rect | null>(null);

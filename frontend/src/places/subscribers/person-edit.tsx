@@ -17,7 +17,7 @@ export function Details({ p }: { p: M["Person"] }) {
   const save = async (what: string, body: Partial<M["PersonIn"]>) => {
     setError(null);
     try {
-      const acted = await patch<M["Acted"]>(`/subscribers/${p.id}`, body);
+      const acted = await patch(`/subscribers/${p.id}`, body);
       await refresh();
       offerUndo({
         words: `${what} of ${p.name || p.email} is changed.`,
@@ -264,7 +264,7 @@ export function PersonActs({ p }: { p: M["Person"] }) {
 /** What somebody said in person, with how we know. */
 function SaidInPerson({ p }: { p: M["Person"] }) {
   const client = useQueryClient();
-  const q = useQuery({ queryKey: ["consent"], queryFn: () => get<M["ConsentView"]>("/consent") });
+  const q = useQuery({ queryKey: ["consent"], queryFn: () => get("/consent") });
   const [purpose, setPurpose] = useState(0);
   const [state, setState] = useState<"given" | "withdrawn">("given");
   const [reason, setReason] = useState("");

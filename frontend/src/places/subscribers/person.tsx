@@ -10,7 +10,7 @@ import { ConsentHistory, Details, Notes, PersonActs } from "./person-edit";
 
 export function PersonPage() {
   const { id } = useParams();
-  const q = useQuery({ queryKey: ["person", id], queryFn: () => get<M["Person"]>(`/subscribers/${id}`) });
+  const q = useQuery({ queryKey: ["person", id], queryFn: () => get(`/subscribers/${Number(id)}`) });
   const [all, setAll] = useState(false);
   if (!q.data)
     return (

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { get, type M, post } from "../../api/client";
+import { get, post } from "../../api/client";
 import { count, moment } from "../../logic/format";
 import { Ask } from "../../parts/basics";
 import { offerUndo } from "../../parts/me";
@@ -9,7 +9,7 @@ import { offerUndo } from "../../parts/me";
 /** Who is never mailed, why and since when; lifted by hand where that may be. */
 export function Suppressions({ analyst }: { analyst: boolean }) {
   const client = useQueryClient();
-  const q = useQuery({ queryKey: ["suppressions"], queryFn: () => get<M["SuppressionList"]>("/suppressions") });
+  const q = useQuery({ queryKey: ["suppressions"], queryFn: () => get("/suppressions") });
   const [why, setWhy] = useState("");
   const d = q.data;
   if (!d) return null;
@@ -84,7 +84,7 @@ export function Suppressions({ analyst }: { analyst: boolean }) {
                       disabled={!why.trim()}
                       opened={() => setWhy("")}
                       act={async () => {
-                        const done = await post<M["Acted"]>("/suppressions/lift", {
+                        const done = await post("/suppressions/lift", {
                           subscriber: r.subscriber,
                           reason: r.reason,
                           why,

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { get, type M, post } from "../../api/client";
+import { get, post } from "../../api/client";
 import { count, moment } from "../../logic/format";
 import { Ask, Page, Quiet, Sentence, Waiting } from "../../parts/basics";
 import { May } from "../../parts/may";
@@ -12,7 +12,7 @@ export function RestoredPage() {
   const [text, setText] = useState("");
   const [error, setError] = useState<Error | null>(null);
   const [said, setSaid] = useState("");
-  const q = useQuery({ queryKey: ["outgoing"], queryFn: () => get<M["Outgoing"]>("/outgoing") });
+  const q = useQuery({ queryKey: ["outgoing"], queryFn: () => get("/outgoing") });
   if (!q.data)
     return (
       <Page title="Restored">
@@ -32,7 +32,7 @@ export function RestoredPage() {
     setError(null);
     setSaid("");
     try {
-      const done = await post<M["Done"]>("/outgoing/log", { text });
+      const done = await post("/outgoing/log", { text });
       setSaid(`${count(done.count ?? 0)} had been sent already and go to nobody again.`);
       setText("");
       await client.invalidateQueries();

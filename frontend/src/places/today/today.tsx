@@ -17,7 +17,7 @@ const TAG: Record<string, string> = {
 };
 
 export function TodayPlace() {
-  const q = useQuery({ queryKey: ["today"], queryFn: () => get<M["TodayView"]>("/today") });
+  const q = useQuery({ queryKey: ["today"], queryFn: () => get("/today") });
   if (!q.data)
     return (
       <Page title="Today">
