@@ -213,10 +213,10 @@ def usual(desk: Desk, row: Any) -> dict[str, Any] | None:
     return out
 
 
-def in_text(desk: Desk, id: int) -> str:
-    """The results as text to paste."""
+def in_text(desk: Desk, id: int, d: dict[str, Any]) -> str:
+    """The results as text to paste; ``d`` is what ``divided`` found."""
     row, view = row_of(desk, id), desk.view()
-    line, d = _line(desk, view, row["message"] or -1, row["name"], row["started_at"]), divided(desk, id)
+    line = _line(desk, view, row["message"] or -1, row["name"], row["started_at"])
 
     def of(word: str, base: str = "delivered") -> str:
         k, n = line[word], line[base]

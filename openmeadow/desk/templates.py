@@ -8,6 +8,7 @@ from typing import Any
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.message import blocks
 from openmeadow.core.message.body import twin
+from openmeadow.desk import settings
 from openmeadow.desk.desk import Desk
 from openmeadow.store import campaigns, workspace, writing
 
@@ -67,8 +68,7 @@ def set_frame(desk: Desk, values: dict[str, Any], who: str) -> int:
     postal = str(given.pop("postal_address", "")).strip()
     good, n = blocks.frame_of(given), 0
     with desk.store.atomic() as db:
-        workspace.set_setting(db, "frame", good)
-        workspace.set_setting(db, "postal_address", postal)
+        settings.change(desk, {"frame": good, "postal_address": postal}, who)
         workspace.log(db, desk.now(), who, "changed the frame", "campaigns")
     for row in campaigns.every(desk.store.read()):
         draft = campaigns.one(desk.store.read(), row["id"]) if row["state"] == "draft" else None

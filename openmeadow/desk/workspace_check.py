@@ -13,7 +13,7 @@ from openmeadow.store import senders, subscribers, workspace
 from openmeadow.wire.smtp_client import is_loopback
 
 PASS, WARNING, FAIL = "pass", "warning", "fail"
-SETTINGS = "/settings"
+SETTINGS, RELAY_SETTINGS = "/settings", "/settings/relay"
 
 
 @dataclass(frozen=True)
@@ -68,7 +68,11 @@ def _settings(desk: Desk) -> Iterator[WorkspaceFinding]:
         f"{len(s['relay_ips'])} known." if ips else "The relay's own addresses are not known, so SPF cannot be checked."
     )
     yield WorkspaceFinding(
-        "Relay addresses", PASS if ips else WARNING, finding, "" if ips else "meadow set relay_ips 192.0.2.25", SETTINGS
+        "Relay addresses",
+        PASS if ips else WARNING,
+        finding,
+        "" if ips else "meadow set relay_ips 192.0.2.25",
+        RELAY_SETTINGS,
     )
 
 
@@ -113,7 +117,7 @@ def _relay_named(desk: Desk) -> Iterator[WorkspaceFinding]:
         yield WorkspaceFinding("Relay", FAIL, gone.meaning, "See Senders, Relay.", "/senders/relay")
     elif (s["relay_host"], s["relay_port"]) == (SETTINGS_OF["relay_host"].default, SETTINGS_OF["relay_port"].default):
         finding = "No relay is set; mail would go to this machine itself."
-        yield WorkspaceFinding("Relay", WARNING, finding, "meadow set relay_host …", SETTINGS)
+        yield WorkspaceFinding("Relay", WARNING, finding, "meadow set relay_host …", RELAY_SETTINGS)
     else:
         yield WorkspaceFinding("Relay", PASS, f"{s['relay_host']} port {s['relay_port']}.", "", "/senders/relay")
 

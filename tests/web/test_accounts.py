@@ -205,6 +205,27 @@ def test_an_invitation_and_a_lost_password(client: FlaskClient, desk: Desk, wall
     assert sets(again["url"], LATER["other"]).status_code == 401, "a link gets old"
 
 
+def test_what_is_another_s_is_not_touched(client: FlaskClient, desk: Desk) -> None:
+    """A session, a token, an account of somebody else: not found, or not allowed; theirs go on."""
+    other, theirs = another(desk, "observer")
+    token = accounts.new_token(desk, 3, "theirs", "read")
+    mark = other.get("/api/me/account").json["sessions"][0]["mark"]
+    headers = sign_in(client, "writer")
+    for method, path, status in (
+        ("DELETE", "/api/me/tokens/1", 404),
+        ("DELETE", f"/api/me/sessions/{mark}", 404),
+        ("DELETE", "/api/tokens/1", 403),
+        ("DELETE", "/api/accounts/3/sessions", 403),
+        ("PUT", "/api/accounts/2/role", 403),
+        ("GET", "/api/accounts", 403),
+    ):
+        body = {"role": "analyst"} if method == "PUT" else None
+        assert client.open(path, method=method, json=body, headers=headers).status_code == status, path
+    assert "theirs" not in str(client.get("/api/me/account").json)
+    assert other.get("/api/me", headers=theirs).status_code == 200
+    assert make_app(desk).test_client().get("/api/me", headers={"Authorization": f"Bearer {token}"}).status_code == 200
+
+
 def test_an_entry_works_once(client: FlaskClient, desk: Desk) -> None:
     token = accounts.new_link(desk, 1, "sign in")
     assert client.get(f"/enter/{token}").location == "/"

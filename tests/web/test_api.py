@@ -157,3 +157,56 @@ def test_how_many_statements_a_page_takes(folder: Path) -> None:
     desk.view()
     assert len([s for s in said if s.startswith("SELECT")]) <= 4, said
     desk.close()
+
+
+def test_what_is_personal_is_not_kept_and_what_is_large_is_packed(client: FlaskClient, desk: Desk) -> None:
+    sign_in(client)
+    token = Tokens(desk.folder).make("u", 1)
+    for path in (
+        "/api/me",
+        "/api/subscribers",
+        "/api/suppressions.csv",
+        f"/u/{token}",
+        "/p/x",
+        "/api/nothing",
+        "/readyz",
+    ):
+        assert client.get(path).headers["Cache-Control"] == "no-store", path
+    script = re.search(r'src="(/assets/[^"]+\.js)"', client.get("/").text)
+    assert script, "the front end is built"
+    for how in ("br", "gzip"):
+        with client.get(script.group(1), headers={"Accept-Encoding": how}) as packed:
+            assert packed.headers["Content-Encoding"] == how and len(packed.data) < 500_000
+            assert packed.mimetype == "text/javascript" and "immutable" in packed.headers["Cache-Control"]
+    with client.get(script.group(1), headers={"Accept-Encoding": "identity"}) as plain:
+        assert "Content-Encoding" not in plain.headers
+
+
+def test_refusals_are_json_with_the_right_status(client: FlaskClient) -> None:
+    headers = sign_in(client)
+    for method, path, body, status in (
+        ("GET", "/api/nothing", None, 404),
+        ("GET", "/api/subscribers/99999999999999999999", None, 404),
+        ("GET", "/api/subscribers/-1", None, 404),
+        ("DELETE", "/api/me", None, 405),
+        ("PATCH", "/api/subscribers", b"{}", 405),
+        ("POST", "/api/segments", b"{", 422),
+        ("POST", "/api/segments", b"[" * 100_000, 422),
+        ("POST", "/api/segments", b'{"name": 5, "rule": "rejoined"}', 422),
+        ("POST", "/api/campaigns/1/batches/1/move", b'{"due_at": 99999999999999999999}', 422),
+        ("GET", "/api/subscribers?limit=-1", None, 422),
+        ("GET", "/api/campaigns/capacity?an_hour=nan", None, 422),
+        ("GET", "/api/campaigns/capacity?an_hour=inf", None, 422),
+        ("POST", "/api/sign-in", b"x" * 70_000, 413),
+        ("POST", "/api/segments", b" " * 6_000_000, 413),
+    ):
+        answer = client.open(path, method=method, data=body, headers=headers)
+        assert (answer.status_code, answer.is_json) == (status, True), (
+            method,
+            path,
+            answer.status_code,
+            answer.data[:99],
+        )
+        assert answer.json["error"] and (status != 405 or "GET" in answer.headers["Allow"])
+    odd = {"X-Meadow-CSRF": "caf\u00e9".encode().decode("latin-1")}
+    assert client.post("/api/segments", json={"name": "x", "rule": "rejoined"}, headers=odd).status_code == 403

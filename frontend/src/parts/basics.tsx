@@ -317,26 +317,10 @@ export function Ask({
   );
 }
 
-const STATE_MARK: Record<string, [string, string]> = {
-  pass: ["bg-clover", "pass"],
-  warning: ["bg-wheat", "warning"],
-  fail: ["bg-poppy", "fail"],
-};
-
-/** Pass, warning or fail: a dot of its colour, and the word for those who cannot see it. */
-export function StateMark({ state }: { state: string }) {
-  const [colour, words] = STATE_MARK[state] ?? ["bg-ink-3", "unknown"];
-  return (
-    <span
-      role="img"
-      aria-label={words}
-      title={words}
-      className={`inline-block size-2.5 shrink-0 rounded-full ${colour}`}
-    />
-  );
-}
-
 const STATE_TAG: Record<string, string> = {
+  pass: "tag-good",
+  warning: "tag-mend",
+  fail: "tag-stop",
   draft: "tag-plain",
   planned: "tag-go",
   sending: "tag-go",

@@ -343,11 +343,12 @@ def register(api: Described, desk: Desk) -> None:
         others = [int(x) for x in query.compare.split(",") if x and len(x) < 19]
         usual = breakdown.usual(desk, row) if row["message"] else None
         compared = breakdown.compared(desk, [id, *others]) if row["message"] else []
+        found = breakdown.divided(desk, id)
         return m.Divided(
-            **breakdown.divided(desk, id),
+            **found,
             usual=m.Usual(**usual) if usual else None,
             compared=[m.ComparedLine(**x) for x in compared],
-            text=breakdown.in_text(desk, id),
+            text=breakdown.in_text(desk, id, found),
         )
 
     @api.route("GET", "/campaigns/what-works", m.WhatWorks)

@@ -18,8 +18,8 @@ class CampaignIn(Model):
     reply_to: str | None = Field(None, max_length=320)
     subject: str | None = Field(None, max_length=500)
     preview: str | None = Field(None, max_length=500)
-    html: str | None = Field(None, max_length=2_000_000)
-    plain: str | None = Field(None, max_length=2_000_000)
+    html: str | None = Field(None, max_length=1_000_000)
+    plain: str | None = Field(None, max_length=1_000_000)
     blocks: list[dict[str, Any]] | None = None
     segments_in: list[int] | None = None
     segments_out: list[int] | None = None
@@ -114,8 +114,8 @@ class Approval(Model):
 class ChangeIn(Model):
     subject: str | None = Field(None, max_length=500)
     preview: str | None = Field(None, max_length=500)
-    html: str | None = Field(None, max_length=2_000_000)
-    plain: str | None = Field(None, max_length=2_000_000)
+    html: str | None = Field(None, max_length=1_000_000)
+    plain: str | None = Field(None, max_length=1_000_000)
     blocks: list[dict[str, Any]] | None = None
     forget: bool = False
     only_show: bool = False

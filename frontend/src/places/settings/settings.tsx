@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { NavLink, useParams } from "react-router";
 import { get, type M } from "../../api/client";
-import { Page, StateMark, Waiting } from "../../parts/basics";
+import { Page, StateTag, Waiting } from "../../parts/basics";
 import { useMe } from "../../parts/me";
 import { AccountsSection } from "./accounts";
 import { ActivitySection } from "./activity";
@@ -78,8 +78,8 @@ function Checks({ of }: { of: M["WorkspaceCheck"][] }) {
         <ul>
           {open.map((f) => (
             <li key={f.check + f.finding} className="border-b border-rule py-2">
-              <p className="flex items-center gap-2 font-semibold">
-                <StateMark state={f.state} /> {f.check}
+              <p className="flex items-center justify-between gap-2 font-semibold">
+                {f.check} <StateTag state={f.state} />
               </p>
               <p className="text-[13px] text-ink-2">{f.finding}</p>
               {f.link && f.link !== "/settings" && (

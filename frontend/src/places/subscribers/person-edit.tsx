@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { get, type M, patch, post, remove } from "../../api/client";
-import { moment, when } from "../../logic/format";
+import { clockTime, day, when } from "../../logic/format";
 import { Ask, Sentence } from "../../parts/basics";
 import { offerUndo, useMe } from "../../parts/me";
 import { useSegments } from "../segments/list";
@@ -340,7 +340,9 @@ export function ConsentHistory({ p }: { p: M["Person"] }) {
         <tbody>
           {p.consent.map((c, i) => (
             <tr key={i}>
-              <td className="whitespace-nowrap text-ink-2">{moment(c.at)}</td>
+              <td className="whitespace-nowrap text-ink-2">
+                {day(c.at)}, {clockTime(c.at)}
+              </td>
               <td>{c.purpose}</td>
               <td>{c.channel}</td>
               <td className="font-semibold">{c.state}</td>

@@ -3,7 +3,7 @@ import { Link } from "react-router";
 import { get, type M } from "../../api/client";
 import { BAND_CLASS, BAND_FILL, BANDS } from "../../logic/bands";
 import { clockTime, count, month, people, share } from "../../logic/format";
-import { BandWord, Page, Quiet, StateMark, Waiting } from "../../parts/basics";
+import { BandWord, Page, Quiet, StateTag, Waiting } from "../../parts/basics";
 import { Patterns } from "../../parts/patterns";
 import { ProviderName } from "../../parts/provider";
 
@@ -31,17 +31,19 @@ export function TodayPlace() {
     return (
       <Page title="Today">
         <FirstRun of={t.first_run} />
-        <Quiet>
-          This workspace is empty. First{" "}
-          <Link className="text-cornflower underline" to="/subscribers/bring-in">
-            bring in your subscribers
-          </Link>{" "}
-          from a CSV, then their history as an event log; after that{" "}
-          <Link className="text-cornflower underline" to="/senders">
-            add the domain you send from
-          </Link>
-          .
-        </Quiet>
+        {t.first_run.length === 0 && (
+          <Quiet>
+            This workspace is empty. First{" "}
+            <Link className="text-cornflower underline" to="/subscribers/bring-in">
+              bring in your subscribers
+            </Link>{" "}
+            from a CSV, then their history as an event log; after that{" "}
+            <Link className="text-cornflower underline" to="/senders">
+              add the domain you send from
+            </Link>
+            .
+          </Quiet>
+        )}
       </Page>
     );
   const words = ["Nothing needs you.", "One thing needs you.", "Two things need you.", "Three things need you."];
@@ -96,7 +98,9 @@ function FirstRun({ of }: { of: M["WorkspaceCheck"][] }) {
       <ol className="border-t border-rule">
         {open.map((f) => (
           <li key={f.check + f.finding} className="flex items-center gap-3 border-b border-rule py-2">
-            <StateMark state={f.state} />
+            <span className="w-20 shrink-0">
+              <StateTag state={f.state} />
+            </span>
             <span className="w-32 shrink-0 font-semibold">{f.check}</span>
             <span className="min-w-0 flex-1 text-ink-2">{f.finding}</span>
             {f.link && (
