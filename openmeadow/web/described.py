@@ -23,7 +23,7 @@ from openmeadow.desk import accounts
 from openmeadow.desk.desk import Desk
 from openmeadow.store import accounts as account_table
 from openmeadow.web import models, openapi
-from openmeadow.web.limits import LARGEST_ID, LARGEST_JSON, LARGEST_UPLOAD
+from openmeadow.web.limits import LARGEST_ID, LARGEST_JSON, LARGEST_PUBLIC, LARGEST_UPLOAD
 from openmeadow.web.openapi import Route
 
 log = structlog.get_logger()
@@ -73,7 +73,7 @@ class Described:
 
         def decorate(f: Callable[..., Any]) -> Callable[..., Any]:
             needs = "read" if method == "GET" else scope
-            largest = LARGEST_UPLOAD if upload else LARGEST_JSON
+            largest = LARGEST_UPLOAD if upload else LARGEST_PUBLIC if rights is None else LARGEST_JSON
 
             @functools.wraps(f)
             def handler(**arguments: Any) -> Any:
