@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 import sqlite3
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -78,7 +78,7 @@ def take_out(path: Path, addresses: set[str]) -> bool:
     return True
 
 
-def _records(lines: Iterable[str]) -> Iterator[str]:
+def _records(lines: Iterator[str]) -> Iterator[str]:
     """Lines put together to rows: one whose quote is open goes on in the next."""
     waiting = ""
     for line in lines:

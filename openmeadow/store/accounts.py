@@ -4,7 +4,7 @@ machine's own (UTC seconds)."""
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterable
+from collections.abc import Collection
 from dataclasses import dataclass
 
 
@@ -107,7 +107,7 @@ def remove_user(db: sqlite3.Connection, id: int) -> None:
     db.execute("DELETE FROM users WHERE id = ?", (id,))
 
 
-def set_recovery_codes(db: sqlite3.Connection, user: int, hashes: Iterable[str]) -> None:
+def set_recovery_codes(db: sqlite3.Connection, user: int, hashes: Collection[str]) -> None:
     db.execute("DELETE FROM recovery_codes WHERE user = ?", (user,))
     db.executemany("INSERT INTO recovery_codes VALUES (?, ?)", [(user, h) for h in hashes])
 

@@ -10,6 +10,7 @@ import ssl
 import time
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
+from typing import Any
 from urllib.parse import urljoin, urlsplit
 
 import urllib3
@@ -139,33 +140,12 @@ def once(
     return Reply(reply.status, url, data[:largest]), reply.headers.get("Location", "") or ""
 
 
-def fetch(
-    url: str,
-    *,
-    method: str = "GET",
-    body: bytes | None = None,
-    headers: Mapping[str, str] | None = None,
-    allowed: Collection[str] = (),
-    gateway: str = "",
-    seconds: float = TIMEOUT,
-    largest: int = LARGEST,
-    resolve: Resolve | None = None,
-    redirects: int = MOST_REDIRECTS,
-) -> Reply:
-    """A request with its redirects followed, each target checked anew; a POST is not sent on elsewhere."""
+def fetch(url: str, *, method: str = "GET", redirects: int = MOST_REDIRECTS, **how: Any) -> Reply:
+    """A request with its redirects followed, each target checked anew; a POST is not sent on elsewhere. ``how`` is passed
+    on to ``once``."""
     at = url
     for _ in range(redirects + 1):
-        reply, leads_on = once(
-            at,
-            method=method,
-            body=body,
-            headers=headers,
-            allowed=allowed,
-            gateway=gateway,
-            seconds=seconds,
-            largest=largest,
-            resolve=resolve,
-        )
+        reply, leads_on = once(at, method=method, **how)
         if reply.status not in REDIRECTS or not leads_on or method != "GET":
             return reply
         at = urljoin(at, leads_on)

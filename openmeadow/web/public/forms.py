@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Mapping
 from html import escape
 from typing import Any
 from urllib.parse import quote
@@ -25,7 +25,7 @@ PAUSES = (30, 90)
 AWAY = "position:absolute;left:-9999px"  # in the element: the form stands on other people's pages too
 
 
-def shown_field(purposes: Iterable[Any]) -> str:
+def shown_field(purposes: Collection[Any]) -> str:
     """Which wordings this page shows, so that what is recorded is what was read."""
     marks = ",".join(f"{p['id']}:{p['wording_id']}" for p in purposes if p["wording_id"])
     return f'<input type="hidden" name="shown" value="{marks}">'
@@ -41,7 +41,7 @@ def shown_in(form: Mapping[str, str]) -> dict[int, int]:
     return out
 
 
-def numbers(given: Iterable[str]) -> list[int]:
+def numbers(given: Collection[str]) -> list[int]:
     """The ids among what a form sent; anything else is no id."""
     return [int(n) for n in given if n.isascii() and n.isdigit() and len(n) < 16]
 
