@@ -168,12 +168,28 @@ def _wait(failures: int) -> int:
     return 0 if over < 0 else min(FIRST_WAIT * 2 ** min(over, 10), LONGEST_WAIT)
 
 
-def _proved(desk: Desk, row: User | None, password: str) -> bool:
+def _is_right(row: User | None, password: str) -> bool:
+    """Takes as long for a name that nobody has."""
     try:
         _HASHER.verify(row.password if row and row.password else _NOBODY, password)
     except (VerificationError, InvalidHashError):
         return False
     return row is not None and bool(row.password)
+
+
+def _let_try(desk: Desk, name: str) -> int:
+    """The failed tries of an account so far; TooMany while it has to wait."""
+    failed, until = table.failures(desk.store.read(), _account(name))
+    now = desk.wall.now()
+    if now < until:
+        raise TooMany(f"Too many wrong tries for this account; try again in {until - now} s.", until - now)
+    return failed
+
+
+def _note_failure(desk: Desk, name: str, failed: int, act: str, network: str) -> None:
+    with desk.store.atomic() as db:
+        table.set_failures(db, _account(name), failed + 1, desk.wall.now() + _wait(failed + 1))
+        workspace.log(db, desk.now(), name[:80], act, network)
 
 
 def _code_fits(desk: Desk, row: User, code: str) -> bool:
@@ -199,22 +215,18 @@ def code_step(secret: str, code: str, at: int) -> int | None:
 def sign_in(desk: Desk, name: str, password: str, code: str, network: str = "") -> User:
     """Name, password and code are checked as a whole and take alike long, known or not. NotSignedIn where they do not
     fit; TooMany while the account waits after many failures."""
-    account, now = _account(name), desk.wall.now()
-    failed, until = table.failures(desk.store.read(), account)
-    if now < until:
-        raise TooMany(f"Too many wrong tries for this account; try again in {until - now} s.", until - now)
+    failed = _let_try(desk, name)
     row = table.user_named(desk.store.read(), name)
-    right = _proved(desk, row, password)
+    right = _is_right(row, password)
     if right and row is not None and row.totp_secret:
         right = _code_fits(desk, row, code)
+    if not right or row is None:
+        _note_failure(desk, name, failed, "failed to sign in", network)
+        raise NotSignedIn("Name, password or code are not right; try again.")
     with desk.store.atomic() as db:
-        if right and row is not None:
-            table.set_failures(db, account, 0, 0)
-            workspace.log(db, desk.now(), row.name, "signed in", network)
-            return row
-        table.set_failures(db, account, failed + 1, now + _wait(failed + 1))
-        workspace.log(db, desk.now(), name[:80], "failed to sign in", network)
-    raise NotSignedIn("Name, password or code are not right; try again.")
+        table.set_failures(db, _account(name), 0, 0)
+        workspace.log(db, desk.now(), row.name, "signed in", network)
+    return row
 
 
 @dataclass(frozen=True)
@@ -249,20 +261,13 @@ def session_of(desk: Desk, secret: str) -> Session | None:
 def prove(desk: Desk, session: Session, password: str, network: str) -> None:
     """The password given again, for what weakens security."""
     owner = _found(desk, session.user)
-    code_free = User(**{**owner.__dict__, "totp_secret": None})
-    account, now = _account(owner.name), desk.wall.now()
-    failed, until = table.failures(desk.store.read(), account)
-    if now < until:
-        raise TooMany(f"Too many wrong tries for this account; try again in {until - now} s.", until - now)
-    right = _proved(desk, code_free, password)
+    failed = _let_try(desk, owner.name)
+    if not _is_right(owner, password):
+        _note_failure(desk, owner.name, failed, "gave a wrong password", network)
+        raise Refused("The password is not right.")
     with desk.store.atomic() as db:
-        if right:
-            table.set_failures(db, account, 0, 0)
-            table.prove_session(db, session.hash, now)
-            return
-        table.set_failures(db, account, failed + 1, now + _wait(failed + 1))
-        workspace.log(db, desk.now(), owner.name, "gave a wrong password", network)
-    raise Refused("The password is not right.")
+        table.set_failures(db, _account(owner.name), 0, 0)
+        table.prove_session(db, session.hash, desk.wall.now())
 
 
 def is_proved(desk: Desk, session: Session) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 
-from flask import Response
+from flask import Response, g
 
 from openmeadow.core.errors import Missing
 from openmeadow.desk import acts, doors, exports
@@ -68,7 +68,10 @@ def register(api: Described, desk: Desk) -> None:
 
     @api.route("GET", "/exports/<int:id>", "text/csv|application/x-ndjson")
     def exported(id: int) -> Response:
-        """The file of an export."""
+        """The file of an export: for who made it, and for analysts."""
+        made = workspace.job(desk.store.read(), id)
+        if g.user.role != "analyst" and (made is None or made["who"] != g.user.name):
+            raise Missing("This export is not kept any more; make it again.")
         path = next((desk.folder / exports.FOLDER).glob(f"{id}.*"), None)
         if path is None:
             raise Missing("This export is not kept any more; make it again.")
