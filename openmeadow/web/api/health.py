@@ -94,7 +94,7 @@ def register(api: Described, desk: Desk) -> None:
         file = file_given()
         folder = desk.folder / "uploads"
         folder.mkdir(exist_ok=True)
-        path = folder / f"report-{desk.now()}-{Path(file.filename or '').name[-60:]}"
+        path = folder / f"report-{desk.now()}-{_name_of(file)[-60:]}"
         file.save(path)
         try:
             found = reports.take_file(desk, path)
@@ -184,15 +184,9 @@ def register(api: Described, desk: Desk) -> None:
         lines = sum(1 for t in addresses.lines_of(path.read_bytes().decode("utf-8-sig", "replace")) if t.strip())
         if not lines:
             path.unlink()
-            raise Refused(
-                f"There is no address in {Path(file.filename or '').name}: one a line, or a column called email."
-            )
+            raise Refused(f"There is no address in {_name_of(file)}: one a line, or a column called email.")
         with desk.store.atomic() as db:
-            arguments = {
-                "path": str(path),
-                "ask_hosts": form.ask_hosts,
-                "name": f"addresses of {Path(file.filename or '').name}",
-            }
+            arguments = {"path": str(path), "ask_hosts": form.ask_hosts, "name": f"addresses of {_name_of(file)}"}
             return m.Done(id=workspace.add_job(db, "address file", arguments, who(), desk.now()), count=lines)
 
     @api.route("POST", "/jobs/<int:id>/pause", m.Done, rights=ANALYSE)
