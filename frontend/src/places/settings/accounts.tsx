@@ -48,7 +48,6 @@ export function AccountsSection({ tokens }: { tokens: boolean }) {
             <th>Name</th>
             <th>Role</th>
             <th className="whitespace-nowrap">Second factor</th>
-            <th>Last seen</th>
             <th>
               <span className="sr-only">Actions</span>
             </th>
@@ -66,6 +65,10 @@ export function AccountsSection({ tokens }: { tokens: boolean }) {
                     {a.email}
                   </span>
                 )}
+                <span className="block text-[13px] text-ink-2">
+                  {a.seen_at ? `last seen ${moment(a.seen_at)}` : "no session"}
+                  {a.sessions > 1 && `, ${count(a.sessions)} sessions`}
+                </span>
               </td>
               <td>
                 <select
@@ -83,10 +86,6 @@ export function AccountsSection({ tokens }: { tokens: boolean }) {
                 </select>
               </td>
               <td>{a.invited ? "invited, no password yet" : a.second_factor ? "set up" : "none"}</td>
-              <td className="whitespace-nowrap text-ink-2">
-                {a.seen_at ? moment(a.seen_at) : "no session"}
-                {a.sessions > 1 && <span className="block text-[13px]">{count(a.sessions)} sessions</span>}
-              </td>
               <td className="n">
                 <span className="flex flex-wrap justify-end gap-x-2">
                   {a.sessions > 0 && (
