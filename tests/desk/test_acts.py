@@ -324,3 +324,11 @@ def test_the_worker_keeps_house_and_serves_alone(full: Desk) -> None:
     assert "is not an act" in told[0] and "the log names job 2" in told[1], "no failure stops the worker, none is silent"
     worker.close()
     Worker(full).close()
+
+
+@pytest.mark.parametrize(
+    ("cell", "written"),
+    [("=1+1", "'=1+1"), ("\n=1+1", "'\n=1+1"), (" +1", "' +1"), ("@x", "'@x"), ("\tx", "'\tx"), ("a=1", "a=1"), ("", "")],
+)
+def test_a_cell_that_a_spreadsheet_would_run_is_text(cell: str, written: str) -> None:
+    assert exports.safe(cell) == written

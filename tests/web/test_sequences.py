@@ -14,7 +14,7 @@ from openmeadow.desk.sequences import measuring, moving, ready, writing
 from openmeadow.store import campaigns as campaign_table
 from openmeadow.store import ledger, sequences, stays
 from openmeadow.web.app import make_app
-from tests.conftest import NOW
+from tests.conftest import NOW, set_clock
 from tests.desk.mailing import Mailing, mailing
 from tests.desk.test_sequences import LADDER, got, made, step_on, until
 from tests.web.test_places import PASSWORD, Caller
@@ -162,6 +162,16 @@ def test_bookings_are_told_back_by_links(running: tuple[Mailing, Caller]) -> Non
     told = call("GET", f"/campaigns/{m.campaign}/divided")
     assert (told["bookings"], told["value"], told["replies"]) == (1, 45.5, 1)
     assert [r["subscriber"] for r in told["replied"]] == [d["subscriber"]]
+    codes = []
+    for i in range(30):
+        set_clock(m.desk, NOW + 1 + i)
+        codes.append(call.client.post(f"/b/{mark}", data={"value": "9", "reference": str(i)}).status_code)
+    assert codes.count(200) == answers.MOST_BOOKINGS - 1, "the mark stands in the address: its reader can use it at will"
+    for i in range(answers.MOST_EVENTS + 10):
+        set_clock(m.desk, NOW + 1 + i)
+        answers.opened(m.desk, d["id"], f"Machine {i}", "198.51.100.7")
+    of = "SELECT count(*) FROM events WHERE subscriber = ? AND message = ?"
+    assert m.desk.store.read().execute(of, (d["subscriber"], message)).fetchone()[0] == answers.MOST_EVENTS
     assert answers.with_mark("https://x.example/a?b=1#c", "m") == "https://x.example/a?b=1&meadow=m#c"
 
 
