@@ -34,8 +34,8 @@ class Tokens:
     def __init__(self, folder: Path) -> None:
         path = folder / "secret"
         if not path.exists():
+            path.touch(0o600)  # for its owner alone before anything stands in it
             path.write_bytes(secrets.token_bytes(32))
-            path.chmod(0o600)
         self.secret = path.read_bytes()
         self._signer = Signer(self.secret, salt="public", sep="~", digest_method=hashlib.sha256)
         self._key = self._signer.derive_key()
