@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+from openmeadow.core.addresses.syntax import standing_alone
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.desk.desk import Desk
 from openmeadow.store import deeds, erasure, ledger, subscribers
@@ -62,17 +63,20 @@ FILES = ("exports", "refused", "uploads")
 def take_out(path: Path, addresses: set[str]) -> bool:
     """Remove every row of a CSV or NDJSON file that holds one of some addresses; a file of another form that holds one
     goes as a whole. Whether it held any."""
-    low = {a.casefold() for a in addresses if a}
-    if not path.is_file() or not any(a.encode() in path.read_bytes().lower() for a in low):
+    how: dict[str, Any] = {"encoding": "utf-8", "errors": "surrogateescape", "newline": ""}
+    found = standing_alone(*addresses)
+    if not path.is_file():
         return False
+    with path.open(**how) as lines:
+        if not any(found.search(line) for line in lines):
+            return False
     if path.suffix not in (".csv", ".ndjson", ".txt"):
         path.unlink()
         return True
     fresh = path.with_name(f"{path.name}.new")
-    how: dict[str, Any] = {"encoding": "utf-8", "errors": "surrogateescape", "newline": ""}
     with path.open(**how) as old, fresh.open("w", **how) as new:
         for record in _records(old):
-            if not any(a in record.casefold() for a in low):
+            if not found.search(record):
                 new.write(record)
     os.replace(fresh, path)
     return True

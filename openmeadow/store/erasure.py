@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import re
 import secrets
 import sqlite3
 from collections.abc import Sequence
 
+from openmeadow.core.addresses.syntax import standing_alone
 from openmeadow.store import workspace
 from openmeadow.store.subscribers import people_changed
 
@@ -71,20 +73,32 @@ _ABOUT_A_PERSON = (
 )
 
 
+def _take_out_of_texts(db: sqlite3.Connection, alone: re.Pattern[str], written: set[str]) -> None:
+    """Raw mail and test copies that hold the address go; the log and finished jobs lose it. What holds another address
+    that only ends or begins alike stays."""
+    for address in written:
+        octets = address.encode("utf-8", "surrogateescape")
+        for table in ("intake_mail", "test_copies"):
+            rows = db.execute(f"SELECT id, raw FROM {table} WHERE instr(raw, ?) > 0", (octets,)).fetchall()
+            held = [(r["id"],) for r in rows if alone.search(bytes(r["raw"]).decode("utf-8", "replace"))]
+            db.executemany(f"DELETE FROM {table} WHERE id = ?", held)
+        db.execute("DELETE FROM test_copies WHERE recipient = ? COLLATE NOCASE", (address,))
+        for table, column, where in (
+            ("activity", "what", ""),
+            ("jobs", "arguments", " AND state IN ('finished', 'failed')"),
+            ("jobs", "outcome", " AND state IN ('finished', 'failed')"),
+        ):
+            for r in db.execute(
+                f"SELECT id, {column} AS said FROM {table} WHERE instr({column}, ?) > 0{where}", (address,)
+            ).fetchall():
+                db.execute(f"UPDATE {table} SET {column} = ? WHERE id = ?", (alone.sub("(erased)", r["said"]), r["id"]))
+
+
 def erase(db: sqlite3.Connection, id: int, email: str, email_key: str, hash: str, now: int) -> None:
     """Take out everything that could lead back to the person; their rows in results stay as counts."""
     db.execute("INSERT OR IGNORE INTO erased VALUES (?, ?)", (hash, now))
     db.execute("INSERT OR IGNORE INTO erased SELECT hash, ? FROM old_addresses WHERE subscriber = ?", (now, id))
-    for written in {email, email_key} - {""}:
-        octets = written.encode("utf-8", "surrogateescape")
-        db.execute("DELETE FROM intake_mail WHERE instr(raw, ?) > 0", (octets,))
-        db.execute("DELETE FROM test_copies WHERE recipient = ? COLLATE NOCASE OR instr(raw, ?) > 0", (written, octets))
-        db.execute("UPDATE activity SET what = replace(what, ?, '(erased)') WHERE instr(what, ?) > 0", (written, written))
-        db.execute(
-            "UPDATE jobs SET arguments = replace(arguments, ?1, '(erased)'), outcome = replace(outcome, ?1, '(erased)') "
-            "WHERE state IN ('finished', 'failed') AND (instr(arguments, ?1) > 0 OR instr(outcome, ?1) > 0)",
-            (written,),
-        )
+    _take_out_of_texts(db, standing_alone(email, email_key), {w for w in (email, email_key) if w})
     for table in _ABOUT_A_PERSON:
         db.execute(f"DELETE FROM {table} WHERE subscriber = ?", (id,))
     db.execute("DELETE FROM deed_before WHERE subscriber = ?", (id,))

@@ -146,6 +146,11 @@ def test_nothing_of_an_erased_person_is_left(running: tuple[Mailing, Any]) -> No
         ('email,name\n"A@X.example","two\nlines"\nb@x.example,"B\nb"\n', 'email,name\nb@x.example,"B\nb"\n'),
         ('{"email":"a@x.example"}\n{"email":"b@x.example"}\n', '{"email":"b@x.example"}\n'),
         ("email\nb@x.example\n", "email\nb@x.example\n"),
+        (
+            "email\nba@x.example\na@x.example.test\n+a@x.example\n",
+            "email\nba@x.example\na@x.example.test\n+a@x.example\n",
+        ),
+        ("a@x.example\nA@X.EXAMPLE.\n<a@x.example>\nz\n", "z\n"),
     ],
 )
 def test_rows_are_taken_out_whole(tmp_path: Path, text: str, left: str) -> None:

@@ -16,6 +16,12 @@ _PLAIN = re.compile(
 )
 
 
+def standing_alone(*addresses: str) -> re.Pattern[str]:
+    """A pattern for some addresses where they stand by themselves, and not as the end or the beginning of another one."""
+    any_of = "|".join(re.escape(a) for a in addresses if a)
+    return re.compile(rf"(?<![\w.+'-])(?:{any_of})(?![\w-]|\.\w)", re.I)
+
+
 def is_plain(address: str) -> bool:
     """The quick path: surely valid. False means "ask the library", not "bad"."""
     return len(address) <= LONGEST and _PLAIN.fullmatch(address) is not None and "--" not in address.rpartition("@")[2]
