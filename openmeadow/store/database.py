@@ -135,7 +135,8 @@ class Store:
         """A large import leaves an index out while it runs; one that was cut off leaves it missing."""
         found = self.writer.execute("SELECT 1 FROM sqlite_master WHERE name = 'events_of_subscriber'").fetchone()
         if found is None and self.writer.execute("SELECT 1 FROM sqlite_master WHERE name = 'events'").fetchone():
-            self.writer.execute("CREATE INDEX IF NOT EXISTS events_of_subscriber ON events (subscriber)")
+            with contextlib.suppress(sqlite3.OperationalError):  # somebody else writes: the next one to open does it
+                self.writer.execute("CREATE INDEX IF NOT EXISTS events_of_subscriber ON events (subscriber)")
 
     def analyse(self) -> None:
         """Let the planner see how tables are filled (SQLite's ANALYZE, bounded); where somebody else writes, later."""
