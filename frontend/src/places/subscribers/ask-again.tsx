@@ -177,7 +177,7 @@ function Prepare({ d, close }: { d: M["ConsentView"]; close: () => void }) {
             onChange={(e) => setRelation(e.target.value)}
           />
         </label>
-        <label className="mb-4 flex items-center gap-2">
+        <label className="mb-1 flex items-center gap-2">
           Let the silent go after
           <input
             className="field w-[90px]!"
@@ -191,6 +191,11 @@ function Prepare({ d, close }: { d: M["ConsentView"]; close: () => void }) {
           />
           days
         </label>
+        <p className="mb-4 text-[13px] text-ink-2">
+          {Number(letGo)
+            ? `The message says so: who does nothing is written to no more after ${letGo} days.`
+            : "The message says so: who does nothing keeps what they agreed to before."}
+        </p>
         <Sentence error={error} />
         <div className="flex gap-2">
           <button
