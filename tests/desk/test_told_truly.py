@@ -150,7 +150,7 @@ def test_results_are_what_happened(folder: Path, seed: int) -> None:
         }
         listed = breakdown.rates(m.desk)[campaigns.row_of(m.desk, m.campaign)["message"]]
         assert listed == (whole["delivered"], whole["opened"], whole["clicked"])
-        text = breakdown.in_text(m.desk, m.campaign)
+        text = breakdown.in_text(m.desk, m.campaign, breakdown.divided(m.desk, m.campaign))
         assert f"Opened by people {whole['opened']:,} of {whole['delivered']:,}" in text
         rows = list(csv.DictReader(io.StringIO(results.as_csv(m.desk, m.campaign).split("\r\n\r\n")[0])))
         assert sum(int(r["opened_by_people"]) for r in rows if r["pass"] == "first") == whole["opened"]
