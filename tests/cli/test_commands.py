@@ -103,3 +103,10 @@ def test_what_goes_wrong(folder: Path, arguments: list[str], code: int, words: s
     assert status == code and words in err
     if "--json" in arguments:
         assert words in json.loads(out)["error"]
+
+
+@pytest.mark.parametrize("arguments", [["serve"], ["worker", "--once"], ["score"], ["set"], ["user", "list"]])
+def test_a_folder_that_is_no_workspace_is_refused(tmp_path: Path, arguments: list[str]) -> None:
+    """And stays as it is: a slip in --data makes no second workspace."""
+    status, _, err = meadow(tmp_path / "slip", *arguments)
+    assert status == 3 and "meadow init makes one there" in err and not (tmp_path / "slip").exists()

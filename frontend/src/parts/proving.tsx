@@ -1,3 +1,4 @@
+import { useQueryClient } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { createContext, type ReactNode, useCallback, useContext, useRef, useState } from "react";
 import { Problem, post } from "../api/client";
@@ -8,6 +9,23 @@ const Context = createContext<Guarded>((act) => act());
 
 /** Runs an act; where the server wants the password once more it is asked for, and the act tried again. */
 export const useGuarded = () => useContext(Context);
+
+/** One act after another of a page about accounts: its error, and what is asked for again when it is done. */
+export function useAct(queryKey: string[]) {
+  const client = useQueryClient();
+  const guarded = useGuarded();
+  const [error, setError] = useState<Error | null>(null);
+  const act = async (f: () => Promise<unknown>) => {
+    setError(null);
+    try {
+      await guarded(f);
+    } catch (e) {
+      setError(e as Error);
+    }
+    await client.invalidateQueries({ queryKey });
+  };
+  return { act, error };
+}
 
 interface Asked {
   done: () => void;

@@ -1,10 +1,10 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 import { get, type M, post, put, remove } from "../api/client";
 import { moment } from "../logic/format";
 import { Page, Sentence, Waiting } from "../parts/basics";
 import { useMe } from "../parts/me";
-import { useGuarded } from "../parts/proving";
+import { useAct } from "../parts/proving";
 import { SCOPES, TokenTable } from "../parts/tokens";
 
 type Act = (f: () => Promise<unknown>) => Promise<void>;
@@ -12,19 +12,8 @@ type Act = (f: () => Promise<unknown>) => Promise<void>;
 /** One's own account: password, second factor, sessions, tokens for scripts. */
 export function Account() {
   const me = useMe();
-  const client = useQueryClient();
-  const guarded = useGuarded();
-  const [error, setError] = useState<Error | null>(null);
+  const { act, error } = useAct(["me"]);
   const mine = useQuery({ queryKey: ["me", "account"], queryFn: () => get("/me/account") });
-  const act: Act = async (f) => {
-    setError(null);
-    try {
-      await guarded(f);
-    } catch (e) {
-      setError(e as Error);
-    }
-    await client.invalidateQueries({ queryKey: ["me"] });
-  };
   return (
     <Page
       title={me.name}

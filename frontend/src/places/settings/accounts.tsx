@@ -1,9 +1,9 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { get, type M, post, put, remove } from "../../api/client";
 import { count, moment } from "../../logic/format";
 import { Ask, Sentence, Waiting } from "../../parts/basics";
-import { useGuarded } from "../../parts/proving";
+import { useAct } from "../../parts/proving";
 import { TokenTable } from "../../parts/tokens";
 
 type Role = M["AccountLine"]["role"];
@@ -15,21 +15,10 @@ const ROLES: [Role, string][] = [
 
 /** Everyone who works here: invite, role, second factor, sessions, removal; or everybody's tokens. */
 export function AccountsSection({ tokens }: { tokens: boolean }) {
-  const client = useQueryClient();
-  const guarded = useGuarded();
+  const { act, error } = useAct(["accounts"]);
   const [link, setLink] = useState<M["AccountLink"] | null>(null);
-  const [error, setError] = useState<Error | null>(null);
   const q = useQuery({ queryKey: ["accounts"], queryFn: () => get("/accounts") });
   if (!q.data) return <Waiting error={q.error} what="the accounts" />;
-  const act = async (f: () => Promise<unknown>) => {
-    setError(null);
-    try {
-      await guarded(f);
-    } catch (e) {
-      setError(e as Error);
-    }
-    await client.invalidateQueries({ queryKey: ["accounts"] });
-  };
   if (tokens)
     return (
       <>
