@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import socket
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
@@ -12,6 +11,7 @@ import numpy as np
 
 from openmeadow.core.authentication import records
 from openmeadow.core.columns import DAY
+from openmeadow.demo import free_port
 from openmeadow.desk import campaigns, providers, segments, senders, sending
 from openmeadow.desk.bring_in import subscribers
 from openmeadow.desk.desk import Desk
@@ -40,12 +40,6 @@ bounce.news IN TXT "v=spf1 ip4:{RELAY_IP} -all"
 _dmarc IN TXT "v=DMARC1; p=none; rua=mailto:dmarc@kestrelquay.example"
 """
 HTML = '<p>Dear {{ first_name or "friend" }},</p><p><a href="https://www.kestrelquay.example/a">Programme</a></p>'
-
-
-def free_port() -> int:
-    with socket.socket() as s:
-        s.bind(("127.0.0.1", 0))
-        return int(s.getsockname()[1])
 
 
 @dataclass
