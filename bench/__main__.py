@@ -19,9 +19,9 @@ from bench import addresses, cold, million, questions, throughput, truth, world
 from bench.peers import Duck, frames, polars_count, polars_score
 from bench.timing import in_turn
 from openmeadow.core.engagement.score import cadence, score
-from openmeadow.core.rules.streams import Streams
-from openmeadow.desk.bring_in import events, reading, subscribers
-from openmeadow.desk.desk import Desk
+from openmeadow.core.rules.activity_index import Streams
+from openmeadow.services.subscribers import file_reader, import_events, import_subscribers
+from openmeadow.services.workspace import Workspace
 
 DAY = 86_400
 
@@ -71,7 +71,7 @@ def _bare(path: Path, folder: Path, columns: int) -> int:
     db.execute("DROP TABLE IF EXISTS t")
     db.execute(f"CREATE TABLE t ({', '.join(f'c{i}' for i in range(columns))})")
     marks, n = ",".join("?" * columns), 0
-    for rows, _, _ in reading.csv_chunks(path):
+    for rows, _, _ in file_reader.csv_chunks(path):
         db.execute("BEGIN")
         db.executemany(f"INSERT INTO t VALUES ({marks})", [r for _, r in rows])
         db.execute("COMMIT")
@@ -109,9 +109,9 @@ def bringing_in(people: int, count: int) -> None:
                 )
                 for s, t, i, k in zip(stamps, at.tolist(), who.tolist(), kind.tolist(), strict=True)
             )
-        desk = Desk(folder / "data")
+        workspace = Workspace(folder / "data")
         begun = time.perf_counter()
-        subscribers.bring_in(desk.store, file, world.NOW, "bench")
+        import_subscribers.run(workspace.store, file, world.NOW, "bench")
         took = time.perf_counter() - begun
         print(f"\nBringing in {people:,} subscribers: {took:.1f} s, {people / took:,.0f} a second")
         rates = []
@@ -119,10 +119,10 @@ def bringing_in(people: int, count: int) -> None:
             begun = time.perf_counter()
             _bare(log, folder, 10)
             bare = count / (time.perf_counter() - begun)
-            with desk.store.atomic() as db:
+            with workspace.store.atomic() as db:
                 db.execute("DELETE FROM events")
             begun = time.perf_counter()
-            events.bring_in(desk.store, log, world.NOW, "bench")
+            import_events.run(workspace.store, log, world.NOW, "bench")
             rates.append((count / (time.perf_counter() - begun), bare))
         ours, bare = max(rates, key=lambda x: x[0] / x[1])
         print(
@@ -130,7 +130,7 @@ def bringing_in(people: int, count: int) -> None:
             f"{ours / bare:.2f} of its rate"
         )
         print(f"Peak memory of this process so far: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:,.0f} MB")
-        desk.close()
+        workspace.close()
 
 
 def first_page() -> None:

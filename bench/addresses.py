@@ -7,13 +7,14 @@ import time
 from pathlib import Path
 
 from openmeadow.core.addresses.providers import freemail_domains
-from openmeadow.demo import NOW, free_port
-from openmeadow.desk.addresses import check_list
-from openmeadow.standins.dns_server import DnsServer
-from openmeadow.standins.habits import draw
-from openmeadow.standins.world import BOUNCES_LATER, MISTYPED, World, serve_smtp
-from openmeadow.standins.zones import provider_zones
-from openmeadow.wire.dns import Resolver
+from openmeadow.demo.build import NOW
+from openmeadow.demo.mail_world.dns_server import DnsServer
+from openmeadow.demo.mail_world.habits import draw
+from openmeadow.demo.mail_world.world import BOUNCES_LATER, MISTYPED, World, serve_smtp
+from openmeadow.demo.mail_world.zones import provider_zones
+from openmeadow.demo.ports import free_port
+from openmeadow.net.dns import Resolver
+from openmeadow.services.subscribers.address_checks import check_list
 
 PEOPLE = 3_000
 

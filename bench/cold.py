@@ -10,14 +10,14 @@ import time
 from pathlib import Path
 
 from bench.world import NOW, make
-from openmeadow.core.rules.streams import Streams
-from openmeadow.desk.desk import Desk
-from openmeadow.store import mirror
-from openmeadow.store.columns import everybody_of
+from openmeadow.core.rules.activity_index import Streams
+from openmeadow.services.workspace import Workspace
+from openmeadow.store.engagement import columns_cache
+from openmeadow.store.engagement.columns import all_people_of
 
 RULES = (
     "opened at least 4 in 120 days and joined more than 60 days ago",
-    'permitted for "Season news" and got at least 6 in 60 days',
+    'permitted for "Season news" and received at least 6 in 60 days',
 )
 
 
@@ -27,8 +27,8 @@ def main(people: int, deliveries: int) -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         (folder / "clock").write_text(str(NOW))
-        desk = Desk(folder)
-        with desk.store.atomic() as db:
+        workspace = Workspace(folder)
+        with workspace.store.atomic() as db:
             joined = columns.people.joined_at.tolist()
             db.executemany(
                 "INSERT INTO subscribers (email, email_key, joined_at) VALUES (?1, ?1, ?2)",
@@ -40,9 +40,9 @@ def main(people: int, deliveries: int) -> None:
                 "SELECT id, 1, CASE WHEN id % 9 THEN 1 ELSE 0 END, joined_at, 'form' FROM subscribers"
             )
             db.execute("INSERT INTO events (at, kind, subscriber, message) VALUES (?, 1, 1, 1)", (NOW - 1,))
-        db = desk.store.read()
-        mirror.save(folder, db, columns, Streams(columns), everybody_of(db), 1, desk.machines().mark)
-        size = sum(p.stat().st_size for p in (folder / mirror.FOLDER).iterdir())
+        db = workspace.store.read()
+        columns_cache.save(folder, db, columns, Streams(columns), all_people_of(db), 1, workspace.machines().mark)
+        size = sum(p.stat().st_size for p in (folder / columns_cache.FOLDER).iterdir())
         print(
             f"\nCold and warm counts at {people:,} people, {len(columns.rows):,} deliveries (mirror {size / 1e9:.1f} GB)"
         )
@@ -53,16 +53,16 @@ def main(people: int, deliveries: int) -> None:
                 begun = time.perf_counter()
                 subprocess.run(command, check=True, capture_output=True)
                 times.append(time.perf_counter() - begun)
-            desk.count(rule)
+            workspace.count(rule)
             warm = []
             for _ in range(7):
                 begun = time.perf_counter()
-                desk.count(rule)
+                workspace.count(rule)
                 warm.append(time.perf_counter() - begun)
             print(
                 f"  {rule[:66]:<68} cold {statistics.median(times[1:]):.2f} s, warm {statistics.median(warm) * 1000:.0f} ms"
             )
-        desk.close()
+        workspace.close()
 
 
 if __name__ == "__main__":

@@ -1,4 +1,4 @@
-"""A campaign to 1,000,000 people: drawing its plan, the memory of planning and of handing over; a sequence with all of
+"""A campaign to 1,000,000 people: drawing its plan, the memory of planning and of sending; a sequence with all of
 them inside.
 ``python -m bench.million [people]``. The measured parts run in processes of their own."""
 
@@ -11,73 +11,75 @@ import time
 from pathlib import Path
 
 from bench.throughput import TAKES_ALL, begin, until_it_listens
-from openmeadow import demo
-from openmeadow.core.sequences.ladder import DAY, Ladder, Step
-from openmeadow.desk import campaigns, planning, sending
-from openmeadow.desk.bring_in import subscribers
-from openmeadow.desk.desk import Desk
-from openmeadow.desk.sequences import moving, writing
-from openmeadow.standins.dns_server import DnsServer
-from openmeadow.store import campaigns as campaign_table
-from openmeadow.store import ledger, sequences, stays, workspace
-from openmeadow.wire.tokens import Tokens
+from openmeadow.core.sequences.definition import DAY, Definition, Step
+from openmeadow.demo import ports
+from openmeadow.demo.mail_world.dns_server import DnsServer
+from openmeadow.net.signed_tokens import Tokens
+from openmeadow.services.campaigns import campaigns, dispatcher, schedule
+from openmeadow.services.sequences import editing, runner
+from openmeadow.services.subscribers import import_subscribers
+from openmeadow.services.workspace import Workspace
+from openmeadow.store import settings
+from openmeadow.store.campaigns import campaigns as campaign_table
+from openmeadow.store.campaigns import deliveries
+from openmeadow.store.sequences import enrolments, sequences
 from tests.conftest import NOW
-from tests.desk.mailing import mailing, ready_campaign
+from tests.services.mailing import mailing, ready_campaign
 
-PLAN = {"lead_share": 0.05, "batches": 24, "interval": 3600, "resend": True, "order": "most engaged first"}
-HANDED = 3000
+PLAN = {"pilot_share": 0.05, "batches": 24, "interval": 3600, "resend": True, "order": "most engaged first"}
+SENT = 3000
 
 
 def workspace_of(folder: Path, people: int, relay: int) -> DnsServer:
-    """Everybody permitted for one purpose, a sender that holds, one campaign to all of them."""
+    """AllPeople permitted for one purpose, a sender that holds, one campaign to all of them."""
     folder.mkdir()
     (folder / "clock").write_text(str(NOW))
     with mailing(folder, 10):
         pass
     dns = DnsServer(folder / "zones")
-    desk = Desk(folder)
-    with desk.store.atomic() as db:
-        workspace.set_setting(db, "relay_port", relay)
-        workspace.set_setting(db, "resolver", f"127.0.0.1:{dns.port}")
+    workspace = Workspace(folder)
+    with workspace.store.atomic() as db:
+        settings.set_setting(db, "relay_port", relay)
+        settings.set_setting(db, "resolver", f"127.0.0.1:{dns.port}")
     file = folder / "people.csv"
     with file.open("w") as f:
         f.write("email,name,joined_at,list,consent:News,consent_source:News\n")
         f.writelines(f"m{i}@d{i % 997}.example,M {i},2025-03-01,Foyer,given,Foyer\n" for i in range(people))
-    subscribers.bring_in(desk.store, file, NOW, "bench")
+    import_subscribers.run(workspace.store, file, NOW, "bench")
     file.unlink()
-    id = ready_campaign(desk, "To a million")
-    campaigns.write(desk, id, {"plan": PLAN})
-    desk.close()
+    id = ready_campaign(workspace, "To a million")
+    campaigns.write(workspace, id, {"plan": PLAN})
+    workspace.close()
     return dns
 
 
 def plan_it(folder: Path) -> None:
-    desk = Desk(folder)
-    id = max(r["id"] for r in campaign_table.every(desk.store.read()))
-    desk.view()
+    workspace = Workspace(folder)
+    id = max(r["id"] for r in campaign_table.every(workspace.store.read()))
+    workspace.view()
     begun = time.perf_counter()
-    drawn = planning.preview_plan(desk, campaigns.row_of(desk, id))
+    drawn = schedule.preview_plan(workspace, campaigns.row_of(workspace, id))
     drawing = time.perf_counter() - begun
     begun = time.perf_counter()
-    campaigns.start(desk, id, "bench")
+    campaigns.start(workspace, id, "bench")
     starting = time.perf_counter() - begun
-    people = sum(b["people"] for b in ledger.batches(desk.store.read(), id))
+    people = sum(b["people"] for b in deliveries.batches(workspace.store.read(), id))
     assert drawn
     print(f"  the plan drawn: {drawing:.1f} s; started, {people:,} rows written: {starting:.1f} s", flush=True)
     peak()
 
 
-def hand_over(folder: Path) -> None:
-    desk = Desk(folder)
-    id = max(r["id"] for r in campaign_table.every(desk.store.read()))
-    batch = ledger.batches(desk.store.read(), id)[0]
-    desk.clock.set(batch["due_at"])  # type: ignore[attr-defined]
+def submit(folder: Path) -> None:
+    workspace = Workspace(folder)
+    id = max(r["id"] for r in campaign_table.every(workspace.store.read()))
+    batch = deliveries.batches(workspace.store.read(), id)[0]
+    workspace.clock.set(batch["due_at"])  # type: ignore[attr-defined]
     begun, done = time.perf_counter(), 0
-    for n in sending.turns(desk, Tokens(folder), batch["id"]):
+    for n in dispatcher.turns(workspace, Tokens(folder), batch["id"]):
         done += n
-        if done >= HANDED:
+        if done >= SENT:
             break
-    print(f"  {done:,} handed over of it: {done / (time.perf_counter() - begun):,.0f} a second", flush=True)
+    print(f"  {done:,} sent of it: {done / (time.perf_counter() - begun):,.0f} a second", flush=True)
     peak()
 
 
@@ -86,36 +88,34 @@ INSIDE_DUE = 200
 
 def inside(folder: Path) -> None:
     """A million inside a sequence, some of them due: what a tick costs when nobody and when some are due."""
-    desk = Desk(folder)
-    with desk.store.atomic() as db:
+    workspace = Workspace(folder)
+    with workspace.store.atomic() as db:
         address = db.execute("SELECT id FROM from_addresses").fetchone()["id"]
         purpose = db.execute("SELECT id FROM purposes").fetchone()["id"]
-    ladder = Ladder(
+    definition = Definition(
         (Step(1, "wait", wait=30 * DAY), Step(2, "label", name="waited"), Step(3, "wait", wait=DAY), Step(4, "message"))
     )
-    id = writing.add(desk, "A million", "bench", ladder)
-    writing.write(desk, id, {"purpose": purpose, "from_address": address}, "bench")
-    campaigns.write(desk, sequences.mails(desk.store.read(), id)[4]["id"], {"subject": "S", "html": "<p>x</p>"})
-    writing.start(desk, id, "bench")
-    ids = desk.view().columns.people.id.tolist()
-    now = desk.now()
-    with desk.store.atomic() as db:
-        stays.begin(db, ((id, s, 1, 0, 1, now) for s in ids))
+    id = editing.add(workspace, "A million", "bench", definition)
+    editing.write(workspace, id, {"purpose": purpose, "from_address": address}, "bench")
+    campaigns.write(workspace, sequences.mails(workspace.store.read(), id)[4]["id"], {"subject": "S", "html": "<p>x</p>"})
+    editing.start(workspace, id, "bench")
+    ids = workspace.view().columns.people.id.tolist()
+    now = workspace.now()
+    with workspace.store.atomic() as db:
+        enrolments.begin(db, ((id, s, 1, 0, 1, now) for s in ids))
+        db.execute("UPDATE enrolments SET step = 1, due_at = ? + id % 2000000 WHERE sequence = ?", (now + 40 * DAY, id))
         db.execute(
-            "UPDATE sequence_stays SET step = 1, due_at = ? + id % 2000000 WHERE sequence = ?", (now + 40 * DAY, id)
-        )
-        db.execute(
-            f"UPDATE sequence_stays SET due_at = ? WHERE id IN (SELECT id FROM sequence_stays ORDER BY id LIMIT {INSIDE_DUE})",
+            f"UPDATE enrolments SET due_at = ? WHERE id IN (SELECT id FROM enrolments ORDER BY id LIMIT {INSIDE_DUE})",
             (now,),
         )
     begun = time.perf_counter()
-    found = stays.due(desk.store.read(), id, now, 500)
+    found = enrolments.due(workspace.store.read(), id, now, 500)
     looking = time.perf_counter() - begun
     begun = time.perf_counter()
-    moved = moving.tick(desk)
+    moved = runner.tick(workspace)
     busy = time.perf_counter() - begun
     begun = time.perf_counter()
-    moving.tick(desk)
+    runner.tick(workspace)
     idle = time.perf_counter() - begun
     print(
         f"  {len(ids):,} inside a sequence: the {len(found)} due found in {1000 * looking:.1f} ms; a tick that moves "
@@ -133,12 +133,12 @@ def peak() -> None:
 
 def main(people: int = 1_000_000) -> None:
     print(f"\nA campaign to {people:,} people")
-    port = demo.free_port()
+    port = ports.free_port()
     relay = begin("-c", TAKES_ALL, str(port))
     until_it_listens(port)
     with tempfile.TemporaryDirectory() as name:
         dns = workspace_of(Path(name) / "data", people, port)
-        for part in ("plan_it", "hand_over", "inside"):
+        for part in ("plan_it", "submit", "inside"):
             subprocess.run([sys.executable, "-m", "bench.million", part, f"{name}/data"], check=True)
         dns.close()
     relay.kill()
@@ -147,6 +147,6 @@ def main(people: int = 1_000_000) -> None:
 
 if __name__ == "__main__":
     if sys.argv[1:2] and not sys.argv[1].isdigit():
-        {"plan_it": plan_it, "hand_over": hand_over, "inside": inside}[sys.argv[1]](Path(sys.argv[2]))
+        {"plan_it": plan_it, "submit": submit, "active": inside}[sys.argv[1]](Path(sys.argv[2]))
     else:
         main(*map(int, sys.argv[1:]))

@@ -9,7 +9,8 @@ import numpy as np
 import polars as pl
 
 from bench.world import NOW
-from openmeadow.core.columns import DAY, FAR, Columns
+from openmeadow.core.arrays import DAY, FAR
+from openmeadow.core.columns import Columns
 from openmeadow.core.engagement.score import Cadence
 
 SCORE_SQL = """
@@ -20,16 +21,16 @@ folded AS (
         CASE WHEN reacted_at <= {now} THEN 1.0 WHEN opened_at <= {now} THEN 0.7 ELSE 0 END) AS e,
     sum(pow(2, (first_at - {now}) / ({day} * {half}))) AS n,
     count(*) FILTER (WHERE reacted_at <= {now} OR opened_at <= {now}) AS answered,
-    count(*) FILTER (WHERE l.latest IS NULL OR first_at > l.latest) AS unanswered,
+    count(*) FILTER (WHERE l.latest IS NULL OR first_at > l.latest) AS ignored,
     min(first_at) AS first_delivered,
     count(*) FILTER (WHERE first_at > {now} - {window} * {day}) AS in_window,
     count(*) FILTER (WHERE first_at > {now} - {window} * {day} AND machine_at <= {now}) AS machine_in_window
   FROM rows r LEFT JOIN answers l USING (person) WHERE first_at <= {now} AND failed_at > {now} GROUP BY r.person)
 SELECT p.person, coalesce(e, 0) AS e, coalesce(n, 0) AS n, CASE
-    WHEN latest IS NULL AND (coalesce(unanswered, 0) < 5 OR first_delivered > {now} - {window} * {day} / 2) THEN 4
+    WHEN latest IS NULL AND (coalesce(ignored, 0) < 5 OR first_delivered > {now} - {window} * {day} / 2) THEN 4
     WHEN (latest IS NULL OR latest <= {now} - {window} * {day}) AND machine_in_window * 2 >= in_window
       AND machine_in_window >= 3 THEN 5
-    WHEN latest IS NULL OR (latest <= {now} - {window} * {day} AND unanswered >= 5) THEN 3
+    WHEN latest IS NULL OR (latest <= {now} - {window} * {day} AND ignored >= 5) THEN 3
     WHEN latest <= {now} - {window} * {day} / 2 THEN 2
     WHEN 100 * e / (n + 1) >= 30 AND answered >= 3 THEN 0
     WHEN 100 * e / (n + 1) >= 8 THEN 1 ELSE 2 END AS band
@@ -91,7 +92,7 @@ def polars_score(data: dict[str, pl.DataFrame], pace: Cadence) -> pl.DataFrame:
             (pl.col("w") * pl.col("v")).sum().alias("e"),
             pl.col("w").sum().alias("n"),
             (pl.col("v") > 0).sum().alias("answered"),
-            (pl.col("last").is_null() | (first > pl.col("last"))).sum().alias("unanswered"),
+            (pl.col("last").is_null() | (first > pl.col("last"))).sum().alias("ignored"),
             first.min().alias("first_delivered"),
             (first > edge).sum().alias("in_window"),
             ((first > edge) & (pl.col("machine_at") <= NOW)).sum().alias("machine"),
@@ -102,11 +103,11 @@ def polars_score(data: dict[str, pl.DataFrame], pace: Cadence) -> pl.DataFrame:
     quiet = never | (pl.col("last") <= edge)
     half = NOW - pace.window * DAY // 2
     band = (
-        pl.when(never & ((pl.col("unanswered").fill_null(0) < 5) | (pl.col("first_delivered") > half)))
+        pl.when(never & ((pl.col("ignored").fill_null(0) < 5) | (pl.col("first_delivered") > half)))
         .then(4)
         .when(quiet & (pl.col("machine") * 2 >= pl.col("in_window")) & (pl.col("machine") >= 3))
         .then(5)
-        .when(never | (quiet & (pl.col("unanswered") >= 5)))
+        .when(never | (quiet & (pl.col("ignored") >= 5)))
         .then(3)
         .when(pl.col("last") <= half)
         .then(2)

@@ -9,9 +9,9 @@ from pathlib import Path
 
 from playwright.sync_api import Page, expect, sync_playwright
 
-from openmeadow import demo
+from openmeadow.demo import build, ports, run
 
-SHOTS = demo.ROOT / "docs" / "screenshots"
+SHOTS = build.ROOT / "docs" / "screenshots"
 FLAGS = [
     "--no-sandbox",
     "--disable-gpu",
@@ -31,7 +31,7 @@ CSV = (
 
 
 class Camera:
-    def __init__(self, page: Page, running: demo.Demo, folder: Path) -> None:
+    def __init__(self, page: Page, running: run.Demo, folder: Path) -> None:
         self.page, self.running, self.folder = page, running, folder
 
     def shoot(self, name: str, path: str | None = None, wait: str = "") -> None:
@@ -53,87 +53,87 @@ class Camera:
 
 def take(camera: Camera) -> None:
     page = camera.page
-    page.goto(camera.running.url + "/subscribers/table?sort=-last_answer&band=Steady,Fading,Silent,Veiled")
+    page.goto(camera.running.url + "/subscribers/table?sort=-last_engaged&band=Steady,Fading,Inactive,Masked")
     page.get_by_text("match.").wait_for()
     for key in ("ArrowDown", "ArrowDown", "Space", "Shift+ArrowDown", "Shift+ArrowDown"):
         page.keyboard.press(key)
-    camera.shoot("subscribers-table", wait="marked")
-    camera.shoot("person", "/subscribers/8", "Everything that happened")
+    camera.shoot("subscribers-table", wait="selected")
+    camera.shoot("person", "/subscribers/8", "Activity")
     page.goto(camera.running.url + "/segments")
     page.get_by_role("link", name="Season news regulars").click()
     page.get_by_label("Compare with a segment").select_option(label="Engaged")
-    camera.shoot("segment", wait="Growth, by today's rule")
-    camera.shoot("consent", "/subscribers/consent", "The chain holds")
-    page.goto(camera.running.url + "/subscribers/clean-up")
-    page.get_by_role("button", name="Agree to this").click()
-    page.get_by_role("button", name="Do this week…").wait_for()
+    camera.shoot("segment", wait="Size over time")
+    camera.shoot("consent", "/subscribers/consent", "hash chain verified")
+    page.goto(camera.running.url + "/subscribers/sunset-policy")
+    page.get_by_role("button", name="Turn on policy").click()
+    page.get_by_role("button", name="Run this week…").wait_for()
     page.locator("summary").first.click()
-    camera.shoot("clean-up")
+    camera.shoot("sunset-policy")
     page.goto(camera.running.url + "/subscribers/address-checks")
     page.get_by_role("button", name=re.compile("^Check .* people$")).click()
     page.get_by_role("button", name="Correct all…").wait_for()
     camera.shoot("address-checks")
-    camera.shoot("health", "/health", "What refusals say")
+    camera.shoot("health", "/health", "Bounce reasons")
     camera.shoot("sender", "/senders/2", "Publish this")
     camera.shoot("campaign-message", "/campaigns/1/message", "Send a test")
     page.goto(camera.running.url + "/subscribers/map")
-    page.get_by_text("Stopping earlier, replayed").wait_for()
-    page.get_by_role("button", name="Show who is beyond it").click()
-    camera.shoot("subscribers-map", wait="Without them, replayed")
-    page.goto(camera.running.url + "/subscribers/bring-in")
+    page.get_by_text("What an earlier cut-off would have done").wait_for()
+    page.get_by_role("button", name="Show subscribers beyond it").click()
+    camera.shoot("subscribers-map", wait="Replay without them")
+    page.goto(camera.running.url + "/subscribers/import")
     page.locator("input[type=file]").set_input_files(
         {"name": "spring-fair.csv", "mimeType": "text/csv", "buffer": CSV.encode()}
     )
-    page.get_by_label("Where their consent comes from").fill("spring fair, paper form 2026")
-    page.get_by_role("button", name="Look through it").click()
-    camera.shoot("bring-in", wait="Rows that cannot be taken")
+    page.get_by_label("Consent source").fill("spring fair, paper form 2026")
+    page.get_by_role("button", name="Preview import").click()
+    camera.shoot("import", wait="Rejected rows")
     camera.shoot("campaign-recipients", "/campaigns/1/recipients", "By provider")
     page.goto(camera.running.url + "/campaigns/1/checks")
-    page.get_by_role("button", name="Ask the links", exact=True).click()
-    page.get_by_text("3 of 3 have not been asked").wait_for(state="detached")
-    camera.shoot("campaign-checks", wait="In order")
-    camera.shoot("sequence-walk", "/sequences/1/walk", "to somebody, who")
-    page.goto(camera.running.url + "/campaigns/1/plan")
+    page.get_by_role("button", name="Check links", exact=True).click()
+    page.get_by_text("3 of 3 links have not been checked").wait_for(state="detached")
+    camera.shoot("campaign-checks", wait="Passed")
+    camera.shoot("sequence-simulation", "/sequences/1/simulation", "to someone, who")
+    page.goto(camera.running.url + "/campaigns/1/schedule")
     within(page, "09:00", "19:00", False, "2800")
     page.locator('[aria-label^="Batch 4, Fri"]').wait_for()
-    camera.shoot("campaign-plan")
+    camera.shoot("campaign-schedule")
     within(page, "00:00", "24:00", True, "")
     page.locator('[aria-label^="Batch 4, Thu"]').wait_for()
     page.get_by_role("button", name="Start…").click()
-    page.get_by_role("button", name=re.compile("^Start, ")).click()
-    page.get_by_role("button", name="Hold").wait_for()
+    page.get_by_role("button", name=re.compile("^Start sending to")).click()
+    page.get_by_role("button", name="Pause").wait_for()
     camera.move("An hour")
-    camera.shoot("today", "/today", "Going out today")
+    camera.shoot("today", "/today", "Sending today")
     camera.move("A day")
     camera.move("Three days")
     camera.move("Three days")
     page.goto(camera.running.url + "/campaigns/1/results")
-    expect(page.get_by_text("Did the resend earn its place?")).to_be_visible(timeout=60_000)
+    expect(page.get_by_text("Did the resend work?")).to_be_visible(timeout=60_000)
     camera.shoot("campaign-results")
-    camera.shoot("what-works", "/campaigns/what-works", "What works")
+    camera.shoot("what-works", "/campaigns/benchmarks", "What works")
     page.goto(camera.running.url + "/sequences")
     page.get_by_role("link", name="Welcome to the hall").click()
-    page.get_by_text("What the repeats add").wait_for()
-    camera.shoot("sequence-ladder")
+    page.get_by_text("Resend uplift").wait_for()
+    camera.shoot("sequence")
 
 
 def within(page: Page, begin: str, end: str, weekends: bool, largest: str) -> None:
-    """The plan's hours, weekends in or out, the largest batch."""
+    """The sending hours, weekends in or out, the maximum batch size."""
     page.get_by_label("Until", exact=True).select_option(end)
     page.get_by_label("From", exact=True).select_option(begin)
     for day in ("Sat", "Sun"):
         page.get_by_label(day, exact=True).set_checked(weekends)
-    page.get_by_label("Largest batch").fill(largest)
-    page.get_by_label("Largest batch").blur()
+    page.get_by_label("Maximum batch size").fill(largest)
+    page.get_by_label("Maximum batch size").blur()
 
 
 def main() -> None:
     SHOTS.mkdir(parents=True, exist_ok=True)
-    prepared = demo.prepare()
+    prepared = build.prepare()
     with tempfile.TemporaryDirectory() as name, sync_playwright() as p:
         folder = Path(name) / "demo"
         shutil.copytree(prepared, folder)
-        running = demo.Demo(folder, demo.free_port())
+        running = run.Demo(folder, ports.free_port())
         browser = p.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         try:
             running.wait_ready()

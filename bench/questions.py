@@ -10,12 +10,13 @@ import numpy as np
 from bench.peers import Duck, frames
 from bench.timing import in_turn
 from bench.world import NOW, make
-from openmeadow.core.columns import DAY, FAR, NEVER, Mask, Troubles
+from openmeadow.core.arrays import DAY, FAR, NEVER, Mask
+from openmeadow.core.columns import Troubles
 from openmeadow.core.engagement.replay import SHAPE, cells, replay
 from openmeadow.core.engagement.score import BANDS, Scores, score
-from openmeadow.core.rules.sentence import parse
-from openmeadow.core.rules.streams import Streams
-from openmeadow.core.rules.tree import View
+from openmeadow.core.rules.activity_index import Streams
+from openmeadow.core.rules.conditions import View
+from openmeadow.core.rules.parser import parse
 
 SINCE = NOW - 365 * DAY
 
@@ -39,16 +40,16 @@ _LEFT = (
     f"AND opened_at > {NOW} AND reacted_at > {NOW})"
 )
 _ANY = "TRUE"
-_QUIET = f"last_answer <= {NOW - 150 * DAY}"
-# rule, and the WHERE over the table `people` (person, joined_at, last_answer, unanswered, score, band)
+_QUIET = f"last_engaged <= {NOW - 150 * DAY}"
+# rule, and the WHERE over the table `people` (person, joined_at, last_engaged, ignored, score, band)
 RULES = (
     ("joined more than 60 days ago", f"joined_at < {NOW - 60 * DAY}"),
-    ("no answer in 150 days and unanswered at least 6", f"{_QUIET} AND unanswered >= 6"),
+    ("not engaged in 150 days and ignored at least 6 in a row", f"{_QUIET} AND ignored >= 6"),
     ("band is Strong or Steady and score at least 20", "band IN (0, 1) AND score >= 20"),
     ("clicked at least 1 in 90 days", f"person IN {_acted(1, 90, '6')}"),
-    ("got at least 6 in 60 days", f"person IN {_got(6, 60)}"),
+    ("received at least 6 in 60 days", f"person IN {_got(6, 60)}"),
     ("opened at least 4 in 120 days", f"person IN {_acted(4, 120, '5, 6')}"),
-    ('left "3" unanswered and opened at least 1 in 60 days', f"person IN {_LEFT} AND person IN {_acted(1, 60, '5, 6')}"),
+    ('left "3" ignored and opened at least 1 in 60 days', f"person IN {_LEFT} AND person IN {_acted(1, 60, '5, 6')}"),
     (
         "opened at least 4 in 120 days and joined more than 60 days ago",
         f"person IN {_acted(4, 120, '5, 6')} AND joined_at < {NOW - 60 * DAY}",
@@ -58,9 +59,9 @@ RULES = (
         f"person IN {_acted(8, 365, '5, 6', _ANY)} AND person NOT IN {_acted(1, 180, '5, 6')}",
     ),
     (
-        "(clicked at least 2 in 365 days or opened at least 10 in 365 days) and unanswered at most 3 "
-        "and got at least 10 in 120 days",
-        f"(person IN {_acted(2, 365, '6')} OR person IN {_acted(10, 365, '5, 6')}) AND unanswered <= 3 "
+        "(clicked at least 2 in 365 days or opened at least 10 in 365 days) and ignored at most 3 in a row "
+        "and received at least 10 in 120 days",
+        f"(person IN {_acted(2, 365, '6')} OR person IN {_acted(10, 365, '5, 6')}) AND ignored <= 3 "
         f"AND person IN {_got(10, 120)}",
     ),
 )
@@ -68,14 +69,14 @@ REPLAY = f"""
 WITH a AS (SELECT person, "at" FROM acts WHERE "by" <> 1),
 placed AS (SELECT r.*, a."at" AS latest FROM rows r ASOF LEFT JOIN a ON r.person = a.person AND r.first_at > a."at"),
 counted AS (SELECT *, coalesce(sum((failed_at >= {FAR})::INT) OVER (PARTITION BY person, latest ORDER BY first_at
-  ROWS BETWEEN UNBOUNDED PRECEDING AND 1 PRECEDING), 0) AS unanswered FROM placed)
-SELECT CASE WHEN latest IS NULL THEN -1 ELSE (first_at - latest) // 86400 END AS days, least(unanswered, 21) AS lefts,
+  ROWS BETWEEN UNBOUNDED PRECEDING AND 1 PRECEDING), 0) AS ignored FROM placed)
+SELECT CASE WHEN latest IS NULL THEN -1 ELSE (first_at - latest) // 86400 END AS days, least(ignored, 21) AS lefts,
   count(*) AS messages, count(*) FILTER (WHERE opened_at <= {NOW} OR clicked_at <= {NOW}) AS opens,
   count(*) FILTER (WHERE clicked_at <= {NOW}) AS clicks
 FROM counted WHERE first_at > {SINCE} AND first_at <= {NOW} GROUP BY ALL
 """
 MAP = f"""
-SELECT CASE WHEN last_answer < 0 THEN -1 ELSE ({NOW} - last_answer) // 86400 END AS days, least(unanswered, 21) AS lefts,
+SELECT CASE WHEN last_engaged < 0 THEN -1 ELSE ({NOW} - last_engaged) // 86400 END AS days, least(ignored, 21) AS lefts,
   band, count(*) AS people FROM people GROUP BY ALL
 """
 
@@ -88,7 +89,7 @@ class Nothing:
 
 
 def _grid(s: Scores, alive: Mask) -> Any:
-    cell = cells(s.now - s.last_answer, s.last_answer == NEVER, s.unanswered)
+    cell = cells(s.now - s.last_engaged, s.last_engaged == NEVER, s.ignored)
     return np.bincount((cell * len(BANDS) + s.band)[alive], minlength=SHAPE[0] * SHAPE[1] * len(BANDS))
 
 
@@ -109,7 +110,7 @@ def one_size(people: int, deliveries: int) -> dict[str, tuple[float, float]]:
     assert view.scores is scores
     data = frames(c)
     data["people"] = data["people"].with_columns(
-        last_answer=scores.last_answer, unanswered=scores.unanswered, score=scores.score, band=scores.band
+        last_engaged=scores.last_engaged, ignored=scores.ignored, score=scores.score, band=scores.band
     )
     duck = Duck(data)
     found: dict[str, tuple[float, float]] = {}

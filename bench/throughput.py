@@ -18,12 +18,14 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from openmeadow import demo
-from openmeadow.desk import campaigns, segments, sending, writer
-from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns as campaign_table
-from openmeadow.store import ledger, workspace
-from openmeadow.wire.tokens import Tokens
+from openmeadow.demo import build, ports
+from openmeadow.net.signed_tokens import Tokens
+from openmeadow.services.campaigns import campaigns, dispatcher, renderer
+from openmeadow.services.segments import segments
+from openmeadow.services.workspace import Workspace
+from openmeadow.store import settings
+from openmeadow.store.campaigns import campaigns as campaign_table
+from openmeadow.store.campaigns import deliveries
 
 ROUND, ROUNDS = 600, 5
 TAKES_ALL = """
@@ -53,28 +55,28 @@ def until_it_listens(port: int) -> None:
 
 
 @contextmanager
-def workspace_with_relay(of_the_demo: bool) -> Iterator[tuple[Desk, int]]:
+def workspace_with_relay(of_the_demo: bool) -> Iterator[tuple[Workspace, int]]:
     """The demo's workspace beside its own mail world, or beside a relay that takes everything and looks at nothing."""
-    ports = {name: demo.free_port() for name in ("relay", "dns", "http", "intake", "all")}
+    ports = {name: ports.free_port() for name in ("relay", "dns", "http", "intake", "all")}
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name) / "data"
-        shutil.copytree(demo.prepare(), folder)
+        shutil.copytree(build.prepare(), folder)
         given = [str(x) for n in ("relay", "dns", "http", "intake") for x in (f"--{n}", ports[n])]
         others = [
             begin("-m", "openmeadow", "--data", str(folder), "standins", *given),
             begin("-c", TAKES_ALL, str(ports["all"])),
         ]
         port = ports["relay" if of_the_demo else "all"]
-        desk = Desk(folder)
-        with desk.store.atomic() as db:
-            workspace.set_setting(db, "relay_port", port)
-            workspace.set_setting(db, "resolver", f"127.0.0.1:{ports['dns']}")
+        workspace = Workspace(folder)
+        with workspace.store.atomic() as db:
+            settings.set_setting(db, "relay_port", port)
+            settings.set_setting(db, "resolver", f"127.0.0.1:{ports['dns']}")
         until_it_listens(ports["relay"])
         until_it_listens(port)
         try:
-            yield desk, port
+            yield workspace, port
         finally:
-            desk.close()
+            workspace.close()
             for other in others:
                 other.kill()
                 other.wait()
@@ -105,27 +107,27 @@ def bare(port: int, connections: int, message: bytes, to: list[str]) -> float:
     return len(to) / (time.perf_counter() - begun)
 
 
-def begun_campaign(desk: Desk, of: int) -> tuple[int, Tokens]:
+def begun_campaign(workspace: Workspace, of: int) -> tuple[int, Tokens]:
     """A campaign to everybody in one batch, started; the batch's id."""
-    id = campaign_table.every(desk.store.read())[of]["id"]
-    segment = desk.store.read().execute("SELECT max(id) AS id FROM segments").fetchone()["id"]
-    plan: dict[str, Any] = {"lead_share": 0.0, "batches": 1, "resend": False, "begins_at": desk.now()}
-    campaigns.write(desk, id, {"segments_in": [segment], "plan": plan})
-    campaigns.start(desk, id, "bench")
-    return ledger.batches(desk.store.read(), id)[0]["id"], Tokens(desk.store.folder)
+    id = campaign_table.every(workspace.store.read())[of]["id"]
+    segment = workspace.store.read().execute("SELECT max(id) AS id FROM segments").fetchone()["id"]
+    plan: dict[str, Any] = {"pilot_share": 0.0, "batches": 1, "resend": False, "begins_at": workspace.now()}
+    campaigns.write(workspace, id, {"segments_in": [segment], "plan": plan})
+    campaigns.start(workspace, id, "bench")
+    return deliveries.batches(workspace.store.read(), id)[0]["id"], Tokens(workspace.store.folder)
 
 
 def durable() -> None:
     """What it costs that each message's entry is on the disk before its DATA, beside leaving that to the system."""
-    with workspace_with_relay(False) as (desk, _):
-        segments.save(desk, "For the bench", 'permitted for "Season news"', "bench")
-        batch, tokens = begun_campaign(desk, 0)
-        going = sending.turns(desk, tokens, batch)
+    with workspace_with_relay(False) as (workspace, _):
+        segments.save(workspace, "For the bench", 'permitted for "Season news"', "bench")
+        batch, tokens = begun_campaign(workspace, 0)
+        going = dispatcher.turns(workspace, tokens, batch)
         next(going)
         rates: dict[str, list[float]] = {"FULL": [], "NORMAL": []}
         for _ in range(ROUNDS):
             for how, found in rates.items():
-                desk.store.writer.execute(f"PRAGMA synchronous = {how}")
+                workspace.store.writer.execute(f"PRAGMA synchronous = {how}")
                 begun, done = time.perf_counter(), 0
                 while done < ROUND:
                     done += next(going)
@@ -137,15 +139,17 @@ def durable() -> None:
 
 
 def contest(title: str, of_the_demo: bool) -> None:
-    with workspace_with_relay(of_the_demo) as (desk, port):
-        segments.save(desk, "For the bench", 'permitted for "Season news"', "bench")
-        batch, tokens = begun_campaign(desk, 0)
-        row = campaign_table.one(desk.store.read(), campaign_table.every(desk.store.read())[0]["id"])
+    with workspace_with_relay(of_the_demo) as (workspace, port):
+        segments.save(workspace, "For the bench", 'permitted for "Season news"', "bench")
+        batch, tokens = begun_campaign(workspace, 0)
+        row = campaign_table.one(workspace.store.read(), campaign_table.every(workspace.store.read())[0]["id"])
         assert row is not None
-        people = ledger.waiting_of(desk.store.read(), batch, ROUND)
+        people = deliveries.waiting_of(workspace.store.read(), batch, ROUND)
         first, to = people[0], [p["email"] for p in people]
-        message = writer.Writer(desk, row, tokens).message(first, writer.person_fields(first), None, set(), desk.now())
-        going, connections, rates = sending.turns(desk, tokens, batch), int(desk.setting("connections")), []
+        message = renderer.Writer(workspace, row, tokens).message(
+            first, renderer.person_fields(first), None, set(), workspace.now()
+        )
+        going, connections, rates = dispatcher.turns(workspace, tokens, batch), int(workspace.setting("connections")), []
         next(going)
         for _ in range(ROUNDS):
             begun, done = time.perf_counter(), 0

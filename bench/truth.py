@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from openmeadow.core.columns import DAY, NEVER, Columns, Kind, People, RawEvents, build
+from openmeadow.core.arrays import DAY, NEVER
+from openmeadow.core.columns import Columns, People, build
 from openmeadow.core.engagement.score import BANDS, Scores, score
-from openmeadow.demo import NOW, PEOPLE
-from openmeadow.standins.habits import Array, Habits, chance_to_open, draw
+from openmeadow.core.events import Kind, RawEvents
+from openmeadow.demo.build import NOW, PEOPLE
+from openmeadow.demo.mail_world.habits import Array, Habits, chance_to_open, draw
 
 RHYTHMS = {"weekly": 7, "every two weeks": 14, "monthly": 30}
 SPAN = 540
@@ -82,7 +84,7 @@ def judged(gap: int) -> tuple[dict[str, float], dict[str, tuple[int, float]], Sc
     r = np.random.default_rng(17)
     chance = np.where(h.gone > NOW, chance_to_open(h, NOW + gap * DAY), 0.0)
     answers = (r.random((3, len(h))) < chance).any(axis=0)
-    last = np.where(s.last_answer == NEVER, -1, s.last_answer)
+    last = np.where(s.last_engaged == NEVER, -1, s.last_engaged)
     found = {
         "score": auc(s.score, answers),
         "recency alone": auc(last, answers),

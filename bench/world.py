@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from openmeadow.core.columns import DAY, FAR, NEVER, Acts, Columns, Kind, People, Rows, starts
+from openmeadow.core.arrays import DAY, FAR, NEVER
+from openmeadow.core.columns import Acts, Columns, People, Rows, starts
+from openmeadow.core.events import Kind
 
 NOW = 1_773_308_520
 

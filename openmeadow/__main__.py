@@ -1,5 +1,5 @@
 """``python -m openmeadow`` is ``meadow``."""
 
-from openmeadow.cli import main
+from openmeadow.cli.main import main
 
 main()

@@ -13,10 +13,10 @@ import tempfile
 import urllib.request
 from pathlib import Path
 
-from openmeadow import demo
-from openmeadow.desk import accounts
-from openmeadow.desk.desk import Desk
-from openmeadow.web.described import COOKIE, CSRF_HEADER
+from openmeadow.demo import build, ports, run
+from openmeadow.services import accounts
+from openmeadow.services.workspace import Workspace
+from openmeadow.web.router import COOKIE, CSRF_HEADER
 
 PASSWORD = "evenings by the water"
 PEOPLE, SLOWEST = 2_000, 5  # of the demo; seconds that an answer may take
@@ -44,14 +44,14 @@ def session(url: str, name: str, token: str, config: Path) -> list[str]:
 def main(minutes: float) -> int:
     with tempfile.TemporaryDirectory() as where:
         folder = Path(where) / "data"
-        demo.build(folder, PEOPLE)
-        desk = Desk(folder)
+        build.build(folder, PEOPLE)
+        workspace = Workspace(folder)
         tokens = {}
         for role in ("analyst", "writer"):
-            id = accounts.add(desk, role, role, PASSWORD)
-            tokens[role] = accounts.new_token(desk, id, "fuzz", "all")
-        desk.close()
-        running = demo.Demo(folder, demo.free_port())
+            id = accounts.add(workspace, role, role, PASSWORD)
+            tokens[role] = accounts.new_token(workspace, id, "fuzz", "all")
+        workspace.close()
+        running = run.Demo(folder, ports.free_port())
         try:
             running.wait_ready()
             worst = 0

@@ -9,8 +9,8 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
-from openmeadow.clock import DemoClock
-from openmeadow.desk.desk import Desk
+from openmeadow.services.clock import DemoClock
+from openmeadow.services.workspace import Workspace
 
 settings.register_profile("usual", max_examples=50, deadline=None)
 settings.register_profile("nightly", max_examples=400, deadline=None)
@@ -28,12 +28,12 @@ def folder(tmp_path: Path) -> Path:
 
 
 @pytest.fixture
-def desk(folder: Path) -> Iterator[Desk]:
-    opened = Desk(folder)
+def workspace(folder: Path) -> Iterator[Workspace]:
+    opened = Workspace(folder)
     yield opened
     opened.close()
 
 
-def set_clock(desk: Desk, moment: int) -> None:
-    assert isinstance(desk.clock, DemoClock)
-    desk.clock.set(moment)
+def set_clock(workspace: Workspace, moment: int) -> None:
+    assert isinstance(workspace.clock, DemoClock)
+    workspace.clock.set(moment)

@@ -7,7 +7,9 @@ from dataclasses import dataclass
 import numpy as np
 from hypothesis import strategies as st
 
-from openmeadow.core.columns import DAY, NEVER, Columns, Kind, People, RawEvents, build
+from openmeadow.core.arrays import DAY, NEVER
+from openmeadow.core.columns import Columns, People, build
+from openmeadow.core.events import Kind, RawEvents
 
 NOW = 1_773_308_520
 LINKS = np.array([0, 3, 3, 3, 3, 3, 3, 3, 3, 3], np.int32)

@@ -18,9 +18,9 @@ from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
 
-from openmeadow.desk import relay as desk_relay
-from openmeadow.store import workspace
-from tests.desk.mailing import Mailing, free_port
+from openmeadow.services.senders import relay as relay_service
+from openmeadow.store import settings
+from tests.services.mailing import Mailing, free_port
 
 USER, PASSWORD = "kestrel", "harbour lights"
 Answer = Callable[[str], str | None]  # an address or stage: the relay's answer, None for yes
@@ -111,7 +111,7 @@ class RealRelay:
         if said := self.rcpt(address):
             return said
         envelope.rcpt_tos.append(address)
-        return "250 2.1.5 fine"
+        return "250 2.1.5 ok"
 
     async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:
         if said := self.content(envelope.rcpt_tos[0]):
@@ -129,14 +129,14 @@ class RealRelay:
 
 
 def use(m: Mailing, real: RealRelay) -> None:
-    password = m.desk.folder / "relay-password"
+    password = m.workspace.folder / "relay-password"
     password.write_text(PASSWORD + "\n")
-    os.environ[desk_relay.PASSWORD_FILE] = str(password)
-    with m.desk.store.atomic() as db:
+    os.environ[relay_service.PASSWORD_FILE] = str(password)
+    with m.workspace.store.atomic() as db:
         for name, value in {
             "relay_port": real.port,
             "relay_user": USER,
             "relay_tls": "starttls",
             "relay_ca": str(real.ca),
         }.items():
-            workspace.set_setting(db, name, value)
+            settings.set_setting(db, name, value)

@@ -1,39 +1,43 @@
 import { useQuery } from "@tanstack/react-query";
-import { lazy, Suspense } from "react";
+import { type ComponentType, lazy, Suspense } from "react";
 import { Link, Navigate, Route, Routes } from "react-router";
 import { get, Problem, setCsrf } from "./api/client";
 import { setZone } from "./logic/format";
 import { Page, Waiting } from "./parts/basics";
-import { Frame } from "./parts/frame";
+import { ErrorBoundary } from "./parts/error-boundary";
 import { MeContext } from "./parts/me";
 import { Proving } from "./parts/proving";
-import { Account } from "./places/account";
-import { FramePage } from "./places/campaigns/frame";
-import { CampaignList } from "./places/campaigns/list";
-import { WhatWorksPage } from "./places/campaigns/what-works";
-import { HealthPlace } from "./places/health/health";
-import { ProvidersPage } from "./places/health/providers";
-import { SegmentEditor } from "./places/segments/editor";
-import { SegmentList } from "./places/segments/list";
-import { RelayPage } from "./places/senders/relay";
-import { SenderPlace } from "./places/senders/senders";
-import { SettingsPlace } from "./places/settings/settings";
+import { Shell } from "./parts/shell";
 import { SetPassword, SignIn } from "./places/sign-in";
-import { AddressChecksPage } from "./places/subscribers/address-checks";
-import { BringIn } from "./places/subscribers/bring-in";
-import { CleanUpPage } from "./places/subscribers/clean-up";
-import { ConsentPage } from "./places/subscribers/consent";
-import { DoorsPage } from "./places/subscribers/doors";
-import { MachineOpensPage } from "./places/subscribers/machine-opens";
-import { MapPage } from "./places/subscribers/map";
-import { PersonPage } from "./places/subscribers/person";
-import { TablePage } from "./places/subscribers/table";
-import { RestoredPage } from "./places/today/restored";
-import { TodayPlace } from "./places/today/today";
 
-// the places with an editor of messages come when they are asked for
-const CampaignPlace = lazy(async () => ({ default: (await import("./places/campaigns/campaign")).CampaignPlace }));
-const SequencesPlace = lazy(async () => ({ default: (await import("./places/sequences/sequences")).SequencesPlace }));
+/** A page that is loaded when it is first shown. */
+const page = <K extends string>(load: () => Promise<Record<K, ComponentType>>, name: K) =>
+  lazy(async () => ({ default: (await load())[name] }));
+
+const Account = page(() => import("./places/account"), "Account");
+const WhatWorksPage = page(() => import("./places/campaigns/benchmarks"), "WhatWorksPage");
+const LayoutPage = page(() => import("./places/campaigns/layout"), "LayoutPage");
+const CampaignList = page(() => import("./places/campaigns/list"), "CampaignList");
+const HealthPlace = page(() => import("./places/health/health"), "HealthPlace");
+const ProvidersPage = page(() => import("./places/health/providers"), "ProvidersPage");
+const SegmentEditor = page(() => import("./places/segments/editor"), "SegmentEditor");
+const SegmentList = page(() => import("./places/segments/list"), "SegmentList");
+const RelayPage = page(() => import("./places/senders/relay"), "RelayPage");
+const SenderPlace = page(() => import("./places/senders/senders"), "SenderPlace");
+const SettingsPlace = page(() => import("./places/settings/settings"), "SettingsPlace");
+const AddressChecksPage = page(() => import("./places/subscribers/address-checks"), "AddressChecksPage");
+const ConsentPage = page(() => import("./places/subscribers/consent"), "ConsentPage");
+const BringIn = page(() => import("./places/subscribers/import"), "BringIn");
+const MachineOpensPage = page(() => import("./places/subscribers/machine-activity"), "MachineOpensPage");
+const MapPage = page(() => import("./places/subscribers/map"), "MapPage");
+const PersonPage = page(() => import("./places/subscribers/person"), "PersonPage");
+const SourcesPage = page(() => import("./places/subscribers/sources"), "SourcesPage");
+const CleanUpPage = page(() => import("./places/subscribers/sunset-policy"), "CleanUpPage");
+const TablePage = page(() => import("./places/subscribers/table"), "TablePage");
+const RestoredPage = page(() => import("./places/today/restored"), "RestoredPage");
+const TodayPlace = page(() => import("./places/today/today"), "TodayPlace");
+const CampaignPlace = page(() => import("./places/campaigns/campaign"), "CampaignPlace");
+const SequencesPlace = page(() => import("./places/sequences/sequences"), "SequencesPlace");
 
 export function App() {
   const me = useQuery({
@@ -58,60 +62,62 @@ export function App() {
   return (
     <MeContext value={me.data}>
       <Proving>
-        <Frame>
-          <Suspense
-            fallback={
-              <Page title="…">
-                <Waiting error={null} what="the page" />
-              </Page>
-            }
-          >
-            <Routes>
-              <Route path="/" element={<Navigate to="/today" replace />} />
-              <Route path="/sign-in" element={<Navigate to="/today" replace />} />
-              <Route path="/today" element={<TodayPlace />} />
-              <Route path="/restored" element={<RestoredPage />} />
-              <Route path="/subscribers" element={<Navigate to="/subscribers/map" replace />} />
-              <Route path="/subscribers/map" element={<MapPage />} />
-              <Route path="/subscribers/table" element={<TablePage />} />
-              <Route path="/subscribers/bring-in" element={<BringIn />} />
-              <Route path="/subscribers/address-checks" element={<AddressChecksPage />} />
-              <Route path="/subscribers/consent" element={<ConsentPage />} />
-              <Route path="/subscribers/clean-up" element={<CleanUpPage />} />
-              <Route path="/subscribers/doors" element={<DoorsPage />} />
-              <Route path="/subscribers/machine-opens" element={<MachineOpensPage />} />
-              <Route path="/subscribers/:id" element={<PersonPage />} />
-              <Route path="/segments" element={<SegmentList />} />
-              <Route path="/segments/:id" element={<SegmentEditor />} />
-              <Route path="/senders" element={<SenderPlace />} />
-              <Route path="/senders/relay" element={<RelayPage />} />
-              <Route path="/senders/:id" element={<SenderPlace />} />
-              <Route path="/campaigns" element={<CampaignList />} />
-              <Route path="/campaigns/frame" element={<FramePage />} />
-              <Route path="/campaigns/what-works" element={<WhatWorksPage />} />
-              <Route path="/campaigns/:id/*" element={<CampaignPlace />} />
-              <Route path="/sequences/*" element={<SequencesPlace />} />
-              <Route path="/health/providers" element={<ProvidersPage />} />
-              <Route path="/health" element={<HealthPlace />} />
-              <Route path="/settings" element={<SettingsPlace />} />
-              <Route path="/settings/:section" element={<SettingsPlace />} />
-              <Route path="/account" element={<Account />} />
-              <Route
-                path="*"
-                element={
-                  <Page title="Nothing is here">
-                    <p>
-                      There is nothing at this address.{" "}
-                      <Link className="text-cornflower underline" to="/today">
-                        Go to Today
-                      </Link>
-                    </p>
-                  </Page>
-                }
-              />
-            </Routes>
-          </Suspense>
-        </Frame>
+        <Shell>
+          <ErrorBoundary>
+            <Suspense
+              fallback={
+                <Page title="…">
+                  <Waiting error={null} what="the page" />
+                </Page>
+              }
+            >
+              <Routes>
+                <Route path="/" element={<Navigate to="/today" replace />} />
+                <Route path="/sign-in" element={<Navigate to="/today" replace />} />
+                <Route path="/today" element={<TodayPlace />} />
+                <Route path="/restored" element={<RestoredPage />} />
+                <Route path="/subscribers" element={<Navigate to="/subscribers/map" replace />} />
+                <Route path="/subscribers/map" element={<MapPage />} />
+                <Route path="/subscribers/table" element={<TablePage />} />
+                <Route path="/subscribers/import" element={<BringIn />} />
+                <Route path="/subscribers/address-checks" element={<AddressChecksPage />} />
+                <Route path="/subscribers/consent" element={<ConsentPage />} />
+                <Route path="/subscribers/sunset-policy" element={<CleanUpPage />} />
+                <Route path="/subscribers/sources" element={<SourcesPage />} />
+                <Route path="/subscribers/machine-activity" element={<MachineOpensPage />} />
+                <Route path="/subscribers/:id" element={<PersonPage />} />
+                <Route path="/segments" element={<SegmentList />} />
+                <Route path="/segments/:id" element={<SegmentEditor />} />
+                <Route path="/senders" element={<SenderPlace />} />
+                <Route path="/senders/relay" element={<RelayPage />} />
+                <Route path="/senders/:id" element={<SenderPlace />} />
+                <Route path="/campaigns" element={<CampaignList />} />
+                <Route path="/campaigns/layout" element={<LayoutPage />} />
+                <Route path="/campaigns/benchmarks" element={<WhatWorksPage />} />
+                <Route path="/campaigns/:id/*" element={<CampaignPlace />} />
+                <Route path="/sequences/*" element={<SequencesPlace />} />
+                <Route path="/health/providers" element={<ProvidersPage />} />
+                <Route path="/health" element={<HealthPlace />} />
+                <Route path="/settings" element={<SettingsPlace />} />
+                <Route path="/settings/:section" element={<SettingsPlace />} />
+                <Route path="/account" element={<Account />} />
+                <Route
+                  path="*"
+                  element={
+                    <Page title="Page not found">
+                      <p>
+                        There is no page at this address.{" "}
+                        <Link className="text-cornflower underline" to="/today">
+                          Go to Today
+                        </Link>
+                      </p>
+                    </Page>
+                  }
+                />
+              </Routes>
+            </Suspense>
+          </ErrorBoundary>
+        </Shell>
       </Proving>
     </MeContext>
   );

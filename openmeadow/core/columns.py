@@ -1,7 +1,7 @@
 """The columns the core computes on.
 
 ``Columns`` holds one row a subscriber (``People``), one row a (subscriber, message) sorted by subscriber
-and first pass (``rows``), and every open, click, reply and booking (``acts``) sorted by subscriber and time.
+and first send (``rows``), and every open, click, reply and booking (``acts``) sorted by subscriber and time.
 All moments are UTC seconds in int64; ``FAR`` stands for "never heard of".
 
 ``build`` makes them from raw events; ``splice`` replaces some people's rows by fresh ones, so that a change
@@ -16,60 +16,12 @@ from enum import IntEnum
 import numpy as np
 import numpy.typing as npt
 
-from openmeadow.core.engagement.who import BY_OF_REASON, MACHINE, UNSURE, reasons
+from openmeadow.core.arrays import DAY, F64, FAR, I8, I32, I64, NEVER, Mask
+from openmeadow.core.engagement.bot_detection import BY_OF_REASON, MACHINE, UNSURE, reasons
+from openmeadow.core.events import Kind, RawEvents
 
-I64 = npt.NDArray[np.int64]
-I32 = npt.NDArray[np.int32]
-I8 = npt.NDArray[np.int8]
-F64 = npt.NDArray[np.float64]
-Mask = npt.NDArray[np.bool_]
-
-DAY = 86_400
-FAR = np.int64(2**62)
-NEVER = np.int64(-(2**62))
-
-
-class Kind(IntEnum):
-    """What happened, in the words of the event log."""
-
-    SENT = 1
-    DELIVERED = 2
-    DEFERRED = 3
-    BOUNCED = 4
-    OPENED = 5
-    CLICKED = 6
-    REPLIED = 7
-    BOOKED = 8
-    COMPLAINED = 9
-    UNSUBSCRIBED = 10
-
-
-KIND_OF_WORD = {kind.name.lower(): kind for kind in Kind}
 CLICK_TO_BOOKING = 7 * DAY
 OPEN_TO_BOOKING = 2 * DAY
-
-
-@dataclass(frozen=True)
-class RawEvents:
-    """Events as the store keeps them; all arrays of one length, in any order.
-
-    ``person`` is the row of the subscriber in ``People``; ``message`` and ``link`` are store ids, 0 for none;
-    ``machine_listed`` says that agent or network is on the list; ``blind`` that neither was brought along.
-    """
-
-    id: I64
-    at: I64
-    kind: I8
-    person: I32
-    message: I32
-    link: I32
-    value: F64
-    machine_listed: Mask
-    blind: Mask
-    trap: Mask
-
-    def take(self, chosen: Mask | I64) -> RawEvents:
-        return RawEvents(**{f.name: getattr(self, f.name)[chosen] for f in fields(self)})
 
 
 @dataclass(frozen=True)
@@ -86,7 +38,7 @@ class People:
 
 @dataclass(frozen=True)
 class Rows:
-    """One row a (subscriber, message), sorted by subscriber, then first pass.
+    """One row a (subscriber, message), sorted by subscriber, then first send.
 
     ``failed_at`` is FAR while delivered. ``opened_at`` is the first open or click by a person, ``clicked_at``
     the first click, ``reacted_at`` the first click, reply or booking, ``machine_at`` the first open or click

@@ -15,7 +15,11 @@ class RuleMistake(MeadowError):
 
 
 class Missing(MeadowError):
-    """Something that was named does not exist, or cannot be opened."""
+    """Something that was named does not exist."""
+
+
+class CannotOpen(Missing):
+    """A file, folder, port or workspace cannot be reached or opened."""
 
 
 class Refused(MeadowError):

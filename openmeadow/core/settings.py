@@ -13,7 +13,7 @@ from zoneinfo import available_timezones
 
 from openmeadow.core.addresses.aliases import alias_rules
 from openmeadow.core.addresses.syntax import syntax_problem
-from openmeadow.core.planning.guardrails import LIMITS
+from openmeadow.core.delivery.guardrails import LIMITS
 
 LONGEST_TEXT, LONGEST_LIST = 1_000, 200
 TLS_MODES = ("starttls", "tls", "opportunistic", "none")
@@ -60,12 +60,12 @@ class Setting:
 
 
 def _zone(value: str) -> str:
-    return "" if value in available_timezones() else f"“{value}” is no time zone; write one like Europe/Lisbon or UTC."
+    return "" if value in available_timezones() else f"“{value}” is not a time zone; write one like Europe/Lisbon or UTC."
 
 
 def _url(value: str) -> str:
     good = _WEB.fullmatch(value) is not None
-    return "" if good else f"“{value[:80]}” is no web address; write it like https://mail.kestrelquay.example."
+    return "" if good else f"“{value[:80]}” is not a web address; write it like https://mail.kestrelquay.example."
 
 
 def _maybe(problem: Callable[[str], str]) -> Callable[[str], str]:
@@ -73,7 +73,7 @@ def _maybe(problem: Callable[[str], str]) -> Callable[[str], str]:
 
 
 def _host(value: str) -> str:
-    return "" if _HOST.fullmatch(value) else f"“{value[:80]}” is no host name or address."
+    return "" if _HOST.fullmatch(value) else f"“{value[:80]}” is not a host name or address."
 
 
 def _resolver(value: str) -> str:
@@ -89,18 +89,20 @@ def _resolver(value: str) -> str:
 def _hours(value: str) -> str:
     found = _HOURS.fullmatch(value)
     good = found is not None and int(found[1]) < 24 and int(found[2]) <= 24
-    return "" if good else f"“{value[:40]}” is no span of hours; write it like 22-7."
+    return "" if good else f"“{value[:40]}” is not a range of hours; write it like 22-7."
 
 
 def _currency(value: str) -> str:
-    return "" if _CURRENCY.fullmatch(value) else f"“{value[:20]}” is no currency; write its three letters, such as EUR."
+    return (
+        "" if _CURRENCY.fullmatch(value) else f"“{value[:20]}” is not a currency; use its three letters, for example EUR."
+    )
 
 
 def _ip(value: str) -> str:
     try:
         ipaddress.ip_address(value)
     except ValueError:
-        return f"“{value[:60]}” is no IP address."
+        return f"“{value[:60]}” is not an IP address."
     return ""
 
 
@@ -126,7 +128,7 @@ def _each(problem: Callable[[str], str]) -> Callable[[list[Any]], str]:
 def _limits(value: Mapping[str, Any]) -> str:
     for name, limit in value.items():
         if name not in LIMITS:
-            return f"“{name[:40]}” is no guardrail; they are {', '.join(LIMITS)}."
+            return f"“{name[:40]}” is not a guardrail; use one of {', '.join(LIMITS)}."
         if isinstance(limit, bool) or not isinstance(limit, int | float) or not 0 < limit < 1:
             return f"The limit of {name} is a share between 0 and 1, such as {LIMITS[name]:g}."
     return ""
@@ -146,7 +148,7 @@ def _boxes(value: list[Any]) -> str:
     return "" if good else 'Each seed mailbox is written like {"provider": …, "address": …, "listing": "https://…"}.'
 
 
-def _frame(value: Mapping[str, Any]) -> str:
+def _layout(value: Mapping[str, Any]) -> str:
     return "" if all(isinstance(k, str) for k in value) else "The layout is an object of texts."
 
 
@@ -160,19 +162,17 @@ LIMITS_OF, ENGAGEMENT, RETENTION, ALERTS, OUTSIDE = (
 )
 
 
-def _port(name: str, group: str, label: str, default: int, help: str) -> Setting:
-    return Setting(name, group, label, "number", default, help, low=1, high=65_535)
+def _port(name: str, group: str, label: str, default: int, help_text: str) -> Setting:
+    return Setting(name, group, label, "number", default, help_text, low=1, high=65_535)
 
 
 _ROWS: tuple[Setting, ...] = (
     Setting("name", WORKSPACE, "Name", "text", "Workspace", "The organisation, as subscribers know it."),
+    Setting("postal_address", WORKSPACE, "Postal address", "text", "", "Shown in the footer of every marketing message."),
     Setting(
-        "postal_address", WORKSPACE, "Postal address", "text", "", "Stands in the footer of every marketing message."
+        "time_zone", WORKSPACE, "Time zone", "text", "UTC", "Times are shown and scheduled in this zone.", problem=_zone
     ),
-    Setting("time_zone", WORKSPACE, "Time zone", "text", "UTC", "All times are shown and planned in it.", problem=_zone),
-    Setting(
-        "currency", WORKSPACE, "Currency", "text", "EUR", "What bookings are worth is shown in it.", problem=_currency
-    ),
+    Setting("currency", WORKSPACE, "Currency", "text", "EUR", "The currency of bookings.", problem=_currency),
     Setting(
         "public_url",
         WORKSPACE,
@@ -182,11 +182,16 @@ _ROWS: tuple[Setting, ...] = (
         "Links in messages lead here; one-click unsubscribe needs https.",
         problem=_url,
     ),
-    Setting("relay_host", RELAY, "Host", "text", "127.0.0.1", "The SMTP relay that takes our mail.", problem=_host),
+    Setting("relay_host", RELAY, "Host", "text", "127.0.0.1", "The SMTP relay that sends our mail.", problem=_host),
     _port("relay_port", RELAY, "Port", 2525, "Mostly 587 (STARTTLS) or 465 (TLS)."),
-    Setting("relay_user", RELAY, "User", "text", "", "Empty where the relay wants no sign-in."),
+    Setting("relay_user", RELAY, "User", "text", "", "Empty if the relay needs no sign-in."),
     Setting(
-        "relay_password", RELAY, "Password", "secret", "", "The file named by MEADOW_RELAY_PASSWORD_FILE goes before it."
+        "relay_password",
+        RELAY,
+        "Password",
+        "secret",
+        "",
+        "The file named by MEADOW_RELAY_PASSWORD_FILE takes precedence.",
     ),
     Setting(
         "relay_tls",
@@ -203,17 +208,23 @@ _ROWS: tuple[Setting, ...] = (
     Setting(
         "relay_ips",
         RELAY,
-        "Its own addresses",
+        "Relay addresses",
         "list",
         [],
-        "From which mail leaves; SPF is checked by them.",
+        "The addresses it sends from; used for the SPF check.",
         problem=_each(_ip),
     ),
-    Setting("connections", RELAY, "Connections", "number", 4, "At most so many at once.", low=1, high=64),
+    Setting("connections", RELAY, "Connections", "number", 4, "Most connections at the same time.", low=1, high=64),
     Setting(
-        "intake_host", INTAKE, "Listens at", "text", "127.0.0.1", "Bounces and complaints come in here.", problem=_host
+        "intake_host",
+        INTAKE,
+        "Listens at",
+        "text",
+        "127.0.0.1",
+        "Where the server listens for bounces and complaints.",
+        problem=_host,
     ),
-    _port("intake_port", INTAKE, "Port", 2526, "The mail server in front passes it on."),
+    _port("intake_port", INTAKE, "Port", 2526, "Your mail server forwards to this port."),
     Setting("intake_name", INTAKE, "Name", "text", "", "The MX of the return domain.", problem=_maybe(_host)),
     Setting(
         "return_domain",
@@ -225,31 +236,34 @@ _ROWS: tuple[Setting, ...] = (
         problem=_maybe(_host),
     ),
     Setting(
-        "record_opens", TRACKING, "Record opens and clicks", "switch", True, "Off: scores know bookings and replies only."
+        "track_opens", TRACKING, "Track opens and clicks", "switch", True, "Off: scores use bookings and replies only."
     ),
-    Setting("hidden_link", TRACKING, "Hidden link", "switch", True, "Tells machines that follow every link from people."),
+    Setting("hidden_link", TRACKING, "Hidden link", "switch", True, "Detects machines that follow every link."),
     Setting(
-        "tell_back", TRACKING, "Pass a booking token on", "switch", False, "The linked page can tell what was booked."
+        "conversion_id",
+        TRACKING,
+        "Tracking ID for bookings",
+        "switch",
+        False,
+        "Adds an ID to links so that your shop can report bookings.",
     ),
-    Setting("most_a_day", LIMITS_OF, "Messages a day", "number", 1, "At most so many to one person.", low=1, high=10),
+    Setting("most_a_day", LIMITS_OF, "Messages a day", "number", 1, "Most messages to one person.", low=1, high=10),
+    Setting("most_a_week", LIMITS_OF, "Messages in 7 days", "number", 3, "Most messages to one person.", low=1, high=50),
     Setting(
-        "most_a_week", LIMITS_OF, "Messages in 7 days", "number", 3, "At most so many to one person.", low=1, high=50
-    ),
-    Setting(
-        "require_checked",
+        "require_address_check",
         LIMITS_OF,
         "Checked addresses only",
         "switch",
         False,
-        "Mail nobody whose address was never checked.",
+        "Require an address check before the first email.",
     ),
     Setting(
-        "second_pair",
+        "require_approval",
         LIMITS_OF,
         "Approval",
         "switch",
         False,
-        "Another analyst approves a campaign before it starts.",
+        "Another analyst must approve a campaign before it starts.",
         weakens=lambda old, new: bool(old) and not new,
     ),
     Setting(
@@ -258,7 +272,7 @@ _ROWS: tuple[Setting, ...] = (
         "Guardrails",
         "object",
         {},
-        "Over these limits a plan is paused; what is left out keeps its default.",
+        "A campaign is paused above these limits; others keep their default.",
         problem=_limits,
         usual=dict(LIMITS),
         weakens=lambda old, new: any(new.get(k, v) > old.get(k, v) for k, v in LIMITS.items()),
@@ -269,7 +283,7 @@ _ROWS: tuple[Setting, ...] = (
         "Inactive after",
         "number",
         0,
-        "Days without open or click before anybody is inactive; 0: found from how often you mail.",
+        "Days without engagement before someone is inactive; 0: based on how often you send.",
         low=0,
         high=730,
         unit="days",
@@ -280,7 +294,7 @@ _ROWS: tuple[Setting, ...] = (
         "Exports",
         "number",
         14,
-        "Exported files are deleted after so many days.",
+        "Exported files are deleted after this many days.",
         low=1,
         high=365,
         unit="days",
@@ -291,13 +305,13 @@ _ROWS: tuple[Setting, ...] = (
         "Returned mail",
         "number",
         30,
-        "The text of bounces and complaints is deleted after so many days.",
+        "The text of bounces and complaints is deleted after this many days.",
         low=1,
         high=365,
         unit="days",
     ),
-    Setting("word_to", ALERTS, "E-mail recipients", "list", [], "Who is told what cannot wait.", problem=_each(_address)),
-    Setting("word_url", ALERTS, "Webhook URL", "text", "", "A JSON document is posted to it.", problem=_maybe(_url)),
+    Setting("alert_to", ALERTS, "Email recipients", "list", [], "Who receives alerts.", problem=_each(_address)),
+    Setting("alert_url", ALERTS, "Webhook URL", "text", "", "A JSON document is posted to it.", problem=_maybe(_url)),
     Setting("quiet_hours", ALERTS, "Quiet hours", "text", "", "No alerts within, such as 22-7.", problem=_maybe(_hours)),
     Setting("resolver", OUTSIDE, "DNS server", "text", "", "HOST:PORT; empty: the system's.", problem=_maybe(_resolver)),
     Setting(
@@ -306,17 +320,17 @@ _ROWS: tuple[Setting, ...] = (
         "Block lists",
         "list",
         [],
-        "Zones that are asked about our addresses (RFC 5782).",
+        "DNS block lists to check our addresses against (RFC 5782).",
         problem=_each(_host),
     ),
-    _port("mail_port", OUTSIDE, "Port of mail servers", 25, "Address checks ask mail servers there."),
+    _port("mail_port", OUTSIDE, "Port of mail servers", 25, "Address checks connect to mail servers on this port."),
     Setting(
         "freemail_domains",
         OUTSIDE,
         "More freemail domains",
         "list",
         [],
-        "Refused as sending domains.",
+        "Rejected as sending domains.",
         problem=_each(_host),
     ),
     Setting(
@@ -329,7 +343,13 @@ _ROWS: tuple[Setting, ...] = (
         problem=_aliases,
     ),
     Setting(
-        "web_gateway", OUTSIDE, "Web gateway", "text", "", "Links of messages are asked through it.", problem=_maybe(_url)
+        "web_gateway",
+        OUTSIDE,
+        "Web gateway",
+        "text",
+        "",
+        "Links of messages are checked through it.",
+        problem=_maybe(_url),
     ),
     Setting(
         "inside_hosts",
@@ -337,19 +357,19 @@ _ROWS: tuple[Setting, ...] = (
         "Inside hosts",
         "list",
         [],
-        "Hosts of the own network that webhooks, seed mailboxes and link checks may ask.",
+        "Hosts on your own network that webhooks, seed mailboxes and link checks may reach.",
         problem=_each(_host),
         weakens=lambda old, new: bool(set(new) - set(old)),
     ),
-    Setting("placement_boxes", OUTSIDE, "Seed mailboxes", "list", [], "For placement tests.", problem=_boxes),
+    Setting("seed_mailboxes", OUTSIDE, "Seed mailboxes", "list", [], "For placement tests.", problem=_boxes),
     Setting(
-        "frame",
+        "layout",
         OUTSIDE,
         "Layout",
         "object",
         {},
-        "What stands around messages; its own page is under Campaigns.",
-        problem=_frame,
+        "Header and footer of messages; edited under Campaigns.",
+        problem=_layout,
     ),
 )
 SETTINGS: dict[str, Setting] = {s.name: s for s in _ROWS}
@@ -390,7 +410,7 @@ def checked(setting: Setting, value: Any) -> Any:
         if len(value) > LONGEST_TEXT:
             raise ValueError(f"{setting.name} has at most {LONGEST_TEXT:,} characters.")
         if any(ord(c) < 32 and c != "\n" for c in value):
-            raise ValueError(f"{setting.name} holds a character that cannot be printed.")
+            raise ValueError(f"{setting.name} contains a character that cannot be printed.")
     if setting.kind == "choice" and value not in setting.choices:
         raise ValueError(f"{setting.name} is one of {', '.join(c for c in setting.choices if c)}; empty for the default.")
     if setting.kind == "number" and not (setting.low or 0) <= value <= (setting.high or 0):

@@ -14,16 +14,17 @@ from flask_limiter.util import get_remote_address
 from werkzeug.exceptions import HTTPException, MethodNotAllowed, NotFound, TooManyRequests
 from werkzeug.routing import IntegerConverter
 
-from openmeadow.desk import accounts, watch
-from openmeadow.desk.desk import Desk
+from openmeadow.net.signed_tokens import Tokens
+from openmeadow.net.spare_file import SpareFile
+from openmeadow.services import accounts
+from openmeadow.services.today import process_watch
+from openmeadow.services.workspace import Workspace
 from openmeadow.web import api
-from openmeadow.web.api.entrance import begin_session
-from openmeadow.web.described import Described, told
 from openmeadow.web.limits import LARGEST_ID, LARGEST_PUBLIC
-from openmeadow.web.public import forms, pages
-from openmeadow.web.public.paper import message
-from openmeadow.wire.spare_file import SpareFile
-from openmeadow.wire.tokens import Tokens
+from openmeadow.web.public import signup, tracking
+from openmeadow.web.public.layout import message
+from openmeadow.web.router import Described, told
+from openmeadow.web.session import begin_session
 
 DIST = Path(__file__).parent / "dist"
 POLICY = (
@@ -67,55 +68,8 @@ def _asset(path: str) -> Response:
     return send_from_directory(DIST, path)
 
 
-def make_app(desk: Desk) -> Flask:
-    """The application over an open workspace."""
-    app = Flask(__name__, static_folder=None)
-    app.url_map.converters["int"] = Id
-    tokens = Tokens(desk.folder)
-    with contextlib.suppress(OSError):
-        SpareFile(desk.folder).reserve()
-    app.config["MAX_CONTENT_LENGTH"] = LARGEST_PUBLIC
-    limiter = Limiter(get_remote_address, app=app, storage_uri="memory://", headers_enabled=False)
-    described = Described(desk)
-    api.register(described, desk)
-    app.register_blueprint(described.blueprint)
-    app.register_blueprint(pages.make(desk, tokens))
-    app.register_blueprint(forms.make(desk, tokens))
-    for name, often in TRIES.items():
-        app.view_functions[name] = limiter.limit(often, methods=["POST"])(app.view_functions[name])
-    description = described.openapi()
-    app.extensions["described"] = described
-
-    @app.errorhandler(HTTPException)
-    def refused(e: HTTPException) -> ResponseReturnValue:
-        if request.path.startswith("/api/"):
-            return told(e)
-        if isinstance(e, TooManyRequests):
-            response = message("Too many tries", "Please wait a minute, then try once more.")
-            response.status_code = 429
-            return response
-        return e
-
-    @app.get("/api/openapi.json")
-    def openapi() -> Response:
-        return jsonify(description)
-
-    @app.get("/api/ready")
-    def ready() -> Response:
-        desk.view()
-        return jsonify({"ready": True})
-
-    @app.route("/api/<path:path>", methods=METHODS)
-    @app.route("/api/", defaults={"path": ""}, methods=METHODS)
-    def no_operation(path: str) -> Response:
-        """Whatever no operation of the API answers: the method is not done there, or there is no such address."""
-        adapter = app.url_map.bind("")
-        done = []
-        for method in METHODS:
-            with contextlib.suppress(HTTPException):
-                endpoint, _ = adapter.match(f"/api/{path}", method)
-                done += [method] if endpoint != "no_operation" else []
-        return told(MethodNotAllowed(valid_methods=done) if done else NotFound())
+def _processes(app: Flask, workspace: Workspace) -> None:
+    """Whether the process lives, and whether all that it needs is ready."""
 
     @app.get("/healthz")
     def healthz() -> Response:
@@ -123,17 +77,15 @@ def make_app(desk: Desk) -> Flask:
 
     @app.get("/readyz")
     def readyz() -> tuple[Response, int]:
-        found = watch.readiness(desk)
+        found = process_watch.readiness(workspace)
         parts = {"database": found.database, "worker": found.worker, "relay": found.relay}
         return jsonify(
             {"ready": found.is_ready, **parts, "problems": list(found.problems)}
         ), 200 if found.is_ready else 503
 
-    @app.get("/enter/<token>")
-    @limiter.limit("20 per minute")  # type: ignore[untyped-decorator]
-    def enter(token: str) -> ResponseReturnValue:
-        user = accounts.enter_once(desk, token)
-        return redirect("/sign-in") if user is None else begin_session(desk, user, redirect("/"))
+
+def _front(app: Flask, workspace: Workspace) -> None:
+    """The files of the front end, and the headers of every answer."""
 
     @app.get("/", defaults={"path": ""})
     @app.get("/<path:path>")
@@ -158,8 +110,67 @@ def make_app(desk: Desk) -> Flask:
         response.headers["Referrer-Policy"] = "same-origin"
         response.headers["Cross-Origin-Opener-Policy"] = "same-origin"
         response.headers.setdefault("Cache-Control", "no-store")  # whatever is not said to be kept may be personal
-        if request.is_secure or str(desk.setting("public_url")).startswith("https"):
+        if request.is_secure or str(workspace.setting("public_url")).startswith("https"):
             response.headers["Strict-Transport-Security"] = "max-age=31536000"
         return response
 
+
+def make_app(workspace: Workspace) -> Flask:
+    """The application over an open workspace."""
+    app = Flask(__name__, static_folder=None)
+    app.url_map.converters["int"] = Id
+    tokens = Tokens(workspace.folder)
+    with contextlib.suppress(OSError):
+        SpareFile(workspace.folder).reserve()
+    app.config["MAX_CONTENT_LENGTH"] = LARGEST_PUBLIC
+    limiter = Limiter(get_remote_address, app=app, storage_uri="memory://", headers_enabled=False)
+    described = Described(workspace)
+    api.register(described, workspace)
+    app.register_blueprint(described.blueprint)
+    app.register_blueprint(tracking.make(workspace, tokens))
+    app.register_blueprint(signup.make(workspace, tokens))
+    for name, often in TRIES.items():
+        app.view_functions[name] = limiter.limit(often, methods=["POST"])(app.view_functions[name])
+    description = described.openapi()
+    app.extensions["described"] = described
+
+    @app.errorhandler(HTTPException)
+    def refused(e: HTTPException) -> ResponseReturnValue:
+        if request.path.startswith("/api/"):
+            return told(e)
+        if isinstance(e, TooManyRequests):
+            response = message("Too many requests", "Please wait a minute, then try again.")
+            response.status_code = 429
+            return response
+        return e
+
+    @app.get("/api/openapi.json")
+    def openapi() -> Response:
+        return jsonify(description)
+
+    @app.get("/api/ready")
+    def ready() -> Response:
+        workspace.view()
+        return jsonify({"ready": True})
+
+    @app.route("/api/<path:path>", methods=METHODS)
+    @app.route("/api/", defaults={"path": ""}, methods=METHODS)
+    def no_operation(path: str) -> Response:
+        """Whatever no operation of the API answers: the method is not done there, or there is no such address."""
+        adapter = app.url_map.bind("")
+        done = []
+        for method in METHODS:
+            with contextlib.suppress(HTTPException):
+                endpoint, _ = adapter.match(f"/api/{path}", method)
+                done += [method] if endpoint != "no_operation" else []
+        return told(MethodNotAllowed(valid_methods=done) if done else NotFound())
+
+    @app.get("/enter/<token>")
+    @limiter.limit("20 per minute")  # type: ignore[untyped-decorator]
+    def enter(token: str) -> ResponseReturnValue:
+        user = accounts.enter_once(workspace, token)
+        return redirect("/sign-in") if user is None else begin_session(workspace, user, redirect("/"))
+
+    _processes(app, workspace)
+    _front(app, workspace)
     return app

@@ -6,17 +6,17 @@ import json
 import tempfile
 from pathlib import Path
 
-from openmeadow.desk.desk import Desk
+from openmeadow.services.workspace import Workspace
 from openmeadow.web import api
-from openmeadow.web.described import Described
+from openmeadow.web.router import Described
 
 
 def description() -> dict[str, object]:
     with tempfile.TemporaryDirectory() as folder:
-        desk = Desk(Path(folder))
-        described = Described(desk)
-        api.register(described, desk)
-        desk.close()
+        workspace = Workspace(Path(folder))
+        described = Described(workspace)
+        api.register(described, workspace)
+        workspace.close()
         return described.openapi()
 
 

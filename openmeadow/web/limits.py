@@ -69,7 +69,7 @@ def parser(uploads: frozenset[str], may_upload: Callable[[dict[str, str]], bool]
         def received(self, data: bytes) -> int:
             consumed: int = super().received(data)
             if isinstance(self.error, RequestEntityTooLarge):
-                self.error = TooLarge(f"At most {self.adj.max_request_body_size - 1:,} octets are taken here.")
+                self.error = TooLarge(f"The limit here is {self.adj.max_request_body_size - 1:,} bytes.")
             elif self.error is not None:
                 self.error = Unreadable(self.error)
             return consumed

@@ -9,7 +9,7 @@ from typing import Any
 from pydantic import BaseModel
 from pydantic.json_schema import models_json_schema
 
-from openmeadow.web import models
+from openmeadow.web import schemas
 from openmeadow.web.limits import LARGEST_ID
 
 ID = {"type": "integer", "minimum": 0, "maximum": LARGEST_ID}
@@ -18,12 +18,12 @@ MEANINGS = {
     "401": "not signed in",
     "403": "signed in, but not allowed",
     "404": "something that was named does not exist",
-    "405": "the method is not done here",
-    "409": "the rules of the job do not allow it",
+    "405": "method not allowed",
+    "409": "not allowed in the current state",
     "413": "too large",
-    "422": "what was sent cannot be read",
-    "429": "too many tries",
-    "500": "something went wrong inside; the sentence names the line of the log",
+    "422": "the request cannot be read",
+    "429": "too many requests",
+    "500": "internal error; the message names the log line",
     "503": "the database is busy",
 }
 
@@ -112,13 +112,13 @@ def _statuses(route: Route) -> list[str]:
 
 def describe(routes: list[Route]) -> dict[str, Any]:
     """The whole document. Requests and answers have schemas of their own where they differ."""
-    answers = {r.answer for r in routes if not isinstance(r.answer, str)} | {models.Problem}
+    answers = {r.answer for r in routes if not isinstance(r.answer, str)} | {schemas.Problem}
     bodies = {r.body for r in routes if r.body is not None}
     ordered = [(m, "serialization") for m in sorted(answers, key=lambda m: m.__name__)]
     ordered += [(m, "validation") for m in sorted(bodies, key=lambda m: m.__name__)]
     refs, schema = models_json_schema(ordered, ref_template="#/components/schemas/{model}")  # type: ignore[arg-type]
     names = {key: said["$ref"] for key, said in refs.items()}
-    wrong = {"application/json": {"schema": {"$ref": names[models.Problem, "serialization"]}}}
+    wrong = {"application/json": {"schema": {"$ref": names[schemas.Problem, "serialization"]}}}
     paths: dict[str, Any] = {}
     for r in routes:
         if isinstance(r.answer, str):  # a file of one of some media types
@@ -132,7 +132,7 @@ def describe(routes: list[Route]) -> dict[str, Any]:
                 "200": {"description": "done", "content": content},
                 **{s: {"description": MEANINGS[s], "content": wrong} for s in _statuses(r)},
             },
-            "x-roles": sorted(r.rights or ("anybody",)),
+            "x-roles": sorted(r.rights or ("anyone",)),
         }
         if (request := _request(r, names)) is not None:
             operation["requestBody"] = request
@@ -152,7 +152,7 @@ def describe(routes: list[Route]) -> dict[str, Any]:
                     "type": "apiKey",
                     "in": "cookie",
                     "name": "meadow",
-                    "description": "What changes something carries X-Meadow-CSRF too, as GET /api/me gives it.",
+                    "description": "Requests that change something also need the header X-Meadow-CSRF, as given by GET /api/me.",
                 },
                 "token": {"type": "http", "scheme": "bearer"},
             },

@@ -12,16 +12,16 @@ from flask import Flask
 from waitress.channel import HTTPChannel
 from waitress.server import TcpWSGIServer
 
-from openmeadow.desk import accounts
-from openmeadow.desk.desk import Desk
-from openmeadow.store import accounts as table
+from openmeadow.services import accounts
+from openmeadow.services.workspace import Workspace
+from openmeadow.store import users as table
 from openmeadow.web import limits
-from openmeadow.web.described import COOKIE
+from openmeadow.web.router import COOKIE
 
 THREADS = 8
 
 
-def make_server(app: Flask, desk: Desk, host: str, port: int) -> Any:
+def make_server(app: Flask, workspace: Workspace, host: str, port: int) -> Any:
     """A server that is bound but does not run yet; OSError where the port is taken."""
     described = app.extensions["described"]
     uploads = frozenset(r.template for r in described.routes if r.upload is not None)
@@ -30,14 +30,14 @@ def make_server(app: Flask, desk: Desk, host: str, port: int) -> Any:
         """Whether a body over the usual limit comes from an account, before it is read."""
         scheme, _, secret = headers.get("AUTHORIZATION", "").partition(" ")
         if scheme.lower() == "bearer":
-            holder: Any = accounts.by_token(desk, secret.strip())
+            holder: Any = accounts.by_token(workspace, secret.strip())
         else:
             try:
                 cookie = SimpleCookie(headers.get("COOKIE", "")).get(COOKIE)
             except CookieError:
                 return False
-            holder = accounts.session_of(desk, cookie.value) if cookie is not None else None
-        user = table.user(desk.store.read(), holder.user) if holder else None
+            holder = accounts.session_of(workspace, cookie.value) if cookie is not None else None
+        user = table.user(workspace.store.read(), holder.user) if holder else None
         return user is not None and user.role != "observer"
 
     class Channel(HTTPChannel):  # type: ignore[misc]

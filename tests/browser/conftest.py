@@ -10,10 +10,10 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
-from openmeadow import demo
-from openmeadow.desk import accounts
-from openmeadow.desk.desk import Desk
-from openmeadow.store import accounts as account_table
+from openmeadow.demo import build, ports, run
+from openmeadow.services import accounts
+from openmeadow.services.workspace import Workspace
+from openmeadow.store import users as account_table
 
 FLAGS = [
     "--no-sandbox",
@@ -35,7 +35,7 @@ class Visit:
     """An open page of the running demo. ``said`` gathers errors of the console and requests that leave the machine."""
 
     page: Page
-    running: demo.Demo
+    running: run.Demo
     said: list[str]
 
     def go(self, path: str) -> Page:
@@ -66,10 +66,10 @@ PASSWORD = "evenings by the water"
 @contextmanager
 def signed_in(visit: Visit, name: str, role: str) -> Iterator[Page]:
     """Somebody else's browser, signed in to the same demo; they are made if they are not there."""
-    desk = Desk(visit.running.folder)
-    if account_table.user_named(desk.store.read(), name) is None:
-        accounts.add(desk, name, role, PASSWORD)
-    desk.close()
+    workspace = Workspace(visit.running.folder)
+    if account_table.user_named(workspace.store.read(), name) is None:
+        accounts.add(workspace, name, role, PASSWORD)
+    workspace.close()
     assert visit.page.context.browser is not None
     context = visit.page.context.browser.new_context(viewport={"width": 1280, "height": 800})
     page = context.new_page()
@@ -95,8 +95,8 @@ def browser() -> Iterator[Browser]:
 @contextmanager
 def visiting(browser: Browser, folder: Path) -> Iterator[Visit]:
     """A demo of its own, signed in to as the demo analyst."""
-    demo.build(folder, 400)
-    running = demo.Demo(folder, demo.free_port())
+    build.build(folder, 400)
+    running = run.Demo(folder, ports.free_port())
     context = browser.new_context(viewport={"width": 1280, "height": 800})
     said: list[str] = []
     try:

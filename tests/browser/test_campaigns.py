@@ -10,13 +10,13 @@ from pathlib import Path
 
 from playwright.sync_api import expect
 
-from openmeadow.core.intake.moments import rfc3339
-from openmeadow.store.database import Store
+from openmeadow.core.imports.dates import rfc3339
+from openmeadow.store.connection import Store
 from tests.browser.conftest import Visit
 
 
 def png(path: Path, side: int = 40) -> Path:
-    """A plain picture."""
+    """A plain image."""
 
     def chunk(kind: bytes, data: bytes) -> bytes:
         return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
@@ -34,8 +34,8 @@ def complaints(visit: Visit, most: int) -> str:
     store = Store(visit.running.folder)
     rows = store.read().execute(
         "SELECT s.email, m.name, d.changed_at FROM deliveries d JOIN subscribers s ON s.id = d.subscriber "
-        "JOIN passes q ON q.id = d.pass JOIN campaigns c ON c.id = q.campaign JOIN messages m ON m.id = c.message "
-        "WHERE d.state = 'handed over' ORDER BY c.id DESC LIMIT ?",
+        "JOIN sends q ON q.id = d.send JOIN campaigns c ON c.id = q.campaign JOIN messages m ON m.id = c.message "
+        "WHERE d.state = 'sent' ORDER BY c.id DESC LIMIT ?",
         (most,),
     )
     lines = [
@@ -49,20 +49,20 @@ def complaints(visit: Visit, most: int) -> str:
 def test_by_blocks_held_changed_and_judged(visit: Visit, tmp_path: Path) -> None:
     page = visit.page
     # the frame, once for all
-    visit.go("/campaigns/frame")
-    page.get_by_role("textbox", name="Small print").click()
+    visit.go("/campaigns/layout")
+    page.get_by_role("textbox", name="Footer text").click()
     page.keyboard.type("Kestrel Quay, the hall on the harbour")
-    page.get_by_role("button", name="Keep", exact=True).click()
-    expect(page.get_by_text("Drafts written by blocks have it now.")).to_be_visible()
+    page.get_by_role("button", name="Save layout", exact=True).click()
+    expect(page.get_by_text("Saved and applied to drafts.")).to_be_visible()
     visit.accessible()
 
-    # a message by blocks, with a picture and a part for some
+    # a message by blocks, with a image and a part for some
     page.keyboard.press("5")
-    page.get_by_label("Name of a new campaign").fill("Late seats")
+    page.get_by_label("Name of new campaign").fill("Late seats")
     page.keyboard.press("Enter")
     page.get_by_label("Purpose").select_option("Season news")
     page.get_by_label("From", exact=True).select_option("hello@news.kestrelquay.example")
-    page.get_by_label("From-name").fill("Kestrel Quay")
+    page.get_by_label("From name").fill("Kestrel Quay")
     page.get_by_label(re.compile("^Subject")).fill("Late seats")
     page.get_by_label(re.compile("^Preview text")).fill("Forty seats for tonight came back to the box office")
     page.get_by_role("tab", name="Blocks").click()
@@ -70,45 +70,45 @@ def test_by_blocks_held_changed_and_judged(visit: Visit, tmp_path: Path) -> None
     words = "Forty seats came back to the box office; they are yours until seven. " * 4
     page.get_by_role("textbox", name="Block 1").click()
     page.keyboard.type(words)
-    page.get_by_role("button", name="Picture", exact=True).click()
-    page.get_by_label("Picture file for block 2").set_input_files(png(tmp_path / "hall.png"))
-    expect(page.get_by_label("Block 2, picture").locator("img")).to_be_visible()
+    page.get_by_role("button", name="Image", exact=True).click()
+    page.get_by_label("Image file for block 2").set_input_files(png(tmp_path / "hall.png"))
+    expect(page.get_by_label("Block 2, image").locator("img")).to_be_visible()
     page.get_by_label(re.compile("^Alternative text")).fill("The hall at night")
     page.get_by_role("button", name="Button", exact=True).click()
-    page.get_by_label("Words on it").fill("Take your seats")
-    page.get_by_label("Block 3, button").get_by_label("Leads to").fill("https://www.kestrelquay.example/gone")
+    page.get_by_label("Button text").fill("Take your seats")
+    page.get_by_label("Block 3, button").get_by_label("Link").fill("https://www.kestrelquay.example/gone")
     shown = page.frame_locator("iframe")
     expect(shown.get_by_text("Take your seats")).to_be_visible()
     expect(shown.get_by_text("the hall on the harbour")).to_be_visible()
-    expect(page.get_by_text("Kept as you write.")).to_be_visible()
+    expect(page.get_by_text("Saved automatically.")).to_be_visible()
     visit.accessible()
 
     # a list, one person left out; a dead link stops, and is mended
     page.get_by_role("link", name=re.compile("^Recipients")).click()
     page.get_by_label("Permitted for Season news in this campaign").select_option("in")
-    expect(page.get_by_text("Chosen", exact=True)).to_be_visible()
+    expect(page.get_by_text("Selected", exact=True)).to_be_visible()
     visit.accessible()
     page.get_by_role("link", name=re.compile("^Checks")).click()
-    page.get_by_role("button", name="Ask the links", exact=True).click()
-    expect(page.get_by_text("gone: answers 404.")).to_be_visible()
-    expect(page.get_by_text("1 to settle")).to_be_visible()
+    page.get_by_role("button", name="Check links", exact=True).click()
+    expect(page.get_by_text("gone")).to_be_visible()
+    expect(page.get_by_text("1 to fix")).to_be_visible()
     visit.accessible()
-    page.get_by_role("button", name="Overrule…").click()
-    page.get_by_label(re.compile("^Why it may go out")).fill("The page opens at noon")
-    page.get_by_role("button", name="Overrule it").click()
-    expect(page.get_by_text("Overruled by demo: The page opens at noon")).to_be_visible()
+    page.get_by_role("button", name="Override…").click()
+    page.get_by_label(re.compile("^Reason")).fill("The page opens at noon")
+    page.get_by_role("button", name="Override blocker").click()
+    expect(page.get_by_text("Overridden by demo: The page opens at noon")).to_be_visible()
 
     # a plan; the last batch is moved by a key; a guardrail holds it
-    page.get_by_role("link", name="Plan", exact=True).click()
+    page.get_by_role("link", name="Schedule", exact=True).click()
     batch = page.get_by_role("button", name=re.compile("^Batch 4, "))
     expect(batch).to_have_attribute("aria-label", re.compile("Thu 12 Mar"))
     batch.focus()
     page.keyboard.press("Shift+ArrowRight")
-    expect(page.get_by_text("One batch was moved by hand.")).to_be_visible()
+    expect(page.get_by_text("rescheduled manually")).to_be_visible()
     expect(batch).to_have_attribute("aria-label", re.compile("Fri 13 Mar"))
     page.get_by_role("button", name="Start…").click()
-    page.get_by_role("button", name=re.compile("^Start, ")).click()
-    expect(page.get_by_role("cell", name=re.compile("^gone"))).to_have_count(1, timeout=60_000)
+    page.get_by_role("button", name=re.compile("^Start sending to")).click()
+    expect(page.get_by_role("cell", name=re.compile("^sent"))).to_have_count(1, timeout=60_000)
     visit.move_clock("An hour")
     taken = page.evaluate(
         """async lines => { const me = await (await fetch('/api/me')).json();
@@ -117,30 +117,30 @@ def test_by_blocks_held_changed_and_judged(visit: Visit, tmp_path: Path) -> None
         complaints(visit, 6),
     )
     assert taken == 200
-    expect(page.get_by_label("Why it is held")).to_contain_text("omplaints", timeout=20_000)
+    expect(page.get_by_label("Why it is paused")).to_contain_text("omplaints", timeout=20_000)
     visit.accessible()
 
     # what still waits is told something else
-    page.get_by_role("link", name="Change the message…").click()
-    page.get_by_role("button", name="Change it for those").click()
+    page.get_by_role("link", name="Edit message…").click()
+    page.get_by_role("button", name="Edit for remaining recipients").click()
     page.get_by_label(re.compile("^Subject")).fill("The last seats")
-    page.get_by_role("button", name="Show what differs").click()
+    page.get_by_role("button", name="Show differences").click()
     expect(page.get_by_text("− Late seats")).to_be_visible()
-    page.get_by_role("button", name=re.compile(r"^Change it for \d")).click()
+    page.get_by_role("button", name=re.compile(r"^Edit for \d")).click()
     expect(page.get_by_role("tab", name="Version B, in use")).to_be_visible()
-    page.get_by_role("button", name="Plan").or_(page.get_by_role("link", name="Plan", exact=True)).click()
-    page.get_by_role("button", name="Go on", exact=True).click()
+    page.get_by_role("button", name="Schedule").or_(page.get_by_role("link", name="Schedule", exact=True)).click()
+    page.get_by_role("button", name="Resume", exact=True).click()
     visit.move_clock("Three days")
     visit.move_clock("Three days")
 
     # judged by what is usual here, and over all campaigns
     page.get_by_role("link", name="Results").click()
-    expect(page.get_by_role("heading", name="Is that good?")).to_be_visible()
+    expect(page.get_by_role("heading", name="Benchmark")).to_be_visible()
     expect(page.get_by_role("heading", name="By version")).to_be_visible()
-    expect(page.get_by_text("this is no comparison")).to_be_visible()
+    expect(page.get_by_text("Do not compare these")).to_be_visible()
     expect(page.get_by_role("cell", name="https://www.kestrelquay.example/gone")).to_be_visible()
     visit.accessible()
-    visit.go("/campaigns/what-works")
+    visit.go("/campaigns/benchmarks")
     expect(page.get_by_role("cell", name="Same subject")).to_be_visible()
     visit.accessible()
     assert visit.said == []

@@ -13,35 +13,35 @@ from playwright.sync_api import Browser, expect
 from tests.browser.conftest import Visit, signed_in, visiting
 
 PAGES = {
-    "/today": "The engaged base, 12 months",
-    "/subscribers/map": "Stopping earlier, replayed",
+    "/today": "Subscribers by band, 12 months",
+    "/subscribers/map": "What an earlier cut-off would have done",
     "/subscribers/table": "Last 24 messages",
-    "/subscribers/8": "Everything that happened",
-    "/subscribers/bring-in": "Bring in",
+    "/subscribers/8": "Activity",
+    "/subscribers/import": "Import",
     "/subscribers/address-checks": "Address checks",
-    "/subscribers/consent": "The chain holds",
-    "/subscribers/clean-up": "Clean-up",
-    "/subscribers/doors": "Foyer form",
-    "/subscribers/machine-opens": "Machine opens",
+    "/subscribers/consent": "hash chain verified",
+    "/subscribers/sunset-policy": "Estimated effect",
+    "/subscribers/sources": "Foyer form",
+    "/subscribers/machine-activity": "How machines are detected",
     "/segments": "Season news regulars",
-    "/segments/1": "Growth, by today's rule",
+    "/segments/1": "Size over time, by the current rule",
     "/senders": "news.kestrelquay.example",
     "/senders/1": "Publish",
     "/campaigns": "Spring season on sale",
-    "/campaigns/frame": "Small print",
-    "/campaigns/what-works": "What works",
-    "/campaigns/1/message": "As this subscriber gets it",
-    "/campaigns/1/recipients": "From chosen to permitted",
-    "/campaigns/1/checks": "In order",
-    "/campaigns/1/plan": "Who goes when",
+    "/campaigns/layout": "Footer text",
+    "/campaigns/benchmarks": "What works",
+    "/campaigns/1/message": "Preview as subscriber",
+    "/campaigns/1/recipients": "Exclusions",
+    "/campaigns/1/checks": "Passed",
+    "/campaigns/1/schedule": "Batches",
     "/sequences": "Welcome to the hall",
-    "/sequences/1": "What the repeats add",
-    "/sequences/1/walk": "messages",
-    "/health": "What bulk senders must have, measured",
+    "/sequences/1": "Resend uplift",
+    "/sequences/1/simulation": "messages",
+    "/health": "Bulk-sender requirements",
     "/account": "Second factor",
     "/settings": "Postal address",
-    "/settings/accounts": "Invite somebody",
-    "/settings/activity-log": "brought in",
+    "/settings/accounts": "Invite a person",
+    "/settings/activity-log": "imported",
 }
 OUTSIDE = """() => {
   const d = document.documentElement, out = [];
@@ -74,7 +74,7 @@ def test_a_page_holds_what_is_in_it_at_every_width(shared: Visit, path: str) -> 
         page.set_viewport_size({"width": 1280, "height": 800})
     shared.accessible()
     page.keyboard.press("?")
-    expect(page.get_by_role("dialog")).to_contain_text("go to a place")
+    expect(page.get_by_role("dialog")).to_contain_text("go to a section")
     page.keyboard.press("Escape")
     expect(page.get_by_role("dialog")).to_have_count(0)
     assert page.url.endswith(path), "Esc closes what is open, and goes nowhere"
@@ -84,12 +84,12 @@ def test_a_page_holds_what_is_in_it_at_every_width(shared: Visit, path: str) -> 
 @pytest.mark.parametrize(
     ("path", "said"),
     [
-        ("/nowhere", "There is nothing at this address"),
-        ("/campaigns/999/plan", "There is no such campaign"),
-        ("/sequences/999", "There is no such sequence"),
-        ("/segments/999", "There is no such segment"),
-        ("/senders/999", "There is no such domain"),
-        ("/subscribers/999999", "There is no such subscriber"),
+        ("/nowhere", "There is no page at this address"),
+        ("/campaigns/999/schedule", "This campaign does not exist"),
+        ("/sequences/999", "This sequence does not exist"),
+        ("/segments/999", "This segment does not exist"),
+        ("/senders/999", "This domain is not set up here"),
+        ("/subscribers/999999", "This subscriber does not exist"),
     ],
 )
 def test_what_is_not_there_is_said(shared: Visit, path: str, said: str) -> None:
@@ -101,11 +101,12 @@ def test_what_is_not_there_is_said(shared: Visit, path: str, said: str) -> None:
 
 def test_an_observer_reads_everything_and_is_told_so(shared: Visit) -> None:
     with signed_in(shared, "olga", "observer") as page:
-        for path in ("/campaigns/1/plan", "/sequences/1", "/segments/1", "/senders/1", "/subscribers/clean-up"):
+        for path in ("/campaigns/1/schedule", "/sequences/1", "/segments/1", "/senders/1", "/subscribers/sunset-policy"):
             page.goto(shared.running.url + path)
             expect(page.get_by_text(PAGES[path]).filter(visible=True).first).to_be_visible()
             acts = page.get_by_role(
-                "button", name=re.compile(r"^(Start…|Pause|End…|Put people in|Keep|Remove|Do this week|Agree|Look again)")
+                "button",
+                name=re.compile(r"^(Start…|Pause|End…|Add subscribers|Save|Delete|Run this week|Turn on|Check again)"),
             )
             for i in range(acts.count()):
                 expect(acts.nth(i)).to_be_disabled()
@@ -121,19 +122,19 @@ def test_a_writer_writes_and_does_not_decide(shared: Visit) -> None:
     with signed_in(shared, "wim", "writer") as page:
         page.goto(shared.running.url + "/campaigns/1/message")
         page.get_by_label(re.compile("^Subject")).fill("The spring season, at last")
-        expect(page.get_by_text("Kept as you write.")).to_be_visible()
-        page.get_by_role("link", name="Plan", exact=True).click()
+        expect(page.get_by_text("Saved automatically.")).to_be_visible()
+        page.get_by_role("link", name="Schedule", exact=True).click()
         expect(page.get_by_role("button", name=re.compile("^Batch 2, "))).to_be_visible()
         expect(page.get_by_role("button", name="Start…")).to_be_disabled()
-        page.get_by_label("apart by").fill("6")
+        page.get_by_label("every").fill("6")
         page.goto(shared.running.url + "/sequences/1")
-        for name in ("Pause", "End…", "Put people in…"):
+        for name in ("Pause", "End…", "Add subscribers…"):
             expect(page.get_by_role("button", name=name)).to_be_disabled()
         page.get_by_role("button", name=re.compile("Your first evening with us")).first.click()
-        page.get_by_label("Called here").fill("Your first evening here")
-        page.get_by_role("button", name="Keep this step").click()
+        page.get_by_label("Internal name").fill("Your first evening here")
+        page.get_by_role("button", name="Save step").click()
         expect(page.get_by_role("button", name=re.compile("^Your first evening here")).first).to_be_visible()
-        page.get_by_role("button", name="Take back the change").click()
+        page.get_by_role("button", name="Undo the change").click()
         expect(page.get_by_role("button", name=re.compile("^Your first evening with us")).first).to_be_visible()
 
 
@@ -148,10 +149,10 @@ def test_a_server_that_is_away_is_said_and_nothing_is_lost(visit: Visit) -> None
     assert server.stdin is not None
     server.stdin.close()
     page.get_by_label("Name", exact=True).fill("Kept all the same")
-    page.get_by_role("button", name="Keep this rule").click()
-    expect(page.get_by_text("The server does not answer. Nothing was lost").first).to_be_visible()
+    page.get_by_role("button", name="Save segment").click()
+    expect(page.get_by_text("The server is not responding. Nothing was lost").first).to_be_visible()
     expect(page.get_by_label("Name", exact=True)).to_have_value("Kept all the same")
     visit.running._children[-1] = subprocess.Popen(server.args, stdin=subprocess.PIPE)  # type: ignore[arg-type]
     visit.running.wait_ready()
-    page.get_by_role("button", name="Keep this rule").click()
+    page.get_by_role("button", name="Save segment").click()
     expect(page.get_by_role("heading", name="Kept all the same")).to_be_visible()

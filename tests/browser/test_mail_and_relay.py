@@ -7,12 +7,12 @@ from pathlib import Path
 
 from playwright.sync_api import Browser, Page, expect
 
-from openmeadow.desk import campaigns, outgoing, sending
-from openmeadow.desk.desk import Desk
-from openmeadow.store import ledger
-from openmeadow.wire.tokens import Tokens
+from openmeadow.net.signed_tokens import Tokens
+from openmeadow.services.campaigns import campaigns, dispatcher, outgoing
+from openmeadow.services.workspace import Workspace
+from openmeadow.store.campaigns import deliveries
 from tests.browser.conftest import Visit
-from tests.desk.mailing import mailing
+from tests.services.mailing import mailing
 
 COLUMNS = [
     {"kind": "text", "html": "<p>Above</p>"},
@@ -31,10 +31,10 @@ DARK = (
 def arrived(folder: Path, message: dict[str, object]) -> str:
     """The HTML of a message as it came to a mailbox."""
     with mailing(folder, 2) as m:
-        plan = {"lead_share": 0.0, "batches": 1, "resend": False}
-        campaigns.write(m.desk, m.campaign, message | {"plan": plan})
-        campaigns.start(m.desk, m.campaign, "test")
-        sending.send_due(m.desk, m.tokens)
+        plan = {"pilot_share": 0.0, "batches": 1, "resend": False}
+        campaigns.write(m.workspace, m.campaign, message | {"plan": plan})
+        campaigns.start(m.workspace, m.campaign, "test")
+        dispatcher.send_due(m.workspace, m.tokens)
         return str(m.world.mailboxes["p1@postern.example"][-1]["html"])
 
 
@@ -64,16 +64,18 @@ def test_the_relay_and_the_providers(visit: Visit) -> None:
     expect(page.get_by_role("heading", name="Relay", exact=True)).to_be_visible()
     page.get_by_label("Send a test message to").fill("demo@kestrelquay.example")
     page.get_by_role("button", name="Check relay").click()
-    expect(page.get_by_role("status").filter(has_text="pass")).to_contain_text("It took a message for demo@kestrelquay")
+    expect(page.get_by_role("status").filter(has_text="pass")).to_contain_text(
+        "It accepted a message for demo@kestrelquay"
+    )
     page.get_by_label("Send a test message to").fill("nowhere")
     page.get_by_role("button", name="Check relay").click()
-    expect(page.get_by_role("alert")).to_contain_text("“nowhere” is no address")
+    expect(page.get_by_role("alert")).to_contain_text("“nowhere” is not a valid address")
     visit.accessible()
     page = visit.go("/health/providers")
     row = page.get_by_role("row", name=re.compile("^Postern"))
     row.get_by_role("button", name="change…").click()
     page.get_by_label("Name", exact=True).fill("The Postern")
-    page.get_by_label("At most a day, in all plans").fill("50")
+    page.get_by_label("Daily limit, over all campaigns").fill("50")
     page.get_by_label("deferrals").fill("25")
     page.get_by_label("Colour").fill("#3a55a4")
     page.get_by_role("button", name="Save provider").click()
@@ -88,55 +90,55 @@ def test_the_relay_and_the_providers(visit: Visit) -> None:
 
 def started(visit: Visit) -> int:
     """The demo's campaign under way, two of its deliveries unconfirmed and two refused."""
-    desk = Desk(visit.running.folder)
-    campaigns.start(desk, 1, "test")
-    desk.close()
-    page = visit.go("/campaigns/1/plan")
+    workspace = Workspace(visit.running.folder)
+    campaigns.start(workspace, 1, "test")
+    workspace.close()
+    page = visit.go("/campaigns/1/schedule")
     visit.move_clock("To the next event")
-    expect(page.get_by_role("row", name=re.compile("^lead Thu .* gone"))).to_be_visible()
-    desk = Desk(visit.running.folder)
-    with desk.store.atomic() as db:
-        rows = [d for d in ledger.of_campaign(db, 1, "first") if d["state"] == "handed over"][:4]
+    expect(page.get_by_role("row", name=re.compile("^pilot Thu .* sent"))).to_be_visible()
+    workspace = Workspace(visit.running.folder)
+    with workspace.store.atomic() as db:
+        rows = [d for d in deliveries.of_campaign(db, 1, "first") if d["state"] == "sent"][:4]
         for d in rows[:2]:
-            ledger.mark(db, d["id"], ledger.IN_DOUBT, desk.now() + 60, "the connection broke")
+            deliveries.mark(db, d["id"], deliveries.UNCONFIRMED, workspace.now() + 60, "the connection broke")
         for d in rows[2:]:
-            ledger.mark(db, d["id"], ledger.FAILED, desk.now(), "hard: 550 5.1.1 no such user")
-    desk.close()
+            deliveries.mark(db, d["id"], deliveries.FAILED, workspace.now(), "hard: 550 5.1.1 no such user")
+    workspace.close()
     return len(rows)
 
 
 def test_unconfirmed_and_refused_are_settled_on_the_plan(visit: Visit) -> None:
     assert started(visit) == 4
-    page = visit.go("/campaigns/1/plan")
+    page = visit.go("/campaigns/1/schedule")
     section = page.get_by_role("region", name="Unconfirmed deliveries")
     expect(section).to_contain_text("2 unconfirmed.")
-    section.get_by_role("button", name="Show them").click()
+    section.get_by_role("button", name="Show").click()
     rows = section.get_by_role("row").filter(has_text="@news.kestrelquay.example")
     expect(rows).to_have_count(2)
     visit.accessible()
     ids = re.findall(r"<(d\d+\.c1\.[0-9a-f]{12}@[^>]+)>", section.inner_text())
-    rows.filter(has_text=ids[0]).get_by_role("button", name="arrived").click()
+    rows.filter(has_text=ids[0]).get_by_role("button", name="mark as sent").click()
     expect(section).to_contain_text("1 unconfirmed.")
-    section.get_by_role("button", name="Use the relay's log…").click()
-    page.get_by_label("Lines of the relay's log").fill(f"queued <{ids[1]}>")
+    section.get_by_role("button", name="Use the relay log…").click()
+    page.get_by_label("Relay log lines").fill(f"queued <{ids[1]}>")
     page.get_by_role("button", name="Read the log").click()
-    expect(page.get_by_text("1 person had it, 0 people will be sent it again, 0 left.")).to_be_visible()
-    page.get_by_role("button", name="put back in the queue…").click()
-    expect(page.get_by_role("dialog")).to_contain_text("Put 2 people back in the queue?")
-    page.get_by_role("button", name="Put 2 people back").click()
-    expect(page.get_by_text("Refused by the relay")).to_have_count(0)
-    desk = Desk(visit.running.folder)
-    assert ledger.state_counts(desk.store.read(), 1).get("failed", 0) == 0
-    with desk.store.atomic() as db:  # as after a restore
-        outgoing.pause_all(db, desk.now(), desk.now(), "restored from a backup")
-    sent = next(d for d in ledger.of_campaign(desk.store.read(), 1, "first") if d["state"] == "waiting")
-    mark = Tokens(desk.folder).message_id(sent["id"], 1, "news.kestrelquay.example")
-    desk.close()
+    expect(page.get_by_text("1 person received it, 0 people will be sent it again, 0 remain.")).to_be_visible()
+    page.get_by_role("button", name="queue again…").click()
+    expect(page.get_by_role("dialog")).to_contain_text("Queue 2 people again?")
+    page.get_by_role("button", name="Queue again", exact=True).click()
+    expect(page.get_by_text("Rejected by the relay")).to_have_count(0)
+    workspace = Workspace(visit.running.folder)
+    assert deliveries.state_counts(workspace.store.read(), 1).get("failed", 0) == 0
+    with workspace.store.atomic() as db:  # as after a restore
+        outgoing.pause_all(db, workspace.now(), workspace.now(), "restored from a backup")
+    sent = next(d for d in deliveries.of_campaign(workspace.store.read(), 1, "first") if d["state"] == "queued")
+    mark = Tokens(workspace.folder).message_id(sent["id"], 1, "news.kestrelquay.example")
+    workspace.close()
     page = visit.go("/today")
-    page.get_by_role("link", name="Restored: everything outgoing is paused").click()
-    page.get_by_label("Lines of the relay's log").fill(mark)
+    page.get_by_role("link", name="Restored: all sending is paused").click()
+    page.get_by_label("Relay log lines").fill(mark)
     page.get_by_role("button", name="Read the log").click()
-    expect(page.get_by_text("1 had been sent already")).to_be_visible()
+    expect(page.get_by_text("1 had already been sent")).to_be_visible()
     visit.accessible()
     page.get_by_role("button", name="Resume sending…").click()
     page.get_by_role("button", name="Resume sending", exact=True).click()
@@ -149,17 +151,17 @@ def bars(page: Page) -> int:
 
 
 def test_a_plan_that_is_too_long_is_said_and_one_of_many_batches_is_drawn(visit: Visit) -> None:
-    page = visit.go("/campaigns/1/plan")
-    page.get_by_label(re.compile("^apart by")).fill("720")
-    page.get_by_label("Largest batch").fill("1")
+    page = visit.go("/campaigns/1/schedule")
+    page.get_by_label(re.compile("^every")).fill("720")
+    page.get_by_label("Maximum batch size").fill("1")
     expect(
-        page.get_by_text(re.compile(r"This would take \d+ batches until \d{4}; a plan has at most 500 batches"))
+        page.get_by_text(re.compile(r"This would take \d+ batches until \d{4}; the limit is 500 batches"))
     ).to_be_visible()
-    page.get_by_label(re.compile("^apart by")).fill("1")
+    page.get_by_label(re.compile("^every")).fill("1")
     expect(page.get_by_text(re.compile("This would take"))).to_have_count(0)
     expect(page.locator("svg [role=button]").nth(60)).to_be_attached()
     assert 60 < bars(page) <= 500
-    page.get_by_label("Largest batch").fill("")
+    page.get_by_label("Maximum batch size").fill("")
     expect(page.get_by_role("button", name=re.compile("^Batch 4, "))).to_be_visible()
     # a bar is dragged to the end, and nothing is selected on the way
     bar = page.get_by_role("button", name=re.compile("^Batch 4, "))

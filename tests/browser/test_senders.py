@@ -26,12 +26,12 @@ def mail_to(visit: Visit, address: str, word: str) -> dict[str, Any]:
 
 def test_a_domain_from_its_claim_to_a_confirmed_address(visit: Visit) -> None:
     page = visit.go("/senders")
-    expect(page.get_by_role("heading", name="SPF look-ups")).to_be_visible()
+    expect(page.get_by_role("heading", name="SPF lookups")).to_be_visible()
     page.keyboard.press("+")
     for typed, said in (
         ("the ticket office", "is not a domain name"),
-        ("postern.example", "is on the list of freemail domains"),
-        ("news.kestrelquay.example", "is already among the senders"),
+        ("postern.example", "is a free mailbox provider"),
+        ("news.kestrelquay.example", "is already set up"),
     ):
         page.get_by_label("Domain to add").fill(typed)
         page.keyboard.press("Enter")
@@ -47,35 +47,35 @@ def test_a_domain_from_its_claim_to_a_confirmed_address(visit: Visit) -> None:
     page.keyboard.press("Enter")
     expect(page.get_by_role("heading", name=re.compile("^foyer.kestrelquay.example"))).to_be_visible()
     records = page.get_by_role("table").first
-    expect(records.get_by_role("row", name=re.compile("^DKIM"))).to_contain_text("broken")
+    expect(records.get_by_role("row", name=re.compile("^DKIM"))).to_contain_text("fail")
     visit.accessible()
     with page.expect_download() as saved:
-        page.get_by_role("link", name="All as a zone file").click()
+        page.get_by_role("link", name="Download zone file").click()
     zone = saved.value.path().read_text()
     assert "._domainkey" in zone and "v=DKIM1" in zone
     page.get_by_label("Record to publish").select_option("all")
     assert page.locator("pre").inner_text().count(" TXT ") == zone.count(" TXT "), "what one copies is what one saves"
-    page.get_by_role("button", name="Send to the name server…").click()
+    page.get_by_role("button", name="Publish by dynamic update…").click()
     page.get_by_role("button", name="Publish", exact=True).click()
-    expect(page.get_by_text("Every record says what it should.")).to_be_visible(timeout=30_000)
-    expect(records.get_by_role("row", name=re.compile("^DKIM"))).to_contain_text("holds")
-    expect(page.get_by_role("heading", name="What changed")).to_be_visible()
+    expect(page.get_by_text("All records are correct.")).to_be_visible(timeout=30_000)
+    expect(records.get_by_role("row", name=re.compile("^DKIM"))).to_contain_text("pass")
+    expect(page.get_by_role("heading", name="Change history")).to_be_visible()
     visit.accessible()
 
     # an address of another domain is refused with the reason; one of this domain has to be confirmed from its mailbox
-    add = page.get_by_label("From-address to add")
+    add = page.get_by_label("From address to add")
     add.fill("hello@elsewhere.example")
     page.keyboard.press("Enter")
     expect(page.get_by_role("alert")).to_contain_text("foyer.kestrelquay.example")
     add.fill("box@foyer.kestrelquay.example")
     page.keyboard.press("Enter")
     row = page.get_by_role("row", name=re.compile("box@foyer"))
-    expect(row).to_contain_text("waiting")
+    expect(row).to_contain_text("unconfirmed")
     link = re.search(r"http://\S+", mail_to(visit, "box@foyer.kestrelquay.example", "onfirm")["plain"])
     assert link
     urllib.request.urlopen(link.group()).read()  # a machine that follows links confirms nothing
     page.reload()
-    expect(row).to_contain_text("waiting")
+    expect(row).to_contain_text("unconfirmed")
     page.goto(link.group())
     page.get_by_role("button").click()
     expect(page.get_by_role("button")).to_have_count(0)
@@ -93,15 +93,17 @@ def test_a_domain_from_its_claim_to_a_confirmed_address(visit: Visit) -> None:
 
 def test_figures_words_and_where_mail_lands(visit: Visit) -> None:
     page = visit.go("/health")
-    page.get_by_role("heading", name="What bulk senders must have, measured").wait_for()
+    page.get_by_role("heading", name="Bulk-sender requirements").wait_for()
 
     def bring(text: str) -> None:
         file = {"name": "figures.csv", "mimeType": "text/csv", "buffer": text.encode()}
-        page.get_by_label("Providers' own figures").set_input_files(file)
+        page.get_by_label("Provider statistics").set_input_files(file)
 
     bring("what,ever\n1,2\n")
     expect(page.get_by_text("The first line must name the columns")).to_be_visible()
-    bring("date,provider,spam_rate,reputation\n2026-03-01,Postern,0.45%,low\n2026-03-02,Nobody,0.1%,\nno,Postern,1%,\n")
+    bring(
+        "date,provider,complaint_rate,standing\n2026-03-01,Postern,0.45%,low\n2026-03-02,Nobody,0.1%,\nno,Postern,1%,\n"
+    )
     expect(page.get_by_text("1 row", exact=False).first).to_be_visible()
     expect(page.get_by_text(re.compile("line 3.*Nobody|Nobody.*known", re.I))).to_be_visible()
     expect(page.get_by_text("spam 0.45%")).to_be_visible()
@@ -109,14 +111,14 @@ def test_figures_words_and_where_mail_lands(visit: Visit) -> None:
 
     # bounces of one provider undone in one act, and done again
     suppressed = count_of(visit, "suppressed")
-    page.get_by_role("button", name="Undo a provider's bounces…").click()
+    page.get_by_role("button", name="Reverse false bounces…").click()
     dialog = page.get_by_role("dialog")
-    expect(dialog.get_by_role("button", name="Undo them")).to_be_disabled()
+    expect(dialog.get_by_role("button", name="Reverse bounces")).to_be_disabled()
     dialog.get_by_label("Provider").select_option("Postern")
     dialog.get_by_label("From").fill("2024-01-01T00:00")
-    dialog.get_by_label("Why, for the record").fill("their filter was wrong")
+    dialog.get_by_label("Reason (logged)").fill("their filter was wrong")
     visit.accessible()
-    dialog.get_by_role("button", name="Undo them").click()
+    dialog.get_by_role("button", name="Reverse bounces").click()
     expect(page.get_by_text(re.compile(r"may be mailed again\."))).to_be_visible()
     assert count_of(visit, "suppressed") < suppressed
     page.get_by_role("button", name="Undo", exact=True).click()
@@ -125,20 +127,20 @@ def test_figures_words_and_where_mail_lands(visit: Visit) -> None:
 
     # word when nobody is looking: mistakes first, then a test that arrives
     page.get_by_label("Quiet hours").fill("late")
-    page.get_by_role("button", name="Keep", exact=True).click()
+    page.get_by_role("button", name="Save alerts").click()
     expect(page.get_by_role("alert")).to_contain_text("22-7")
     page.get_by_label("Quiet hours").fill("22 - 7")
-    page.get_by_label("Mailed to").fill("not an address")
-    page.get_by_role("button", name="Keep", exact=True).click()
+    page.get_by_label("Email to").fill("not an address")
+    page.get_by_role("button", name="Save alerts").click()
     expect(page.get_by_role("alert")).to_be_visible()
-    page.get_by_label("Mailed to").fill("mira@kestrelquay.example")
-    page.get_by_role("button", name="Send a test").click()
-    expect(page.get_by_role("status").filter(has_text="Sent to 1 place.")).to_be_visible()
+    page.get_by_label("Email to").fill("mira@kestrelquay.example")
+    page.get_by_role("button", name="Send test alert").click()
+    expect(page.get_by_role("status").filter(has_text="Sent to 1 recipient.")).to_be_visible()
     assert "http" in mail_to(visit, "mira@kestrelquay.example", "Open Meadow")["plain"]
 
     # copies of a campaign to the test mailboxes, read back
-    page.get_by_label("Campaign to place").select_option("Spring season on sale")
-    page.get_by_role("button", name="Send copies").click()
+    page.get_by_label("Campaign").select_option("Spring season on sale")
+    page.get_by_role("button", name="Run placement test").click()
     placed = page.get_by_role("table", name=re.compile("^Spring season on sale"))
     expect(placed).to_be_visible()
     expect(placed.get_by_text("waiting")).to_have_count(0, timeout=60_000)

@@ -13,21 +13,21 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
-from openmeadow import demo
-from openmeadow.desk import accounts
-from openmeadow.desk.bring_in import subscribers
-from openmeadow.desk.desk import Desk
+from openmeadow.demo import ports
+from openmeadow.services import accounts
+from openmeadow.services.subscribers import import_subscribers
+from openmeadow.services.workspace import Workspace
 from tests.browser.conftest import AXE, PASSWORD
-from tests.desk.test_acts import put
+from tests.services.test_acts import put
 
 
 @pytest.fixture(scope="module")
 def own(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[str, Path]]:
     """``meadow serve`` over an empty workspace, without demo, worker or stand-ins."""
-    folder, port = tmp_path_factory.mktemp("own") / "data", demo.free_port()
-    desk = Desk(folder)
-    accounts.add(desk, "wren", "analyst", PASSWORD)
-    desk.close()
+    folder, port = tmp_path_factory.mktemp("own") / "data", ports.free_port()
+    workspace = Workspace(folder)
+    accounts.add(workspace, "wren", "analyst", PASSWORD)
+    workspace.close()
     command = [sys.executable, "-m", "openmeadow", "--data", str(folder), "serve", "--port", str(port)]
     with subprocess.Popen(command) as process:
         url = f"http://127.0.0.1:{port}"
@@ -64,7 +64,7 @@ def test_from_nothing_to_set_up(page: Page, own: tuple[str, Path]) -> None:
     page.get_by_label("Postal address").fill("Kestrel Quay, 1 Harbour Steps, Saltmere")
     page.get_by_label("Time zone").fill("Europe/Nowhere")
     page.get_by_role("button", name="Save 2 settings").click()
-    expect(page.get_by_role("alert")).to_contain_text("no time zone")
+    expect(page.get_by_role("alert")).to_contain_text("not a time zone")
     (
         expect(page.get_by_label("Postal address")).to_have_value("Kestrel Quay, 1 Harbour Steps, Saltmere"),
         "nothing is lost",
@@ -91,48 +91,48 @@ def test_from_nothing_to_set_up(page: Page, own: tuple[str, Path]) -> None:
 def test_somebody_is_invited_and_the_password_is_asked_again(page: Page, browser: Browser, own: tuple[str, Path]) -> None:
     url, folder = own
     page.goto(f"{url}/settings/accounts")
-    page.get_by_label("Name to sign in with").fill("teal")
+    page.get_by_label("Sign-in name").fill("teal")
     page.get_by_role("button", name="Create invitation").click()
     link = page.get_by_text("/set-password/").inner_text()
     context = browser.new_context()
     theirs = context.new_page()
     theirs.goto(url + "/" + link.split("/", 3)[3])
     theirs.get_by_label("New password").fill(PASSWORD)
-    theirs.get_by_label("The same once more").fill(PASSWORD)
+    theirs.get_by_label("Repeat the password").fill(PASSWORD)
     theirs.get_by_role("button", name="Set password").click()
     expect(theirs.get_by_role("heading", name="Today")).to_be_visible()
-    desk = Desk(folder)
-    with desk.store.atomic() as db:
+    workspace = Workspace(folder)
+    with workspace.store.atomic() as db:
         db.execute("UPDATE sessions SET proved_at = 0")
     page.get_by_label("Role of teal").select_option("observer")
     asked = page.get_by_role("dialog", name="Confirm it is you")
     asked.get_by_label("Password").fill("wrong")
     asked.get_by_role("button", name="Confirm").click()
-    expect(asked.get_by_role("alert")).to_contain_text("not right")
+    expect(asked.get_by_role("alert")).to_contain_text("Wrong password")
     asked.get_by_label("Password").fill(PASSWORD)
     asked.get_by_role("button", name="Confirm").click()
     expect(page.get_by_label("Role of teal")).to_have_value("observer")
     theirs.reload()
     expect(theirs.get_by_role("button", name="Sign in")).to_be_visible(), "another role ends the sessions"
     context.close()
-    desk.close()
+    workspace.close()
 
 
 def test_an_idle_tab_asks_for_nothing_but_the_heartbeat(page: Page, own: tuple[str, Path]) -> None:
     """With a clock that runs; and something that came is shown without being asked for."""
     url, folder = own
-    desk = Desk(folder)
-    subscribers.bring_in(desk.store, put(folder, "p.csv", "email\na@x.example\n"), desk.now(), "t")
+    workspace = Workspace(folder)
+    import_subscribers.run(workspace.store, put(folder, "p.csv", "email\na@x.example\n"), workspace.now(), "t")
     for path in ("/subscribers/map", "/segments", "/campaigns", "/health", "/today"):
         page.goto(url + path)
         page.wait_for_load_state("networkidle")
         asked: list[str] = []
         page.on("request", lambda r, kept=asked: kept.append(r.url))
         page.wait_for_timeout(11_500)  # two heartbeats, and the clock goes on
-        others = [a for a in asked if "/api/foot" not in a]
+        others = [a for a in asked if "/api/status" not in a]
         assert not others and len(asked) >= 2, (path, others)
     page.goto(f"{url}/subscribers/table")
     expect(page.get_by_text("a@x.example")).to_be_visible()
-    subscribers.bring_in(desk.store, put(folder, "q.csv", "email\nb@x.example\n"), desk.now(), "t")
+    import_subscribers.run(workspace.store, put(folder, "q.csv", "email\nb@x.example\n"), workspace.now(), "t")
     expect(page.get_by_text("b@x.example")).to_be_visible(timeout=20_000)
-    desk.close()
+    workspace.close()

@@ -59,16 +59,16 @@ def test_a_script_s_day(folder: Path, tmp_path: Path) -> None:
     code, out, _ = meadow(folder, "score", "--json")
     summary = json.loads(out)
     assert code == 0 and summary["subscribers"] == 2 and sum(summary["bands"].values()) == 2
-    assert set(summary["silent"]) == {"never answered", "stopped answering"}
+    assert set(summary["inactive"]) == {"never engaged", "stopped engaging"}
     code, out, _ = meadow(folder, "score", "show", "A@X.example", "--as-of", "2026-03-11", "--json")
     why = json.loads(out)
-    assert (why["answered"], len(why["terms"])) == (1, 1) and why["terms"][0]["weight"] == pytest.approx(2 ** (-10 / 60))
+    assert (why["engaged"], len(why["terms"])) == (1, 1) and why["terms"][0]["weight"] == pytest.approx(2 ** (-10 / 60))
     assert why["score"] == pytest.approx(100 * why["E"] / (why["N"] + 1), abs=1e-4)
-    code, out, _ = meadow(folder, "segment", "count", 'permitted for "News" and opened at least 1', "--sieve", "--json")
+    code, out, _ = meadow(folder, "segment", "count", 'permitted for "News" and opened at least 1', "--funnel", "--json")
     found = json.loads(out)
-    assert found["count"] == 1 and found["sieve"][0] == {"clause": "everyone", "left": 2}
-    assert found["sieve"][2] == {"clause": "opened at least 1", "left": 1, "alone_removes": 1}
-    code, out, _ = meadow(folder, "segment", "count", "-", "--json", given='field "town" is "x" or never answered')
+    assert found["count"] == 1 and found["funnel"][0] == {"clause": "everyone", "remaining": 2}
+    assert found["funnel"][2] == {"clause": "opened at least 1", "remaining": 1, "removed_only_by_this": 1}
+    code, out, _ = meadow(folder, "segment", "count", "-", "--json", given='field "town" is "x" or never engaged')
     assert json.loads(out)["count"] == 2
     code, out, _ = meadow(folder, "segment", "count", "opened at least 1", "--as-of", "2026-03-01T12:00:00Z", "--json")
     assert json.loads(out)["count"] == 0, "what happened later does not exist"
@@ -90,10 +90,10 @@ def test_a_script_s_day(folder: Path, tmp_path: Path) -> None:
         (["set", "relay_port", "many"], 2, "is written like 2525"),
         (["set", "shoe", "1"], 2, "there is no setting “shoe”"),
         (["set", "scored_at", "5"], 2, "there is no setting"),
-        (["set", "time_zone", "Europe/Nowhere"], 2, "no time zone"),
-        (["set", "public_url", "foo"], 2, "no web address"),
+        (["set", "time_zone", "Europe/Nowhere"], 2, "not a time zone"),
+        (["set", "public_url", "foo"], 2, "not a web address"),
         (["set", "connections", "0"], 2, "goes from 1 to 64"),
-        (["set", "quiet_hours", "99-3"], 2, "span of hours"),
+        (["set", "quiet_hours", "99-3"], 2, "range of hours"),
         (["user", "add", "x", "--role", "analyst"], 1, "at least 10 characters"),
     ],
 )
@@ -109,4 +109,4 @@ def test_what_goes_wrong(folder: Path, arguments: list[str], code: int, words: s
 def test_a_folder_that_is_no_workspace_is_refused(tmp_path: Path, arguments: list[str]) -> None:
     """And stays as it is: a slip in --data makes no second workspace."""
     status, _, err = meadow(tmp_path / "slip", *arguments)
-    assert status == 3 and "meadow init makes one there" in err and not (tmp_path / "slip").exists()
+    assert status == 3 and "Create one with meadow init" in err and not (tmp_path / "slip").exists()

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections import defaultdict
 from dataclasses import dataclass, field
 
-from openmeadow.core.columns import DAY, Kind
-from openmeadow.core.engagement.who import MACHINE, PERSON, UNSURE
+from openmeadow.core.arrays import DAY
+from openmeadow.core.engagement.bot_detection import MACHINE, PERSON, UNSURE
+from openmeadow.core.events import Kind
 from tests.making import NOW, E
 
 ANSWERS = (Kind.OPENED, Kind.CLICKED, Kind.REPLIED, Kind.BOOKED)
@@ -24,7 +25,7 @@ def at_of(e: E) -> int:
 
 
 def by_of(e: E, events: list[E]) -> int:
-    """PERSON, MACHINE or UNSURE by the words of 5-computation."""
+    """PERSON, MACHINE or UNSURE by the rules of the score."""
     if e.kind not in (Kind.OPENED, Kind.CLICKED):
         return PERSON
     if e.by in ("machine", "trap"):
@@ -88,8 +89,8 @@ class Person:
     E: float
     N: float
     band: str
-    answered: int
-    unanswered: int
+    engaged: int
+    ignored: int
     last: int | None
 
     @property
@@ -103,7 +104,7 @@ def judge(person: int, events: list[E], half_life: int, window: int, since: int 
     past = [a for a in acts if a[0] <= NOW and a[3] != MACHINE]
     last = max((a[0] for a in past), default=None)
     e = n = 0.0
-    answered = fresh = unanswered = in_window = machine_in_window = 0
+    answered = fresh = ignored = in_window = machine_in_window = 0
     first_delivered = None
     for m in found.values():
         if m.first > NOW or (m.failed is not None and m.failed <= NOW):
@@ -116,7 +117,7 @@ def judge(person: int, events: list[E], half_life: int, window: int, since: int 
         answered += bool(people)
         fresh += bool(people) and m.first > since
         if m.first > max(last if last is not None else -(2**62), since):
-            unanswered += 1
+            ignored += 1
         if m.first > since:
             first_delivered = m.first if first_delivered is None else min(first_delivered, m.first)
         if m.first > NOW - window * DAY:
@@ -130,17 +131,17 @@ def judge(person: int, events: list[E], half_life: int, window: int, since: int 
     valid = last if last is not None and last > since else None
     quiet = valid is None or valid <= NOW - window * DAY
     score = 100 * e / (n + 1)
-    young = unanswered < 5 or first_delivered is None or first_delivered > NOW - window * DAY // 2
+    young = ignored < 5 or first_delivered is None or first_delivered > NOW - window * DAY // 2
     if valid is None and young:
         band = "Unproven"
     elif quiet and machine_in_window * 2 >= in_window and machine_in_window >= 3:
-        band = "Veiled"
-    elif valid is None or (quiet and unanswered >= 5):
-        band = "Silent"
+        band = "Masked"
+    elif valid is None or (quiet and ignored >= 5):
+        band = "Inactive"
     elif valid <= NOW - window * DAY // 2:
         band = "Fading"
     elif score >= 30 and fresh >= 3:
         band = "Strong"
     else:
         band = "Steady" if score >= 8 else "Fading"
-    return Person(e, n, band, answered, unanswered, last)
+    return Person(e, n, band, answered, ignored, last)

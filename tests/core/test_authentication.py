@@ -38,14 +38,14 @@ def short_key(bits: int) -> str:
         ("v=DKIM1; p=", "revoked", ""),
         ("v=DKIM1", "no key", ""),
         ("v=DKIM2; p=" + KEY.public, "not DKIM1", ""),
-        ("k=rsa; v=DKIM1; p=" + KEY.public, "stand first", ""),
-        ("k=dsa; p=AAAA", "dsa, is not known", ""),
-        ("h=sha1; p=" + KEY.public, "no SHA-256", ""),
-        ("s=tlsrpt; p=" + KEY.public, "not for mail", ""),
-        ("p=AAAA", "cannot be read", ""),
-        ("p=@@@", "cannot be read", ""),
+        ("k=rsa; v=DKIM1; p=" + KEY.public, "not the first tag", ""),
+        ("k=dsa; p=AAAA", "unknown key type dsa", ""),
+        ("h=sha1; p=" + KEY.public, "SHA-256 is not allowed", ""),
+        ("s=tlsrpt; p=" + KEY.public, "not for email", ""),
+        ("p=AAAA", "invalid key", ""),
+        ("p=@@@", "invalid key", ""),
         ("k=ed25519; p=AAAA", "32 octets", ""),
-        ("p=" + KEY.public[:-20], "cannot be read", ""),
+        ("p=" + KEY.public[:-20], "invalid key", ""),
     ],
 )
 def test_key_records(text: str, problem: str, advice: str) -> None:
@@ -60,17 +60,17 @@ DK = f"m1._domainkey.{N} TXT "
 @pytest.mark.parametrize(
     ("lines", "state", "words"),
     [
-        (DK + record_text(KEY.public), "holds", "RSA 2048"),
-        (DK + record_text(KEY.public) + "; t=y", "mend", "test mode"),
-        (DK + record_text(ED.public), "broken", "another key"),
-        (DK + "v=DKIM1; p=\n" + DK + "v=DKIM1; p=", "broken", "2 TXT"),
-        (DK, "broken", "no TXT"),
-        (DK + "?", "unknown", "no answer"),
+        (DK + record_text(KEY.public), "pass", "RSA 2048"),
+        (DK + record_text(KEY.public) + "; t=y", "warning", "test mode"),
+        (DK + record_text(ED.public), "fail", "another key"),
+        (DK + "v=DKIM1; p=\n" + DK + "v=DKIM1; p=", "fail", "2 TXT"),
+        (DK, "fail", "no TXT"),
+        (DK + "?", "unknown", "no reply"),
     ],
 )
 def test_selectors(lines: str, state: str, words: str) -> None:
     found = drive(records.signing_key(FACTS, FACTS.keys[0]), zone(lines))
-    assert (found.state, bool(found.publish)) == (state, state != "holds") and words in found.found
+    assert (found.state, bool(found.publish)) == (state, state != "pass") and words in found.found
 
 
 HERE, UP = f"_dmarc.{N} TXT ", "_dmarc.q.example TXT "
@@ -79,28 +79,28 @@ HERE, UP = f"_dmarc.{N} TXT ", "_dmarc.q.example TXT "
 @pytest.mark.parametrize(
     ("lines", "state", "words"),
     [
-        (HERE + "v=DMARC1; p=none; rua=mailto:d@q.example", "holds", "go to p=quarantine"),
-        (HERE + "v=DMARC1;p=quarantine;pct=20;rua=mailto:d@q.example!10m", "holds", "20% of mail"),
-        (HERE + "v=DMARC1; p=reject; sp=none; rua=mailto:d@q.example", "holds", "sp=none"),
-        (HERE + "\n" + UP + "v=DMARC1; p=reject", "mend", "no reports"),
-        (HERE + "v=DMARC1; p=none\n" + HERE + "v=DMARC1; p=none", "broken", "none counts"),
-        (HERE + "\n" + UP, "broken", "refuse bulk mail"),
-        (HERE + "?", "unknown", "nothing is concluded"),
-        (HERE + "v=DMARC1", "broken", "no policy"),
-        (HERE + "v=DMARC1; p=blok; rua=mailto:d@q.example", "mend", "none stands"),
-        (HERE + "v=DMARC1; p=none; pct=200; rua=mailto:d@q.example", "mend", "0 to 100"),
-        (HERE + "v=DMARC1; p=none; rua=d@q.example", "mend", "mailto:"),
+        (HERE + "v=DMARC1; p=none; rua=mailto:d@q.example", "pass", "move to p=quarantine"),
+        (HERE + "v=DMARC1;p=quarantine;pct=20;rua=mailto:d@q.example!10m", "pass", "20% of failing mail"),
+        (HERE + "v=DMARC1; p=reject; sp=none; rua=mailto:d@q.example", "pass", "sp=none"),
+        (HERE + "\n" + UP + "v=DMARC1; p=reject", "warning", "no reports"),
+        (HERE + "v=DMARC1; p=none\n" + HERE + "v=DMARC1; p=none", "fail", "none counts"),
+        (HERE + "\n" + UP, "fail", "Publish the record"),
+        (HERE + "?", "unknown", "the result is unknown"),
+        (HERE + "v=DMARC1", "fail", "no valid policy"),
+        (HERE + "v=DMARC1; p=blok; rua=mailto:d@q.example", "warning", "p=quarantine; pct=10"),
+        (HERE + "v=DMARC1; p=none; pct=200; rua=mailto:d@q.example", "warning", "0 to 100"),
+        (HERE + "v=DMARC1; p=none; rua=d@q.example", "warning", "mailto:"),
         (
             HERE + "v=DMARC1; p=none; rua=mailto:a@r.example\nn.q.example._report._dmarc.r.example TXT",
-            "mend",
-            "does not agree",
+            "warning",
+            "has not agreed",
         ),
         (
             HERE + "v=DMARC1; p=none; rua=mailto:a@r.example\nn.q.example._report._dmarc.r.example TXT v=DMARC1",
-            "holds",
-            "Receivers only report",
+            "pass",
+            "Monitoring only",
         ),
-        (HERE + "v=DMARC10; p=none\n" + UP + "spf words", "broken", "refuse bulk mail"),
+        (HERE + "v=DMARC10; p=none\n" + UP + "spf words", "fail", "Publish the record"),
     ],
 )
 def test_policies(lines: str, state: str, words: str) -> None:
@@ -127,15 +127,15 @@ RETURN = "bounce.n.q.example"
 @pytest.mark.parametrize(
     ("text", "state", "words"),
     [
-        ("v=spf1 ip4:192.0.2.25 -all", "holds", "allowed to send"),
-        ("v=spf1 -all", "broken", "not believe"),
-        ("words", "broken", "publishes no SPF"),
-        ("v=spf1 +all", "mend", "everybody"),
-        ("v=spf1 ip4:192.0.2.25", "mend", "everybody else"),
-        ("v=spf1 ip4:192.0.2.25 ptr -all", "mend", "ptr"),
-        ("v=spf1 ip4:192.0.2.25" + " a:h.example" * 9 + " -all", "mend", "9 look-ups, near the limit"),
-        ("v=spf1 ip4:192.0.2.25" + " a:h.example" * 11 + " -all", "mend", "over the limit"),
-        ("?", "unknown", "nothing is concluded"),
+        ("v=spf1 ip4:192.0.2.25 -all", "pass", "allowed to send"),
+        ("v=spf1 -all", "fail", "not trust"),
+        ("words", "fail", "publishes no SPF"),
+        ("v=spf1 +all", "warning", "any server"),
+        ("v=spf1 ip4:192.0.2.25", "warning", "no default"),
+        ("v=spf1 ip4:192.0.2.25 ptr -all", "warning", "ptr"),
+        ("v=spf1 ip4:192.0.2.25" + " a:h.example" * 9 + " -all", "warning", "9 lookups, near the limit"),
+        ("v=spf1 ip4:192.0.2.25" + " a:h.example" * 11 + " -all", "warning", "over the limit"),
+        ("?", "unknown", "the result is unknown"),
     ],
 )
 def test_spf_of_the_return_path(text: str, state: str, words: str) -> None:
@@ -151,50 +151,45 @@ TESTS = "2.0.0.127.bl.example A 127.0.0.2\n1.0.0.127.bl.example A\n"
 @pytest.mark.parametrize(
     ("question", "lines", "state", "words"),
     [
-        (hosts.ownership(N, "tok"), f"_meadow.{N} TXT meadow=tok", "holds", "carries"),
-        (hosts.ownership(N, "tok"), f"_meadow.{N} TXT meadow=x", "broken", "says meadow=x"),
-        (hosts.return_path(N, RETURN), f"{RETURN} MX m.q.example\nm.q.example A 192.0.2.1", "holds", "m.q.example"),
+        (hosts.ownership(N, "tok"), f"_meadow.{N} TXT meadow=tok", "pass", "contains your token"),
+        (hosts.ownership(N, "tok"), f"_meadow.{N} TXT meadow=x", "fail", "says meadow=x"),
+        (hosts.return_path(N, RETURN), f"{RETURN} MX m.q.example\nm.q.example A 192.0.2.1", "pass", "m.q.example"),
         (
             hosts.return_path(N, "b.r.example"),
             "b.r.example MX m.r.example\nm.r.example A 192.0.2.1",
-            "mend",
+            "warning",
             "m.r.example",
         ),
-        (hosts.return_path(N, RETURN), f"{RETURN} MX", "mend", "no MX"),
-        (hosts.return_path(N, RETURN), f"{RETURN} MX ?", "unknown", "no answer"),
-        (
-            hosts.return_path(N, RETURN),
-            f"{RETURN} MX m.q.example\nm.q.example A\nm.q.example AAAA",
-            "broken",
-            "no address",
-        ),
-        (hosts.reverse_dns("192.0.2.25", N), "192.0.2.25 PTR m.q.example\nm.q.example A 192.0.2.25", "holds", "m.q"),
+        (hosts.return_path(N, RETURN), f"{RETURN} MX", "warning", "no MX"),
+        (hosts.return_path(N, RETURN), f"{RETURN} MX ?", "unknown", "no reply"),
+        (hosts.return_path(N, RETURN), f"{RETURN} MX m.q.example\nm.q.example A\nm.q.example AAAA", "fail", "no address"),
+        (hosts.reverse_dns("192.0.2.25", N), "192.0.2.25 PTR m.q.example\nm.q.example A 192.0.2.25", "pass", "m.q"),
         (
             hosts.reverse_dns("192.0.2.25", N),
             "192.0.2.25 PTR m.q.example\nm.q.example A 192.0.2.9",
-            "broken",
-            "lead back",
+            "fail",
+            "does not resolve back",
         ),
-        (hosts.reverse_dns("192.0.2.25", N), "192.0.2.25 PTR m.q.example\nm.q.example A ?", "unknown", "no answer"),
-        (hosts.reverse_dns("192.0.2.25", N), "192.0.2.25 PTR", "broken", "no name"),
-        (hosts.tracking_host("go.q.example", N), "go.q.example CNAME app.q.example", "holds", "CNAME"),
-        (hosts.tracking_host("go.r.example", N), "go.r.example CNAME\ngo.r.example A 192.0.2.1", "mend", "go.r"),
-        (hosts.tracking_host("192.0.2.1", N), "x A", "mend", "bare address"),
+        (hosts.reverse_dns("192.0.2.25", N), "192.0.2.25 PTR m.q.example\nm.q.example A ?", "unknown", "no reply"),
+        (hosts.reverse_dns("192.0.2.25", N), "192.0.2.25 PTR", "fail", "no name"),
+        (hosts.tracking_host("go.q.example", N), "go.q.example CNAME app.q.example", "pass", "CNAME"),
+        (hosts.tracking_host("go.r.example", N), "go.r.example CNAME\ngo.r.example A 192.0.2.1", "warning", "go.r"),
+        (hosts.tracking_host("192.0.2.1", N), "x A", "warning", "bare address"),
         (
             hosts.tracking_host("go.q.example", N),
             "go.q.example CNAME\ngo.q.example A\ngo.q.example AAAA",
-            "broken",
+            "fail",
             "exist",
         ),
-        (hosts.block_list("192.0.2.25", "bl.example"), TESTS + f"{NAME} A", "holds", "not listed"),
+        (hosts.block_list("192.0.2.25", "bl.example"), TESTS + f"{NAME} A", "pass", "not listed"),
         (
             hosts.block_list("192.0.2.25", "bl.example"),
             TESTS + f"{NAME} A 127.0.0.4\n{NAME} TXT spam trap",
-            "broken",
+            "fail",
             "spam trap",
         ),
-        (hosts.block_list("192.0.2.25", "bl.example"), TESTS + f"{NAME} A 198.51.100.1", "holds", "not listed"),
-        (hosts.block_list("192.0.2.25", "bl.example"), TESTS + f"{NAME} A ?", "unknown", "no answer"),
+        (hosts.block_list("192.0.2.25", "bl.example"), TESTS + f"{NAME} A 198.51.100.1", "pass", "not listed"),
+        (hosts.block_list("192.0.2.25", "bl.example"), TESTS + f"{NAME} A ?", "unknown", "no reply"),
         (
             hosts.block_list("192.0.2.25", "bl.example"),
             "2.0.0.127.bl.example A\n1.0.0.127.bl.example A",
@@ -216,7 +211,7 @@ def test_a_whole_look() -> None:
         f"192.0.2.25 PTR m.q.example\n_mta-sts.{N} TXT v=STSv1; id=1\n_smtp._tls.{N} TXT"
     )
     seen = drive(records.look(FACTS), answers)
-    assert seen.state == "holds" and [r.record for r in seen.records] == [
+    assert seen.state == "pass" and [r.record for r in seen.records] == [
         "Ownership",
         "SPF",
         "DKIM m1",
@@ -227,8 +222,8 @@ def test_a_whole_look() -> None:
         "TLS reports",
     ]
     bare = drive(records.look(records.SenderFacts(N, "tok", (), ("192.0.2.25",), RETURN)), answers)
-    assert bare.state == "broken" and "no key made" in next(r.found for r in bare.records if r.record == "DKIM")
-    states = ("holds", "mend", "unknown", "broken")
+    assert bare.state == "fail" and "no key yet" in next(r.found for r in bare.records if r.record == "DKIM")
+    states = ("pass", "warning", "unknown", "fail")
     for i, worst in enumerate(states):
         assert overall([RecordFinding("x", s, "", "", "") for s in states[: i + 1]]) == worst
 
@@ -241,15 +236,20 @@ def test_long_values_are_cut_into_strings() -> None:
 @pytest.mark.parametrize(
     ("p", "messages", "failing", "said"),
     [
-        ("none", 0, {}, "No report has come yet"),
+        ("none", 0, {}, "No reports yet"),
         ("none", 4000, {"ours": 0, "known": 0, "unknown": 0}, "4,000 messages were reported in 30 days, 100.0% aligned."),
-        ("none", 4120, {"ours": 80, "unknown": 40}, "would hit 120: 80 from sources of yours, 40 from nobody you know."),
-        ("quarantine", 1000, {"known": 5}, "would hit 5: 5 from sources that are known."),
-        ("reject", 1000, {"unknown": 9}, "Refused or in doubt: 9 from nobody you know."),
+        (
+            "none",
+            4120,
+            {"ours": 80, "unknown": 40},
+            "would affect 120: 80 from your own sources, 40 from unknown sources.",
+        ),
+        ("quarantine", 1000, {"known": 5}, "would affect 5: 5 from known sources."),
+        ("reject", 1000, {"unknown": 9}, "Rejected or unclear: 9 from unknown sources."),
     ],
 )
 def test_what_a_stricter_policy_would_hit(p: str, messages: int, failing: dict[str, int], said: str) -> None:
     policy = dmarc.read(f"v=DMARC1; p={p}; rua=mailto:a@b.example")
     assert policy is not None
     found = dmarc.risk(policy, messages, failing, 30)
-    assert said in found and ("Align your own first" in found) == bool(failing.get("ours"))
+    assert said in found and ("Fix your own first" in found) == bool(failing.get("ours"))

@@ -7,13 +7,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from openmeadow.core.errors import Refused
-from openmeadow.core.message.blocks import cleaned, frame_of, render
-from openmeadow.core.message.body import Body, check_fields, rules_in, twin
-from openmeadow.core.message.checks import page_of
+from openmeadow.core.message.blocks import cleaned, layout_of, render
+from openmeadow.core.message.lint import page_of
+from openmeadow.core.message.personalisation import Body, check_fields, plain_text_of, rules_in
 
 BLOCKS = [
     {"kind": "text", "html": '<h1>Two evenings</h1><p>Dear {{ first_name or "friend" }}, <script>x</script>come.</p>'},
-    {"kind": "picture", "src": "https://pics.example/hall.png", "alt": "The “hall”", "href": "https://a.example/"},
+    {"kind": "image", "src": "https://pics.example/hall.png", "alt": "The “hall”", "href": "https://a.example/"},
     {"kind": "columns", "left": [{"kind": "text", "html": "<p>Left</p>"}], "right": [{"kind": "rule"}]},
     {"kind": "button", "words": "Seats & more", "href": "https://a.example/seats", "rule": 'label is "Patron\'s"'},
     {"kind": "footer", "html": '<p><a href="{{ unsubscribe_url }}">Leave</a></p>'},
@@ -23,21 +23,21 @@ BLOCKS = [
 def test_what_blocks_become() -> None:
     html = render(BLOCKS, {"logo": "https://pics.example/logo.png", "colour": "#112233", "footer": "<p>Quay 1</p>"})
     page = page_of(html)
-    assert "x</script>" not in html and not page.dropped and [a for _, a in page.pictures] == ["", "The “hall”"]
+    assert "x</script>" not in html and not page.dropped and [a for _, a in page.images] == ["", "The “hall”"]
     assert ("https://a.example/seats", "Seats & more") in page.links
     assert rules_in(html) == ['label is "Patron\'s"'] and not check_fields(html, {"first_name"})
     body = Body("S", "", html, "", "", {"https://a.example/seats": 7})
     patron = body.say({"first_name": "Ann"}, "link {}".format, "https://u.example/", held={'label is "Patron\'s"'})
     other = body.say({"first_name": ""}, str, "https://u.example/")
     assert "link 7" in patron.html and "Dear Ann," in patron.html and "Dear friend," in other.plain
-    assert "Seats" not in other.html and "Quay 1" in twin(html)
+    assert "Seats" not in other.html and "Quay 1" in plain_text_of(html)
 
 
 @pytest.mark.parametrize(
     ("blocks", "words"),
     [
-        ([{"kind": "video"}], "is no block"),
-        ([{"kind": "columns", "left": [{"kind": "columns"}]}], "is no block"),
+        ([{"kind": "video"}], "is not a block"),
+        ([{"kind": "columns", "left": [{"kind": "columns"}]}], "is not a block"),
         ([{"kind": "columns", "left": "x"}], "are a list"),
         ([{"kind": "rule"}] * 101, "at most 100"),
     ],
@@ -45,8 +45,8 @@ def test_what_blocks_become() -> None:
 def test_what_is_no_block(blocks: list[dict[str, object]], words: str) -> None:
     with pytest.raises(Refused, match=words):
         render(blocks, {})
-    with pytest.raises(Refused, match="no colour"):
-        frame_of({"colour": "red;x"})
+    with pytest.raises(Refused, match="is not a colour"):
+        layout_of({"colour": "red;x"})
 
 
 @given(st.text(alphabet=st.characters(codec="utf-8"), max_size=60))
@@ -54,7 +54,7 @@ def test_nothing_gets_out_of_its_place(text: str) -> None:
     html = render(
         [
             {"kind": "text", "html": text},
-            {"kind": "picture", "src": f"https://{text}", "alt": text, "href": text},
+            {"kind": "image", "src": f"https://{text}", "alt": text, "href": text},
             {"kind": "button", "words": text, "href": text},
         ],
         {"logo": text, "logo_alt": text, "footer": text},
@@ -75,7 +75,7 @@ def plain_blocks() -> st.SearchStrategy[dict[str, object]]:
         st.fixed_dictionaries({"kind": st.just("text"), "html": WORDS.map("<p>{}</p>".format), "rule": RULES}),
         st.fixed_dictionaries({"kind": st.just("button"), "words": WORDS, "href": HREF, "rule": RULES}),
         st.fixed_dictionaries(
-            {"kind": st.just("picture"), "src": st.just("https://p.example/a.png"), "alt": WORDS, "rule": RULES}
+            {"kind": st.just("image"), "src": st.just("https://p.example/a.png"), "alt": WORDS, "rule": RULES}
         ),
         st.just({"kind": "rule"}),
         st.fixed_dictionaries({"kind": st.just("footer"), "html": WORDS.map("<p>{}</p>".format)}),
@@ -106,7 +106,7 @@ def said_by(blocks: list[dict[str, object]], held: set[str]) -> list[str]:
 
 @given(any_blocks(), st.sets(RULES.filter(bool)), st.booleans())
 def test_everybody_sees_what_is_meant_for_them(blocks: list[dict[str, object]], held: set[str], framed: bool) -> None:
-    """In HTML and in the twin, in their order; parts by rule only for those of whom it holds."""
+    """In HTML and in the plain text, in their order; parts by rule only for those of whom it holds."""
     html = render(blocks, {"footer": "<p>Quay1</p>"} if framed else {})
     assert set(rules_in(html)) == {str(r) for r in rules_of(blocks)}
     said = Body("S", "", html, "", "", {}).say(
@@ -118,9 +118,9 @@ def test_everybody_sees_what_is_meant_for_them(blocks: list[dict[str, object]], 
     at = 0
     for word in expected:
         at = shown.index(word, at) + len(word)
-    assert not page.dropped and "holds" not in said.html and "{%" not in said.html
+    assert not page.dropped and "matches" not in said.html and "{%" not in said.html
     missing = [w for w in expected if w not in said.plain]
-    assert not missing, "the twin says it too"
+    assert not missing, "the plain text says it too"
     hidden = set(said_by(blocks, {str(r) for r in rules_of(blocks)})) - set(expected)
     assert not [w for w in hidden if f">{w}<" in said.html], "and nothing that is meant for others"
 

@@ -7,14 +7,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from openmeadow.core.consent.gate import (
-    AWAITING,
+from openmeadow.core.consent.eligibility import (
     DAY,
     GIVEN,
     KINDS,
     MOST_A_DAY,
     MOST_IN_7_DAYS,
     NONE,
+    PENDING,
     SUPPRESSION_REASONS,
     WITHDRAWN,
     Standing,
@@ -22,10 +22,10 @@ from openmeadow.core.consent.gate import (
     next_allowed,
 )
 
-HARD, COMPLAINT, LEFT, LET_GO, BAD, OTHER = range(1, 1 + len(SUPPRESSION_REASONS))
+HARD, COMPLAINT, LEFT, SUPPRESSED_INACTIVE, BAD, OTHER = range(1, 1 + len(SUPPRESSION_REASONS))
 YES_NO = (False, True)
 COUNTS = ((0, 0), (1, 1), (0, 2), (0, 3))  # sent in the last day and in the last 7 days
-WAYS = (YES_NO, range(7), (NONE, GIVEN, WITHDRAWN, AWAITING), YES_NO, YES_NO, COUNTS, YES_NO, YES_NO, YES_NO, YES_NO)
+WAYS = (YES_NO, range(7), (NONE, GIVEN, WITHDRAWN, PENDING), YES_NO, YES_NO, COUNTS, YES_NO, YES_NO, YES_NO, YES_NO)
 EVERY = list(product(*WAYS))
 BULK = ("campaign", "sequence")
 
@@ -37,26 +37,26 @@ def reasons(kind: str, way: tuple) -> list[str]:  # type: ignore[type-arg]
     if erased:
         out.append("erased")
     if kind == "service":
-        out += ["bounced for good"] if suppressed in (HARD, BAD) else []
-        return out + ([] if related else ["no contract or booking on record"])
-    if suppressed and not (kind == "confirmation" and suppressed in (COMPLAINT, LEFT, LET_GO)):
+        out += ["hard bounced"] if suppressed in (HARD, BAD) else []
+        return out + ([] if related else ["no contract or booking"])
+    if suppressed and not (kind == "confirmation" and suppressed in (COMPLAINT, LEFT, SUPPRESSED_INACTIVE)):
         out.append("suppressed")
     if consent == WITHDRAWN:
         out.append("consent withdrawn")
     if consent == NONE and kind != "consent request":
-        out.append("consent none")
-    if consent == AWAITING and kind != "confirmation":
-        out.append("awaiting confirmation")
+        out.append("no consent")
+    if consent == PENDING and kind != "confirmation":
+        out.append("confirmation pending")
     if kind == "consent request":
-        out += [] if related else ["no prior relation stated"]
-        out += ["asked for consent once already"] if asked else []
+        out += [] if related else ["no existing relationship"]
+        out += ["already asked for consent"] if asked else []
     if kind != "confirmation":
         out += ["paused by the subscriber"] if paused else []
         out += ["address not checked"] if unchecked else []
     if kind == "campaign" and inside:
-        out.append("inside a sequence that keeps campaigns away")
+        out.append("active in a sequence")
     if kind != "confirmation" and (day >= 1 or week >= 3 or filled):
-        out.append("too many messages")
+        out.append("frequency limit")
     return out
 
 
@@ -85,7 +85,7 @@ def test_every_combination(kind: str) -> None:
     assert [answer.why_not(i) for i in range(len(EVERY))] == expected
     assert answer.permitted.tolist() == [not e for e in expected]
     first = [e[0] for e in expected if e]
-    assert dict(answer.sieve(np.ones(len(EVERY), bool))) == {r: first.count(r) for r in first}
+    assert dict(answer.exclusions(np.ones(len(EVERY), bool))) == {r: first.count(r) for r in first}
 
 
 @settings(deadline=None)

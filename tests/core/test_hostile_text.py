@@ -16,10 +16,10 @@ import pytest
 import openmeadow
 from openmeadow.core.authentication import dkim, dmarc
 from openmeadow.core.errors import MeadowError
-from openmeadow.core.message import blocks, body, checks, links, plain_text, styles, support, templates
+from openmeadow.core.message import blocks, client_support, links, lint, personalisation, plain_text, styles, templates
 from openmeadow.core.reports import mail
-from openmeadow.core.rules import sentence
-from openmeadow.desk import checking, versions
+from openmeadow.core.rules import parser
+from openmeadow.services.campaigns import ab_test, preflight
 
 LONG = 100_000
 # each is repeated up to LONG characters; with an ending that makes a pattern try again
@@ -85,12 +85,12 @@ SECONDS = 120  # of processor time for all; one pattern that is not linear takes
 def patterns() -> Iterator[tuple[str, re.Pattern[Any]]]:
     """Every pattern that a module of the product keeps."""
     for found in pkgutil.walk_packages(openmeadow.__path__, "openmeadow."):
-        if found.name.endswith("__main__") or ".standins" in found.name:
+        if found.name.endswith("__main__") or ".mail_world" in found.name:
             continue
         for name, value in vars(importlib.import_module(found.name)).items():
             if isinstance(value, re.Pattern):
                 yield f"{found.name}.{name}", value
-    for row in support._table():
+    for row in client_support._table():
         yield f"support: {row['what']}", row["is"]
 
 
@@ -99,30 +99,30 @@ def _with_numbers(text: str) -> object:
 
 
 READERS: tuple[Callable[[str], object], ...] = (
-    lambda t: body.check_fields(t, {"name"}),
-    body.twin,
-    body.links,
-    body.rules_in,
-    body.undeclared,
-    body.without_fallbacks,
+    lambda t: personalisation.check_fields(t, {"name"}),
+    personalisation.plain_text_of,
+    personalisation.links,
+    personalisation.rules_in,
+    personalisation.undeclared,
+    personalisation.without_fallbacks,
     blocks.cleaned,
-    checks.of_html,
-    checks.of_subject,
+    lint.of_html,
+    lint.of_subject,
     styles.inlined,
-    support.dropped,
+    client_support.dropped,
     plain_text.plain_text,
-    checking.without_fields,
+    preflight.without_fields,
     _with_numbers,
     dmarc.read,
-    sentence.parse,
+    parser.parse,
     lambda t: dmarc.read("v=DMARC1; p=none; rua=" + t),
     lambda t: styles.inlined("<style>a{b:c}</style>" + t),
-    lambda t: checks.of_links([("https://a.example/x", t)]),
-    lambda t: checks.of_message(t.encode("utf-8", "surrogateescape")),
-    lambda t: checks.of_message(b"From: a@b.example\r\n\r\n" + t.encode("utf-8", "surrogateescape")),
+    lambda t: lint.of_links([("https://a.example/x", t)]),
+    lambda t: lint.of_message(t.encode("utf-8", "surrogateescape")),
+    lambda t: lint.of_message(b"From: a@b.example\r\n\r\n" + t.encode("utf-8", "surrogateescape")),
     lambda t: mail.read(b"Content-Type: multipart/report\r\n\r\n" + t.encode("utf-8", "surrogateescape")),
     dkim._fields,
-    lambda t: versions.differs(dict.fromkeys(versions.TEXTS, t), dict.fromkeys(versions.TEXTS, t + "><>")),
+    lambda t: ab_test.differs(dict.fromkeys(ab_test.TEXTS, t), dict.fromkeys(ab_test.TEXTS, t + "><>")),
 )
 
 
@@ -168,31 +168,31 @@ def test_whatever_is_fed_ends(which: str) -> None:
         ("{{ '%100000000d' % 1 }}", "“%” cannot be used"),
         ("{{ name|center(100000000) }}", "The filter “center” cannot be used"),
         ("{{ name|replace('', 'aaaaaaaa') }}", "The filter “replace” cannot be used"),
-        ("{{ ''.format(name) }}", "Only personal fields"),
-        ("{{ range(10) }}", "Only personal fields"),
+        ("{{ ''.format(name) }}", "Only merge fields"),
+        ("{{ range(10) }}", "Only merge fields"),
         ("{{ name.__class__ }}", "cannot be used"),
         ("{% macro a() %}{% endmacro %}", "Macros cannot be used"),
         ("{% include 'x' %}", "“include” cannot be used"),
         ("{{ " + "(" * 5_000 + "name" + ")" * 5_000 + " }}", "nested too deep"),
         ("{{ " + "not " * 5_000 + "name }}", "nested too deep"),
         ("{{ name }}" * 20_000, "more than 20,000 parts"),
-        ("x" * 1_000_001, "at most 1,000,000"),
-        ("{{ name", "A personal field cannot be read"),
+        ("x" * 1_000_001, "the limit is 1,000,000"),
+        ("{{ name", "cannot be read"),
     ],
 )
 def test_a_template_that_could_run_long_is_refused(text: str, said: str) -> None:
-    found = body.check_fields(text, {"name"})
+    found = personalisation.check_fields(text, {"name"})
     assert len(found) == 1 and said in found[0], found
     with pytest.raises(templates.FieldMistake, match=re.escape(said)):
-        body.Body("s", "", f"<p>{text}</p>", "", "", {})
+        personalisation.Body("s", "", f"<p>{text}</p>", "", "", {})
 
 
 def test_what_messages_use_goes_on() -> None:
-    said = body.Body(
+    said = personalisation.Body(
         "{{ first_name or 'Guest' }}",
         "",
         "<p>{% if town|default('') == 'Saltmere' %}Near{% else %}Far{% endif %} {{ name.split(' ')[0]|upper }}"
-        "{% if holds('band is Strong') and not seat is none %}, {{ 'row ' ~ seat }}{% endif %}</p>",
+        "{% if matches('band is Strong') and not seat is none %}, {{ 'row ' ~ seat }}{% endif %}</p>",
         "",
         "",
         {},

@@ -7,8 +7,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from openmeadow.core.planning.hours import ENOUGH, ENOUGH_OF_ONE, WINDOW, best, own_hours
-from openmeadow.core.planning.local import NO_HOUR
+from openmeadow.core.delivery.hours import ENOUGH, ENOUGH_OF_ONE, WINDOW, best, own_hours
+from openmeadow.core.delivery.time_zones import NO_HOUR
 
 
 def counts(**at: int) -> np.ndarray:

@@ -13,12 +13,12 @@ from hypothesis import strategies as st
 
 from openmeadow.core.addresses.providers import freemail_domains, is_freemail, organisation_of, standing
 from openmeadow.core.addresses.syntax import address_key, is_plain, syntax_problem
-from openmeadow.core.engagement.machines import Machines
+from openmeadow.core.engagement.bot_signatures import Machines
 from openmeadow.core.errors import MeadowError
-from openmeadow.core.intake.events import Chunk, Event, places, read, read_many
-from openmeadow.core.intake.moments import STYLES, moment, moment_as, styles_of
-from openmeadow.core.intake.report import Refusal
-from openmeadow.core.intake.subscribers import BadCell, Reading, match_columns, split_channel
+from openmeadow.core.imports.dates import STYLES, moment, moment_as, styles_of
+from openmeadow.core.imports.event_log import Chunk, Event, places, read, read_many
+from openmeadow.core.imports.report import Refusal
+from openmeadow.core.imports.subscribers import BadCell, Reading, match_columns, split_channel
 
 UTC = ZoneInfo("UTC")
 atoms = st.text(st.sampled_from("aZ0.-_+'\"@ é~"), min_size=1, max_size=12)
@@ -68,7 +68,7 @@ def test_keys_compare_as_people_would() -> None:
     assert is_freemail("Lanternmail.example", {"lanternmail.example"}) and not is_freemail("lanternmail.example")
 
 
-SHIPPED = Machines.read((resources.files("openmeadow.data") / "machines.json").read_text())
+SHIPPED = Machines.read((resources.files("openmeadow.core.data") / "machines.json").read_text())
 
 
 @pytest.mark.parametrize(
@@ -97,9 +97,9 @@ def test_columns_are_matched_corrected_and_left_out() -> None:
     assert match_columns(head, {"junk": ""}) == ["email", "name", "joined_at", "consent:Season news", "Town", ""]
     assert match_columns(["who", "x"], {"who": "email"})[0] == "email"
     for bad, words in (
-        (["a", "b"], "One column must hold"),
+        (["a", "b"], "No column has the addresses"),
         (["email", "e"], "There is no column “zz”"),
-        (["email"] * 2001, "at most 2,000"),
+        (["email"] * 2001, "the limit is 2,000"),
     ):
         with pytest.raises(MeadowError, match=words):
             match_columns(bad, {"zz": "email"} if words.startswith("There") else {})
@@ -229,8 +229,8 @@ def test_a_log_without_its_columns_is_refused() -> None:
         (["12.03.2026", "31.12.2025 14:10"], ["day first"]),
         (["03/12/2026", "12/31/2025"], ["month first"]),
         (["03/04/2026", "05/06/2026"], ["day first", "month first"]),
-        (["12 Mar 2026", "1 January 2025"], ["month in words"]),
-        (["1773308520", "1773308520000"], ["seconds since 1970"]),
+        (["12 Mar 2026", "1 January 2025"], ["text month"]),
+        (["1773308520", "1773308520000"], ["unix seconds"]),
         (["12.03.2026", "2026-03-12"], []),
         (["soon"], []),
         ([], []),
@@ -246,10 +246,10 @@ def test_a_date_in_any_writing_is_the_same_day(when: datetime, style: str) -> No
         "year first": f"{when:%Y-%m-%d}",
         "day first": f"{when:%d/%m/%Y}",
         "month first": f"{when:%m/%d/%Y}",
-        "month in words": f"{when:%d %b %Y}",
-        "seconds since 1970": str(int(when.replace(hour=0, minute=0, second=0, tzinfo=UTC).timestamp())),
+        "text month": f"{when:%d %b %Y}",
+        "unix seconds": str(int(when.replace(hour=0, minute=0, second=0, tzinfo=UTC).timestamp())),
     }[style]
-    zone = ZoneInfo("Europe/Lisbon") if style != "seconds since 1970" else ZoneInfo("UTC")
+    zone = ZoneInfo("Europe/Lisbon") if style != "unix seconds" else ZoneInfo("UTC")
     midnight = datetime(when.year, when.month, when.day, tzinfo=zone)
     assert moment_as(written, style, zone) == int(midnight.timestamp())
 

@@ -13,11 +13,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from openmeadow.core.authentication.dkim import Signer, new_key, record_text
-from openmeadow.core.message import checks
+from openmeadow.core.message import lint
 from openmeadow.core.message.assembly import Envelope, assemble
-from openmeadow.core.message.body import Body, FieldMistake, Said, check_fields
 from openmeadow.core.message.html_scan import tags
 from openmeadow.core.message.links import links, tracked_html, tracked_plain
+from openmeadow.core.message.personalisation import Body, FieldMistake, Said, check_fields
 from openmeadow.core.message.plain_text import plain_text
 
 HTML = (
@@ -49,19 +49,19 @@ def test_personal_fields_links_footer_and_picture() -> None:
     "html", ["{{ 1/0 }}", "{{ ''.__class__.__mro__[1].__subclasses__() }}", "{% for %}", "{{ a.b.c }}"]
 )
 def test_bad_fields_are_a_sentence(html: str) -> None:
-    with pytest.raises(FieldMistake, match="personal field cannot be"):
+    with pytest.raises(FieldMistake, match="merge field cannot be"):
         say(html, {})
 
 
 def test_unknown_fields_are_named() -> None:
-    assert check_fields("{{ name }} {{ tovn }} {{ unsubscribe_url }}", {"name"}) == ["Nobody has a field “tovn”."]
+    assert check_fields("{{ name }} {{ tovn }} {{ unsubscribe_url }}", {"name"}) == ["There is no field “tovn”."]
     assert "cannot be read" in check_fields("{{ ", set())[0]
 
 
 LETTER = """<html><head><title>x</title><style>p{color:red}</style></head><body>
 <div style="display:none">hidden</div><h1>Spring  season</h1>
 <table role="presentation"><tr><td><p>Dear {{ first_name or "friend" }},<br>come &amp; hear.</p></td>
-<td>{% if holds('score at least 1 and not (band is Strong)') %}<p>A second <a href="https://x.example/b">offer</a></p>
+<td>{% if matches('score at least 1 and not (band is Strong)') %}<p>A second <a href="https://x.example/b">offer</a></p>
 {% endif %}</td></tr><tr><td><a href="https://x.example/a?b=1&amp;c=2">Book early</a></td></tr></table>
 <img src="https://x.example/p.png" alt="The hall at night"><ul><li>one</li><li>two</li></ul>
 <p>Write to <a href="mailto:box@x.example?subject=hi">the box office</a>.</p></body></html>"""
@@ -70,7 +70,7 @@ LETTER = """<html><head><title>x</title><style>p{color:red}</style></head><body>
 def test_the_plain_text_reads_like_a_letter() -> None:
     assert plain_text(LETTER) == (
         'Spring season\n\nDear {{ first_name or "friend" }},\ncome & hear.\n\n'
-        "{% if holds('score at least 1 and not (band is Strong)') %}\n\nA second offer\nhttps://x.example/b\n\n{% endif %}\n\n"
+        "{% if matches('score at least 1 and not (band is Strong)') %}\n\nA second offer\nhttps://x.example/b\n\n{% endif %}\n\n"
         "Book early:\nhttps://x.example/a?b=1&c=2\n\nThe hall at night\n\n- one\n- two\n\n"
         "Write to the box office.\nbox@x.example\n"
     )
@@ -154,7 +154,7 @@ def test_style_sheets_arrive_and_parts_stay_in_their_places() -> None:
     page = (
         "<html><head><style>.half{color:#123456} @media (max-width:520px){.half{display:block!important}}"
         "@media (prefers-color-scheme:dark){body{background:#000}}</style></head><body><table>"
-        "{% if holds('score at least 1 and not (band is \"Strong\")') %}<tr><td class=\"half\" {% if a < b %}id='x'{% endif %}>"
+        "{% if matches('score at least 1 and not (band is \"Strong\")') %}<tr><td class=\"half\" {% if a < b %}id='x'{% endif %}>"
         "{{ first_name or 'you & me' }}</td></tr>{% endif %}</table></body></html>"
     )
     body = Body("S", "", page, "", "", {})
@@ -174,8 +174,8 @@ def test_preview_text_is_padded_and_means_what_it_says() -> None:
     assert said.html.index("<body class='x > y'>") < place < said.html.index("Body words")
     between = html.unescape(re.sub(r"<[^>]*>", "", said.html[place : said.html.index("Body words")]))
     assert len(between) > 150 and not between.removeprefix("A < B & <b>").strip("\u034f\u200c\u00a0 ")
-    counted = [c.finding for c in checks.of_html(said.html) if c.check == "Preview text"]
-    assert counted == ["It has 11 characters; 40 to 100 are shown well."], "the padding is not counted"
+    counted = [c.finding for c in lint.of_html(said.html) if c.check == "Preview text"]
+    assert counted == ["It has 11 characters; 40 to 100 work best."], "the padding is not counted"
 
 
 @pytest.mark.parametrize(

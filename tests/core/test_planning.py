@@ -1,4 +1,4 @@
-"""Lots, batches, arms, intervals, lift, the gate."""
+"""Lots, batches, variants, intervals, lift, the gate."""
 
 from __future__ import annotations
 
@@ -7,9 +7,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from openmeadow.core.lot import draw
-from openmeadow.core.planning.batches import BatchPlan, arms, assign, moments
-from openmeadow.core.resend.lift import ArmCount, in_words, lift
+from openmeadow.core.delivery.batches import BatchPlan, assign, moments, variants
+from openmeadow.core.delivery.randomise import draw
+from openmeadow.core.delivery.uplift import VariantCount, in_words, lift
 from openmeadow.core.statistics import newcombe, wilson
 
 
@@ -17,7 +17,7 @@ from openmeadow.core.statistics import newcombe, wilson
     st.integers(0, 400),
     st.floats(0, 0.5),
     st.integers(1, 12),
-    st.sampled_from(["most engaged first", "by lot"]),
+    st.sampled_from(["most engaged first", "at random"]),
     st.integers(0, 2**48),
 )
 def test_everybody_has_one_batch(people: int, share: float, batches: int, order: str, seed: int) -> None:
@@ -42,9 +42,9 @@ def test_everybody_has_one_batch(people: int, share: float, batches: int, order:
 
 @given(st.integers(0, 2**40), st.floats(0, 0.5), st.integers(1, 4))
 def test_arms_are_even_and_held_back_as_said(seed: int, held: float, names: int) -> None:
-    arm = arms(seed, np.arange(1, 301), held, names)
-    assert int((arm == -1).sum()) == round(held * 300)
-    sizes = np.bincount(arm[arm >= 0], minlength=names)
+    variant = variants(seed, np.arange(1, 301), held, names)
+    assert int((variant == -1).sum()) == round(held * 300)
+    sizes = np.bincount(variant[variant >= 0], minlength=names)
     assert len(sizes) == names and sizes.max() - sizes.min() <= 1
 
 
@@ -79,16 +79,16 @@ def test_wilson_without_anybody_says_nothing() -> None:
 
 
 @pytest.mark.parametrize(
-    ("answered", "held_people", "held", "begins"),
+    ("answered", "holdout_people", "held", "begins"),
     [
-        (160, 100, 2, "Yes. 140 more people answered"),
-        (22, 100, 2, "Not shown."),
-        (0, 100, 20, "Harm."),
-        (160, 0, 0, "Nobody was held back"),
+        (160, 100, 2, "Yes. 140 additional people engaged"),
+        (22, 100, 2, "Not significant."),
+        (0, 100, 20, "Negative effect."),
+        (160, 0, 0, "There was no holdout group"),
     ],
 )
-def test_the_verdict_in_words(answered: int, held_people: int, held: int, begins: str) -> None:
-    back = ArmCount("Held back", held_people, held)
-    text = in_words([lift(ArmCount("Same subject", 1000, answered, 3), back)], back)
+def test_the_verdict_in_words(answered: int, holdout_people: int, held: int, begins: str) -> None:
+    back = VariantCount("Holdout", holdout_people, held)
+    text = in_words([lift(VariantCount("Same subject", 1000, answered, 3), back)], back)
     assert text.startswith(begins)
-    assert text.endswith("3 people unsubscribed and nobody complained after the resend.")
+    assert text.endswith("3 people unsubscribed and no one complained after the resend.")

@@ -6,9 +6,11 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from openmeadow.core.columns import DAY, Kind, Trouble, Troubles
+from openmeadow.core.arrays import DAY
+from openmeadow.core.columns import Trouble, Troubles
+from openmeadow.core.engagement.bot_detection import MACHINE
 from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT, MEASURES, replay
-from openmeadow.core.engagement.who import MACHINE
+from openmeadow.core.events import Kind
 from tests.core.slow import messages_of
 from tests.making import NOW, PEOPLE, E, columns, histories
 
@@ -36,18 +38,18 @@ def brute(
             last = max((at for at, _ in answers if at < m.first), default=None)
             since = since_of.get(p, NOW)
             barrier = max((x for x in (last, since if since < m.first else None) if x is not None), default=-(2**62))
-            unanswered = sum(
+            ignored = sum(
                 barrier < other.first < m.first and (other.failed is None or other.failed > m.first)
                 for other in found.values()
             )
-            beyond = (last is None or (m.first - last) // DAY >= days) and unanswered >= left
+            beyond = (last is None or (m.first - last) // DAY >= days) and ignored >= left
             if beyond:
                 continue
             mine = [a for a in m.acts if a[0] <= NOW and a[2] != MACHINE]
             kinds = {a[1] for a in mine}
             out["messages"] += 1
             out["delivered"] += m.failed is None or m.failed > NOW
-            out["answers"] += bool(mine)
+            out["engagements"] += bool(mine)
             out["opens"] += bool(kinds & {Kind.OPENED, Kind.CLICKED})
             out["clicks"] += Kind.CLICKED in kinds
             booked = [a for a in acts if a[1] == Kind.BOOKED and a[2] == number and a[0] <= NOW]

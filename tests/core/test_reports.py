@@ -1,4 +1,4 @@
-"""Mail that came back and receivers' reports, also hostile ones; and the pre-send checks on any message."""
+"""Bounces and complaints and receivers' reports, also hostile ones; and the pre-send checks on any message."""
 
 from __future__ import annotations
 
@@ -11,8 +11,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from openmeadow.core.authentication.dkim import Signer, new_key
-from openmeadow.core.message import checks
-from openmeadow.core.reports import aggregate, figures, limits, mail
+from openmeadow.core.message import lint
+from openmeadow.core.reports import aggregate, limits, mail, provider_statistics
 from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.core.reports.mail import Unreadable
 from tests.core.recorded import drive, zone
@@ -124,7 +124,7 @@ def test_any_bytes_are_read_or_refused(raw: bytes) -> None:
         b"Content-Type: multipart/report; boundary=b\n\n--b\nContent-Type: message/delivery-status\n\n" + raw,
     ):
         assert mail.read(text).kind in ("bounce", "complaint", "automatic reply", "other")
-    assert all(c.level in checks.LEVELS for c in checks.of_message(raw))
+    assert all(c.level in lint.LEVELS for c in lint.of_message(raw))
 
 
 RECORD = (
@@ -159,12 +159,12 @@ def test_aggregate_reports() -> None:
 @pytest.mark.parametrize(
     ("text", "sentence"),
     [
-        (b"no xml", "not XML"),
+        (b"no xml", "Invalid XML"),
         (xml(root="html"), "not an aggregate report"),
-        (xml(domain=""), "which domain"),
-        (xml(RECORD.format(ip="here", n=1, dkim="pass")), "not an address"),
+        (xml(domain=""), "its sender or domain"),
+        (xml(RECORD.format(ip="here", n=1, dkim="pass")), "invalid source address"),
         (xml(RECORD.format(ip="192.0.2.1", n="many", dkim="pass")), "not a number"),
-        (xml(RECORD.format(ip="192.0.2.1", n=-3, dkim="pass")), "cannot be"),
+        (xml(RECORD.format(ip="192.0.2.1", n=-3, dkim="pass")), "is impossible"),
         (xml(ONE, head='<!DOCTYPE f [<!ENTITY a "x">]>').replace(b"Postern", b"&a;"), "entities"),
         (xml(ONE, head='<!DOCTYPE f [<!ENTITY a SYSTEM "file:///etc/passwd">]>').replace(b"Postern", b"&a;"), "entities"),
     ],
@@ -190,7 +190,7 @@ def test_archives() -> None:
     for packed, sentence in (
         (gzip.compress(bomb, 1), "more than 200 MB"),
         (zipped({"a.xml": bomb}), "more than 200 MB"),
-        (zipped({f"{i}.xml": b"" for i in range(1001)}), "1,000 are taken"),
+        (zipped({f"{i}.xml": b"" for i in range(1001)}), "the limit is 1,000"),
         (zipped({}), "empty"),
         (gzip.compress(xml(ONE))[:-20], "damaged"),
         (zipped({"a.xml": xml(ONE)})[:60], "damaged"),
@@ -227,50 +227,50 @@ SHOWN = "<p>Kestrel Quay, 1 Harbour Steps, Saltmere. <a href='https://q.example/
 @pytest.mark.parametrize(
     ("raw", "level", "check", "words"),
     [
-        (letter(sender="a@q.example, b@q.example"), "stop", "From", "not one valid"),
-        (letter(sender="a@lanternmail.example"), "stop", "From", "Anybody can"),
-        (letter(Subject=None), "stop", "Subject", "no subject"),
-        (letter(Subject="RE: your order"), "mend", "Subject", "like an answer"),
-        (letter(Subject="BUY TICKETS NOW TODAY"), "mend", "Subject", "shouts"),
+        (letter(sender="a@q.example, b@q.example"), "blocker", "From", "not a single valid"),
+        (letter(sender="a@lanternmail.example"), "blocker", "From", "free mailbox provider"),
+        (letter(Subject=None), "blocker", "Subject", "no subject"),
+        (letter(Subject="RE: your order"), "warning", "Subject", "like a reply"),
+        (letter(Subject="BUY TICKETS NOW TODAY"), "warning", "Subject", "capital letters"),
         (letter(Subject="x" * 90), "note", "Subject", "90 characters"),
-        (letter(Date=None), "stop", "Date", "no Date"),
-        (letter(Message_ID=None), "mend", "Message-ID", "no Message-ID"),
-        (letter(List_Unsubscribe=None), "stop", "One-click", "no List-Unsubscribe"),
-        (letter(List_Unsubscribe="<mailto:u@q.example>"), "stop", "One-click", "by mail only"),
-        (letter(List_Unsubscribe="<http://q.example/u>"), "stop", "One-click", "over http"),
-        (letter(List_Unsubscribe_Post=None), "stop", "One-click", "is missing"),
-        (letter("Nothing more.\nKestrel Quay, 1 Harbour Steps"), "stop", "Unsubscribe", "no way"),
-        (letter("Come. Unsubscribe: below"), "mend", "Postal address", "No postal"),
-        (letter("Dear {{ first_name }},\n" + GOOD_TEXT), "stop", "Personal fields", "first_name"),
-        (letter(""), "stop", "Message", "says nothing"),
-        (letter(GOOD_TEXT + "x" * 1200), "stop", "Lines", "998"),
-        (letter(Subject="Früh"), "stop", "Headers", "beyond ASCII"),
-        (letter(DKIM_Signature="v=1; a=rsa-sha1; d=q.example; s=a; h=from; bh=; b="), "stop", "DKIM", "SHA-1"),
+        (letter(Date=None), "blocker", "Date", "no Date"),
+        (letter(Message_ID=None), "warning", "Message-ID", "no Message-ID"),
+        (letter(List_Unsubscribe=None), "blocker", "One-click unsubscribe", "There is no List-Unsubscribe"),
+        (letter(List_Unsubscribe="<mailto:u@q.example>"), "blocker", "One-click unsubscribe", "works by mail only"),
+        (letter(List_Unsubscribe="<http://q.example/u>"), "blocker", "One-click unsubscribe", "only over http"),
+        (letter(List_Unsubscribe_Post=None), "blocker", "One-click unsubscribe", "List-Unsubscribe-Post is missing"),
+        (letter("Nothing more.\nKestrel Quay, 1 Harbour Steps"), "blocker", "Unsubscribe", "no visible unsubscribe"),
+        (letter("Come. Unsubscribe: below"), "warning", "Postal address", "no postal address"),
+        (letter("Dear {{ first_name }},\n" + GOOD_TEXT), "blocker", "Merge fields", "first_name"),
+        (letter(""), "blocker", "Message", "is empty"),
+        (letter(GOOD_TEXT + "x" * 1200), "blocker", "Lines", "998"),
+        (letter(Subject="Früh"), "blocker", "Headers", "non-ASCII"),
+        (letter(DKIM_Signature="v=1; a=rsa-sha1; d=q.example; s=a; h=from; bh=; b="), "blocker", "DKIM", "SHA-1"),
         (
             letter(DKIM_Signature="v=1; a=rsa-sha256; d=r.example; s=a; h=from; bh=; b="),
-            "stop",
+            "blocker",
             "Alignment",
             "not aligned",
         ),
         (
             letter(DKIM_Signature="v=1; a=rsa-sha256; d=q.example; s=a; h=from; bh=; b="),
-            "stop",
-            "One-click",
-            "covers both",
+            "blocker",
+            "One-click unsubscribe",
+            "No DKIM signature covers both",
         ),
-        (html("<a href='https://evil.example/x'>www.q.example</a>" + SHOWN), "stop", "Links", "leads to evil.example"),
-        (html("<a href='http://192.0.2.1/x'>here</a>" + SHOWN), "stop", "Links", "bare address"),
-        (html("<a href=''>here</a>" + SHOWN), "stop", "Links", "nowhere"),
-        (html("<a href='https://ab.io/x7Yq2'>here</a>" + SHOWN), "mend", "Links", "shortened"),
-        (html("<img src='a.png'>" + SHOWN), "mend", "Pictures", "no alternative text"),
-        (html("<script>x</script>" + SHOWN), "mend", "HTML", "scripts"),
-        (html("<p>" + "word " * 25_000 + "</p>" + SHOWN), "mend", "Size", "100 kB"),
+        (html("<a href='https://evil.example/x'>www.q.example</a>" + SHOWN), "blocker", "Links", "leads to evil.example"),
+        (html("<a href='http://192.0.2.1/x'>here</a>" + SHOWN), "blocker", "Links", "an IP address"),
+        (html("<a href=''>here</a>" + SHOWN), "blocker", "Links", "has no address"),
+        (html("<a href='https://ab.io/x7Yq2'>here</a>" + SHOWN), "warning", "Links", "shortened"),
+        (html("<img src='a.png'>" + SHOWN), "warning", "Images", "no alt text"),
+        (html("<script>x</script>" + SHOWN), "warning", "HTML", "scripts"),
+        (html("<p>" + "word " * 25_000 + "</p>" + SHOWN), "warning", "Size", "100 kB"),
         (html(SHOWN), "note", "Preview text", "None is set"),
-        (b"", "stop", "Message", "no headers"),
+        (b"", "blocker", "Message", "no headers"),
     ],
 )
 def test_pre_send_checks(raw: bytes, level: str, check: str, words: str) -> None:
-    found = checks.of_message(raw, {"lanternmail.example"})
+    found = lint.of_message(raw, {"lanternmail.example"})
     assert any((c.level, c.check) == (level, check) and words in c.finding for c in found), found
 
 
@@ -278,29 +278,29 @@ def test_a_good_message_passes() -> None:
     key = new_key("ed25519")
     raw = letter()
     signed = Signer("q.example", "m1", key.private).header(raw, 1_773_308_520) + raw
-    assert checks.of_message(signed) == []
-    assert [c.check for c in checks.of_message(raw)] == ["DKIM"]
+    assert lint.of_message(signed) == []
+    assert [c.check for c in lint.of_message(raw)] == ["DKIM"]
     policy = "_dmarc.q.example TXT v=DMARC1; p=none; rua=mailto:d@q.example"
-    assert drive(checks.sender_of(raw), zone(policy)) == []
-    assert drive(checks.sender_of(raw), zone("_dmarc.q.example TXT"))[0].level == "stop"
-    assert drive(checks.sender_of(raw), zone("_dmarc.q.example TXT ?"))[0].level == "note"
+    assert drive(lint.sender_of(raw), zone(policy)) == []
+    assert drive(lint.sender_of(raw), zone("_dmarc.q.example TXT"))[0].level == "blocker"
+    assert drive(lint.sender_of(raw), zone("_dmarc.q.example TXT ?"))[0].level == "note"
 
 
 def test_providers_own_figures() -> None:
-    found, refused = figures.read(
-        "Date,Provider,spam_rate,reputation\n2026-03-01,postern,0.12%,good\n2026-03-02,Postern,0.0031,\n"
+    found, refused = provider_statistics.read(
+        "Date,Provider,complaint_rate,standing\n2026-03-01,postern,0.12%,good\n2026-03-02,Postern,0.0031,\n"
         "1 March,Postern,0.1,\n2026-03-03,Nobody,0.1%,\n2026-03-03,Postern,,\n2026-03-03,Postern,12,\n",
         ["Other domains", "Postern"],
     )
-    assert [(f.provider, f.day, f.spam_rate, f.reputation) for f in found] == [
+    assert [(f.provider, f.day, f.complaint_rate, f.standing) for f in found] == [
         ("Postern", "2026-03-01", pytest.approx(0.0012), "good"),
         ("Postern", "2026-03-02", 0.0031, None),
     ]
     assert [s.partition(":")[0] for s in refused] == ["Line 4", "Line 5", "Line 6", "Line 7"]
-    assert figures.read("a,b\n1,2\n", [])[1][0].startswith("The first line must name")
+    assert provider_statistics.read("a,b\n1,2\n", [])[1][0].startswith("The first line must name")
 
 
 @given(st.text(max_size=400))
 def test_figures_never_raise(text: str) -> None:
-    found, refused = figures.read("date,provider,spam_rate\n" + text, ["Postern"])
+    found, refused = provider_statistics.read("date,provider,complaint_rate\n" + text, ["Postern"])
     assert isinstance(refused, list) and all(f.provider == "Postern" for f in found)

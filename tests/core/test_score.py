@@ -7,9 +7,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from openmeadow.core.columns import DAY, FAR, NEVER, Kind, splice
+from openmeadow.core.arrays import DAY, FAR, NEVER
+from openmeadow.core.columns import splice
+from openmeadow.core.engagement.bot_detection import BY_OF_REASON, WORDS, reasons
 from openmeadow.core.engagement.score import BANDS, Cadence, bring_forward, cadence, score, subset, terms
-from openmeadow.core.engagement.who import BY_OF_REASON, WORDS, reasons
+from openmeadow.core.events import Kind
 from tests.core.slow import by_of, judge
 from tests.making import LINKS, NOW, PEOPLE, E, columns, everybody, histories, raw
 
@@ -52,8 +54,8 @@ def test_score_and_band_equal_the_obvious_computation(events: list[E]) -> None:
         slow = judge(p, events, 60, 90)
         assert s.E[p] == pytest.approx(slow.E, abs=1e-9)
         assert s.N[p] == pytest.approx(slow.N, abs=1e-9)
-        assert (int(s.answered[p]), int(s.unanswered[p])) == (slow.answered, slow.unanswered)
-        assert int(s.last_answer[p]) == (NEVER if slow.last is None else slow.last)
+        assert (int(s.engaged[p]), int(s.ignored[p])) == (slow.engaged, slow.ignored)
+        assert int(s.last_engaged[p]) == (NEVER if slow.last is None else slow.last)
         assert BANDS[s.band[p]] == slow.band
 
 
@@ -74,7 +76,7 @@ def test_bringing_forward_equals_scoring_anew(events: list[E], later: int, held:
     full = score(whole, NOW + later)
     np.testing.assert_allclose(forward.E, full.E, atol=1e-9)
     np.testing.assert_allclose(forward.N, full.N, atol=1e-9)
-    for name in ("band", "answered", "unanswered", "last_answer", "first_delivered", "machine_in_window"):
+    for name in ("band", "engaged", "ignored", "last_engaged", "first_delivered", "machine_in_window"):
         assert np.array_equal(getattr(forward, name), getattr(full, name)), name
 
 
@@ -104,14 +106,14 @@ def weekly(person: int, weeks: int, *, opened: range = range(0), by: str = "pers
     ("events", "since", "band"),
     [
         ([], None, "Unproven"),
-        (weekly(0, 4), None, "Unproven"),  # four unanswered are too few
+        (weekly(0, 4), None, "Unproven"),  # four ignored are too few
         (weekly(0, 6), None, "Unproven"),  # six, but the first only 37 days ago
-        (weekly(0, 9), None, "Silent"),  # nine over 58 days
+        (weekly(0, 9), None, "Inactive"),  # nine over 58 days
         (weekly(0, 9, opened=range(9)), None, "Strong"),
         (weekly(0, 9, opened=range(2, 4)), None, "Steady"),
         (weekly(0, 9, opened=range(8, 9)), None, "Fading"),  # last answer 57 days ago
-        (weekly(0, 9, opened=range(9), by="machine"), None, "Veiled"),
-        (weekly(0, 9, opened=range(2), by="machine"), None, "Silent"),  # two machine opens say nothing
+        (weekly(0, 9, opened=range(9), by="machine"), None, "Masked"),
+        (weekly(0, 9, opened=range(2), by="machine"), None, "Inactive"),  # two machine opens say nothing
         (weekly(0, 9, opened=range(9)), NOW - DAY, "Unproven"),  # rejoined yesterday: starts again
         ([E(0, K, DAY, message=0)], None, "Steady"),  # a booking by telephone is an answer
     ],

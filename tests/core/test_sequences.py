@@ -11,24 +11,24 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from openmeadow.core.errors import Refused
-from openmeadow.core.sequences import intake, machine
-from openmeadow.core.sequences.ladder import (
+from openmeadow.core.sequences import admission, state_machine
+from openmeadow.core.sequences.definition import (
     DAY,
     END,
     EVERYONE,
+    FOLLOW_UP,
+    FOLLOW_UP_PATH,
     HOUR,
     ON,
-    SECOND,
-    SECOND_LANE,
     Begin,
-    Ladder,
+    Definition,
     Step,
     lacks,
     moved,
     read,
 )
-from openmeadow.core.sequences.machine import FINISHED, MAILED, WAITS, Moved
-from openmeadow.core.sequences.walk import walk
+from openmeadow.core.sequences.simulation import walk
+from openmeadow.core.sequences.state_machine import FINISHED, MAILED, WAITS, Moved
 from tests.conftest import NOW
 
 ZONE = ZoneInfo("Europe/Copenhagen")
@@ -39,23 +39,23 @@ def clock_of(step: Step) -> ZoneInfo:
     return FAR_EAST if step.own_zone else ZONE
 
 
-WELCOME = Ladder(
+WELCOME = Definition(
     (
         Step(1, "message", name="First evening"),
-        Step(2, "question", of=1, wait=3 * DAY),
-        Step(3, "repeat", SECOND, of=1, subject="Again"),
+        Step(2, "condition", of=1, wait=3 * DAY),
+        Step(3, "resend", FOLLOW_UP, of=1, subject="Again"),
         Step(4, "wait", wait=2 * DAY),
         Step(5, "message", name="A good seat"),
-        Step(6, "question", of=5, wait=3 * DAY, no=SECOND_LANE),
-        Step(7, "label", SECOND, name="quiet start"),
-        Step(8, "end", SECOND, meets=False),
+        Step(6, "condition", of=5, wait=3 * DAY, no=FOLLOW_UP_PATH),
+        Step(7, "label", FOLLOW_UP, name="quiet start"),
+        Step(8, "end", FOLLOW_UP, meets=False),
         Step(9, "label", name="welcomed"),
         Step(10, "end"),
     )
 )
 
 
-def run(ladder: Ladder, answers: set[int], now: int = NOW) -> list[tuple[int, str]]:
+def run(definition: Definition, answers: set[int], now: int = NOW) -> list[tuple[int, str]]:
     """(day, what) of somebody who answers the messages given."""
     out, zero = [], now
 
@@ -63,7 +63,7 @@ def run(ladder: Ladder, answers: set[int], now: int = NOW) -> list[tuple[int, st
         return step.of in answers
 
     passed: list[int] = []
-    m = machine.enter(ladder, now, ask, clock_of)
+    m = state_machine.enter(definition, now, ask, clock_of)
     while True:
         passed += m.passed
         out += [((now - zero) // DAY, f"{a.kind} {a.name}") for a in m.acts]
@@ -71,10 +71,10 @@ def run(ladder: Ladder, answers: set[int], now: int = NOW) -> list[tuple[int, st
             return out
         if m.state == WAITS:
             now = m.due_at
-            m = machine.due(ladder, m.step, m.lane, now, ask, clock_of, passed)
+            m = state_machine.due(definition, m.step, m.path, now, ask, clock_of, passed)
         else:
             out.append(((now - zero) // DAY, f"mail {m.step}"))
-            m = machine.mailed(ladder, m.step, m.lane, now, ask, clock_of, passed)
+            m = state_machine.mailed(definition, m.step, m.path, now, ask, clock_of, passed)
 
 
 @pytest.mark.parametrize(
@@ -87,32 +87,32 @@ def run(ladder: Ladder, answers: set[int], now: int = NOW) -> list[tuple[int, st
 )
 def test_a_welcome_in_two_lanes(answers: set[int], course: list[tuple[int, str]]) -> None:
     assert run(WELCOME, answers) == course
-    assert {k: (a // DAY, b // DAY) for k, (a, b) in machine.days(WELCOME).items()} == {
+    assert {k: (a // DAY, b // DAY) for k, (a, b) in state_machine.days(WELCOME).items()} == {
         1: (0, 0), 2: (0, 0), 3: (3, 3), 4: (3, 3), 5: (5, 5), 6: (5, 5), 7: (8, 8), 8: (8, 8), 9: (8, 8), 10: (8, 8),
     }  # fmt: skip
 
 
 def test_a_repeat_without_a_question_passes_over_whoever_answered() -> None:
-    short = Ladder(
-        (Step(1, "message"), Step(2, "repeat", of=1, wait=DAY), Step(3, "message", off=True), Step(4, "message"))
+    short = Definition(
+        (Step(1, "message"), Step(2, "resend", of=1, wait=DAY), Step(3, "message", off=True), Step(4, "message"))
     )
     assert run(short, {1}) == [(0, "mail 1"), (1, "mail 4")]
     assert run(short, set()) == [(0, "mail 1"), (1, "mail 2"), (1, "mail 4")]
 
 
-def steps() -> st.SearchStrategy[Ladder]:
-    """Any ladder at all, complete or not."""
+def steps() -> st.SearchStrategy[Definition]:
+    """Any definition at all, complete or not."""
 
     @st.composite
-    def ladder(draw: st.DrawFn) -> Ladder:
+    def definition(draw: st.DrawFn) -> Definition:
         n = draw(st.integers(1, 9))
         made = []
         for key in range(1, n + 1):
-            to = st.sampled_from([ON, SECOND_LANE, END, *(str(k) for k in range(1, n + 1))])
+            to = st.sampled_from([ON, FOLLOW_UP_PATH, END, *(str(k) for k in range(1, n + 1))])
             made.append(
                 Step(
                     key,
-                    draw(st.sampled_from(["message", "repeat", "question", "wait", "label", "end", "consent request"])),
+                    draw(st.sampled_from(["message", "resend", "condition", "wait", "label", "end", "consent request"])),
                     draw(st.sampled_from([1, 1, 2])),
                     draw(st.booleans()),
                     draw(st.integers(0, 5)) == 0,
@@ -124,9 +124,9 @@ def steps() -> st.SearchStrategy[Ladder]:
                     no=draw(to),
                 )
             )
-        return Ladder(tuple(made))
+        return Definition(tuple(made))
 
-    return ladder()
+    return definition()
 
 
 EVENTS = st.lists(
@@ -138,9 +138,9 @@ EVENTS = st.lists(
 @settings(max_examples=400, deadline=None)
 @given(steps(), EVENTS, st.sets(st.integers(1, 9)))
 def test_no_order_of_events_sends_a_step_twice_or_after_leaving(
-    ladder: Ladder, events: list[tuple[str, int]], answers: set[int]
+    definition: Definition, events: list[tuple[str, int]], answers: set[int]
 ) -> None:
-    """Due moments, hand-overs, each told twice, a clock set back, edits under way, and leaving, in any order."""
+    """Due moments, sends, each told twice, a clock set back, edits under way, and leaving, in any order."""
     now, passed, sent, left = NOW, list[int](), list[int](), False
 
     def ask(step: Step) -> bool:
@@ -156,27 +156,27 @@ def test_no_order_of_events_sends_a_step_twice_or_after_leaving(
             assert m.due_at >= now and m.step not in passed
         return m
 
-    at = take(machine.enter(ladder, now, ask, clock_of))
+    at = take(state_machine.enter(definition, now, ask, clock_of))
     for event, which in events:
         if event == "leave":
             left = True
         if left or at.state == FINISHED:
             break
         if event == "move":
-            ladder = moved(ladder, 1 + which % 9, which) if ladder.step(1 + which % 9) else ladder
+            definition = moved(definition, 1 + which % 9, which) if definition.step(1 + which % 9) else definition
         elif event == "off":
-            ladder = replace(
-                ladder, steps=tuple(replace(s, off=not s.off) if s.key == which else s for s in ladder.steps)
+            definition = replace(
+                definition, steps=tuple(replace(s, off=not s.off) if s.key == which else s for s in definition.steps)
             )
         elif event == "remove" and which != at.step:  # who stands there is moved first
-            ladder = replace(ladder, steps=tuple(s for s in ladder.steps if s.key != which))
+            definition = replace(definition, steps=tuple(s for s in definition.steps if s.key != which))
         elif event == "back":
             now -= DAY
         elif event == "due" and at.state == WAITS:
             now = max(now, at.due_at)
-            at = take(machine.due(ladder, at.step, at.lane, now, ask, clock_of, passed))
+            at = take(state_machine.due(definition, at.step, at.path, now, ask, clock_of, passed))
         elif event in ("mailed", "twice") and at.state == MAILED:
-            at = take(machine.mailed(ladder, at.step, at.lane, now, ask, clock_of, passed))
+            at = take(state_machine.mailed(definition, at.step, at.path, now, ask, clock_of, passed))
     assert len(sent) == len(set(sent))
 
 
@@ -191,34 +191,34 @@ def test_no_order_of_events_sends_a_step_twice_or_after_leaving(
     ],
 )
 def test_waits_end_at_their_hour(step: Step, after: int) -> None:
-    at = machine.when(step, NOW, ZONE)
+    at = state_machine.when(step, NOW, ZONE)
     assert at - NOW == (after if step.hour != 10 else 23 * HOUR + after)
 
 
 def test_a_wait_over_the_change_of_clocks_ends_at_its_hour() -> None:
     saturday = 1_774_692_000  # 28 Mar 2026, 11:00 here; the clocks change in the night
-    assert machine.when(Step(1, "wait", hour=10), saturday, ZONE) == saturday + 22 * HOUR
+    assert state_machine.when(Step(1, "wait", hour=10), saturday, ZONE) == saturday + 22 * HOUR
 
 
 @pytest.mark.parametrize(
-    ("ladder", "said"),
+    ("definition", "said"),
     [
-        (Ladder(), "It has no message"),
-        (Ladder((Step(1, "message"),), Begin("joins a list")), "say which"),
-        (Ladder((Step(1, "message"), Step(2, "repeat", of=3))), "needs a message further up"),
+        (Definition(), "Add a message"),
+        (Definition((Step(1, "message"),), Begin("joins a list")), "Choose the list"),
+        (Definition((Step(1, "message"), Step(2, "resend", of=3))), "Choose an earlier message"),
         (
-            Ladder((Step(1, "message"), *(Step(k, "repeat", of=1, wait=DAY) for k in (2, 3, 4)))),
-            "repeated more than 2 times",
+            Definition((Step(1, "message"), *(Step(k, "resend", of=1, wait=DAY) for k in (2, 3, 4)))),
+            "resent more than 2 times",
         ),
-        (Ladder((Step(1, "message"), Step(2, "question", asks="rule", no=END))), "needs a rule"),
-        (Ladder((Step(1, "message"), Step(2, "question", of=1, no="1"))), "not further down"),
-        (Ladder((Step(1, "message"), Step(2, "question", of=1))), "second lane, where no step follows"),
-        (Ladder((Step(1, "message"), Step(2, "wait", off=True))), "The wait needs a time. (It is switched off"),
-        (Ladder((Step(1, "message"), Step(2, "consent request"))), "what consent is asked for"),
+        (Definition((Step(1, "message"), Step(2, "condition", asks="rule", no=END))), "needs a rule"),
+        (Definition((Step(1, "message"), Step(2, "condition", of=1, no="1"))), "not below"),
+        (Definition((Step(1, "message"), Step(2, "condition", of=1))), "follow-up path is empty"),
+        (Definition((Step(1, "message"), Step(2, "wait", off=True))), "Set a wait time. (It is disabled"),
+        (Definition((Step(1, "message"), Step(2, "consent request"))), "Choose the purposes"),
     ],
 )
-def test_everything_missing_is_said(ladder: Ladder, said: str) -> None:
-    assert any(said in x.sentence for x in lacks(ladder)), lacks(ladder)
+def test_everything_missing_is_said(definition: Definition, said: str) -> None:
+    assert any(said in x.sentence for x in lacks(definition)), lacks(definition)
 
 
 def test_nothing_is_missing_in_a_whole_one_and_json_keeps_it() -> None:
@@ -233,9 +233,9 @@ def test_nothing_is_missing_in_a_whole_one_and_json_keeps_it() -> None:
 @settings(deadline=None)
 @given(st.integers(0, 300), st.integers(0, 90), st.integers(0, 90), st.integers(0, 20), st.booleans(), st.integers(0, 40))
 def test_intake_keeps_its_limits(n: int, a_day: int, first: int, provider: int, lot: bool, already: int) -> None:
-    begin = Begin(a_day=a_day, first_day=first, a_provider=provider, by_lot=lot)
+    begin = Begin(a_day=a_day, first_day=first, a_provider=provider, random=lot)
     who, of = np.arange(1, n + 1, dtype=np.int64), np.arange(n) % 3
-    got = intake.begins(begin, who, of, 7, intake.room(begin, already, False), {0: 5})
+    got = admission.begins(begin, who, of, 7, admission.room(begin, already, False), {0: 5})
     limit = first or a_day
     assert got.sum() <= (max(0, limit - already) if limit else n)
     if provider:
@@ -243,24 +243,24 @@ def test_intake_keeps_its_limits(n: int, a_day: int, first: int, provider: int, 
     elif limit:
         assert got.sum() == min(n, max(0, limit - already)), "no place stays empty"
     if not lot and not provider:
-        assert not (np.diff(got.astype(int)) > 0).any(), "in the order they came"
-    assert sum(intake.portions(n, begin)) == n or not a_day
+        assert not (np.diff(got.astype(int)) > 0).any(), "first come, first served"
+    assert sum(admission.portions(n, begin)) == n or not a_day
 
 
 @settings(max_examples=300, deadline=None)
 @given(steps(), st.sets(st.integers(1, 9)))
-def test_where_one_comes_lies_within_the_days_that_are_shown(ladder: Ladder, answered: set[int]) -> None:
+def test_where_one_comes_lies_within_the_days_that_are_shown(definition: Definition, answered: set[int]) -> None:
     """Whatever is answered, each step is reached between its first and its last day; where nobody comes nothing is shown,
     and nobody gets a message twice or after a step that ends it."""
-    plain = replace(ladder, steps=tuple(replace(s, hour=None, weekdays=()) for s in ladder.steps))
-    seen, days = walk(plain, NOW, lambda step: step.key in answered, clock_of), machine.days(plain)
+    plain = replace(definition, steps=tuple(replace(s, hour=None, weekdays=()) for s in definition.steps))
+    seen, days = walk(plain, NOW, lambda step: step.key in answered, clock_of), state_machine.days(plain)
     assert seen[-1].what == "ends" and [x.at for x in seen] == sorted(x.at for x in seen)
     mails = [x.step for x in seen if x.what == "mail"]
     assert len(mails) == len(set(mails))
     for x in seen[:-1]:
         step = plain.step(x.step)
         assert step is not None and not step.off, "what is switched off does nothing"
-        before = step.wait if step.kind in ("question", "repeat") and x.what in ("asked", "mail") else 0
+        before = step.wait if step.kind in ("condition", "resend") and x.what in ("asked", "mail") else 0
         first, last = days[x.step]
         assert first <= x.at - NOW - before <= last, (x, days[x.step])
 
@@ -270,16 +270,16 @@ def test_each_step_waits_by_its_own_clock() -> None:
     at_home, at_theirs = Step(1, "wait", hour=10), Step(2, "wait", hour=10, own_zone=True)
     evening = NOW - NOW % DAY + 20 * HOUR
     for first, then in ((at_home, at_theirs), (at_theirs, at_home)):
-        ladder = Ladder((first, then, Step(3, "message")))
-        m = machine.enter(ladder, evening, lambda _: False, clock_of)
-        assert m.due_at == machine.when(first, evening, clock_of(first))
-        m = machine.due(ladder, first.key, EVERYONE, m.due_at, lambda _: False, clock_of, ())
+        definition = Definition((first, then, Step(3, "message")))
+        m = state_machine.enter(definition, evening, lambda _: False, clock_of)
+        assert m.due_at == state_machine.when(first, evening, clock_of(first))
+        m = state_machine.due(definition, first.key, EVERYONE, m.due_at, lambda _: False, clock_of, ())
         assert (m.step, m.due_at) == (
             then.key,
-            machine.when(then, machine.when(first, evening, clock_of(first)), clock_of(then)),
+            state_machine.when(then, state_machine.when(first, evening, clock_of(first)), clock_of(then)),
         )
 
 
 def test_portions_and_what_piled_up() -> None:
-    assert intake.portions(6000, Begin(a_day=1900, first_day=300)) == [300, 1900, 1900, 1900]
-    assert machine.spread([NOW - 5, NOW - 9, NOW + 50, NOW - 1], NOW, 2) == [NOW, NOW, NOW + 50, NOW + DAY]
+    assert admission.portions(6000, Begin(a_day=1900, first_day=300)) == [300, 1900, 1900, 1900]
+    assert state_machine.spread([NOW - 5, NOW - 9, NOW + 50, NOW - 1], NOW, 2) == [NOW, NOW, NOW + 50, NOW + DAY]

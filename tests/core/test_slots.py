@@ -11,10 +11,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from openmeadow.core.planning import guardrails as g
-from openmeadow.core.planning.batches import BatchPlan
-from openmeadow.core.planning.local import NO_HOUR, offsets, spread, within_caps
-from openmeadow.core.planning.slots import Windows, after_wait, allowed_from, capacity_batch, ramp, schedule, slots
+from openmeadow.core.delivery import guardrails as g
+from openmeadow.core.delivery.batches import BatchPlan
+from openmeadow.core.delivery.schedule import Windows, after_wait, allowed_from, capacity_batch, ramp, schedule, slots
+from openmeadow.core.delivery.time_zones import NO_HOUR, offsets, spread, within_caps
 
 LISBON = ZoneInfo("Europe/Lisbon")
 DAY = 86_400
@@ -168,10 +168,10 @@ def test_a_ramp_at_most_doubles() -> None:
 
 
 def held_after(rate: float, limit: float, people: int, seed: int) -> int | None:
-    """After how many hand-overs a plan is held when looked at every 50; None if never."""
+    """After how many sends a plan is held when looked at every 50; None if never."""
     happened = np.random.default_rng(seed).random(people) < rate
     for n in range(g.EVERY, people + 1, g.EVERY):
-        if g.read("complaints", int(happened[:n].sum()), n, limit).state == "hold":
+        if g.read("complaints", int(happened[:n].sum()), n, limit).state == "over limit":
             return n
     return None
 
@@ -191,11 +191,11 @@ def test_guardrails_hold_what_is_wrong_and_nothing_else() -> None:
 @pytest.mark.parametrize(
     ("k", "n", "limit", "state"),
     [
-        (0, 0, 0.003, "holds"),
-        (1, 100, 0.003, "holds"),
-        (3, 2000, 0.003, "watch"),
-        (9, 300, 0.003, "hold"),
-        (50, 50, 0.02, "hold"),
+        (0, 0, 0.003, "within limit"),
+        (1, 100, 0.003, "within limit"),
+        (3, 2000, 0.003, "near limit"),
+        (9, 300, 0.003, "over limit"),
+        (50, 50, 0.02, "over limit"),
     ],
 )
 def test_states(k: int, n: int, limit: float, state: str) -> None:

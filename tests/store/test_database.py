@@ -15,35 +15,42 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from openmeadow.core.columns import DAY, Kind
+from openmeadow.core.arrays import DAY
 from openmeadow.core.engagement.map import rule_of
 from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT, SHAPE
 from openmeadow.core.errors import Busy, Missing, Newer
-from openmeadow.desk import today
-from openmeadow.desk.cutoff import people_map, where
-from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns, database, deeds, events, ledger, sequences, signups, subscribers, workspace
-from openmeadow.store.database import AT_ONCE, Store, insert_many
-from openmeadow.worker import Worker
+from openmeadow.core.events import Kind
+from openmeadow.services.subscribers.engagement_map import people_map, where
+from openmeadow.services.today import overview
+from openmeadow.services.workspace import Workspace
+from openmeadow.store import connection, undo_log
+from openmeadow.store import settings as settings_table
+from openmeadow.store.bulk import AT_ONCE, insert_many
+from openmeadow.store.campaigns import campaigns, deliveries
+from openmeadow.store.connection import Store
+from openmeadow.store.engagement import events
+from openmeadow.store.sequences import sequences
+from openmeadow.store.subscribers import signups, subscribers
+from openmeadow.worker.loop import Worker
 from tests.conftest import NOW
 
 
 def test_all_or_nothing(folder: Path) -> None:
     store = Store(folder)
     with pytest.raises(ZeroDivisionError), store.atomic() as db:
-        workspace.set_setting(db, "name", "half")
+        settings_table.set_setting(db, "name", "half")
         with store.atomic() as inner:
-            workspace.set_setting(inner, "time_zone", "Europe/Lisbon")
+            settings_table.set_setting(inner, "time_zone", "Europe/Lisbon")
         raise ZeroDivisionError
-    assert workspace.setting(store.read(), "name") == "Workspace"
-    assert workspace.setting(store.read(), "time_zone") == "UTC", "the inner act belongs to the outer one"
+    assert settings_table.setting(store.read(), "name") == "Workspace"
+    assert settings_table.setting(store.read(), "time_zone") == "UTC", "the inner act belongs to the outer one"
     with pytest.raises(sqlite3.OperationalError, match="readonly"):
         store.read().execute("DELETE FROM settings")
     with pytest.raises(sqlite3.IntegrityError), store.atomic() as db:
-        ledger.add_batch(db, 99, 1, 0, 0)
+        deliveries.add_batch(db, 99, 1, 0, 0)
     store.close()
     again = Store(folder)
-    scripts = list((resources.files("openmeadow.store") / "schema").iterdir())
+    scripts = list((resources.files("openmeadow.store") / "migrations").iterdir())
     assert len(again.read().execute("SELECT * FROM migrations").fetchall()) == len(scripts)
 
 
@@ -56,10 +63,10 @@ def test_a_folder_that_cannot_be_opened(tmp_path: Path) -> None:
         Store(tmp_path)
 
 
-def fill(desk: Desk, people: int = 300) -> None:
+def fill(workspace: Workspace, people: int = 300) -> None:
     """People with every mixture of silence and answers."""
     r = np.random.default_rng(8)
-    with desk.store.atomic() as db:
+    with workspace.store.atomic() as db:
         for i in range(1, people + 1):
             db.execute(
                 "INSERT INTO subscribers (email, email_key, joined_at) VALUES (?, ?, ?)",
@@ -74,9 +81,9 @@ def fill(desk: Desk, people: int = 300) -> None:
                     events.add(db, [(at + 3600, int(Kind.OPENED), int(i), m + 1, 0, 0, 0.0, None, None, None)])
 
 
-def test_what_the_map_selects_its_rule_selects(desk: Desk) -> None:
-    fill(desk)
-    column, row = np.divmod(where(desk.view()), SHAPE[1])
+def test_what_the_map_selects_its_rule_selects(workspace: Workspace) -> None:
+    fill(workspace)
+    column, row = np.divmod(where(workspace.view()), SHAPE[1])
 
     @settings(max_examples=150, deadline=None, suppress_health_check=list(HealthCheck))
     @given(*(st.integers(0, n - 1) for n in (SHAPE[0], SHAPE[0], SHAPE[1], SHAPE[1])))
@@ -84,46 +91,46 @@ def test_what_the_map_selects_its_rule_selects(desk: Desk) -> None:
         columns, rows = (min(c1, c2), max(c1, c2)), (min(r1, r2), max(r1, r2))
         chosen = (column >= columns[0]) & (column <= columns[1]) & (row >= rows[0]) & (row <= rows[1])
         rule = rule_of(FINE_DAYS, FINE_LEFT, columns, rows)
-        assert desk.count(rule)[0] == int(chosen.sum()), rule
+        assert workspace.count(rule)[0] == int(chosen.sum()), rule
 
     check()
-    seen = people_map(desk)["groups"]["band"]["cells"]
-    assert sum(seen[2::3]) == 300 and seen[:1] == [int(where(desk.view()).min())]
+    seen = people_map(workspace)["groups"]["band"]["cells"]
+    assert sum(seen[2::3]) == 300 and seen[:1] == [int(where(workspace.view()).min())]
 
 
-def test_today_counts_what_needs_somebody(desk: Desk) -> None:
-    fill(desk, 60)
-    with desk.store.atomic() as db:
+def test_today_counts_what_needs_somebody(workspace: Workspace) -> None:
+    fill(workspace, 60)
+    with workspace.store.atomic() as db:
         id = campaigns.add(db, "Held one", 1, NOW)
-        campaigns.update(db, id, {"state": "held"})
-        batch = ledger.add_batch(db, ledger.add_pass(db, id, "first"), 1, NOW + 60, 2)
-        ledger.add_deliveries(db, [(1, batch, 1, 0, 0, "in doubt", None), (1, batch, 2, 0, 0, "waiting", None)])
+        campaigns.update(db, id, {"state": "paused"})
+        batch = deliveries.add_batch(db, deliveries.add_pass(db, id, "first"), 1, NOW + 60, 2)
+        deliveries.add_deliveries(db, [(1, batch, 1, 0, 0, "unconfirmed", None), (1, batch, 2, 0, 0, "queued", None)])
         events.put_aside(db, [("x@x.example", "[1]", None)])
         with pytest.raises(ValueError, match="no such columns"):
             campaigns.update(db, id, {"shoe": 1})
-    view = desk.view()
-    kinds = [d["kind"] for d in today.decisions(desk, view)]
-    assert kinds[:2] == ["Held", "In doubt"] and kinds[-1] == "Import"
-    lanes = today.lanes(desk)
-    assert [(x["name"], x["state"], x["people"]) for x in lanes] == [("Held one", "held", 2)]
-    base = today.engaged_base(view)
+    view = workspace.view()
+    kinds = [d["kind"] for d in overview.decisions(workspace, view)]
+    assert kinds[:2] == ["Paused", "Unconfirmed"] and kinds[-1] == "Import"
+    day_rows = overview.day_rows(workspace)
+    assert [(x["name"], x["state"], x["people"]) for x in day_rows] == [("Held one", "paused", 2)]
+    base = overview.engaged_base(view)
     assert len(base) == 13 and all(sum(p["bands"]) == 60 for p in base)
-    assert base[-1]["bands"] == list(desk.band_counts(view).values())
-    own = next(p for p in today.providers(desk, view) if p["name"] == "Other domains")
+    assert base[-1]["bands"] == list(workspace.band_counts(view).values())
+    own = next(p for p in overview.providers(workspace, view) if p["name"] == "Other domains")
     assert (
         own["people"] == 60
-        and own["handed_over"]
-        == desk.store.read()
+        and own["sent"]
+        == workspace.store.read()
         .execute("SELECT count(*) FROM events WHERE kind = 1 AND at > ?", (NOW - 30 * DAY,))
         .fetchone()[0]
     )
 
 
 @pytest.mark.parametrize("n", [0, 1, AT_ONCE - 1, AT_ONCE, AT_ONCE + 1, 3 * AT_ONCE + 7])
-def test_many_rows_are_written_as_one_by_one(desk: Desk, n: int) -> None:
-    """Any number of rows, from whatever can be gone through once; what is there already is passed over."""
+def test_many_rows_are_written_as_one_by_one(workspace: Workspace, n: int) -> None:
+    """Any number of rows, from whatever can be gone through once; what is there already is skipped."""
     rows = [(i % max(1, n - 3), f"a{i}") for i in range(n)]
-    with desk.store.atomic() as db:
+    with workspace.store.atomic() as db:
         for name in ("one", "many"):
             db.execute(f"CREATE TABLE {name} (k INTEGER PRIMARY KEY, v TEXT NOT NULL)")
         db.executemany("INSERT OR IGNORE INTO one VALUES (?, ?)", rows)
@@ -133,18 +140,18 @@ def test_many_rows_are_written_as_one_by_one(desk: Desk, n: int) -> None:
 
 
 HOT: tuple[Callable[[sqlite3.Connection], object], ...] = (
-    lambda db: ledger.due_batches(db, NOW),
-    lambda db: ledger.waiting_of(db, 1, 50),
-    lambda db: ledger.again_due(db, NOW),
-    lambda db: ledger.requeue(db, NOW),
-    ledger.going_out,
-    ledger.next_due,
-    lambda db: ledger.to_be_sent_elsewhere(db, NOW),
-    lambda db: ledger.told_elsewhere(db, 1, 1),
-    lambda db: ledger.resent_often(db, NOW, 3),
-    lambda db: ledger.mark(db, 1, "failed", NOW),
-    lambda db: ledger.of_person(db, 1, 1),
-    lambda db: ledger.handing_over(db, 1),
+    lambda db: deliveries.due_batches(db, NOW),
+    lambda db: deliveries.waiting_of(db, 1, 50),
+    lambda db: deliveries.again_due(db, NOW),
+    lambda db: deliveries.requeue(db, NOW),
+    deliveries.sending_now,
+    deliveries.next_due,
+    lambda db: deliveries.external_pending(db, NOW),
+    lambda db: deliveries.report_external(db, 1, 1),
+    lambda db: deliveries.resent_often(db, NOW, 3),
+    lambda db: deliveries.mark(db, 1, "failed", NOW),
+    lambda db: deliveries.of_person(db, 1, 1),
+    lambda db: deliveries.handing_over(db, 1),
     lambda db: events.came_since(db, 1, 5),
     lambda db: events.replied(db, 1, 50),
     lambda db: events.sent_to(db, 1, NOW),
@@ -154,37 +161,37 @@ HOT: tuple[Callable[[sqlite3.Connection], object], ...] = (
     lambda db: signups.due(db, NOW),
     lambda db: signups.changes_due(db, NOW),
     sequences.next_step,
-    deeds.events_version,
+    undo_log.events_version,
     subscribers.facts_version,
-    workspace.last_activity,
-    workspace.next_job,
+    settings_table.last_activity,
+    settings_table.next_job,
     lambda db: db.execute("DELETE FROM subscribers WHERE id = 399"),
     lambda db: db.execute(
-        "SELECT 1 FROM sequence_stays WHERE sequence = 1 AND left_at IS NULL AND due_at IS NOT NULL AND due_at <= 5 "
+        "SELECT 1 FROM enrolments WHERE sequence = 1 AND left_at IS NULL AND due_at IS NOT NULL AND due_at <= 5 "
         "ORDER BY due_at"
     ),
     lambda db: db.execute("SELECT subscriber FROM sequence_queue WHERE sequence = 1 ORDER BY id LIMIT 5"),
-    lambda db: db.execute("UPDATE deliveries SET reason = 'x' WHERE state = 'handing over'"),
+    lambda db: db.execute("UPDATE deliveries SET reason = 'x' WHERE state = 'sending'"),
 )
-LARGE = re.compile(r"SCAN (?:deliveries|events|d|e|subscribers|s|consent_entries|sequence_stays|sequence_queue)\b")
+LARGE = re.compile(r"SCAN (?:deliveries|events|d|e|subscribers|s|consent_entries|enrolments|sequence_queue)\b")
 
 
 @pytest.mark.parametrize("analysed", [False, True])
-def test_hot_statements_go_through_no_large_table(desk: Desk, analysed: bool) -> None:
+def test_hot_statements_go_through_no_large_table(workspace: Workspace, analysed: bool) -> None:
     """What every tick, message, poll and page asks, by the very functions that ask it, whatever the planner knows."""
-    fill(desk, 400)
-    with desk.store.atomic() as db:
+    fill(workspace, 400)
+    with workspace.store.atomic() as db:
         for kind in ("first", "resend"):
             id = campaigns.add(db, f"One {kind}", 1, NOW)
-            of = ledger.add_pass(db, id, kind)
-            batch = ledger.add_batch(db, of, 1, NOW + 60, 389)
-            ledger.add_deliveries(db, [(of, batch, i, 0, 0, "waiting", None) for i in range(1, 390)])
+            of = deliveries.add_pass(db, id, kind)
+            batch = deliveries.add_batch(db, of, 1, NOW + 60, 389)
+            deliveries.add_deliveries(db, [(of, batch, i, 0, 0, "waiting", None) for i in range(1, 390)])
     if analysed:
-        desk.store.analyse()
+        workspace.store.analyse()
     wrong = []
     for ask in HOT:
         said: list[str] = []
-        with contextlib.suppress(ZeroDivisionError), desk.store.atomic() as db:
+        with contextlib.suppress(ZeroDivisionError), workspace.store.atomic() as db:
             db.set_trace_callback(said.append)
             try:
                 ask(db)
@@ -192,14 +199,14 @@ def test_hot_statements_go_through_no_large_table(desk: Desk, analysed: bool) ->
                 db.set_trace_callback(None)
             raise ZeroDivisionError  # nothing of it stays
         for statement in {s for s in said if s.split()[0] in ("SELECT", "UPDATE", "DELETE", "WITH")}:
-            plan = [r["detail"] for r in desk.store.writer.execute(f"EXPLAIN QUERY PLAN {statement}")]
+            plan = [r["detail"] for r in workspace.store.writer.execute(f"EXPLAIN QUERY PLAN {statement}")]
             wrong += [(statement[:90], step) for step in plan if LARGE.match(step)]
     assert not wrong, chr(10).join(map(str, wrong))
 
 
-def test_every_column_that_refers_has_an_index(desk: Desk) -> None:
+def test_every_column_that_refers_has_an_index(workspace: Workspace) -> None:
     """So that taking a row out, or following it back, never goes through a table."""
-    db, without = desk.store.read(), []
+    db, without = workspace.store.read(), []
     for (table,) in db.execute(
         "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%'"
     ).fetchall():
@@ -213,34 +220,34 @@ def test_every_column_that_refers_has_an_index(desk: Desk) -> None:
     assert not without
 
 
-def test_reading_writes_nothing(desk: Desk, folder: Path) -> None:
+def test_reading_writes_nothing(workspace: Workspace, folder: Path) -> None:
     """Opening a workspace to look leaves its database byte for byte; the writing connection is not even opened."""
-    fill(desk, 30)
-    desk.close()
+    fill(workspace, 30)
+    workspace.close()
     before = (folder / "meadow.db").read_bytes()
-    again = Desk(folder)
+    again = Workspace(folder)
     again.view()
-    workspace.settings(again.store.read())
+    settings_table.settings(again.store.read())
     assert again.store._written is None and (folder / "meadow.db").read_bytes() == before
     again.close()
 
 
-def test_a_newer_database_is_refused_and_not_touched(desk: Desk, folder: Path) -> None:
-    with desk.store.atomic() as db:
+def test_a_newer_database_is_refused_and_not_touched(workspace: Workspace, folder: Path) -> None:
+    with workspace.store.atomic() as db:
         db.execute("INSERT INTO migrations VALUES ('9999_later.sql')")
-    desk.close()
+    workspace.close()
     before = (folder / "meadow.db").read_bytes()
     with pytest.raises(Newer, match="newer version"):
         Store(folder)
     assert (folder / "meadow.db").read_bytes() == before
 
 
-def test_a_busy_database_is_waited_for(desk: Desk, folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_busy_database_is_waited_for(workspace: Workspace, folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """A lock that lasts: the sentence says so, a worker begins when it is over, and nothing crashes."""
-    monkeypatch.setattr(database, "BUSY_SECONDS", 0.2)
+    monkeypatch.setattr(connection, "BUSY_SECONDS", 0.2)
     other = sqlite3.connect(folder / "meadow.db", isolation_level=None, check_same_thread=False)
     other.execute("BEGIN IMMEDIATE")
-    waiting = Desk(folder)
+    waiting = Workspace(folder)
     with pytest.raises(Busy, match="try again"), waiting.store.atomic():
         pass
     assert waiting.store.if_free(lambda db: None) is False and waiting.setting("name") == "Workspace"
@@ -254,6 +261,6 @@ def test_a_busy_database_is_waited_for(desk: Desk, folder: Path, monkeypatch: py
 
 def test_what_is_made_is_for_its_owner_alone(tmp_path: Path) -> None:
     folder = tmp_path / "new"
-    made = Desk(folder)
+    made = Workspace(folder)
     made.close()
     assert folder.stat().st_mode & 0o077 == 0 and (folder / "meadow.db").stat().st_mode & 0o077 == 0

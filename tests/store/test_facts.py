@@ -7,20 +7,20 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from openmeadow.core.columns import DAY, NEVER
-from openmeadow.core.consent.gate import CONSENT_STATES
+from openmeadow.core.arrays import DAY, NEVER
+from openmeadow.core.consent.eligibility import CONSENT_STATES
 from openmeadow.core.errors import Missing
-from openmeadow.desk.desk import Desk
-from openmeadow.store import consent, subscribers
-from openmeadow.store.facts import StoreFacts
-from openmeadow.store.kept import WORTH_KEEPING, Kept
+from openmeadow.services.workspace import Workspace
+from openmeadow.store.segments.facts_cache import WORTH_KEEPING, Kept
+from openmeadow.store.segments.permission_facts import StoreFacts
+from openmeadow.store.subscribers import consent, subscribers
 from tests.conftest import NOW
 
 PEOPLE = 40
 
 
 @pytest.fixture
-def full(desk: Desk) -> Desk:
+def full(workspace: Workspace) -> Workspace:
     """Random lists, labels, consents, suppressions, verdicts and sequences over 200 days."""
     r = np.random.default_rng(4)
 
@@ -30,7 +30,7 @@ def full(desk: Desk) -> Desk:
     def sometime() -> int:
         return NOW + int(r.integers(-100, 100)) * DAY + int(r.integers(0, 3))
 
-    with desk.store.atomic() as db:
+    with workspace.store.atomic() as db:
         for i in range(1, PEOPLE + 1):
             db.execute(
                 "INSERT INTO subscribers (email, email_key, joined_at, language, fields) VALUES (?1, ?1, 0, ?2, ?3)",
@@ -57,16 +57,16 @@ def full(desk: Desk) -> Desk:
             entered = sometime()
             left = entered + int(r.integers(1, 40)) * DAY if r.random() < 0.6 else None
             db.execute(
-                "INSERT OR IGNORE INTO sequence_stays (sequence, subscriber, entered_at, left_at, finished, run) "
-                "VALUES (1, ?, ?, ?, ?, ?)",  # nobody is inside twice at a time
+                "INSERT OR IGNORE INTO enrolments (sequence, subscriber, entered_at, left_at, finished, run) "
+                "VALUES (1, ?, ?, ?, ?, ?)",  # nobody is in it twice at a time
                 (someone(), entered, left, int(left is not None and r.random() < 0.7), run),
             )
-    return desk
+    return workspace
 
 
-def slow(desk: Desk, now: int) -> dict[str, list[int]]:
+def slow(workspace: Workspace, now: int) -> dict[str, list[int]]:
     """Who holds what at a moment, row by row in plain Python."""
-    db = desk.store.read()
+    db = workspace.store.read()
     everyone = range(1, PEOPLE + 1)
 
     def rows(sql: str) -> list[tuple[int, ...]]:
@@ -80,7 +80,7 @@ def slow(desk: Desk, now: int) -> dict[str, list[int]]:
         weight = {2: 2, 1: 1}.get(state, 0)  # of one moment a withdrawal stands over a yes, a yes over the rest
         if at <= now:
             latest[s] = max(latest.get(s, (0, 0, 0)), (at, weight, state))
-    stays = rows("SELECT subscriber, entered_at, coalesce(left_at, 1 << 62), finished FROM sequence_stays")
+    stays = rows("SELECT subscriber, entered_at, coalesce(left_at, 1 << 62), finished FROM enrolments")
     return {
         'in list "A"': [p for p in everyone if p in members],
         "suppressed": [p for p in everyone if p in suppressed],
@@ -88,7 +88,7 @@ def slow(desk: Desk, now: int) -> dict[str, list[int]]:
             f'consent to "A" by email is {word}': [p for p in everyone if latest.get(p, (0, 0, 0))[2] == i]
             for i, word in enumerate(CONSENT_STATES)
         },
-        'inside sequence "Welcome"': sorted({s for s, a, b, _ in stays if a <= now < b}),
+        'in sequence "Welcome"': sorted({s for s, a, b, _ in stays if a <= now < b}),
         'finished sequence "Welcome"': sorted({s for s, _, b, f in stays if f and b <= now}),
         'language is "pt"': [p for p in everyone if p % 3 == 1],
         'field "town" is "saltmere"': [p for p in everyone if p % 4 == 0],
@@ -96,7 +96,7 @@ def slow(desk: Desk, now: int) -> dict[str, list[int]]:
 
 
 @pytest.mark.parametrize("days", [-90, -30, 0, 45])
-def test_facts_stand_as_they_stood_then(full: Desk, days: int) -> None:
+def test_facts_stand_as_they_stood_then(full: Workspace, days: int) -> None:
     now = NOW + days * DAY
     for look in range(2):  # the second time from what was kept
         for rule, expected in slow(full, now).items():
@@ -104,7 +104,7 @@ def test_facts_stand_as_they_stood_then(full: Desk, days: int) -> None:
             assert (np.flatnonzero(view.mask(parsed)) + 1).tolist() == expected, (rule, look)
 
 
-def test_facts_of_some_people_are_those_of_all(full: Desk) -> None:
+def test_facts_of_some_people_are_those_of_all(full: Workspace) -> None:
     everybody = full.view().facts
     assert isinstance(everybody, StoreFacts)
     index = np.array([0, 7, 8, 30])
@@ -121,15 +121,15 @@ def test_facts_of_some_people_are_those_of_all(full: Desk) -> None:
     ("ask", "words"),
     [
         (lambda f: f.in_list("Aa"), "no list “Aa”; the nearest is “A”"),
-        (lambda f: f.field_is("twon", "x"), "no field “twon”; the nearest is “town”"),
-        (lambda f: f.inside_sequence("Welcom"), "the nearest is “Welcome”"),
+        (lambda f: f.field("twon", "is", "x"), "no field “twon”; the nearest is “town”"),
+        (lambda f: f.in_sequence("Welcom"), "the nearest is “Welcome”"),
         (lambda f: f.language_is("de"), "no language “de”"),
         (lambda f: f.segment("x"), "no segment “x”; there are none yet"),
         (lambda f: f.message_ids("x"), "no message “x”; there are none yet"),
-        (lambda f: f.frozen("x", "2026-03-12"), "no segment “x”"),
+        (lambda f: f.snapshot("x", "2026-03-12"), "no segment “x”"),
     ],
 )
-def test_a_name_nobody_knows_names_the_nearest(full: Desk, ask: object, words: str) -> None:
+def test_a_name_nobody_knows_names_the_nearest(full: Workspace, ask: object, words: str) -> None:
     with pytest.raises(Missing) as caught:
         ask(full.view().facts)  # type: ignore[operator]
     assert words in str(caught.value)
@@ -159,7 +159,7 @@ def test_kept_answers_are_believed_only_when_current(tmp_path: Path) -> None:
     assert kept.get(("consent", 1), 150, people) is None
 
 
-def test_a_consent_that_lies_ahead_begins_at_its_moment(full: Desk) -> None:
+def test_a_consent_that_lies_ahead_begins_at_its_moment(full: Workspace) -> None:
     with full.store.atomic() as db:
         consent.add(db, [consent.Claim(40, 1, 1, NOW + 500 * DAY)])
     before = full.count('consent to "A" by email is given', as_of=NOW + 499 * DAY)[0]

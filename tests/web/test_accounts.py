@@ -9,11 +9,11 @@ import pyotp
 import pytest
 from flask.testing import FlaskClient
 
-from openmeadow.clock import Clock
 from openmeadow.core.errors import Refused
-from openmeadow.desk import accounts
-from openmeadow.desk.desk import Desk
-from openmeadow.store import workspace
+from openmeadow.services import accounts
+from openmeadow.services.clock import Clock
+from openmeadow.services.workspace import Workspace
+from openmeadow.store import settings
 from openmeadow.web.app import make_app
 from tests.web.test_api import PASSWORD, sign_in
 
@@ -21,10 +21,10 @@ LATER = {"other": "harbour nights 42"}
 
 
 @pytest.fixture
-def client(desk: Desk) -> Iterator[FlaskClient]:
+def client(workspace: Workspace) -> Iterator[FlaskClient]:
     for role in accounts.ROLES:
-        accounts.add(desk, role, role, PASSWORD)
-    with make_app(desk).test_client() as c:
+        accounts.add(workspace, role, role, PASSWORD)
+    with make_app(workspace).test_client() as c:
         yield c
 
 
@@ -39,21 +39,21 @@ class Wall(Clock):
 
 
 @pytest.fixture
-def wall(desk: Desk) -> Wall:
-    desk.wall = Wall()
-    return desk.wall
+def wall(workspace: Workspace) -> Wall:
+    workspace.wall = Wall()
+    return workspace.wall
 
 
-def log_of(desk: Desk) -> list[tuple[str, str, str]]:
-    return [(r["who"], r["act"], r["what"]) for r in workspace.activity(desk.store.read())]
+def log_of(workspace: Workspace) -> list[tuple[str, str, str]]:
+    return [(r["who"], r["act"], r["what"]) for r in settings.activity(workspace.store.read())]
 
 
 def prove(client: FlaskClient, headers: dict[str, str], password: str = PASSWORD) -> int:
     return client.post("/api/me/prove", json={"password": password}, headers=headers).status_code
 
 
-def another(desk: Desk, name: str = "analyst") -> tuple[FlaskClient, dict[str, str]]:
-    other = make_app(desk).test_client()
+def another(workspace: Workspace, name: str = "analyst") -> tuple[FlaskClient, dict[str, str]]:
+    other = make_app(workspace).test_client()
     return other, sign_in(other, name)
 
 
@@ -82,23 +82,23 @@ def test_a_session_ends_by_time(client: FlaskClient, wall: Wall) -> None:
 
 
 ENDING: list[tuple[str, Any]] = [
-    ("password", lambda desk: accounts.set_password(desk, 1, LATER["other"], "x")),
-    ("role", lambda desk: accounts.set_role(desk, 3, "writer", "x")),
-    ("second factor", lambda desk: accounts.drop_second_factor(desk, 1, "x")),
-    ("sign-out", lambda desk: accounts.sign_out_everywhere(desk, 1, "x")),
+    ("password", lambda workspace: accounts.set_password(workspace, 1, LATER["other"], "x")),
+    ("role", lambda workspace: accounts.set_role(workspace, 3, "writer", "x")),
+    ("second factor", lambda workspace: accounts.drop_second_factor(workspace, 1, "x")),
+    ("sign-out", lambda workspace: accounts.sign_out_everywhere(workspace, 1, "x")),
 ]
 
 
 @pytest.mark.parametrize(("what", "do"), ENDING)
-def test_what_ends_all_sessions(client: FlaskClient, desk: Desk, what: str, do: Any) -> None:
+def test_what_ends_all_sessions(client: FlaskClient, workspace: Workspace, what: str, do: Any) -> None:
     name = "observer" if what == "role" else "analyst"
     sign_in(client, name)
-    other, _ = another(desk, name)
-    do(desk)
+    other, _ = another(workspace, name)
+    do(workspace)
     assert client.get("/api/me").status_code == other.get("/api/me").status_code == 401
 
 
-def test_what_weakens_security_asks_for_the_password_again(client: FlaskClient, desk: Desk, wall: Wall) -> None:
+def test_what_weakens_security_asks_for_the_password_again(client: FlaskClient, workspace: Workspace, wall: Wall) -> None:
     headers = sign_in(client)
     wall.ahead += accounts.PROVED + 1
     asking: list[tuple[str, str, Any]] = [
@@ -124,9 +124,9 @@ def test_what_weakens_security_asks_for_the_password_again(client: FlaskClient, 
         assert client.open(path, method=method, json=body, headers=bearer).status_code == 403, "never by a token"
 
 
-def test_the_second_factor(client: FlaskClient, desk: Desk, wall: Wall) -> None:
+def test_the_second_factor(client: FlaskClient, workspace: Workspace, wall: Wall) -> None:
     headers = sign_in(client)
-    other, _ = another(desk)
+    other, _ = another(workspace)
     secret = client.post("/api/me/second-factor", headers=headers).json["secret"]
     totp = pyotp.TOTP(secret)
     for wrong in ({"secret": secret, "code": "000000"}, {"secret": "AAAA", "code": "1"}, {"secret": "!!", "code": "é"}):
@@ -135,7 +135,7 @@ def test_the_second_factor(client: FlaskClient, desk: Desk, wall: Wall) -> None:
     codes = kept.json["codes"]
     assert len(set(codes)) == 10 and client.get("/api/me").json["recovery_codes"] == 10
     assert other.get("/api/me").status_code == 401, "other sessions end"
-    fresh = make_app(desk).test_client()
+    fresh = make_app(workspace).test_client()
 
     def tries(code: str) -> int:
         return fresh.post("/api/sign-in", json={"name": "analyst", "password": PASSWORD, "code": code}).status_code
@@ -146,7 +146,7 @@ def test_the_second_factor(client: FlaskClient, desk: Desk, wall: Wall) -> None:
     assert [tries(codes[0]) for _ in range(2)] == [200, 401] and tries("") == 401
 
 
-def test_many_wrong_passwords_are_waited_out(client: FlaskClient, desk: Desk, wall: Wall) -> None:
+def test_many_wrong_passwords_are_waited_out(client: FlaskClient, workspace: Workspace, wall: Wall) -> None:
     """Per account, from however many networks; the right one has to wait as well, and is then taken."""
 
     def tries(n: int, password: str = "wrong", name: str = "analyst") -> Any:
@@ -160,12 +160,12 @@ def test_many_wrong_passwords_are_waited_out(client: FlaskClient, desk: Desk, wa
     assert tries(9, PASSWORD).status_code == 429
     wall.ahead += accounts.LONGEST_WAIT
     assert tries(10, PASSWORD).status_code == 200
-    acts = [act for _, act, _ in log_of(desk)]
+    acts = [act for _, act, _ in log_of(workspace)]
     assert acts.count("failed to sign in") == 10 and acts.count("signed in") == 1
     assert [tries(11).status_code for _ in range(25)][-1] == 429, "and per network address"
 
 
-def test_tokens_have_names_scopes_and_an_end(client: FlaskClient, desk: Desk, wall: Wall) -> None:
+def test_tokens_have_names_scopes_and_an_end(client: FlaskClient, workspace: Workspace, wall: Wall) -> None:
     headers = sign_in(client)
 
     def made(scope: str, days: int | None = None) -> dict[str, str]:
@@ -188,10 +188,10 @@ def test_tokens_have_names_scopes_and_an_end(client: FlaskClient, desk: Desk, wa
     assert client.get("/api/me", headers=proxied).status_code == 200, "a proxy's own sign-in is not ours"
 
 
-def test_an_invitation_and_a_lost_password(client: FlaskClient, desk: Desk, wall: Wall) -> None:
+def test_an_invitation_and_a_lost_password(client: FlaskClient, workspace: Workspace, wall: Wall) -> None:
     headers = sign_in(client)
     invited = client.post("/api/accounts", json={"name": "wren", "role": "writer"}, headers=headers).json
-    fresh = make_app(desk).test_client()
+    fresh = make_app(workspace).test_client()
 
     def sets(url: str, password: str) -> Any:
         return fresh.post("/api/set-password", json={"token": url.rpartition("/")[2], "password": password})
@@ -199,16 +199,16 @@ def test_an_invitation_and_a_lost_password(client: FlaskClient, desk: Desk, wall
     assert fresh.post("/api/sign-in", json={"name": "wren", "password": ""}).status_code == 401
     assert "at least 10 characters" in sets(invited["url"], "short").json["error"]
     assert sets(invited["url"], LATER["other"]).status_code == 200 and fresh.get("/api/me").json["role"] == "writer"
-    assert "used already" in sets(invited["url"], LATER["other"]).json["error"]
+    assert "This link was already used or has" in sets(invited["url"], LATER["other"]).json["error"]
     again = client.post(f"/api/accounts/{invited['id']}/link", headers=headers).json
     wall.ahead += accounts.LINK_HOLDS["set password"] + 1
     assert sets(again["url"], LATER["other"]).status_code == 401, "a link gets old"
 
 
-def test_what_is_another_s_is_not_touched(client: FlaskClient, desk: Desk) -> None:
+def test_what_is_another_s_is_not_touched(client: FlaskClient, workspace: Workspace) -> None:
     """A session, a token, an account of somebody else: not found, or not allowed; theirs go on."""
-    other, theirs = another(desk, "observer")
-    token = accounts.new_token(desk, 3, "theirs", "read")
+    other, theirs = another(workspace, "observer")
+    token = accounts.new_token(workspace, 3, "theirs", "read")
     mark = other.get("/api/me/account").json["sessions"][0]["mark"]
     headers = sign_in(client, "writer")
     for method, path, status in (
@@ -223,26 +223,28 @@ def test_what_is_another_s_is_not_touched(client: FlaskClient, desk: Desk) -> No
         assert client.open(path, method=method, json=body, headers=headers).status_code == status, path
     assert "theirs" not in str(client.get("/api/me/account").json)
     assert other.get("/api/me", headers=theirs).status_code == 200
-    assert make_app(desk).test_client().get("/api/me", headers={"Authorization": f"Bearer {token}"}).status_code == 200
+    assert (
+        make_app(workspace).test_client().get("/api/me", headers={"Authorization": f"Bearer {token}"}).status_code == 200
+    )
 
 
-def test_an_entry_works_once(client: FlaskClient, desk: Desk) -> None:
-    token = accounts.new_link(desk, 1, "sign in")
+def test_an_entry_works_once(client: FlaskClient, workspace: Workspace) -> None:
+    token = accounts.new_link(workspace, 1, "sign in")
     assert client.get(f"/enter/{token}").location == "/"
     assert client.get("/api/me").json["role"] == "analyst"
     assert client.get(f"/enter/{token}").location == "/sign-in"
 
 
-def test_the_last_analyst_stays_and_all_is_on_record(client: FlaskClient, desk: Desk) -> None:
+def test_the_last_analyst_stays_and_all_is_on_record(client: FlaskClient, workspace: Workspace) -> None:
     headers = sign_in(client)
-    for act in (lambda: accounts.remove(desk, 1, "x"), lambda: accounts.set_role(desk, 1, "observer", "x")):
+    for act in (lambda: accounts.remove(workspace, 1, "x"), lambda: accounts.set_role(workspace, 1, "observer", "x")):
         with pytest.raises(Refused, match="only analyst"):
             act()
     client.put("/api/accounts/2/role", json={"role": "analyst"}, headers=headers)
     client.put("/api/settings", json={"values": {"public_url": "https://mail.kestrelquay.example"}}, headers=headers)
     client.put("/api/settings", json={"values": {"relay_password": "hush"}}, headers=headers)
     client.delete("/api/accounts/3", headers=headers)
-    log = log_of(desk)
+    log = log_of(workspace)
     assert ("analyst", "set a role", "writer: writer → analyst") in log
     assert ("analyst", "set", 'public_url: "http://127.0.0.1:8080" → "https://mail.kestrelquay.example"') in log
     assert ("analyst", "set", "relay_password: changed") in log and "hush" not in str(log)
@@ -251,17 +253,17 @@ def test_the_last_analyst_stays_and_all_is_on_record(client: FlaskClient, desk: 
     assert "hush" not in str(see) and see["groups"][0]["settings"][0]["value"] == "Workspace"
 
 
-def test_approval_is_switched_off_by_two(client: FlaskClient, desk: Desk) -> None:
+def test_approval_is_switched_off_by_two(client: FlaskClient, workspace: Workspace) -> None:
     headers = sign_in(client)
-    off, on = {"values": {"second_pair": False}}, {"values": {"second_pair": True}}
+    off, on = {"values": {"require_approval": False}}, {"values": {"require_approval": True}}
     client.put("/api/settings", json=on, headers=headers)
     client.put("/api/settings", json=off, headers=headers)
-    assert desk.setting("second_pair") is False, "the only analyst may"
-    accounts.set_role(desk, 2, "analyst", "test")
+    assert workspace.setting("require_approval") is False, "the only analyst may"
+    accounts.set_role(workspace, 2, "analyst", "test")
     client.put("/api/settings", json=on, headers=headers)
     for _ in range(2):  # asking twice is still one analyst
         seen = client.put("/api/settings", json=off, headers=headers).json
-        assert desk.setting("second_pair") is True and seen["approval_off_asked_by"] == "analyst"
-    other, theirs = another(desk, "writer")
+        assert workspace.setting("require_approval") is True and seen["approval_off_asked_by"] == "analyst"
+    other, theirs = another(workspace, "writer")
     other.put("/api/settings", json=off, headers=theirs)
-    assert desk.setting("second_pair") is False
+    assert workspace.setting("require_approval") is False

@@ -10,25 +10,26 @@ from pathlib import Path
 import pytest
 from flask.testing import FlaskClient
 
-from openmeadow.desk import accounts, answers, campaigns, sending
-from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns as campaign_table
-from openmeadow.store import ledger
+from openmeadow.net.signed_tokens import Tokens
+from openmeadow.services import accounts
+from openmeadow.services.campaigns import campaigns, dispatcher, tracking
+from openmeadow.services.workspace import Workspace
+from openmeadow.store.campaigns import campaigns as campaign_table
+from openmeadow.store.campaigns import deliveries
 from openmeadow.web.app import make_app
 from openmeadow.web.describe import description
-from openmeadow.wire.tokens import Tokens
-from openmeadow.worker import Worker
-from tests.desk.mailing import mailing
+from openmeadow.worker.loop import Worker
+from tests.services.mailing import mailing
 
 ROOT = Path(__file__).parents[2]
 PASSWORD = "harbour nights 41"
 
 
 @pytest.fixture
-def client(desk: Desk) -> Iterator[FlaskClient]:
+def client(workspace: Workspace) -> Iterator[FlaskClient]:
     for role in accounts.ROLES:
-        accounts.add(desk, role, role, PASSWORD)
-    with make_app(desk).test_client() as c:
+        accounts.add(workspace, role, role, PASSWORD)
+    with make_app(workspace).test_client() as c:
         yield c
 
 
@@ -53,7 +54,7 @@ def test_roles_and_the_page_token(client: FlaskClient) -> None:
     headers = sign_in(client, "observer")
     assert client.get("/api/segments").status_code == 200
     refused = client.post("/api/segments", json={"name": "x", "rule": "rejoined"}, headers=headers)
-    assert (refused.status_code, refused.json["error"]) == (403, "As observer you may look at this, but not do it.")
+    assert (refused.status_code, refused.json["error"]) == (403, "Your role (observer) does not allow this.")
     headers = sign_in(client, "writer")
     assert client.post("/api/segments", json={"name": "x", "rule": "rejoined"}).status_code == 403, "no page token"
     assert client.post("/api/segments", json={"name": "x", "rule": "rejoined"}, headers=headers).status_code == 200
@@ -63,20 +64,20 @@ def test_roles_and_the_page_token(client: FlaskClient) -> None:
 def test_mistakes_are_sentences(client: FlaskClient) -> None:
     headers = sign_in(client)
     for method, path, body, status, words in (
-        ("POST", "/api/segments/count", {"rule": "opened at least"}, 422, "what would fit: a number"),
+        ("POST", "/api/segments/count", {"rule": "opened at least"}, 422, "The rule ends too early"),
         ("POST", "/api/segments/count", {"rool": "x"}, 422, "rule: Field required"),
-        ("GET", "/api/subscribers/99", None, 404, "There is no such subscriber."),
+        ("GET", "/api/subscribers/99", None, 404, "This subscriber does not exist."),
         ("GET", "/api/subscribers?sort=shoe", None, 409, "cannot be sorted by “shoe”"),
-        ("POST", "/api/clock", {"by": -5}, 409, "forward only"),
-        ("GET", "/api/subscribers/map/rule?columns=0,99&rows=0,1", None, 409, "no such cell"),
+        ("POST", "/api/clock", {"by": -5}, 409, "only moves forward"),
+        ("GET", "/api/subscribers/map/rule?columns=0,99&rows=0,1", None, 409, "This cell is not on the"),
         ("GET", "/api/subscribers/replay?months=99", None, 422, "months: Input should be less than or equal to 60"),
-        ("POST", "/api/acts", {"act": "dance", "choice": {}}, 409, "is not an act"),
-        ("POST", "/api/acts", {"act": "let go", "choice": {}}, 409, "This needs a reason"),
-        ("POST", "/api/activity/99/undo", {}, 404, "no such entry"),
-        ("GET", "/api/exports/9", None, 404, "make it again"),
-        ("GET", "/api/jobs/9/refused.csv", None, 404, "No rows were refused"),
-        ("POST", "/api/bring-in", {"upload": "../clock", "kind": "events"}, 404, "choose it again"),
-        ("GET", "/api/nothing", None, 404, "no such address"),
+        ("POST", "/api/actions", {"act": "dance", "choice": {}}, 409, "is not an act"),
+        ("POST", "/api/actions", {"act": "suppress", "choice": {}}, 409, "This needs a reason"),
+        ("POST", "/api/activity/99/undo", {}, 404, "This entry of the activity log"),
+        ("GET", "/api/exports/9", None, 404, "This export has expired. Create a"),
+        ("GET", "/api/jobs/9/refused.csv", None, 404, "This import has no rejected rows"),
+        ("POST", "/api/imports", {"upload": "../clock", "kind": "events"}, 404, "Choose it again"),
+        ("GET", "/api/nothing", None, 404, "There is nothing at this address"),
     ):
         answer = client.open(path, method=method, json=body, headers=headers)
         assert answer.status_code == status and words in answer.json["error"], (path, answer.json)
@@ -93,75 +94,77 @@ def test_every_answer_has_its_policy(client: FlaskClient) -> None:
     assert client.get("/o/x").data == b"Not found\n" and client.get("/o/x").status_code == 404
 
 
-def test_bring_in_by_upload(client: FlaskClient, desk: Desk) -> None:
+def test_import_by_upload(client: FlaskClient, workspace: Workspace) -> None:
     headers = sign_in(client)
     file = (BytesIO(b"Mail;Name\na@x.example;A\nbad;B\n"), "my people.csv")
-    seen = client.post("/api/bring-in/upload", data={"file": file}, headers=headers).json
+    seen = client.post("/api/imports/upload", data={"file": file}, headers=headers).json
     assert (seen["kind"], seen["targets"], seen["sample"][0]) == ("subscribers", ["email", "name"], ["a@x.example", "A"])
-    worker = Worker(desk)
+    worker = Worker(workspace)
     outcome = {}
     for dry in (True, False):
         body = {"upload": seen["upload"], "kind": "subscribers", "list_name": "Fair", "dry_run": dry}
-        job = client.post("/api/bring-in", json=body, headers=headers).json["id"]
+        job = client.post("/api/imports", json=body, headers=headers).json["id"]
         worker.tick()
         outcome = client.get(f"/api/jobs/{job}").json
         assert (outcome["state"], outcome["outcome"]["taken"], outcome["outcome"]["refused"]) == ("finished", 1, 1)
         assert client.get("/api/subscribers").json["total"] == (0 if dry else 1)
     assert b"refused_reason" in client.get(f"/api/jobs/{outcome['id']}/refused.csv").data
     log = (BytesIO(b'{"at":"2026-03-01T10:00:00Z","event":"sent","email":"a@x.example","message":"N"}\n'), "l.ndjson")
-    assert client.post("/api/bring-in/upload", data={"file": log}, headers=headers).json["kind"] == "events"
-    nothing = client.post("/api/bring-in/upload", data={}, headers=headers)
+    assert client.post("/api/imports/upload", data={"file": log}, headers=headers).json["kind"] == "events"
+    nothing = client.post("/api/imports/upload", data={}, headers=headers)
     assert nothing.json["error"] == "Choose a file first."
     worker.close()
 
 
 def test_public_pages(folder: Path) -> None:
     with mailing(folder, 3) as m:
-        campaigns.write(m.desk, m.campaign, {"plan": {"lead_share": 0.0, "batches": 1, "resend": False}})
-        campaigns.start(m.desk, m.campaign, "test")
-        sending.send_due(m.desk, m.tokens)
-        d = ledger.of_campaign(m.desk.store.read(), m.campaign, "first")[0]
-        link = campaign_table.links(m.desk.store.read(), ledger.delivery(m.desk.store.read(), d["id"])["message"])[0]
-        client = make_app(m.desk).test_client()
-        picture = client.get("/o/" + m.tokens.make("o", d["id"]), headers={"User-Agent": "Reader"})
-        assert (picture.mimetype, picture.headers["Cache-Control"]) == ("image/gif", "no-store")
+        campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0.0, "batches": 1, "resend": False}})
+        campaigns.start(m.workspace, m.campaign, "test")
+        dispatcher.send_due(m.workspace, m.tokens)
+        d = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")[0]
+        link = campaign_table.links(
+            m.workspace.store.read(), deliveries.delivery(m.workspace.store.read(), d["id"])["message"]
+        )[0]
+        client = make_app(m.workspace).test_client()
+        image = client.get("/o/" + m.tokens.make("o", d["id"]), headers={"User-Agent": "Reader"})
+        assert (image.mimetype, image.headers["Cache-Control"]) == ("image/gif", "no-store")
         followed = client.get("/c/" + m.tokens.make("c", d["id"], link["id"]), headers={"User-Agent": "Reader"})
         assert followed.location == "https://www.kestrelquay.example/a"
         assert client.get("/c/" + m.tokens.make("c", d["id"], 999)).status_code == 404
         assert client.get("/c/" + m.tokens.make("o", d["id"], link["id"])).status_code == 404, "a token is for one use"
         leave = "/u/" + m.tokens.make("u", d["id"])
-        assert b"Press the button" in client.get(leave).data
-        assert m.desk.count('permitted for "News"')[0] == 3, "looking at the page does nothing"
+        assert b"button" in client.get(leave).data
+        assert m.workspace.count('permitted for "News"')[0] == 3, "looking at the page does nothing"
         for _ in range(2):
             assert client.post(leave, data={"List-Unsubscribe": "One-Click"}).status_code == 200
-        assert m.desk.count('permitted for "News"')[0] == 2
+        assert m.workspace.count('permitted for "News"')[0] == 2
         kinds = [
-            r["kind"] for r in m.desk.store.read().execute("SELECT kind FROM events WHERE subscriber = 1 ORDER BY 1")
+            r["kind"] for r in m.workspace.store.read().execute("SELECT kind FROM events WHERE subscriber = 1 ORDER BY 1")
         ]
         assert kinds == [1, 5, 6, 10]
         tampered = leave[:-1] + ("a" if leave[-1] != "a" else "b")
         assert (client.get(tampered).status_code, client.get(tampered).data) == (404, b"Not found\n")
-        assert Tokens(m.desk.folder).secret == m.tokens.secret and not answers.unsubscribed(m.desk, 999)
+        assert Tokens(m.workspace.folder).secret == m.tokens.secret and not tracking.unsubscribed(m.workspace, 999)
 
 
 def test_how_many_statements_a_page_takes(folder: Path) -> None:
     """The map is answered from columns: a handful of statements, however many people there are."""
-    from openmeadow.store.database import Store
+    from openmeadow.store.connection import Store
 
     said: list[str] = []
-    desk = Desk(folder)
-    desk.store.close()
-    desk.store = Store(folder, said.append)
-    desk.view()
+    workspace = Workspace(folder)
+    workspace.store.close()
+    workspace.store = Store(folder, said.append)
+    workspace.view()
     said.clear()
-    desk.view()
+    workspace.view()
     assert len([s for s in said if s.startswith("SELECT")]) <= 4, said
-    desk.close()
+    workspace.close()
 
 
-def test_what_is_personal_is_not_kept_and_what_is_large_is_packed(client: FlaskClient, desk: Desk) -> None:
+def test_what_is_personal_is_not_kept_and_what_is_large_is_packed(client: FlaskClient, workspace: Workspace) -> None:
     sign_in(client)
-    token = Tokens(desk.folder).make("u", 1)
+    token = Tokens(workspace.folder).make("u", 1)
     for path in (
         "/api/me",
         "/api/subscribers",

@@ -21,12 +21,12 @@ from typing import Any
 
 import pytest
 
-from openmeadow import demo
-from openmeadow.desk import accounts, consent, joining
-from openmeadow.desk.bring_in import subscribers
-from openmeadow.desk.desk import Desk
-from openmeadow.store import workspace
-from tests.desk.test_acts import put
+from openmeadow.demo import ports
+from openmeadow.services import accounts
+from openmeadow.services.subscribers import consent, import_subscribers, signup
+from openmeadow.services.workspace import Workspace
+from openmeadow.store import settings
+from tests.services.test_acts import put
 from tests.web.test_api import PASSWORD
 from tests.web.test_joining import FORM
 
@@ -65,18 +65,18 @@ class Browser:
 
 @pytest.fixture
 def place(tmp_path: Path) -> Iterator[Place]:
-    found = Place(tmp_path / "data", demo.free_port(), demo.free_port())
-    desk = Desk(found.folder)
-    with desk.store.atomic() as db:
-        workspace.set_setting(db, "intake_port", found.intake)
+    found = Place(tmp_path / "data", ports.free_port(), ports.free_port())
+    workspace = Workspace(found.folder)
+    with workspace.store.atomic() as db:
+        settings.set_setting(db, "intake_port", found.intake)
     for role in ("analyst", "writer"):
-        accounts.add(desk, role, role, PASSWORD)
+        accounts.add(workspace, role, role, PASSWORD)
     rows = "".join(f"p{i}@x{i % 50}.example,given\n" for i in range(3_000))
     file = put(found.folder, "p.csv", f"email,consent:News\n{rows}")
-    subscribers.bring_in(desk.store, file, desk.now(), "t", source="desk")
-    consent.write_purpose(desk, 1, {"text": "Evenings."}, "t")
-    joining.write_form(desk, "Harbour list", FORM, "t")
-    desk.close()
+    import_subscribers.run(workspace.store, file, workspace.now(), "t", source="desk")
+    consent.write_purpose(workspace, 1, {"text": "Evenings."}, "t")
+    signup.write_form(workspace, "Harbour list", FORM, "t")
+    workspace.close()
     base = [sys.executable, "-m", "openmeadow", "--data", str(found.folder)]
     children = [subprocess.Popen([*base, *a]) for a in (["serve", "--port", str(found.port)], ["worker"])]
     for port in (found.port, found.intake):
@@ -116,7 +116,7 @@ def segments(p: Place) -> None:
         rule = " or ".join([f'in segment "q{i}"'] * 3)
     many = " or ".join(f"opened at least {i % 5 + 1} in {i + 1} days" for i in range(2_000))
     status, _, body = writer("POST", "/api/segments/count", {"rule": many})
-    assert status == 422 and b"at most 500 are worked out" in body
+    assert status == 422 and b"The limit is 500" in body
 
 
 def hostile_html(p: Place) -> None:
@@ -180,7 +180,7 @@ def test_somebody_works_through_a_hostile_afternoon(place: Place) -> None:
         t.start()
     answers: list[tuple[int, float]] = []
     while any(t.is_alive() for t in threads) or len(answers) < 40:
-        for path in ("/api/foot", "/api/segments", "/api/subscribers?limit=60", "/api/today"):
+        for path in ("/api/status", "/api/segments", "/api/subscribers?limit=60", "/api/today"):
             status, seconds, _ = analyst("GET", path)
             answers.append((status, seconds))
     for s in held:

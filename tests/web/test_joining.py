@@ -10,16 +10,16 @@ from typing import Any
 import pytest
 from flask.testing import FlaskClient
 
-from openmeadow.core.columns import DAY
+from openmeadow.core.arrays import DAY
 from openmeadow.core.errors import Refused
-from openmeadow.desk import consent, erasure, joining
-from openmeadow.desk.bring_in import subscribers
-from openmeadow.store import consent as evidence
+from openmeadow.services.campaigns import why_not
+from openmeadow.services.subscribers import consent, erasure, import_subscribers, signup
+from openmeadow.store.subscribers import consent as evidence
 from openmeadow.web.app import make_app
-from openmeadow.web.public.forms import snippet
+from openmeadow.web.public.signup import snippet
 from tests.conftest import NOW, set_clock
-from tests.desk.mailing import Mailing, mailing
-from tests.desk.test_acts import put
+from tests.services.mailing import Mailing, mailing
+from tests.services.test_acts import put
 
 FORM = {"purposes": [1], "intro": "Evenings.", "ask_name": True, "confirm": True, "reminders": [2, 6], "is_open": True}
 
@@ -27,9 +27,9 @@ FORM = {"purposes": [1], "intro": "Evenings.", "ask_name": True, "confirm": True
 @pytest.fixture
 def running(folder: Path) -> Iterator[tuple[Mailing, FlaskClient]]:
     with mailing(folder, 6) as m:
-        consent.write_purpose(m.desk, 1, {"text": "We write about evenings."}, "t")
-        joining.write_form(m.desk, "Harbour list", FORM, "t")
-        with make_app(m.desk).test_client() as client:
+        consent.write_purpose(m.workspace, 1, {"text": "We write about evenings."}, "t")
+        signup.write_form(m.workspace, "Harbour list", FORM, "t")
+        with make_app(m.workspace).test_client() as client:
             yield m, client
 
 
@@ -46,45 +46,48 @@ def button(m: Mailing, email: str) -> str:
 
 
 def permitted(m: Mailing) -> int:
-    return m.desk.count('permitted for "News"')[0]
+    return m.workspace.count('permitted for "News"')[0]
 
 
 def test_from_the_form_to_one_click(running: tuple[Mailing, FlaskClient]) -> None:
     m, client = running
     shown = client.get("/join/harbour list").data.decode()
-    assert "We write about evenings." in shown and " checked" not in shown, "nothing is ticked beforehand"
-    assert b"a message is there within a few minutes" in join(client).data
-    assert m.desk.count('consent to "News" by email is awaiting')[0] == 1 and permitted(m) == 6
-    assert joining.tend(m.desk) == 1 and joining.tend(m.desk) == 0
+    assert "We write about evenings." in shown and " checked" not in shown, "no pre-ticked boxes"
+    assert b"If it does not arrive within a few minutes" in join(client).data
+    assert m.workspace.count('consent to "News" by email is pending')[0] == 1 and permitted(m) == 6
+    assert signup.tend(m.workspace) == 1 and signup.tend(m.workspace) == 0
     path = button(m, "new@postern.example")
     for _ in range(3):
-        assert b"Yes, I want to join" in client.get(path).data
-    assert m.desk.count('in list "Harbour list"')[0] == 0, "a machine that follows links confirms nobody"
+        assert b"Confirm subscription" in client.get(path).data
+    assert m.workspace.count('in list "Harbour list"')[0] == 0, "a machine that follows links confirms nobody"
     for _ in range(2):
-        assert b"You are on the list Harbour list" in client.post(path).data
-    assert permitted(m) == 7 and m.desk.count('in list "Harbour list" and came by "Harbour list"')[0] == 1
-    told = [(e["state"], e["door"], e["wording"]) for e in evidence.entries(m.desk.store.read(), 7)]
+        assert b"You are subscribed to Harbour list" in client.post(path).data
+    assert permitted(m) == 7 and m.workspace.count('in list "Harbour list" and source is "Harbour list"')[0] == 1
+    told = [(e["state"], e["method"], e["wording"]) for e in evidence.entries(m.workspace.store.read(), 7)]
     assert told == [(3, "form", "News, version 1"), (1, "confirmation link", "News, version 1")]
-    set_clock(m.desk, NOW + 30 * DAY)
-    assert joining.tend(m.desk) == 0, "no reminder after the confirmation"
+    set_clock(m.workspace, NOW + 30 * DAY)
+    assert signup.tend(m.workspace) == 0, "no reminder after the confirmation"
     # preferences: fewer, a pause, all off; again and again does no harm
     page = "/p/" + m.tokens.make("p", 7)
     assert b"new@postern.example" in client.get(page).data
-    assert b"Saved." in client.post(page, data={"purpose": "1", "at_most": "week", "pause": "30"}).data
-    assert evidence.preferences(m.desk.store.read(), 7) == ("week", NOW + 60 * DAY) and permitted(m) == 6
-    assert b"the pause I am in goes on" in client.get(page).data
+    assert (
+        b"Your preferences have been saved."
+        in client.post(page, data={"purpose": "1", "at_most": "week", "pause": "30"}).data
+    )
+    assert evidence.preferences(m.workspace.store.read(), 7) == ("week", NOW + 60 * DAY) and permitted(m) == 6
+    assert b"keep the current pause" in client.get(page).data
     client.post(page, data={"purpose": "1", "at_most": "", "pause": "keep"})
-    assert evidence.preferences(m.desk.store.read(), 7) == (None, NOW + 60 * DAY)
+    assert evidence.preferences(m.workspace.store.read(), 7) == (None, NOW + 60 * DAY)
     client.post(page, data={"purpose": "1", "pause": "0"})
     assert permitted(m) == 7
     client.post(page, data={"pause": "keep"})
-    assert m.desk.count('consent to "News" by email is withdrawn')[0] == 1
+    assert m.workspace.count('consent to "News" by email is withdrawn')[0] == 1
     client.post(page, data={"purpose": "1", "pause": "keep"})
     assert permitted(m) == 7, "as easy to give again as to withdraw"
     for _ in range(2):
-        assert b"Nothing more will come" in client.post(page, data={"act": "stop"}).data
-    assert permitted(m) == 6 and m.desk.count("suppressed")[0] == 1
-    assert consent.check_evidence(m.desk)["holds"]
+        assert b"unsubscribed from everything" in client.post(page, data={"action": "unsubscribe"}).data
+    assert permitted(m) == 6 and m.workspace.count("suppressed")[0] == 1
+    assert consent.check_evidence(m.workspace)["verified"]
 
 
 def test_reminders_then_silence_then_lapsed(running: tuple[Mailing, FlaskClient]) -> None:
@@ -93,41 +96,43 @@ def test_reminders_then_silence_then_lapsed(running: tuple[Mailing, FlaskClient]
     box = m.world.mailboxes
     subjects = []
     for day in range(25):
-        set_clock(m.desk, NOW + day * DAY + 60)
-        joining.tend(m.desk)
+        set_clock(m.workspace, NOW + day * DAY + 60)
+        signup.tend(m.workspace)
         subjects.append(len(box.get("new@postern.example", [])))
     assert [subjects.index(n) for n in (1, 2, 3)] == [0, 2, 6] and subjects[-1] == 3
-    assert "last time we ask" in box["new@postern.example"][-1]["plain"]
-    assert m.desk.count('consent to "News" by email is none')[0] == 1
-    form = joining.every(m.desk)["forms"][0]
-    assert (form["joined"], form["awaiting"], form["confirmed"], form["lapsed"]) == (1, 0, 0, 1)
-    assert b"You are on the list" in client.post(button(m, "new@postern.example")).data, "late, and still their own word"
+    assert "our last reminder" in box["new@postern.example"][-1]["plain"]
+    assert m.workspace.count('consent to "News" by email is none')[0] == 1
+    form = signup.every(m.workspace)["forms"][0]
+    assert (form["joined"], form["pending"], form["confirmed"], form["expired"]) == (1, 0, 0, 1)
+    assert b"You are subscribed to" in client.post(button(m, "new@postern.example")).data, (
+        "late, and still their own word"
+    )
     assert permitted(m) == 7
 
 
 def test_what_a_form_refuses(running: tuple[Mailing, FlaskClient]) -> None:
     m, client = running
     for data, words in (
-        ({"email": "new@"}, "is not an address"),
+        ({"email": "new@"}, "is not a valid address"),
         ({"purpose": "9"}, "Choose at least one"),
-        ({"email": "<b>@x.example"}, "is not an address"),
+        ({"email": "<b>@x.example"}, "is not a valid address"),
     ):
         answer = join(client, **data)  # type: ignore[arg-type]
         assert answer.status_code == 422 and words in answer.data.decode() and b"<b>@" not in answer.data
         assert 'value="Ada"' in answer.data.decode(), "what was typed is not lost"
-    assert b"a message is there within a few minutes" in join(client, website="http://x.example").data
-    assert len(m.desk.view().alive) == 6, "what fills in the hidden field is told the same and kept nowhere"
+    assert b"If it does not arrive within a few minutes" in join(client, website="http://x.example").data
+    assert len(m.workspace.view().alive) == 6, "what fills in the hidden field is told the same and kept nowhere"
     assert join(client, email="p1@postern.example").data == join(client, email="other@x.example").data
     assert client.get("/join/Nothing").status_code == 404
-    joining.write_form(m.desk, "Harbour list", {**FORM, "is_open": False}, "t")
+    signup.write_form(m.workspace, "Harbour list", {**FORM, "is_open": False}, "t")
     assert client.get("/join/Harbour list").status_code == 404
     for values, words in (
         ({"purposes": []}, "at least one purpose"),
-        ({"reminders": [6, 2]}, "in order"),
-        ({"purposes": [9]}, "no such"),
+        ({"reminders": [6, 2]}, "in ascending order"),
+        ({"purposes": [9]}, "does not exist any more"),
     ):
         with pytest.raises(Refused, match=words):
-            joining.write_form(m.desk, "Harbour list", {**FORM, **values}, "t")
+            signup.write_form(m.workspace, "Harbour list", {**FORM, **values}, "t")
     page = snippet("https://mail.kestrelquay.example", {**FORM, "list": "A b", "purposes": []})
     assert 'action="https://mail.kestrelquay.example/join/A%20b"' in page
 
@@ -137,56 +142,56 @@ def test_a_burst_is_slowed_and_shown(running: tuple[Mailing, FlaskClient]) -> No
     answers = [join(client, f"bot{i}@x.example", f"203.0.113.{i}").status_code for i in range(11)]
     assert answers[:8] == [200] * 8 and set(answers[8:]) == {422}
     assert join(client, "calm@x.example", "198.51.100.77").status_code == 200, "others are not slowed"
-    (burst,) = joining.every(m.desk)["bursts"]
+    (burst,) = signup.every(m.workspace)["bursts"]
     assert (burst["network"], burst["n"]) == ("203.0.113.0/24", 8)
-    assert joining.network_of("2001:db8::1") == "2001:db8::/56" and joining.network_of("nonsense") == ""
+    assert signup.network_of("2001:db8::1") == "2001:db8::/56" and signup.network_of("nonsense") == ""
 
 
 def test_without_a_second_step_and_for_who_comes_back(running: tuple[Mailing, FlaskClient]) -> None:
     m, client = running
-    joining.write_form(m.desk, "Harbour list", {**FORM, "confirm": False}, "t")
-    assert b"You are on the list." in join(client).data and permitted(m) == 7
-    erasure.erase(m.desk, 7, "t")
-    assert b"You are on the list." in join(client).data
-    assert permitted(m) == 7 and len(m.desk.view().alive) == 8, "erased people may come back by themselves"
-    consent.stop_everything(m.desk, 1, "preference page")
-    set_clock(m.desk, NOW + 60)
+    signup.write_form(m.workspace, "Harbour list", {**FORM, "confirm": False}, "t")
+    assert b"You are subscribed." in join(client).data and permitted(m) == 7
+    erasure.erase(m.workspace, 7, "t")
+    assert b"You are subscribed." in join(client).data
+    assert permitted(m) == 7 and len(m.workspace.view().alive) == 8, "erased people may come back by themselves"
+    consent.stop_everything(m.workspace, 1, "preference page")
+    set_clock(m.workspace, NOW + 60)
     join(client, "p0@saltmere.example")
-    assert permitted(m) == 6, "anybody could have typed the address: without a second step it lifts nothing"
+    assert permitted(m) == 6, "anybody could have typed the address: single opt-in it lifts nothing"
 
 
 def test_a_stranger_changes_nothing_about_who_is_here(running: tuple[Mailing, FlaskClient]) -> None:
     """Somebody types another's address: the name stays, a no stays a no, and a yes stays a yes."""
     m, client = running
-    consent.by_hand(m.desk, 1, 1, "withdrawn", "wrote to us", "t")
-    set_clock(m.desk, NOW + 60)
+    consent.by_hand(m.workspace, 1, 1, "withdrawn", "wrote to us", "t")
+    set_clock(m.workspace, NOW + 60)
     for email in ("p0@saltmere.example", "p1@postern.example"):
         join(client, email, name="Somebody Else")
-    names = [r["name"] for r in m.desk.store.read().execute("SELECT name FROM subscribers WHERE id < 3 ORDER BY id")]
+    names = [r["name"] for r in m.workspace.store.read().execute("SELECT name FROM subscribers WHERE id < 3 ORDER BY id")]
     assert names == ["P0 Quill", "P1 Quill"] and permitted(m) == 5
-    set_clock(m.desk, NOW + 22 * DAY)
-    joining.tend(m.desk)
-    assert m.desk.count('consent to "News" by email is withdrawn')[0] == 1, "lapsed, and still withdrawn"
-    assert m.desk.count('consent to "News" by email is given')[0] == 5
-    assert consent.check_evidence(m.desk)["holds"]
+    set_clock(m.workspace, NOW + 22 * DAY)
+    signup.tend(m.workspace)
+    assert m.workspace.count('consent to "News" by email is withdrawn')[0] == 1, "lapsed, and still withdrawn"
+    assert m.workspace.count('consent to "News" by email is given')[0] == 5
+    assert consent.check_evidence(m.workspace)["verified"]
 
 
 def test_a_new_address_is_confirmed_where_it_is(running: tuple[Mailing, FlaskClient]) -> None:
     m, client = running
     page = "/p/" + m.tokens.make("p", 1)
     said = client.post(page, data={"purpose": "1", "new_email": "elsewhere@postern.example"}).data
-    assert b"If elsewhere@postern.example can take our mail" in said
-    joining.tend(m.desk)
+    assert b"If elsewhere@postern.example can receive our emails" in said
+    signup.tend(m.workspace)
     path = button(m, "elsewhere@postern.example")
-    assert b"Is this your new address?" in client.get(path).data and m.desk.view().alive.all()
+    assert b"Confirm your new address" in client.get(path).data and m.workspace.view().alive.all()
     for _ in range(2):
-        assert b"Our mail goes to elsewhere@postern.example" in client.post(path).data
-    rows = m.desk.store.read().execute("SELECT email FROM subscribers WHERE id = 1").fetchone()
+        assert b"We will email you at elsewhere@postern.example" in client.post(path).data
+    rows = m.workspace.store.read().execute("SELECT email FROM subscribers WHERE id = 1").fetchone()
     assert rows["email"] == "elsewhere@postern.example"
-    joining.tend(m.desk)
+    signup.tend(m.workspace)
     assert "was changed" in m.world.mailboxes["p0@saltmere.example"][-1]["subject"], "the old address is told"
     client.post(page, data={"purpose": "1", "new_email": "p1@postern.example"})
-    joining.tend(m.desk)
+    signup.tend(m.workspace)
     taken = client.post(button(m, "p1@postern.example"))
     assert b"already" in taken.data
     assert client.get("/p/tampered").status_code == 404 and client.get("/p/" + m.tokens.make("u", 1)).status_code == 404
@@ -194,42 +199,42 @@ def test_a_new_address_is_confirmed_where_it_is(running: tuple[Mailing, FlaskCli
 
 def test_why_not(running: tuple[Mailing, FlaskClient]) -> None:
     m, _ = running
-    assert consent.why_not(m.desk, "p1@postern.example", m.campaign) == {
+    assert why_not.why_not(m.workspace, "p1@postern.example", m.campaign) == {
         "subscriber": 2,
         "permitted": True,
         "reasons": [],
         "deliveries": [],
     }
-    consent.stop_everything(m.desk, 2, "preference page")
-    told = consent.why_not(m.desk, "P1@postern.example", m.campaign)
-    assert told["reasons"] == ["in none of the campaign's segments", "suppressed", "consent withdrawn"]
+    consent.stop_everything(m.workspace, 2, "preference page")
+    told = why_not.why_not(m.workspace, "P1@postern.example", m.campaign)
+    assert told["reasons"] == ["not in any selected segment", "suppressed", "consent withdrawn"]
 
 
 def test_who_was_let_go_comes_back_by_the_form(running: tuple[Mailing, FlaskClient]) -> None:
     """And who complained, once they have confirmed that it is them: the mail with the button is all that they get."""
     m, client = running
     old = "email\np0@saltmere.example\nleft@postern.example\n"
-    for text, reason in ((old, "let go"), ("email\np1@postern.example\n", "complaint")):
-        file = put(m.desk.folder, "old.csv", text)
-        subscribers.bring_in(m.desk.store, file, NOW, "t", source="the list of before", suppressed=reason)
-    listed = consent.suppression_list(m.desk)["rows"]
+    for text, reason in ((old, "inactive"), ("email\np1@postern.example\n", "complaint")):
+        file = put(m.workspace.folder, "old.csv", text)
+        import_subscribers.run(m.workspace.store, file, NOW, "t", source="the list of before", suppressed=reason)
+    listed = consent.suppression_list(m.workspace)["rows"]
     assert {(r["reason"], r["source"]) for r in listed} == {
-        ("let go", "the list of before"),
+        ("inactive", "the list of before"),
         ("complaint", "the list of before"),
     }
     assert permitted(m) == 4
     for email in ("p0@saltmere.example", "left@postern.example", "p1@postern.example"):
         join(client, email)
-    joining.tend(m.desk)
+    signup.tend(m.workspace)
     assert permitted(m) == 4
     for email in ("p0@saltmere.example", "left@postern.example"):
         client.post(button(m, email))
-    assert permitted(m) == 6 and m.desk.count("suppressed")[0] == 1
-    set_clock(m.desk, NOW + 7 * DAY)
-    joining.tend(m.desk)
+    assert permitted(m) == 6 and m.workspace.count("suppressed")[0] == 1
+    set_clock(m.workspace, NOW + 7 * DAY)
+    signup.tend(m.workspace)
     assert len(m.world.mailboxes["p1@postern.example"]) == 1, "no reminder to who complained"
     client.post(button(m, "p1@postern.example"))
-    assert permitted(m) == 7 and m.desk.count("suppressed")[0] == 0
+    assert permitted(m) == 7 and m.workspace.count("suppressed")[0] == 0
 
 
 def test_a_burst_of_one_pattern_from_many_networks(running: tuple[Mailing, FlaskClient]) -> None:
@@ -237,5 +242,5 @@ def test_a_burst_of_one_pattern_from_many_networks(running: tuple[Mailing, Flask
     answers = [join(client, f"ann{i}@postern.example", f"198.51.{i}.9") for i in range(10)]
     assert [a.status_code for a in answers] == [200] * 8 + [422] * 2 and b"like this one" in answers[-1].data
     assert join(client, "bea@postern.example", "203.0.113.9").status_code == 200
-    (burst,) = joining.every(m.desk)["bursts"]
+    (burst,) = signup.every(m.workspace)["bursts"]
     assert (burst["network"], burst["n"]) == ("addresses like ann…@postern.example", 8)

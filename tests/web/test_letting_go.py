@@ -12,23 +12,23 @@ from flask.testing import FlaskClient
 from hypothesis import given
 from hypothesis import strategies as st
 
-from openmeadow.core.columns import DAY
-from openmeadow.core.consent import clean_up as core
-from openmeadow.core.consent.clean_up import Agreement, Stay, next_step
+from openmeadow.core.arrays import DAY
+from openmeadow.core.consent import sunset as core
+from openmeadow.core.consent.sunset import Agreement, Enrolment, next_step
 from openmeadow.core.engagement.replay import FINE_DAYS
 from openmeadow.core.errors import Missing, Refused
-from openmeadow.core.intake.moments import rfc3339
-from openmeadow.desk import acts, asking, campaigns, checking, clean_up, consent, planning, recipients, sending
-from openmeadow.desk.bring_in import events, subscribers
-from openmeadow.desk.cutoff import Replays
-from openmeadow.desk.desk import Desk
-from openmeadow.store import campaigns as table
-from openmeadow.store import consent as evidence
-from openmeadow.store import ledger
+from openmeadow.core.imports.dates import rfc3339
+from openmeadow.services.campaigns import campaigns, dispatcher, preflight, recipients, schedule
+from openmeadow.services.subscribers import bulk_actions, consent, import_events, import_subscribers, reconsent, sunset
+from openmeadow.services.subscribers.engagement_map import Replays
+from openmeadow.services.workspace import Workspace
+from openmeadow.store.campaigns import campaigns as table
+from openmeadow.store.campaigns import deliveries
+from openmeadow.store.subscribers import consent as evidence
 from openmeadow.web.app import make_app
 from tests.conftest import NOW, set_clock
-from tests.desk.mailing import Mailing, mailing
-from tests.desk.test_acts import put
+from tests.services.mailing import Mailing, mailing
+from tests.services.test_acts import put
 
 MORE = """email,name,joined_at,list,consent:News,consent_source:News,consent:Family
 none1@postern.example,N1,2024-01-01,Fair,none,,none
@@ -42,15 +42,15 @@ old@postern.example,O,2023-01-01,Fair,given,Fair of 2023,none
 @pytest.fixture
 def running(folder: Path) -> Iterator[tuple[Mailing, FlaskClient]]:
     with mailing(folder, 6) as m:
-        subscribers.bring_in(m.desk.store, put(folder, "more.csv", MORE), NOW, "t")
+        import_subscribers.run(m.workspace.store, put(folder, "more.csv", MORE), NOW, "t")
         log = "at,event,email,message,value\n2025-06-01T10:00:00Z,booked,booked@postern.example,,40\n"
-        events.bring_in(m.desk.store, put(folder, "log.csv", log), NOW, "t")
-        with make_app(m.desk).test_client() as client:
+        import_events.run(m.workspace.store, put(folder, "log.csv", log), NOW, "t")
+        with make_app(m.workspace).test_client() as client:
             yield m, client
 
 
 def go(m: Mailing) -> None:
-    while sending.send_due(m.desk, m.tokens):
+    while dispatcher.send_due(m.workspace, m.tokens):
         pass
 
 
@@ -59,52 +59,57 @@ def pages(m: Mailing, email: str, at: int = -1) -> list[str]:
 
 
 def count(m: Mailing, rule: str) -> int:
-    return m.desk.count(rule)[0]
+    return m.workspace.count(rule)[0]
 
 
 def test_asked_once_and_by_one_click_each(running: tuple[Mailing, FlaskClient]) -> None:
     m, client = running
-    found = asking.look(m.desk, ["News", "Family"], True, 365, ["Fair of 2023"])
+    found = reconsent.look(m.workspace, ["News", "Family"], True, 365, ["Fair of 2023"])
     assert {g["words"]: g["count"] for g in found["groups"]} == {
-        "Consent none": 11,
+        "No consent": 11,
         "Consent older than 365 days": 7,
-        "From a source in doubt": 1,
+        "From a doubtful source": 1,
     }
     assert found["people"] == 11 and found["unrelated"] == 2 and found["permitted"] == 8, "who withdrew is not asked"
     for wrong, sentence in (
-        (lambda: asking.look(m.desk, [], True, 0, []), "at least one purpose"),
-        (lambda: asking.look(m.desk, ["News"], False, 0, []), "Say whom"),
-        (lambda: asking.ready(m.desk, ["News"], True, 0, [], "", 3, "ann"), "7 to 365"),
-        (lambda: asking.ready(m.desk, ["News"], False, 9000, [], "", 0, "ann"), "Nobody has to be asked"),
+        (lambda: reconsent.look(m.workspace, [], True, 0, []), "at least one purpose"),
+        (lambda: reconsent.look(m.workspace, ["News"], False, 0, []), "Choose who to ask"),
+        (lambda: reconsent.ready(m.workspace, ["News"], True, 0, [], "", 3, "ann"), "7 to 365"),
+        (
+            lambda: reconsent.ready(m.workspace, ["News"], False, 9000, [], "", 0, "ann"),
+            "No one matches: every consent is",
+        ),
     ):
         with pytest.raises(Refused, match=sentence):
             wrong()
     with pytest.raises(Missing, match="no purpose “Opera”"):
-        asking.look(m.desk, ["Opera"], True, 0, [])
-    id = asking.ready(m.desk, ["News", "Family"], True, 0, [], "Stood at our table at the fair", 30, "ann")
-    row = campaigns.row_of(m.desk, id)
-    assert row["kind"] == "consent request" and not planning.plan_of(row)["resend"]
-    campaigns.write(m.desk, id, {"plan": {"resend": True}})
-    assert not planning.plan_of(campaigns.row_of(m.desk, id))["resend"], "a second one is refused"
-    campaigns.write(m.desk, id, {"html": row["html"].replace("agree_2", "name")})
-    stops = [c["finding"] for c in checking.checks(m.desk, campaigns.row_of(m.desk, id)) if c["level"] == "stop"]
-    assert stops == ["Nothing in the message says yes to Family: put {{ agree_2 }} as a link."]
-    campaigns.write(m.desk, id, {"html": row["html"], "plan": {"batches": 1, "lead_share": 0.0}})
-    assert campaigns.start(m.desk, id, "ann")["people"] == 10
+        reconsent.look(m.workspace, ["Opera"], True, 0, [])
+    id = reconsent.ready(m.workspace, ["News", "Family"], True, 0, [], "Stood at our table at the fair", 30, "ann")
+    row = campaigns.row_of(m.workspace, id)
+    assert row["kind"] == "consent request" and not schedule.plan_of(row)["resend"]
+    campaigns.write(m.workspace, id, {"plan": {"resend": True}})
+    assert not schedule.plan_of(campaigns.row_of(m.workspace, id))["resend"], "allowed once, to people with an"
+    campaigns.write(m.workspace, id, {"html": row["html"].replace("agree_2", "name")})
+    stops = [
+        c["finding"] for c in preflight.checks(m.workspace, campaigns.row_of(m.workspace, id)) if c["level"] == "blocker"
+    ]
+    assert stops == ["The consent link for Family is missing: add {{ agree_2 }} as a link."]
+    campaigns.write(m.workspace, id, {"html": row["html"], "plan": {"batches": 1, "pilot_share": 0.0}})
+    assert campaigns.start(m.workspace, id, "ann")["people"] == 10
     go(m)
     yes_news, _, preferences, *_ = pages(m, "none1@postern.example")
-    assert b"Shall we write to you about News?" in client.get(yes_news).data
+    assert b"Yes, subscribe me" in client.get(yes_news).data
     assert count(m, 'consent to "News" by email is given') == 7, "a machine that follows links agrees to nothing"
-    set_clock(m.desk, NOW + 3600)
+    set_clock(m.workspace, NOW + 3600)
     for _ in range(2):
-        assert b"We write to you about News." in client.post(yes_news).data
+        assert b"You will now receive News." in client.post(yes_news).data
     assert client.get(preferences).status_code == 200
-    assert len(list(evidence.entries(m.desk.store.read(), 7))) == 3, "pressed twice, written once"
+    assert len(list(evidence.entries(m.workspace.store.read(), 7))) == 3, "pressed twice, written once"
     name = row["name"]
-    assert count(m, f'in segment "{name}: agreed"') == 1 and count(m, f'in segment "{name}: silent"') == 9
+    assert count(m, f'in segment "{name}: agreed"') == 1 and count(m, f'in segment "{name}: no reply"') == 9
     client.post("/u/" + m.tokens.make("u", _delivery(m, id, "none2@postern.example")))
-    assert count(m, 'consent to "Family" by email is withdrawn') == 1 and count(m, f'in segment "{name}: silent"') == 8
-    assert asking.requests(m.desk)[0] | {"id": 0} == {
+    assert count(m, 'consent to "Family" by email is withdrawn') == 1 and count(m, f'in segment "{name}: no reply"') == 8
+    assert reconsent.requests(m.workspace)[0] | {"id": 0} == {
         "id": 0,
         "name": name,
         "state": "finished",
@@ -112,33 +117,33 @@ def test_asked_once_and_by_one_click_each(running: tuple[Mailing, FlaskClient]) 
         "asks": ["News", "Family"],
         "mailed": 10,
         "agreed": 1,
-        "silent": 8,
-        "let_go_days": 30,
-        "let_go_done": None,
+        "no_reply": 8,
+        "suppress_after_days": 30,
+        "suppressed_at": None,
     }
-    set_clock(m.desk, NOW + 2 * DAY)
-    again = asking.ready(m.desk, ["News"], True, 0, [], "as before", 0, "ann")
-    sieve = dict(recipients.work_out(m.desk, campaigns.row_of(m.desk, again)).sieve)
-    assert sieve["Asked for consent once already"] == -1 and sieve["Permitted"] == 0
-    with pytest.raises(Refused, match="Nobody would receive this: asked for consent once already"):
-        campaigns.start(m.desk, again, "ann")
-    assert asking.let_silent_go(m.desk) == 0
-    set_clock(m.desk, NOW + 31 * DAY)
-    assert asking.let_silent_go(m.desk) == 8 and asking.let_silent_go(m.desk) == 0
-    assert count(m, 'suppressed for "let go"') == 8
+    set_clock(m.workspace, NOW + 2 * DAY)
+    again = reconsent.ready(m.workspace, ["News"], True, 0, [], "as before", 0, "ann")
+    exclusions = dict(recipients.work_out(m.workspace, campaigns.row_of(m.workspace, again)).exclusions)
+    assert exclusions["already asked for consent"] == -1 and exclusions["May be mailed"] == 0
+    with pytest.raises(Refused, match="No recipients: already asked for consent"):
+        campaigns.start(m.workspace, again, "ann")
+    assert reconsent.suppress_non_responders(m.workspace) == 0
+    set_clock(m.workspace, NOW + 31 * DAY)
+    assert reconsent.suppress_non_responders(m.workspace) == 8 and reconsent.suppress_non_responders(m.workspace) == 0
+    assert count(m, 'suppressed for "inactive"') == 8
     assert client.post("/k/" + m.tokens.make("r", 1, 99)).status_code == 404
     yes_news = pages(m, "old@postern.example")[0]
     assert b"We write" in client.post(yes_news).data
-    assert count(m, 'suppressed for "let go"') == 7, "a new consent of their own brings them back"
+    assert count(m, 'suppressed for "inactive"') == 7, "a new consent of their own brings them back"
 
 
 def _delivery(m: Mailing, campaign: int, email: str) -> int:
-    rows = ledger.of_campaign(m.desk.store.read(), campaign, "first")
-    id = m.desk.store.read().execute("SELECT id FROM subscribers WHERE email = ?", (email,)).fetchone()["id"]
+    rows = deliveries.of_campaign(m.workspace.store.read(), campaign, "first")
+    id = m.workspace.store.read().execute("SELECT id FROM subscribers WHERE email = ?", (email,)).fetchone()["id"]
     return next(int(r["id"]) for r in rows if r["subscriber"] == id)
 
 
-def history(folder: Path, desk: Desk) -> None:
+def history(folder: Path, workspace: Workspace) -> None:
     """Six messages over six months nobody answered for long: p0-p3 silent, p4 read by a proxy, p5 books."""
     lines = ["at,event,email,message,agent,ip,value"]
     for n in range(8):
@@ -151,88 +156,89 @@ def history(folder: Path, desk: Desk) -> None:
             if n == 0:
                 lines.append(f"{rfc3339(at + 4000)},clicked,{email},Letter 0,Browser,198.51.100.1,")
     lines.append(f"{rfc3339(NOW - 290 * DAY)},booked,p5@postern.example,,,,30")
-    events.bring_in(desk.store, put(folder, "history.csv", "\n".join(lines) + "\n"), NOW, "t")
+    import_events.run(workspace.store, put(folder, "history.csv", "\n".join(lines) + "\n"), NOW, "t")
 
 
-TERMS = {"after_days": 180, "tries": 2, "wait_days": 14, "ask_veiled": True, "by_itself": False}
+TERMS = {"after_days": 180, "tries": 2, "wait_days": 14, "ask_masked": True, "automatic": False}
 
 
 def groups(m: Mailing) -> dict[str, int]:
-    return {g["step"]: g["count"] for g in clean_up.see(m.desk, Replays(m.desk))["groups"]}
+    return {g["step"]: g["count"] for g in sunset.see(m.workspace, Replays(m.workspace))["groups"]}
 
 
 def test_tried_asked_and_let_go(folder: Path) -> None:
-    with mailing(folder, 6) as m, make_app(m.desk).test_client() as client:
-        history(folder, m.desk)
-        with pytest.raises(Refused, match="no agreement yet"):
-            clean_up.run(m.desk, "ann")
+    with mailing(folder, 6) as m, make_app(m.workspace).test_client() as client:
+        history(folder, m.workspace)
+        with pytest.raises(Refused, match="Turn on a sunset policy first"):
+            sunset.run(m.workspace, "ann")
         with pytest.raises(Refused, match="Choose the purpose"):
-            clean_up.agree(m.desk, TERMS, "Opera", "ann")
-        seen = clean_up.see(m.desk, Replays(m.desk))
-        assert not seen["agreed"] and seen["after_days"] == 270, "proposed: the window of this list"
-        clean_up.agree(m.desk, TERMS, "News", "ann")
-        seen = clean_up.see(m.desk, Replays(m.desk))
-        assert seen["agreed"] and seen["protected"] == 1, "whoever books is never let go"
-        assert seen["saving"]["messages"] == {"beyond": 6, "all": 48} and seen["saving"]["answers"]["beyond"] == 0
-        assert groups(m) == {core.BEGIN: 4, core.ASK_FOR_CLICK: 1, core.AGAIN: 0, core.LET_GO: 0}
+            sunset.agree(m.workspace, TERMS, "Opera", "ann")
+        seen = sunset.see(m.workspace, Replays(m.workspace))
+        assert not seen["active"] and seen["after_days"] == 270, "proposed: the window of this list"
+        sunset.agree(m.workspace, TERMS, "News", "ann")
+        seen = sunset.see(m.workspace, Replays(m.workspace))
+        assert seen["active"] and seen["protected"] == 1, "whoever books is never let go"
+        assert seen["saving"]["messages"] == {"beyond": 6, "all": 48} and seen["saving"]["engagements"]["beyond"] == 0
+        assert groups(m) == {core.BEGIN: 4, core.ASK_FOR_CLICK: 1, core.AGAIN: 0, core.SUPPRESS: 0}
         assert count(m, "suppressed") == 0 and not m.world.mailboxes.get("p0@saltmere.example"), "nothing by itself"
-        clean_up.run(m.desk, "ann")
+        sunset.run(m.workspace, "ann")
         go(m)
         assert groups(m)[core.WAIT] == 5
         boxes = {e: [x["subject"] for x in m.world.mailboxes[e]] for e in m.world.mailboxes if e.startswith("p")}
-        assert boxes["p0@saltmere.example"] == ["Shall we keep writing to you?"]
-        assert boxes["p4@saltmere.example"] == ["Do our messages reach you?"] and "p5@postern.example" not in boxes
+        assert boxes["p0@saltmere.example"] == ["Do you still want our emails?"]
+        assert boxes["p4@saltmere.example"] == ["Are you still reading?"] and "p5@postern.example" not in boxes
         stay = pages(m, "p0@saltmere.example")[0]
-        assert b"Shall we keep writing" in client.get(stay).data
-        set_clock(m.desk, NOW + DAY)
-        assert b"You stay with" in client.post(stay).data
-        set_clock(m.desk, NOW + 7 * DAY)
+        assert b"Keep me subscribed" in client.get(stay).data
+        set_clock(m.workspace, NOW + DAY)
+        assert b"You are still subscribed to" in client.post(stay).data
+        set_clock(m.workspace, NOW + 7 * DAY)
         assert groups(m) == {
             core.BEGIN: 0,
             core.ASK_FOR_CLICK: 0,
             core.AGAIN: 0,
-            core.LET_GO: 0,
-            core.ANSWERED: 1,
+            core.SUPPRESS: 0,
+            core.ENGAGED: 1,
             core.WAIT: 4,
         }
-        clean_up.run(m.desk, "ann")
-        set_clock(m.desk, NOW + 15 * DAY)
+        sunset.run(m.workspace, "ann")
+        set_clock(m.workspace, NOW + 15 * DAY)
         assert groups(m)[core.AGAIN] == 4
-        clean_up.run(m.desk, "ann")
+        sunset.run(m.workspace, "ann")
         go(m)
-        set_clock(m.desk, NOW + 30 * DAY)
-        consent.stop_everything(m.desk, 2, "preference page")
-        assert groups(m)[core.LET_GO] == 3 and groups(m)[core.NOT_PERMITTED] == 1
-        done = clean_up.run(m.desk, "ann")
-        assert done["let go"] == 3 and count(m, 'suppressed for "let go"') == 3
-        listed = consent.suppression_list(m.desk, reason="let go")["rows"]
+        set_clock(m.workspace, NOW + 30 * DAY)
+        consent.stop_everything(m.workspace, 2, "preference page")
+        assert groups(m)[core.SUPPRESS] == 3 and groups(m)[core.NOT_PERMITTED] == 1
+        done = sunset.run(m.workspace, "ann")
+        assert done["suppress"] == 3 and count(m, 'suppressed for "inactive"') == 3
+        listed = consent.suppression_list(m.workspace, reason="inactive")["rows"]
         assert [r["source"] for r in listed] == [
-            "clean-up: after 180 days without an answer 2 tries, 14 days apart, then let go after 14 days more"
+            "sunset policy: after 180 days without engagement 2 win-back emails, 14 days apart; no engagement within 14 more "
+            "days: suppress"
         ] * 3
-        with pytest.raises(Refused, match="new consent"):
-            consent.lift(m.desk, listed[0]["subscriber"], "let go", "asked nicely", "ann")
-        assert acts.undo(m.desk, done["deed"], "ann") == "3 entries are taken back."
-        assert clean_up.see(m.desk, Replays(m.desk))["outcomes"] == {
-            "answered": 1,
-            "let go": 3,
-            "not permitted any more": 1,
+        with pytest.raises(Refused, match="new opt-in"):
+            consent.lift(m.workspace, listed[0]["subscriber"], "inactive", "asked nicely", "ann")
+        assert bulk_actions.undo(m.workspace, done["action"], "ann") == "3 entries removed."
+        assert sunset.see(m.workspace, Replays(m.workspace))["outcomes"] == {
+            "engaged": 1,
+            "suppressed": 3,
+            "no longer permitted": 1,
         }
 
 
 def test_by_itself_every_week(folder: Path) -> None:
     with mailing(folder, 6) as m:
-        history(folder, m.desk)
-        clean_up.agree(m.desk, {**TERMS, "by_itself": True}, "News", "ann")
-        assert clean_up.run_by_itself(m.desk) and not clean_up.run_by_itself(m.desk)
-        assert len(table.every(m.desk.store.read())) == 5, "two patterns, two campaigns, and the one that was there"
-        set_clock(m.desk, NOW + 7 * DAY)
-        assert clean_up.run_by_itself(m.desk)
-        pattern = table.named(m.desk.store.read(), clean_up.PATTERNS["win_back"])
+        history(folder, m.workspace)
+        sunset.agree(m.workspace, {**TERMS, "automatic": True}, "News", "ann")
+        assert sunset.run_automatic(m.workspace) and not sunset.run_automatic(m.workspace)
+        assert len(table.every(m.workspace.store.read())) == 5, "two patterns, two campaigns, and the one that was there"
+        set_clock(m.workspace, NOW + 7 * DAY)
+        assert sunset.run_automatic(m.workspace)
+        pattern = table.named(m.workspace.store.read(), sunset.PATTERNS["win_back"])
         assert pattern is not None
-        campaigns.write(m.desk, pattern["id"], {"subject": ""})
-        set_clock(m.desk, NOW + 15 * DAY)
+        campaigns.write(m.workspace, pattern["id"], {"subject": ""})
+        set_clock(m.workspace, NOW + 15 * DAY)
         with pytest.raises(Refused, match="cannot be mailed yet"):
-            clean_up.run(m.desk, "ann")
+            sunset.run(m.workspace, "ann")
         assert groups(m)[core.AGAIN] == 5, "nothing was lost"
 
 
@@ -248,17 +254,17 @@ def test_nobody_is_let_go_untried_or_after_an_answer(tries: int, what: list[str]
     """Weeks and what people do, in any order."""
     a = Agreement(tries=tries)
     now, last, protected, permitted = 0, -1, False, True
-    stay, mails = Stay(0, 1, a.wait_days * DAY), 1
+    stay, mails = Enrolment(0, 1, a.wait_days * DAY), 1
     for w in what:
         if w == "week":
             now += 7 * DAY
             step = next_step(stay, last, protected, permitted, a, now)
             if step == core.AGAIN:
-                stay, mails = Stay(0, stay.tries + 1, now + a.wait_days * DAY), mails + 1
-            if step == core.LET_GO:
+                stay, mails = Enrolment(0, stay.tries + 1, now + a.wait_days * DAY), mails + 1
+            if step == core.SUPPRESS:
                 assert mails == tries and last <= 0 and not protected and permitted
                 assert now >= tries * a.wait_days * DAY
-            if step in (core.LET_GO, core.ANSWERED, core.NOT_PERMITTED):
+            if step in (core.SUPPRESS, core.ENGAGED, core.NOT_PERMITTED):
                 return
         elif w == "answer":
             last = now + 1

@@ -8,14 +8,15 @@ from typing import Any
 
 import pytest
 
-from openmeadow.core.sequences.ladder import DAY, Ladder, Step
-from openmeadow.desk import accounts, campaigns
-from openmeadow.desk.desk import Desk
-from openmeadow.desk.sequences import writing
+from openmeadow.core.sequences.definition import DAY, Definition, Step
+from openmeadow.services import accounts
+from openmeadow.services.campaigns import campaigns
+from openmeadow.services.sequences import editing
+from openmeadow.services.workspace import Workspace
 from openmeadow.web.app import make_app
 from openmeadow.web.describe import description
-from tests.desk.mailing import mailing
-from tests.desk.test_sequences import made
+from tests.services.mailing import mailing
+from tests.services.test_sequences import made
 from tests.web.test_api import PASSWORD, sign_in
 from tests.web.test_places import Caller
 
@@ -30,9 +31,9 @@ LOOKS = {
     "DELETE /api/me/second-factor",
     "POST /api/me/tokens",
     "DELETE /api/me/tokens/{id}",
-    "POST /api/acts/preview",
+    "POST /api/actions/preview",
     "POST /api/exports",
-    "POST /api/consent/ask-again/look",
+    "POST /api/consent-requests/preview",
     "POST /api/segments/count",
     "POST /api/segments/fits",
     "POST /api/segments/overlap",
@@ -47,8 +48,8 @@ WRITES = {
     "DELETE /api/subscribers/{id}/notes/{note}",
     "POST /api/segments",
     "POST /api/segments/win-back",
-    "POST /api/segments/{id}/freeze",
-    "DELETE /api/segments/{id}/frozen/{copy}",
+    "POST /api/segments/{id}/snapshots",
+    "DELETE /api/segments/{id}/snapshots/{copy}",
     "DELETE /api/segments/{id}",
     "POST /api/campaigns",
     "PUT /api/campaigns/{id}",
@@ -56,12 +57,12 @@ WRITES = {
     "PUT /api/campaigns/{id}/people",
     "POST /api/campaigns/{id}/links",
     "PUT /api/campaigns/{id}/other-version",
-    "POST /api/campaigns/{id}/ask-approval",
+    "POST /api/campaigns/{id}/request-approval",
     "POST /api/campaigns/{id}/test",
     "POST /api/campaigns/{id}/template",
     "POST /api/campaigns/{id}/placement",
     "DELETE /api/templates/{id}",
-    "POST /api/pictures",
+    "POST /api/images",
     "POST /api/sequences",
     "PUT /api/sequences/{id}",
     "DELETE /api/sequences/{id}",
@@ -70,11 +71,11 @@ WRITES = {
 
 
 @pytest.mark.parametrize("role", accounts.ROLES)
-def test_every_route_is_for_whom_it_is_meant(desk: Desk, role: str) -> None:
+def test_every_route_is_for_whom_it_is_meant(workspace: Workspace, role: str) -> None:
     """A new route has to be put down here, or it is the analyst's alone."""
-    accounts.add(desk, role, role, PASSWORD)
+    accounts.add(workspace, role, role, PASSWORD)
     may = LOOKS | (WRITES if role != "observer" else set())
-    with make_app(desk).test_client() as client:
+    with make_app(workspace).test_client() as client:
         headers = sign_in(client, role)
         for path, methods in description()["paths"].items():  # type: ignore[attr-defined]
             for method in methods:
@@ -91,79 +92,97 @@ def test_every_route_is_for_whom_it_is_meant(desk: Desk, role: str) -> None:
                 expected = role != "analyst" and (route in OWN if method == "get" else route not in may)
                 assert refused == expected, route
                 if refused:
-                    assert answer.json["error"] == f"As {role} you may look at this, but not do it."
+                    assert answer.json["error"] == f"Your role ({role}) does not allow this."
 
 
-LADDER = Ladder((Step(1, "message", name="One"), Step(2, "wait", wait=DAY), Step(3, "message", name="Two")))
+LADDER = Definition((Step(1, "message", name="One"), Step(2, "wait", wait=DAY), Step(3, "message", name="Two")))
 STEP = {"key": 1, "kind": "message", "name": "One"}
 WRONG: list[tuple[str, str, Any, int, str]] = [
     ("POST", "/sequences", {"name": " "}, 409, "A sequence needs a name"),
     ("POST", "/sequences", {"name": "welcome"}, 409, "already a sequence “welcome”"),
-    ("POST", "/sequences", {"ready": "fireworks", "name": ""}, 404, "no ready sequence “fireworks”"),
-    ("GET", "/sequences/77", None, 404, "There is no such sequence"),
-    ("PUT", "/sequences/1", {"ladder": {"steps": [{"key": 1, "kind": "dance"}]}}, 409, "no step of the kind “dance”"),
-    ("PUT", "/sequences/1", {"ladder": {"steps": [STEP, STEP]}}, 409, "a key of its own"),
-    ("PUT", "/sequences/1", {"ladder": {"steps": [{**STEP, "wait": -5}]}}, 409, "A wait lasts at most a year"),
-    ("PUT", "/sequences/1", {"ladder": {"steps": [{**STEP, "hour": 24}]}}, 409, "hours go from 0 to 23"),
-    ("PUT", "/sequences/1", {"ladder": {"steps": [{**STEP, "weekdays": [7]}]}}, 409, "Weekdays go from 0"),
-    ("PUT", "/sequences/1", {"ladder": {"steps": [STEP], "held_back": 0.9}}, 409, "At most half can be held back"),
-    ("PUT", "/sequences/1", {"ladder": {"steps": [STEP], "begin": {"on": "a whim"}}}, 409, "cannot begin “a whim”"),
-    ("PUT", "/sequences/1", {"ladder": {"steps": []}}, 409, "1 person stands at a step that would go"),
-    ("PUT", "/sequences/1", {"ladder": {"steps": [STEP]}, "going": {"2": "9"}}, 409, "to another step, or out"),
+    ("POST", "/sequences", {"ready": "fireworks", "name": ""}, 404, "no template “fireworks”"),
+    ("GET", "/sequences/77", None, 404, "This sequence does not exist"),
+    ("PUT", "/sequences/1", {"definition": {"steps": [{"key": 1, "kind": "dance"}]}}, 409, "no step type “dance”"),
+    ("PUT", "/sequences/1", {"definition": {"steps": [STEP, STEP]}}, 409, "a key of its own"),
+    ("PUT", "/sequences/1", {"definition": {"steps": [{**STEP, "wait": -5}]}}, 409, "A wait lasts at most a year"),
+    ("PUT", "/sequences/1", {"definition": {"steps": [{**STEP, "hour": 24}]}}, 409, "hours go from 0 to 23"),
+    ("PUT", "/sequences/1", {"definition": {"steps": [{**STEP, "weekdays": [7]}]}}, 409, "Weekdays go from 0"),
+    (
+        "PUT",
+        "/sequences/1",
+        {"definition": {"steps": [STEP], "holdout": 0.9}},
+        409,
+        "The holdout group can be at most half",
+    ),
+    ("PUT", "/sequences/1", {"definition": {"steps": [STEP], "begin": {"on": "a whim"}}}, 409, "cannot start “a whim”"),
+    ("PUT", "/sequences/1", {"definition": {"steps": []}}, 409, "at a step you are deleting"),
+    ("PUT", "/sequences/1", {"definition": {"steps": [STEP]}, "going": {"2": "9"}}, 409, "at a step you are deleting"),
     ("PUT", "/sequences/1", {"name": "Other"}, 409, "already a sequence “Other”"),
-    ("POST", "/sequences/1/start", {}, 409, "has been started already"),
-    ("POST", "/sequences/1/go-on", None, 409, "“Welcome” is running"),
+    ("POST", "/sequences/1/start", {}, 409, "has already started"),
+    ("POST", "/sequences/1/resume", None, 409, "“Welcome” is running"),
     ("DELETE", "/sequences/1", None, 409, "“Welcome” is running"),
-    ("POST", "/sequences/2/start", {}, 409, "It is not complete yet"),
-    ("POST", "/sequences/2/people", {"emails": ["p1@postern.example"]}, 409, "people are put in while it runs"),
+    ("POST", "/sequences/2/start", {}, 409, "Not complete yet"),
+    ("POST", "/sequences/2/people", {"emails": ["p1@postern.example"]}, 409, "People can be added only while"),
     ("POST", "/sequences/2/end", None, 409, "“Other” is draft"),
-    ("POST", "/sequences/1/people", {}, 409, "Nobody is chosen"),
+    ("POST", "/sequences/1/people", {}, 409, "No one was selected"),
     ("POST", "/sequences/1/people", {"emails": ["x@nowhere.test", "y@nowhere.test"]}, 409, "x@nowhere.test and 1 more"),
     ("POST", "/sequences/1/people", {"rule": "band is Purple"}, 422, "Purple"),
-    ("POST", "/sequences/1/stays/99/take-out", None, 409, "They have left the sequence already"),
-    ("POST", "/sequences/1/stays/1/move-on", None, 200, ""),
-    ("GET", "/sequences/1/walk?supposed=sometimes", None, 404, "Suppose one of never, always, repeats"),
-    ("GET", "/sequences/1/walk?supposed=never&email=no@nowhere.test", None, 404, "Nobody here has the address"),
+    ("POST", "/sequences/1/enrolments/99/remove", None, 409, "They have left the sequence already"),
+    ("POST", "/sequences/1/enrolments/1/skip-wait", None, 200, ""),
+    ("GET", "/sequences/1/simulation?supposed=sometimes", None, 404, "use one of never, always, resends"),
+    (
+        "GET",
+        "/sequences/1/simulation?supposed=never&email=no@nowhere.test",
+        None,
+        404,
+        "There is no subscriber with the address",
+    ),
     ("GET", "/sequences/1/steps/99/people", None, 200, ""),
     ("POST", "/sequences/1/copy", {"name": "Other"}, 409, "already a sequence “Other”"),
     ("PUT", "/campaigns/1", {"plan": {"batches": 500}}, 409, "1 to 100 batches"),
     ("PUT", "/campaigns/1", {"name": "Welcome: One"}, 409, "already a campaign"),
     ("PUT", "/campaigns/1", {"subject": 7}, 422, "subject"),
-    ("PUT", "/campaigns/1/people", {"email": "no@nowhere.test", "side": "in"}, 404, "Nobody here has the address"),
+    (
+        "PUT",
+        "/campaigns/1/people",
+        {"email": "no@nowhere.test", "side": "in"},
+        404,
+        "There is no subscriber with the address",
+    ),
     (
         "POST",
-        "/campaigns/1/overrule",
+        "/campaigns/1/override",
         {"check": "Links", "finding": "no such", "reason": "so"},
         409,
-        "not found any more",
+        "This finding no longer exists. Run",
     ),
-    ("POST", "/campaigns/1/settle", {"arrived": True}, 200, ""),
-    ("POST", "/campaigns/1/hold", None, 409, "is draft, so this cannot be done"),
-    ("POST", "/campaigns/1/go-on", None, 409, "is draft, so this cannot be done"),
-    ("POST", "/campaigns/1/batches/99/move", {"due_at": 5}, 404, "There is no such batch"),
-    ("POST", "/campaigns/1/test", {"to": "not an address"}, 409, "is no address"),
-    ("POST", "/campaigns/2/start", None, 409, "has already been started"),
-    ("POST", "/campaigns/2/stop", None, 409, "It belongs to a sequence"),
-    ("DELETE", "/campaigns/2", None, 409, "Only a draft can be removed"),
-    ("GET", "/campaigns/77/results", None, 404, "There is no such campaign"),
+    ("POST", "/campaigns/1/resolve", {"arrived": True}, 200, ""),
+    ("POST", "/campaigns/1/pause", None, 409, "is draft, so this is not possible"),
+    ("POST", "/campaigns/1/resume", None, 409, "is draft, so this is not possible"),
+    ("POST", "/campaigns/1/batches/99/move", {"due_at": 5}, 404, "This batch does not exist"),
+    ("POST", "/campaigns/1/test", {"to": "not an address"}, 409, "is not a valid address"),
+    ("POST", "/campaigns/2/start", None, 409, "has already started"),
+    ("POST", "/campaigns/2/stop", None, 409, "It is part of a sequence"),
+    ("DELETE", "/campaigns/2", None, 409, "Only drafts can be deleted"),
+    ("GET", "/campaigns/77/results", None, 404, "This campaign does not exist"),
 ]
 
 
 def test_wrong_input_gets_a_sentence_and_changes_nothing(folder: Path) -> None:
     """A sequence that runs with one person at its wait, a draft beside it, a campaign that is a draft."""
-    with mailing(folder, 6) as m, make_app(m.desk).test_client() as client:
-        accounts.add(m.desk, "analyst", "analyst", PASSWORD)
+    with mailing(folder, 6) as m, make_app(m.workspace).test_client() as client:
+        accounts.add(m.workspace, "analyst", "analyst", PASSWORD)
         call = Caller(client, "analyst")
         id = made(m, LADDER)
-        writing.start(m.desk, id, "test")
-        writing.bring_in(m.desk, id, [1], "test")
-        writing.add(m.desk, "Other", "test")
+        editing.start(m.workspace, id, "test")
+        editing.add_people(m.workspace, id, [1], "test")
+        editing.add(m.workspace, "Other", "test")
         call("POST", "/sequences/1/people", {"emails": ["p1@postern.example"]})
-        from tests.desk.test_sequences import step_on
+        from tests.services.test_sequences import step_on
 
         step_on(m)
-        writing.take_out(m.desk, id, 2, "test")
-        before = call("GET", "/sequences/1")["ladder"]
+        editing.take_out(m.workspace, id, 2, "test")
+        before = call("GET", "/sequences/1")["definition"]
         wrong = []
         for method, path, body, status, said in WRONG:
             answer = client.open(f"/api{path}", method=method, json=body, headers=call.headers)
@@ -171,5 +190,5 @@ def test_wrong_input_gets_a_sentence_and_changes_nothing(folder: Path) -> None:
             if answer.status_code != status or said not in told or re.search(r"Traceback|sqlite|Error\b|None", told):
                 wrong.append((method, path, answer.status_code, told[:150]))
         assert not wrong, chr(10).join(map(str, wrong))
-        assert call("GET", "/sequences/1")["ladder"] == before
-        assert campaigns.row_of(m.desk, m.campaign)["subject"] == "Harbour nights"
+        assert call("GET", "/sequences/1")["definition"] == before
+        assert campaigns.row_of(m.workspace, m.campaign)["subject"] == "Harbour nights"

@@ -11,12 +11,12 @@ from flask.testing import FlaskClient
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from openmeadow.desk import campaigns, sending
-from openmeadow.store import campaigns as campaign_table
-from openmeadow.store import ledger
+from openmeadow.net.signed_tokens import Tokens
+from openmeadow.services.campaigns import campaigns, dispatcher
+from openmeadow.store.campaigns import campaigns as campaign_table
+from openmeadow.store.campaigns import deliveries
 from openmeadow.web.app import make_app
-from openmeadow.wire.tokens import Tokens
-from tests.desk.mailing import Mailing, mailing
+from tests.services.mailing import Mailing, mailing
 
 PAGES = {"o": "/o/", "c": "/c/", "u": "/u/", "p": "/p/", "m": "/m/", "b": "/b/"}
 CONFIRMS = ("k", "s", "a", "r", "w")  # all under /k/, each with a button of its own
@@ -29,19 +29,19 @@ def sent(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Mailing, Fl
     folder = tmp_path_factory.mktemp("tokens") / "data"
     folder.mkdir()
     (folder / "clock").write_text("1773308520")
-    with mailing(folder, 2) as m, make_app(m.desk).test_client() as client:
-        campaigns.write(m.desk, m.campaign, {"plan": {"lead_share": 0.0, "batches": 1, "resend": False}})
-        campaigns.start(m.desk, m.campaign, "test")
-        sending.send_due(m.desk, m.tokens)
-        db = m.desk.store.read()
-        d = ledger.of_campaign(db, m.campaign, "first")[0]
-        link = campaign_table.links(db, ledger.delivery(db, d["id"])["message"])[0]["id"]
+    with mailing(folder, 2) as m, make_app(m.workspace).test_client() as client:
+        campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0.0, "batches": 1, "resend": False}})
+        campaigns.start(m.workspace, m.campaign, "test")
+        dispatcher.send_due(m.workspace, m.tokens)
+        db = m.workspace.store.read()
+        d = deliveries.of_campaign(db, m.campaign, "first")[0]
+        link = campaign_table.links(db, deliveries.delivery(db, d["id"])["message"])[0]["id"]
         yield m, client, int(d["id"]), int(link)
 
 
 def state(m: Mailing) -> tuple[int, ...]:
     """How much is known: events, words of consent, suppressions, confirmed from-addresses."""
-    db = m.desk.store.read()
+    db = m.workspace.store.read()
     tables = ("events", "consent_entries", "suppressions", "signups")
     counts = [int(db.execute(f"SELECT count(*) AS n FROM {t}").fetchone()["n"]) for t in tables]
     return (*counts, sum(r["confirmed_at"] is not None for r in db.execute("SELECT confirmed_at FROM from_addresses")))

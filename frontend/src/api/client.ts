@@ -33,12 +33,12 @@ async function ask<T>(method: string, path: string, body?: unknown, signal?: Abo
     });
   } catch (e) {
     if (e instanceof DOMException) throw e;
-    throw new Problem("The server does not answer. Nothing was lost; try again in a moment.", 0);
+    throw new Problem("The server is not responding. Nothing was lost; try again in a moment.", 0);
   }
   const data = (await response.json().catch(() => null)) as (T & Partial<M["Problem"]>) | null;
   if (!response.ok || data === null)
     throw new Problem(
-      data?.error ?? "The server's answer could not be read.",
+      data?.error ?? "The server sent a reply that could not be read. Reload the page.",
       response.status,
       data?.place ?? null,
       data?.fits ?? [],

@@ -1,34 +1,44 @@
-export const BANDS = ["Strong", "Steady", "Fading", "Silent", "Unproven", "Veiled"] as const;
+export const BANDS = ["Strong", "Steady", "Fading", "Inactive", "Unproven", "Masked"] as const;
 export const OFF_SCALE = 4;
 
 /** Classes of each band: never colour alone, the two off the scale are hatched and dotted. */
-export const BAND_CLASS = ["bg-strong", "bg-steady", "bg-fading", "bg-silent", "hatch", "dots"];
+export const BAND_CLASS = ["bg-strong", "bg-steady", "bg-fading", "bg-inactive", "hatch", "dots"];
 export const BAND_FILL = [
   "var(--color-strong)",
   "var(--color-steady)",
   "var(--color-fading)",
-  "var(--color-silent)",
+  "var(--color-inactive)",
   "url(#hatch)",
   "url(#dots)",
 ];
 export const BAND_MEANS = [
-  "answers most of what they get",
-  "answers now and then",
-  "answers less, or not of late",
-  "has stopped, or never answered",
-  "too little to judge yet",
-  "read by a machine, cannot tell",
+  "engages with most messages",
+  "engages now and then",
+  "engages less, or not recently",
+  "stopped engaging, or never engaged",
+  "too few messages to judge",
+  "opens hidden by a proxy",
+];
+
+/** The thresholds of each band, for an inactivity window in days; the first that fits from Unproven on decides. */
+export const bandRules = (window: number): string[] => [
+  "score of 30 or more, engaged with at least 3 messages",
+  "score of 8 or more",
+  `score below 8, or not engaged for ${window / 2} days`,
+  `5 or more ignored in a row and not engaged for ${window} days, or never engaged`,
+  `never engaged, with fewer than 5 ignored or less than ${window / 2} days of messages`,
+  `not engaged for ${window} days, while machines opened at least half (3 or more)`,
 ];
 
 export const TRACE_WORDS: Record<string, string> = {
   c: "clicked",
   o: "opened",
-  m: "machine only",
-  n: "left unanswered",
+  m: "machine open only",
+  n: "ignored",
   b: "bounced",
 };
 
-/** "oonc" to "opened 2, left unanswered 1, clicked 1", newest last. */
+/** "oonc" to "opened 2, ignored 1, clicked 1", newest last. */
 export function traceInWords(trace: string): string {
   const counts = new Map<string, number>();
   for (const letter of trace) counts.set(letter, (counts.get(letter) ?? 0) + 1);

@@ -11,7 +11,7 @@ export interface Rect {
 export interface Shape {
   /** left edges of the fine columns in days; one column more stands for "never answered" */
   days: number[];
-  /** messages left unanswered, the last row and more */
+  /** messages left ignored, the last row and more */
   left: number[];
   /** left edges of what is drawn */
   dayEdges: number[];
@@ -142,7 +142,7 @@ export interface Bend {
   opensLost: number;
 }
 
-/** The replay over all cut-offs from 30 to 365 days, at one number of messages left unanswered. */
+/** The replay over all cut-offs from 30 to 365 days, at one number of messages left ignored. */
 export function bend(sums: Sums, s: Shape, row: number): Bend[] {
   const rows = s.left.length,
     all = total(sums.opens, rows, null);

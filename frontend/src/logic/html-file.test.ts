@@ -12,8 +12,8 @@ test.each([
 ])("%s is taken as it is", (name, size, text, html) => expect(htmlOf(name, size, text)).toEqual({ html }));
 
 test.each([
-  ["big.html", MOST_HTML + 1, "<p>x</p>", "big.html has 1000 kB; a message's HTML has at most 1 MB."],
-  ["old.html", 20, "<p>Gr\ufffd\ufffde</p>", "old.html is not written in UTF-8; save it so, and take it again."],
-  ["list.csv", 20, "email,name\na < b", "list.csv holds no HTML."],
-  ["empty.html", 0, "", "empty.html holds no HTML."],
+  ["big.html", MOST_HTML + 1, "<p>x</p>", "big.html is too large (1000 kB; the limit is 1 MB)."],
+  ["old.html", 20, "<p>Gr\ufffd\ufffde</p>", "old.html is not UTF-8. Save it as UTF-8 and try again."],
+  ["list.csv", 20, "email,name\na < b", "list.csv contains no HTML."],
+  ["empty.html", 0, "", "empty.html contains no HTML."],
 ])("%s is refused in a sentence", (name, size, text, problem) => expect(htmlOf(name, size, text)).toEqual({ problem }));

@@ -1,6 +1,6 @@
 import { describe, expect, test } from "vitest";
 import { traceInWords } from "./bands";
-import { type Clause, freshOf, joined, SHAPES, textOf } from "./clauses";
+import { freshOf, grouped, type Names, SHAPES, textOf, withPart } from "./clauses";
 import { bend, beyond, byWord, columnAt, drawnOf, nearest, rectOf, rowAt, total, without } from "./cutoff";
 import {
   ago,
@@ -19,6 +19,9 @@ import { side, strips } from "./map";
 import { ALL_MARKS, choiceOf, isMarked, mark, marked, NO_MARKS } from "./marks";
 import { completions, nextWords, starters, withClause } from "./rules";
 import { atShare, byKey, closed, type Slot, span, spread } from "./timeline";
+
+const known = (names: Record<string, string[]>): Names =>
+  Object.fromEntries(Object.entries(names).map(([kind, of]) => [kind, of.map((name) => ({ name, people: 1 }))]));
 
 const NOW = 1_773_308_520; // Thu 12 Mar 2026, 09:42 UTC
 
@@ -151,22 +154,22 @@ describe("the map", () => {
 });
 
 describe("writing a rule", () => {
-  const words = { list: ["Family", 'The "big" one'], purpose: ["Season news"] };
+  const names = known({ list: ["Family", 'The "big" one'], purpose: ["Season news"] });
   test.each([
     ["", "rejoined", "rejoined"],
-    ["rejoined", "never answered", "rejoined and never answered"],
-    ["rejoined and ", "never answered", "rejoined and never answered"],
+    ["rejoined", "never engaged", "rejoined and never engaged"],
+    ["rejoined and ", "never engaged", "rejoined and never engaged"],
     ["not (", "rejoined", "not (rejoined"],
   ])("%s + %s", (rule, clause, whole) => expect(withClause(rule, clause)).toBe(whole));
   test("names complete inside their quotes only", () => {
-    expect(completions('in list "fam', words)).toEqual({ from: 9, names: ["Family"] });
-    expect(completions('in list "Family', words)).toBeNull();
-    expect(completions("in list ", words)).toBeNull();
-    expect(completions('rejoined and permitted for "', words)?.names).toEqual(["Season news"]);
-    expect(completions('has label "', words)).toBeNull();
+    expect(completions('in list "fam', names)).toEqual({ from: 9, names: ["Family"] });
+    expect(completions('in list "Family', names)).toBeNull();
+    expect(completions("in list ", names)).toBeNull();
+    expect(completions('rejoined and permitted for "', names)?.names).toEqual(["Season news"]);
+    expect(completions('has label "', names)).toBeNull();
   });
   test("a quote in a name is doubled", () => {
-    const text = starters({ ...words, list: ['The "big" one'] }).map((s) => s.text);
+    const text = starters({ ...names, ...known({ list: ['The "big" one'] }) }).map((s) => s.text);
     expect(text).toContain('in list "The ""big"" one"');
   });
 });
@@ -194,15 +197,15 @@ describe("the timeline", () => {
     setZone("UTC");
     expect(weekdayNumber(NOW + 6 * 3600)).toBe(3);
   });
-  const slot = (due: number, state = "waiting"): Slot => ({
+  const slot = (due: number, state = "scheduled"): Slot => ({
     key: String(due),
     label: "1",
     due,
     people: 1,
     state,
     resend: false,
-    lead: false,
-    handed: 0,
+    pilot: false,
+    sent: 0,
   });
   test("whole days from the first to the last, now among them", () => {
     const { begin, end, days } = span([slot(NOW + 3 * 86400)], NOW);
@@ -211,8 +214,8 @@ describe("the timeline", () => {
     expect(atShare(NOW + 3 * 86400, begin, end)).toBeLessThan(1);
   });
   test("a plan that is over is drawn over its own days", () => {
-    expect(span([slot(NOW - 20 * 86400, "gone"), slot(NOW - 18 * 86400, "stopped")], NOW).days).toHaveLength(3);
-    expect(span([slot(NOW - 20 * 86400, "gone"), slot(NOW - 18 * 86400)], NOW).days).toHaveLength(21);
+    expect(span([slot(NOW - 20 * 86400, "sent"), slot(NOW - 18 * 86400, "stopped")], NOW).days).toHaveLength(3);
+    expect(span([slot(NOW - 20 * 86400, "sent"), slot(NOW - 18 * 86400)], NOW).days).toHaveLength(21);
   });
   test("days are the workspace's, also where the clocks change", () => {
     setZone("Europe/Berlin");
@@ -233,28 +236,38 @@ describe("the timeline", () => {
 });
 
 test("a trace in words", () => {
-  expect(traceInWords("oonc")).toBe("opened 2, left unanswered 1, clicked 1");
+  expect(traceInWords("oonc")).toBe("opened 2, ignored 1, clicked 1");
   expect(traceInWords("")).toBe("nothing sent yet");
 });
 
 describe("clauses as rows", () => {
-  const words = { purpose: ["Season news"], list: ['The "late" list'], segment: ["Engaged"], message: ["N"] };
-  test("every shape writes a sentence, and quotes are doubled", () => {
-    const texts = SHAPES.map((s) => textOf(freshOf(s, words)));
+  const names = known({ purpose: ["Season news"], list: ['The "late" list'], segment: ["Engaged"], message: ["N"] });
+  test("every shape writes a sentence of its own, and quotes are doubled", () => {
+    const texts = SHAPES.map((s) => textOf(freshOf(s, names)));
     expect(new Set(texts).size).toBe(texts.length);
     expect(texts).toContain("opened at least 1 in 90 days");
     expect(texts).toContain('in list "The ""late"" list"');
-    expect(texts).toContain('consent to "Season news" by email is given');
-    expect(textOf({ clause: "opened", side: "most", value: 2, of: "N" })).toBe('opened at most 2 of "N"');
-    expect(textOf({ clause: "not", part: { clause: "band", bands: ["Strong", "Steady"] } })).toBe(
-      "not (band is Strong or Steady)",
+    expect(texts).toContain('consent to "Season news" is given');
+    expect(texts).toContain('field "…" is one of ("")');
+    expect(texts).toContain("engaged within 30 days of joining");
+    const bound = { side: "fewer than", value: 2 };
+    expect(textOf({ clause: "opened", bound, of: "N", window: { n: 1, unit: "month" } })).toBe(
+      'opened fewer than 2 of "N" in 1 month',
     );
   });
-  test("groups keep their brackets", () => {
-    const clause = (clauseWord: string, text: string): Clause => ({ text, tree: { clause: clauseWord } });
-    const parts = [clause("rejoined", "rejoined"), clause("or", "(rejoined or suppressed)")];
-    expect(joined(parts, "and")).toBe("rejoined and (rejoined or suppressed)");
-    expect(joined(parts.slice(0, 1), "")).toBe("rejoined");
+  test("groups are nested with brackets, and what negates keeps its own", () => {
+    const one = { clause: "rejoined" };
+    const either = { clause: "or", parts: [one, { clause: "suppressed" }] };
+    expect(textOf({ clause: "and", parts: [one, either] })).toBe("rejoined and (rejoined or suppressed)");
+    expect(textOf({ clause: "not", part: either })).toBe("not (rejoined or suppressed)");
+    expect(grouped("or", [one, either])?.parts).toHaveLength(3);
+    expect(grouped("and", [one])).toBe(one);
+    expect(grouped("and", [])).toBeNull();
+  });
+  test("a time that is left out takes its comparison along", () => {
+    const timed = withPart({ clause: "finished sequence", name: "W" }, "side", "more");
+    expect(textOf(timed)).toBe('finished sequence "W" more than 30 days ago');
+    expect(textOf(withPart(timed, "side", undefined))).toBe('finished sequence "W"');
   });
   test("words that fit next", () => {
     expect(nextWords("band is Ste", { place: 8, fits: ["Strong, Steady or Fading"] })).toEqual({
@@ -277,7 +290,7 @@ describe("marks", () => {
     expect([isMarked(some, 1), isMarked(some, 2), marked(some, 10)]).toEqual([true, false, 2]);
     const but = mark(ALL_MARKS, [4], false);
     expect([isMarked(but, 4), isMarked(but, 5), marked(but, 10)]).toEqual([false, true, 9]);
-    const filter = { rule: "rejoined", text: "", bands: ["Silent"] };
+    const filter = { rule: "rejoined", text: "", bands: ["Inactive"] };
     expect(choiceOf(but, filter)).toEqual({ ...filter, ids: null, without: [4] });
     expect(choiceOf(some, filter)).toEqual({ rule: "", text: "", bands: [], ids: [1, 3], without: [] });
     expect(marked(mark(but, [4], true), 10)).toBe(10);

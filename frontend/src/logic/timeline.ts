@@ -7,8 +7,8 @@ export interface Slot {
   people: number;
   state: string;
   resend: boolean;
-  lead: boolean;
-  handed: number;
+  pilot: boolean;
+  sent: number;
   /** Whether it follows another batch and so cannot be moved by itself. */
   fixed?: boolean;
 }
@@ -26,7 +26,7 @@ export function byKey(key: string, shift: boolean, due: number): number | null {
 
 /** The days a plan touches, from the workspace's first midnight to its last; today is among them while anything waits. */
 export function span(slots: Slot[], now: number): { begin: number; end: number; days: number[] } {
-  const over = slots.every((s) => s.state === "gone" || s.state === "stopped");
+  const over = slots.every((s) => s.state === "sent" || s.state === "stopped");
   const moments = [...slots.map((s) => s.due), ...(over ? [] : [now])];
   const days: number[] = [];
   let end = atHour(Math.min(...moments), 0);

@@ -3,6 +3,7 @@ import { type ReactNode, useState } from "react";
 import { NavLink } from "react-router";
 import { BAND_CLASS, BAND_MEANS, BANDS, traceInWords } from "../logic/bands";
 import { count, share } from "../logic/format";
+import { BandLegend } from "./band-legend";
 import { ProviderName } from "./provider";
 
 /** The work area with its right side for "what this means". */
@@ -56,7 +57,7 @@ export function Tabs({ of }: { of: { to: string; words: string; extra?: ReactNod
   return (
     <nav
       className="mb-4 flex gap-5 border-b border-rule max-[900px]:overflow-x-auto max-[900px]:overflow-y-hidden max-[900px]:whitespace-nowrap print:hidden"
-      aria-label="Parts of this place"
+      aria-label="Pages in this section"
     >
       {of.map((t) => (
         <NavLink
@@ -86,7 +87,7 @@ export function Waiting({ error, what }: { error: Error | null; what: string }) 
     <div className="max-w-[60ch] py-6" role="alert">
       <p className="font-semibold text-poppy">{error.message}</p>
       <button type="button" className="btn mt-3" onClick={() => location.reload()}>
-        Load this page again
+        Reload
       </button>
     </div>
   );
@@ -128,7 +129,7 @@ export function BandBar({ bands, height = 12 }: { bands: number[]; height?: numb
   return (
     <span
       role="img"
-      aria-label={words || "nobody"}
+      aria-label={words || "no one"}
       title={words}
       className="flex w-full overflow-hidden rounded-[2px] bg-wash"
       style={{ height }}
@@ -140,22 +141,26 @@ export function BandBar({ bands, height = 12 }: { bands: number[]; height?: numb
   );
 }
 
+/** How many are in each band, and what the bands mean. */
 export function BandList({ bands }: { bands: number[] }) {
   const total = bands.reduce((a, b) => a + b, 0);
   return (
-    <table className="lined">
-      <tbody>
-        {bands.map((n, i) => (
-          <tr key={BANDS[i]}>
-            <td>
-              <BandWord band={i} />
-            </td>
-            <td className="n">{count(n)}</td>
-            <td className="n w-16 text-ink-2">{share(n, total)}</td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
+    <>
+      <table className="lined">
+        <tbody>
+          {bands.map((n, i) => (
+            <tr key={BANDS[i]}>
+              <td>
+                <BandWord band={i} />
+              </td>
+              <td className="n">{count(n)}</td>
+              <td className="n w-16 text-ink-2">{share(n, total)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <BandLegend />
+    </>
   );
 }
 
@@ -197,7 +202,7 @@ export function Trace({ trace, length = 24 }: { trace: string; length?: number }
   const look: Record<string, [number, string, boolean]> = {
     c: [11, "var(--color-strong)", true],
     o: [8, "var(--color-steady)", true],
-    m: [8, "var(--color-veiled)", false],
+    m: [8, "var(--color-masked)", false],
     n: [2, "var(--color-rule-strong)", true],
     b: [5, "var(--color-poppy)", true],
   };
@@ -219,8 +224,8 @@ export function Trace({ trace, length = 24 }: { trace: string; length?: number }
   );
 }
 
-/** The sieve: bars that shrink, each clause with what is left. */
-export function Sieve({ rows }: { rows: { words: string; count: number }[] }) {
+/** The breakdown: bars that shrink, each clause with what is left. */
+export function Exclusions({ rows }: { rows: { words: string; count: number }[] }) {
   const top = rows[0]?.count || 1;
   let left = top;
   return (
@@ -291,7 +296,7 @@ export function Ask({
           <div className="mb-5 text-ink-2">{children}</div>
           <Sentence error={error} />
           <div className="mt-4 flex justify-end gap-2">
-            <RadixDialog.Close className="btn">Not now</RadixDialog.Close>
+            <RadixDialog.Close className="btn">Cancel</RadixDialog.Close>
             <button
               type="button"
               className={`btn ${grave ? "btn-grave" : "btn-main"}`}
@@ -322,21 +327,20 @@ const STATE_TAG: Record<string, string> = {
   warning: "tag-mend",
   fail: "tag-stop",
   draft: "tag-plain",
-  planned: "tag-go",
+  scheduled: "tag-go",
+  queued: "tag-plain",
   sending: "tag-go",
   running: "tag-go",
   paused: "tag-mend",
   ended: "tag-plain",
-  held: "tag-stop",
   finished: "tag-good",
+  sent: "tag-good",
   stopped: "tag-stop",
-  holds: "tag-good",
-  mend: "tag-mend",
-  broken: "tag-stop",
-  unknown: "tag-plain",
   waiting: "tag-plain",
-  "going out": "tag-go",
-  gone: "tag-good",
+  unknown: "tag-plain",
+  "within limit": "tag-good",
+  "near limit": "tag-mend",
+  "over limit": "tag-stop",
 };
 
 export function StateTag({ state, words }: { state: string; words?: string }) {

@@ -17,7 +17,7 @@ export function ClockMenu({ now, moving }: { now: number; moving: M["Moving"] | 
     } catch (e) {
       setError((e as Error).message);
     }
-    client.invalidateQueries({ queryKey: ["foot"] });
+    client.invalidateQueries({ queryKey: ["status"] });
   };
   if (moving)
     return (
@@ -28,7 +28,7 @@ export function ClockMenu({ now, moving }: { now: number; moving: M["Moving"] | 
     );
   return (
     <DropdownMenu.Root>
-      <DropdownMenu.Trigger className="whitespace-nowrap" aria-label={`Demo clock, ${moment(now)}. Move it`}>
+      <DropdownMenu.Trigger className="whitespace-nowrap" aria-label={`Demo clock, ${moment(now)}. Move forward`}>
         <b>{moment(now)}</b> <span className="text-ink-2">· demo clock ▾</span>
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
@@ -38,7 +38,7 @@ export function ClockMenu({ now, moving }: { now: number; moving: M["Moving"] | 
           className="z-50 w-[270px] rounded border border-rule-strong bg-panel py-1 shadow-lg"
         >
           <p className="px-4 py-2 text-[13px] text-ink-2">
-            The clock stands. Move it, and everything due on the way happens: batches, opens, bounces.
+            The demo clock is paused. Move it forward to run everything that is due: batches, opens, bounces.
           </p>
           {(
             [
@@ -64,7 +64,7 @@ export function ClockMenu({ now, moving }: { now: number; moving: M["Moving"] | 
             className="mt-1 block border-t border-rule px-4 py-2 outline-none data-[highlighted]:bg-cornflower-pale"
           >
             <a href={me.world_url} target="_blank" rel="noreferrer">
-              Look into the demo's mailboxes ↗
+              Open the demo mailboxes ↗
             </a>
           </DropdownMenu.Item>
           {error && <p className="px-4 py-1 text-poppy">{error}</p>}

@@ -2,8 +2,8 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { get, type M, post } from "../api/client";
 import { count, duration } from "../logic/format";
-import { finished } from "./act";
 import { Ask } from "./basics";
+import { finished } from "./bulk-action";
 
 /** People to a file with chosen columns: a job, recorded, and removed after some days. */
 export function ExportButton({
@@ -41,8 +41,8 @@ export function ExportButton({
           {words}
         </button>
       }
-      title={`Export ${count(people)} people`}
-      words="Write the file"
+      title={`Export ${count(people)} subscribers`}
+      words="Export"
       disabled={!columns.length || !people}
       act={run}
       opened={setOpen}
@@ -61,7 +61,7 @@ export function ExportButton({
         ))}
       </fieldset>
       <fieldset className="mb-3 flex gap-4 text-ink">
-        <legend className="label">Written as</legend>
+        <legend className="label">Format</legend>
         {(["csv", "ndjson"] as const).map((f) => (
           <label key={f} className="flex items-center gap-1.5">
             <input type="radio" name="form" checked={form === f} onChange={() => setForm(f)} />
@@ -69,8 +69,7 @@ export function ExportButton({
           </label>
         ))}
       </fieldset>
-      The export is recorded in the activity log, and its file removed from the server after{" "}
-      {duration((q.data?.kept_days ?? 14) * 86400)}.
+      Exports are logged. The file is deleted after {duration((q.data?.kept_days ?? 14) * 86400)}.
     </Ask>
   );
 }

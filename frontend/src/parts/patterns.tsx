@@ -8,7 +8,7 @@ export function Patterns() {
       </pattern>
       <pattern id="dots" width="4.4" height="4.4" patternUnits="userSpaceOnUse">
         <rect width="4.4" height="4.4" fill="#eef0f2" />
-        <circle cx="2.2" cy="2.2" r="1.35" fill="var(--color-veiled)" />
+        <circle cx="2.2" cy="2.2" r="1.35" fill="var(--color-masked)" />
       </pattern>
     </defs>
   );

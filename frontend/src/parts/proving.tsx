@@ -51,7 +51,7 @@ export function Proving({ children }: { children: ReactNode }) {
   }, []);
   const cancel = () => {
     setOpen(false);
-    asked.current?.cancelled(new Error("Nothing was changed: the password was not given."));
+    asked.current?.cancelled(new Error("Nothing was changed: no password was entered."));
   };
   return (
     <Context value={guarded}>
@@ -78,7 +78,7 @@ export function Proving({ children }: { children: ReactNode }) {
               }}
             >
               <p className="mb-3 text-ink-2">
-                This changes who may do what, or takes a protection away. Your password counts for ten minutes.
+                This changes access or removes a protection. You will not be asked again for ten minutes.
               </p>
               <label className="block">
                 <span className="label">Password</span>

@@ -15,7 +15,7 @@ interface Hooks {
 
 const PAGE = 15;
 
-/** A list walked by keyboard: arrows move, Space marks, Enter opens, F2 edits, `=` shows the acts of the row at hand. */
+/** A list walked by keyboard: arrows move, Space selects, Enter opens, F2 edits, `=` shows the actions of the current row. */
 export function useRows(
   count: number,
   acts: (at: number) => RowAct[],
@@ -35,14 +35,14 @@ export function useRows(
     moved?.(to, e, at);
   };
   useKeys([
-    { key: "ArrowDown", words: marked ? "next row; with Shift, mark on the way" : "next row", act: step(1) },
-    { key: "ArrowUp", words: "row before", act: step(-1) },
-    { key: "PageDown", words: "a page down", act: step(PAGE) },
-    { key: "PageUp", words: "a page up", act: step(-PAGE) },
-    ...(marked ? [{ key: " ", words: "mark the row, or take the mark off", act: () => marked(at) }] : []),
+    { key: "ArrowDown", words: marked ? "next row (Shift extends the selection)" : "next row", act: step(1) },
+    { key: "ArrowUp", words: "previous row", act: step(-1) },
+    { key: "PageDown", words: "page down", act: step(PAGE) },
+    { key: "PageUp", words: "page up", act: step(-PAGE) },
+    ...(marked ? [{ key: " ", words: "select or unselect the row", act: () => marked(at) }] : []),
     { key: "Enter", words: "open the row", act: () => (mine[0] ? mine[0].act() : setDue(true)) },
     { key: "F2", words: "edit the row", act: () => (edit ? edit(at) : mine[0]?.act()) },
-    { key: "=", words: "this row's acts", act: () => mine.length && setOpen(true) },
+    { key: "=", words: "row actions", act: () => mine.length && setOpen(true) },
   ]);
   const arrived = due && mine.length > 0;
   // biome-ignore lint/correctness/useExhaustiveDependencies: once, when the row has arrived
@@ -59,7 +59,7 @@ export function useRows(
           aria-describedby={undefined}
           className="fixed top-[24vh] left-1/2 z-50 w-[300px] -translate-x-1/2 rounded border border-rule-strong bg-panel py-2 shadow-xl"
         >
-          <Dialog.Title className="px-4 pb-1 text-[15px]">This row</Dialog.Title>
+          <Dialog.Title className="px-4 pb-1 text-[15px]">Actions</Dialog.Title>
           {mine.map((a) => (
             <button
               key={a.words}

@@ -1,13 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { post } from "../api/client";
+import type { Names } from "../logic/clauses";
 import { completions, nextWords } from "../logic/rules";
 
-/** A rule written as a sentence: names and the words that fit next are offered below; Tab or Enter takes one. */
+/** A rule written as text: names and words that fit next are suggested below; Tab accepts one. */
 export function RuleField({
   value,
   set,
-  words,
+  names,
   label,
   placeholder,
   rows = 1,
@@ -17,7 +18,7 @@ export function RuleField({
 }: {
   value: string;
   set: (rule: string) => void;
-  words: Record<string, string[]>;
+  names: Names;
   label: string;
   placeholder: string;
   rows?: number;
@@ -30,7 +31,7 @@ export function RuleField({
   const [focused, setFocused] = useState(false);
   const [at, setAt] = useState(0);
   const before = value.slice(0, caret);
-  const named = completions(before, words);
+  const named = completions(before, names);
   const open = (before.match(/"/g) ?? []).length % 2 === 1;
   const fits = useQuery({
     queryKey: ["fits", before],
@@ -105,7 +106,7 @@ export function RuleField({
               {n}
             </button>
           ))}
-          <p className="px-3 pt-1 text-[12px] text-ink-3">Tab takes the first</p>
+          <p className="px-3 pt-1 text-[12px] text-ink-3">Tab accepts the selected suggestion</p>
         </div>
       )}
     </div>

@@ -35,10 +35,10 @@ export function SourceDialog({
               {!s
                 ? q.error
                   ? q.error.message
-                  : "Looking…"
+                  : "Loading…"
                 : s.is_made_anew
-                  ? "Made anew from its version, this person as they are now, and the time it was sent. The key that signs it is the present one."
-                  : "Exactly as it went to the relay."}
+                  ? "Rebuilt from the version sent, the subscriber's current data and the send time, signed with the current key."
+                  : "Exactly as it was sent to the relay."}
             </p>
           </div>
           <div className="min-h-0 flex-1 overflow-auto px-6 py-4">

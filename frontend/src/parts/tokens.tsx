@@ -3,8 +3,8 @@ import { moment } from "../logic/format";
 
 export const SCOPES: [M["AccountToken"]["scope"], string][] = [
   ["read", "read only"],
-  ["events", "send events in"],
-  ["all", "everything you may do"],
+  ["events", "send events"],
+  ["all", "everything you can do"],
 ];
 
 /** Tokens for scripts: what each is for, what it may do, when it was used last. */
@@ -17,15 +17,15 @@ export function TokenTable({
   end: (id: number) => void;
   owner?: boolean;
 }) {
-  if (!of.length) return <p className="text-ink-2">There are no tokens.</p>;
+  if (!of.length) return <p className="text-ink-2">No tokens yet.</p>;
   return (
     <table className="lined">
       <thead>
         <tr>
           <th>Name</th>
           {owner && <th>Account</th>}
-          <th>May</th>
-          <th>Made</th>
+          <th>Scope</th>
+          <th>Created</th>
           <th>Expires</th>
           <th>Last used</th>
           <th>

@@ -67,12 +67,12 @@ function SecondFactor({ act }: { act: Act }) {
     return (
       <Part title="Second factor">
         <p className="text-ink-2">
-          Set up. Keep these recovery codes where you keep what must not be lost: each signs you in once instead of a
-          code. They are not shown again.
+          Set up. Store these recovery codes in a safe place: each signs you in once instead of a code. They are not
+          shown again.
         </p>
         <p className="code mt-2 columns-2">{codes.join("\n")}</p>
         <button type="button" className="btn mt-2" onClick={() => setCodes([])}>
-          I have kept them
+          I have saved them
         </button>
       </Part>
     );
@@ -80,9 +80,10 @@ function SecondFactor({ act }: { act: Act }) {
     return (
       <Part title="Second factor">
         <p className="text-ink-2">
-          A code of your authenticator is asked at sign-in. {me.recovery_codes} of 10 recovery codes are left.{" "}
+          On: a code from your authenticator app is required at sign-in. {me.recovery_codes} of 10 recovery codes are
+          left.{" "}
           <button type="button" className="btn btn-bare" onClick={() => act(() => remove("/me/second-factor"))}>
-            Remove second factor
+            Turn off two-factor authentication
           </button>
         </p>
       </Part>
@@ -91,13 +92,13 @@ function SecondFactor({ act }: { act: Act }) {
     return (
       <Part title="Second factor">
         <p className="text-ink-2">
-          Not set up.{" "}
+          Off.{" "}
           <button
             type="button"
             className="btn btn-bare"
             onClick={() => act(async () => setFactor(await post("/me/second-factor")))}
           >
-            Set up an authenticator
+            Set up two-factor authentication
           </button>
         </p>
       </Part>
@@ -115,12 +116,12 @@ function SecondFactor({ act }: { act: Act }) {
           });
         }}
       >
-        <p className="mb-2 text-ink-2">Put this secret into your authenticator, then type the code it shows.</p>
+        <p className="mb-2 text-ink-2">Add this key to your authenticator app, then enter the code it shows.</p>
         <p className="code mb-3">{factor.secret}</p>
         <div className="flex gap-2">
           <input className="field w-40!" name="code" inputMode="numeric" aria-label="Code" required />
           <button type="submit" className="btn btn-main">
-            Save second factor
+            Turn on
           </button>
         </div>
       </form>
@@ -173,13 +174,13 @@ function Password({ act }: { act: Act }) {
 function Sessions({ of, act }: { of: M["AccountSession"][]; act: Act }) {
   return (
     <Part title="Sessions">
-      <p className="text-ink-2">One ends after 12 hours unused, and after 30 days in any case.</p>
+      <p className="text-ink-2">A session ends after 12 hours without use, and after 30 days at the latest.</p>
       <table className="lined mt-1">
         <thead>
           <tr>
             <th>Browser</th>
             <th>Network</th>
-            <th>Begun</th>
+            <th>Started</th>
             <th>Last seen</th>
             <th>
               <span className="sr-only">Actions</span>
@@ -197,7 +198,7 @@ function Sessions({ of, act }: { of: M["AccountSession"][]; act: Act }) {
               <td className="whitespace-nowrap text-ink-2">{moment(s.seen_at)}</td>
               <td className="n">
                 {s.current ? (
-                  <span className="text-ink-2">this one</span>
+                  <span className="text-ink-2">this session</span>
                 ) : (
                   <button
                     type="button"
@@ -226,7 +227,7 @@ function Tokens({ of, act }: { of: M["AccountToken"][]; act: Act }) {
   return (
     <Part title="Tokens for scripts">
       <p className="mb-1 text-ink-2">
-        A script sends one as <span className="font-mono text-[13px]">Authorization: Bearer …</span>
+        Send it as <span className="font-mono text-[13px]">Authorization: Bearer …</span>
       </p>
       <TokenTable of={of} end={(id) => act(() => remove(`/me/tokens/${id}`))} />
       {token && (

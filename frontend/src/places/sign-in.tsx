@@ -35,7 +35,7 @@ export function SignIn() {
           <input className="field" name="password" type="password" autoComplete="current-password" required />
         </label>
         <label className="mb-4 block">
-          <span className="label">Code, if you set up a second factor</span>
+          <span className="label">Code, if you use two-factor authentication</span>
           <input className="field" name="code" inputMode="numeric" autoComplete="one-time-code" />
         </label>
         <button type="submit" className="btn btn-main w-full">
@@ -53,13 +53,13 @@ export function SetPassword({ token }: { token: string }) {
   return (
     <main className="mx-auto mt-[16vh] w-[340px] max-w-[92vw]">
       <h1 className="mb-1">Open Meadow</h1>
-      <p className="mb-6 text-ink-2">Choose a password of at least 10 characters. You are signed in with it at once.</p>
+      <p className="mb-6 text-ink-2">Choose a password of at least 10 characters. You will be signed in right away.</p>
       <form
         onSubmit={async (e) => {
           e.preventDefault();
           const f = new FormData(e.currentTarget);
           if (f.get("password") !== f.get("again"))
-            return setError(new Error("The two are not the same; type them again."));
+            return setError(new Error("The passwords do not match. Type them again."));
           try {
             await post("/set-password", { token, password: String(f.get("password")) });
             location.assign("/today");
@@ -80,7 +80,7 @@ export function SetPassword({ token }: { token: string }) {
           />
         </label>
         <label className="mb-4 block">
-          <span className="label">The same once more</span>
+          <span className="label">Repeat the password</span>
           <input className="field" name="again" type="password" autoComplete="new-password" required />
         </label>
         <button type="submit" className="btn btn-main w-full">

@@ -65,11 +65,11 @@ def wire_form(address: str) -> tuple[str, bool]:
         try:
             domain = idna.encode(domain, uts46=True).decode()
         except idna.IDNAError as e:
-            raise ValueError("its domain has no form that the DNS knows") from e
+            raise ValueError("its domain is not valid in the DNS") from e
     if any(ord(c) < 32 or ord(c) == 127 or (c in "<>" and not local.startswith('"')) for c in local):
-        raise ValueError("it holds a character that no address may hold")
+        raise ValueError("it contains a character that is not allowed")
     try:
         local.encode()
     except UnicodeEncodeError as e:
-        raise ValueError("it holds a character that cannot be written") from e
+        raise ValueError("it contains a character that cannot be encoded") from e
     return f"{local}@{domain}", not local.isascii()

@@ -1,4 +1,4 @@
-"""Address verdicts: bad only on proof, risky on signs, good, unknown; each with its reasons (5-computation)."""
+"""Address verdicts: undeliverable only on proof, risky on signs, deliverable, unknown; each with its reasons."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from openmeadow.core.addresses.syntax import address_key, syntax_problem
 from openmeadow.core.authentication.questions import Asking, Question
 from openmeadow.core.reports.bounces import bounce_class
 
-VERDICTS = ("good", "risky", "bad", "unknown")
+VERDICTS = ("deliverable", "risky", "undeliverable", "unknown")
 RESERVED = ("test", "example", "invalid", "localhost", "example.com", "example.net", "example.org")  # RFC 2606, 6761
 
 
@@ -36,11 +36,11 @@ class DomainAnswer:
     why: str = ""
 
 
-NOT_ASKED = DomainAnswer(None, (), "its domain was not asked")
-MAILBOX = ("yes", "no", "full", "accepts everything", "greylisted", "would not say")
+NOT_ASKED = DomainAnswer(None, (), "its domain was not checked")
+MAILBOX = ("yes", "no", "full", "accepts everything", "greylisted", "no clear response")
 
 
-def domain_answer(name: str) -> Asking[DomainAnswer]:
+def domain_lookup(name: str) -> Asking[DomainAnswer]:
     """MX, else the domain's own address (RFC 5321 5.1); a null MX says no (RFC 7505)."""
     answer = yield Question(name, "MX")
     silent = DomainAnswer(None, (), f"{name} could not be looked up")
@@ -48,7 +48,7 @@ def domain_answer(name: str) -> Asking[DomainAnswer]:
         return silent
     hosts = tuple(h for h in answer.values if h)
     if answer.values and not hosts:
-        return DomainAnswer(False, (), f"{name} says that it takes no mail (a null MX)")
+        return DomainAnswer(False, (), f"{name} does not accept mail (null MX)")
     for host in hosts or (name,):
         for kind in ("A", "AAAA"):
             address = yield Question(host, kind)
@@ -56,7 +56,9 @@ def domain_answer(name: str) -> Asking[DomainAnswer]:
                 return silent
             if address.values:
                 return DomainAnswer(True, hosts or (name,))
-    return DomainAnswer(False, hosts, f"the mail hosts of {name} do not exist" if hosts else f"{name} takes no mail")
+    return DomainAnswer(
+        False, hosts, f"the mail servers of {name} do not exist" if hosts else f"{name} does not accept mail"
+    )
 
 
 def mailbox_of(code: int, text: str) -> str:
@@ -68,7 +70,7 @@ def mailbox_of(code: int, text: str) -> str:
         return "no"
     if re.search(r"\b[45]\.2\.2\b|full|over quota", text, re.I) or code == 552:
         return "full"
-    return "greylisted" if 400 <= code < 500 else "would not say"
+    return "greylisted" if 400 <= code < 500 else "no clear response"
 
 
 def _one_slip(a: str, b: str) -> bool:
@@ -84,12 +86,12 @@ def _one_slip(a: str, b: str) -> bool:
 
 @cache
 def _roles() -> frozenset[str]:
-    return frozenset((resources.files("openmeadow.data") / "roles.txt").read_text().split())
+    return frozenset((resources.files("openmeadow.core.data") / "roles.txt").read_text().split())
 
 
 @cache
 def _disposable() -> frozenset[str]:
-    own = (resources.files("openmeadow.data") / "throw_away.txt").read_text().split()
+    own = (resources.files("openmeadow.core.data") / "disposable.txt").read_text().split()
     return frozenset(blocklist) | frozenset(own)
 
 
@@ -115,9 +117,9 @@ def judge(
     what the DNS said; ``mailbox`` one of MAILBOX, "" where no mail host was asked."""
     clean = address.strip()
     if not clean:
-        return Verdict("bad", ("there is no address",))
+        return Verdict("undeliverable", ("there is no address",))
     if (problem := syntax_problem(clean)) is not None:
-        return Verdict("bad", (problem,))
+        return Verdict("undeliverable", (problem,))
     key = address_key(clean)
     local, _, name = key.rpartition("@")
     slip = slip_of(name, well_known)
@@ -125,29 +127,29 @@ def judge(
     proofs = [
         why
         for why in (
-            "it bounced for good" if key in bounced else "",
+            "it hard bounced" if key in bounced else "",
             domain.why if domain.takes_mail is False else "",
-            "its mail host says there is no such mailbox" if mailbox == "no" else "",
+            "the mailbox does not exist" if mailbox == "no" else "",
         )
         if why
     ]
     if proofs:
-        return Verdict("bad", tuple(proofs), suggestion)
+        return Verdict("undeliverable", tuple(proofs), suggestion)
     signs = []
     if slip:
-        signs.append(f"{name} looks like a slip for {slip}")
+        signs.append(f"possible typo of {slip}")
     if name in _disposable():
-        signs.append(f"{name} gives out throw-away addresses")
+        signs.append(f"{name} is a disposable domain")
     if local in _roles():
-        signs.append(f"{local}@ is read by a role, not by a person")
+        signs.append(f"{local}@ is a role address")
     if local.startswith('"'):
-        signs.append("its first part stands in quotes, which many hosts refuse")
+        signs.append("its first part is quoted, which many servers reject")
     if mailbox in ("full", "accepts everything"):
-        signs.append({"full": "its mailbox is full", "accepts everything": f"{name} accepts every address"}[mailbox])
+        signs.append({"full": "its mailbox is full", "accepts everything": f"{name} is a catch-all domain"}[mailbox])
     if signs:
         return Verdict("risky", tuple(signs), suggestion)
     if domain.takes_mail is None and not is_reserved(name):
         return Verdict("unknown", (domain.why,))
-    if mailbox in ("greylisted", "would not say"):
-        return Verdict("unknown", (f"its mail host was asked: {mailbox}",))
-    return Verdict("good", ("its mail host takes mail for it",) if mailbox == "yes" else ())
+    if mailbox in ("greylisted", "no clear response"):
+        return Verdict("unknown", (f"mail server: {mailbox}",))
+    return Verdict("deliverable", ("the mail server accepts mail for it",) if mailbox == "yes" else ())

@@ -47,17 +47,17 @@ def read(text: str) -> KeyRecord:
         return KeyRecord(kind, public, 0, why)
 
     if "v" in tags and (tags["v"] != "DKIM1" or not text.lstrip().startswith("v")):
-        return bad("its version is not DKIM1, or does not stand first")
+        return bad("its version is not DKIM1, or is not the first tag")
     if "p" not in tags:
         return bad("it has no key (p=)")
     if not public:
-        return bad("it is revoked (empty p=)")
+        return bad("the key is revoked (empty p=)")
     if kind not in ("rsa", "ed25519"):
-        return bad(f"its kind of key, {kind}, is not known")
+        return bad(f"unknown key type {kind}")
     if "h" in tags and "sha256" not in [h.strip().lower() for h in tags["h"].split(":")]:
-        return bad("it allows no SHA-256")
+        return bad("SHA-256 is not allowed")
     if "s" in tags and not {"*", "email"} & {s.strip().lower() for s in tags["s"].split(":")}:
-        return bad("it is not for mail (s=)")
+        return bad("the key is not for email (s=)")
     try:
         raw = base64.b64decode(public, validate=True)
         if kind == "ed25519":
@@ -67,15 +67,15 @@ def read(text: str) -> KeyRecord:
         else:
             key = load_der_public_key(raw)
             if not isinstance(key, rsa.RSAPublicKey):
-                return bad("the key is not RSA, as it says")
+                return bad("the key is not RSA as declared")
             bits = key.key_size
             if bits < LEAST_BITS:
-                return bad(f"RSA {bits} is too short; receivers ask for {LEAST_BITS} and more")
+                return bad(f"RSA {bits} is too short; receivers require at least {LEAST_BITS}")
     except (ValueError, binascii.Error, UnsupportedAlgorithm):
-        return bad("the key cannot be read")
+        return bad("invalid key")
     advice = []
     if "y" in [f.strip().lower() for f in tags.get("t", "").split(":")]:
         advice.append("in test mode (t=y), so receivers may ignore the signature")
     if kind == "rsa" and bits < BETTER_BITS:
-        advice.append(f"RSA {bits}, and {BETTER_BITS} is better")
+        advice.append(f"RSA {bits}, {BETTER_BITS} is recommended")
     return KeyRecord(kind, public, bits, "", "; ".join(advice))

@@ -63,7 +63,7 @@ def read(text: str) -> Policy | None:
             continue
         name, equals, value = part.partition("=")
         if not equals or not _TAG_NAME.fullmatch(name.strip()):
-            mistakes.append(f"“{part.strip()[:40]}” is no tag")
+            mistakes.append(f"“{part.strip()[:40]}” is not a tag")
             continue
         tags.setdefault(name.strip().lower(), value.strip())
     rua = []
@@ -72,16 +72,16 @@ def read(text: str) -> Policy | None:
         if found:
             rua.append(found.group(1).lower())
         else:
-            mistakes.append(f"“{uri[:60]}” is no address for reports; write it as mailto:…")
+            mistakes.append(f"“{uri[:60]}” is not a report address; write it as mailto:…")
     p = tags.get("p", "").lower()
     if p not in POLICIES:
         if not rua:
             return None
-        mistakes.append(f"“p={p}” is no policy, so none stands" if p else "p is missing, so none stands")
+        mistakes.append(f"“p={p}” is not a policy, so the policy is none" if p else "p is missing, so the policy is none")
         p = "none"
     sp = tags.get("sp", p).lower()
     if sp not in POLICIES:
-        mistakes.append(f"“sp={sp}” is no policy, so {p} stands")
+        mistakes.append(f"“sp={sp}” is not a policy, so {p} applies")
         sp = p
     try:
         pct = int(tags.get("pct", "100"))
@@ -161,13 +161,13 @@ def next_step(policy: Policy, domain: str) -> str:
     """The path from none to reject, one step at a time."""
     weak = f" Subdomains are treated as sp={policy.sp}." if policy.sp != policy.p else ""
     if policy.p == "none":
-        step = "Receivers only report. When the reports show your own mail aligned for some weeks, go to p=quarantine; pct=10."
+        step = "Monitoring only. When reports show your mail aligned for some weeks, move to p=quarantine; pct=10."
     elif policy.p == "quarantine" and policy.pct < 100:
-        step = f"{policy.pct}% of mail that fails goes to spam; raise pct, then go to p=reject."
+        step = f"{policy.pct}% of failing mail goes to spam. Raise pct, then move to p=reject."
     elif policy.p == "quarantine":
-        step = "Mail that fails goes to spam. When the reports stay clean, go to p=reject."
+        step = "Failing mail goes to spam. When the reports stay clean, move to p=reject."
     else:
-        step = "Mail that fails is refused: the strictest policy."
+        step = "Failing mail is rejected: the strictest policy."
     return step + weak
 
 
@@ -175,14 +175,14 @@ def risk(policy: Policy, messages: int, failing: dict[str, int], days: int) -> s
     """What receivers' reports say a stricter policy would hit. ``messages`` were reported in ``days``; ``failing`` is
     what was not aligned, by whose it is: "ours", "known" (named, not ours) and "unknown"."""
     if not messages:
-        return "No report has come yet, so nothing is known of what a stricter policy would hit."
+        return "No reports yet; the effect of a stricter policy is unknown."
     hit = sum(failing.values())
     said = f"{messages:,} messages were reported in {days} days, {100 * (messages - hit) / messages:.1f}% aligned."
     if not hit:
-        return f"{said} None would be hit."
-    words = {"ours": "from sources of yours", "known": "from sources that are known", "unknown": "from nobody you know"}
+        return f"{said} None would be affected."
+    words = {"ours": "from your own sources", "known": "from known sources", "unknown": "from unknown sources"}
     whose = ", ".join(f"{n:,} {words[k]}" for k, n in failing.items() if n)
     if policy.p == "reject":
-        return f"{said} Refused or in doubt: {whose}."
-    tail = " Align your own first." if failing.get("ours") else ""
-    return f"{said} A stricter policy would hit {hit:,}: {whose}.{tail}"
+        return f"{said} Rejected or unclear: {whose}."
+    tail = " Fix your own first." if failing.get("ours") else ""
+    return f"{said} A stricter policy would affect {hit:,}: {whose}.{tail}"

@@ -5,9 +5,9 @@ from __future__ import annotations
 import ipaddress
 from dataclasses import dataclass
 
-HOLDS, MEND, BROKEN, UNKNOWN = "holds", "mend", "broken", "unknown"
+PASS, WARNING, FAIL, UNKNOWN = "pass", "warning", "fail", "unknown"
 TTL = 3600
-UNFOUND = "The name servers did not answer in time; nothing is concluded, look again in a while."
+UNFOUND = "DNS timeout; the result is unknown. Try again later."
 
 
 @dataclass(frozen=True)
@@ -43,4 +43,4 @@ def reverse_name(ip: str) -> str:
 def overall(findings: list[RecordFinding]) -> str:
     """The worst of the records' states; unknown before mend, since it is no proof."""
     states = {f.state for f in findings}
-    return next((s for s in (BROKEN, UNKNOWN, MEND) if s in states), HOLDS)
+    return next((s for s in (FAIL, UNKNOWN, WARNING) if s in states), PASS)

@@ -7,11 +7,11 @@ from collections.abc import Sequence
 
 from openmeadow.core.authentication.dmarc import aligned, organisational_domain
 from openmeadow.core.authentication.findings import (
-    BROKEN,
-    HOLDS,
-    MEND,
+    FAIL,
+    PASS,
     UNFOUND,
     UNKNOWN,
+    WARNING,
     RecordFinding,
     line,
     reverse_name,
@@ -29,70 +29,71 @@ def return_path(domain: str, return_domain: str, intake: str = "") -> Asking[Rec
     fix = line(return_domain, "MX", f"10 {intake or 'mail.' + organisational_domain(domain)}.")
     answer = yield Question(return_domain, "MX")
     if answer.status == "unknown":
-        return RecordFinding("Return path", UNKNOWN, expected, "no answer", UNFOUND, fix)
+        return RecordFinding("Return path", UNKNOWN, expected, "no reply", UNFOUND, fix)
     hosts = [h for h in answer.values if h]
     if answer.status == "found" and not hosts:
         return RecordFinding(
-            "Return path", BROKEN, expected, "a null MX: it says it takes no mail", "Bounces cannot come back.", fix
+            "Return path", FAIL, expected, "a null MX: it does not accept mail", "Bounces cannot be received.", fix
         )
     if not hosts:
         return RecordFinding(
             "Return path",
-            MEND,
+            WARNING,
             expected,
             f"no MX at {return_domain}",
-            "Bounces that come after the hand-over are lost, unless the relay catches them.",
+            "Bounces that arrive after sending are lost unless the relay catches them.",
             fix,
         )
     for host in hosts:
         for kind in ("A", "AAAA"):
             address = yield Question(host, kind)
             if address.status == "unknown":
-                return RecordFinding("Return path", UNKNOWN, expected, f"{host} gave no answer", UNFOUND, fix)
+                return RecordFinding("Return path", UNKNOWN, expected, f"{host} did not reply", UNFOUND, fix)
             if address.values:
                 same = aligned(domain, return_domain)
                 return RecordFinding(
                     "Return path",
-                    HOLDS if same else MEND,
+                    PASS if same else WARNING,
                     expected,
                     f"{host} ({address.values[0]})",
-                    "Bounces come back, and the return path is aligned with the From domain."
+                    "Bounces are received, and the return path is aligned with the From domain."
                     if same
-                    else "Bounces come back; the return path is of another organisation, so SPF does not count for DMARC.",
+                    else "Bounces are received. The return path belongs to another organisation, so SPF does not count "
+                    "for DMARC.",
                     "" if same else fix,
                 )
     return RecordFinding(
-        "Return path", BROKEN, expected, f"{', '.join(hosts)} has no address", "Bounces cannot come back.", fix
+        "Return path", FAIL, expected, f"{', '.join(hosts)} has no address", "Bounces cannot be received.", fix
     )
 
 
 def reverse_dns(ip: str, domain: str) -> Asking[RecordFinding]:
     """The relay's name, and that it points back."""
     record, name = f"Reverse DNS of {ip}", reverse_name(ip)
-    expected = f"a name for {ip} that leads back to it"
+    expected = f"a name for {ip} that resolves back to it"
     fix = line(name, "PTR", f"mail.{domain}.")
     answer = yield Question(ip, "PTR")
     if answer.status == "unknown":
-        return RecordFinding(record, UNKNOWN, expected, "no answer", UNFOUND, fix)
+        return RecordFinding(record, UNKNOWN, expected, "no reply", UNFOUND, fix)
     if not answer.values:
-        return RecordFinding(record, BROKEN, expected, "no name", "Large providers refuse mail from it.", fix)
+        return RecordFinding(record, FAIL, expected, "no name", "Large providers reject mail from it.", fix)
     kind = "A" if ipaddress.ip_address(ip).version == 4 else "AAAA"
     unsure = False
     for host in answer.values:
         back = yield Question(host, kind)
         unsure |= back.status == "unknown"
         if any(ipaddress.ip_address(v) == ipaddress.ip_address(ip) for v in back.values):
-            return RecordFinding(record, HOLDS, expected, host, "The relay's name leads back to its address.")
+            return RecordFinding(record, PASS, expected, host, "Forward-confirmed reverse DNS.")
     host = answer.values[0]
     if unsure:
-        return RecordFinding(record, UNKNOWN, expected, f"{host} gave no answer", UNFOUND, fix)
+        return RecordFinding(record, UNKNOWN, expected, f"{host} did not reply", UNFOUND, fix)
     return RecordFinding(
-        record, BROKEN, expected, f"{host}, which does not lead back", "Receivers do not believe this name.", fix
+        record, FAIL, expected, f"{host}, which does not resolve back", "Receivers do not trust this name.", fix
     )
 
 
 def tracking_host(host: str, domain: str) -> Asking[RecordFinding]:
-    """The name that links and pictures lead to: it exists, and is of the same organisation."""
+    """The name that links and images lead to: it exists, and is of the same organisation."""
     expected = f"a name under {domain}"
     try:
         ipaddress.ip_address(host)
@@ -101,25 +102,25 @@ def tracking_host(host: str, domain: str) -> Asking[RecordFinding]:
     else:
         return RecordFinding(
             "Tracking host",
-            MEND,
+            WARNING,
             expected,
             f"the bare address {host}",
-            "Links to an address look like fraud to filters; give the application a name under the sending domain.",
+            "Links to an IP address look like phishing. Use a host name under your sending domain.",
         )
     for kind in ("CNAME", "A", "AAAA"):
         answer = yield Question(host, kind)
         if answer.status == "unknown":
-            return RecordFinding("Tracking host", UNKNOWN, expected, "no answer", UNFOUND)
+            return RecordFinding("Tracking host", UNKNOWN, expected, "no reply", UNFOUND)
         if answer.values:
             same = aligned(host, domain)
             return RecordFinding(
                 "Tracking host",
-                HOLDS if same else MEND,
+                PASS if same else WARNING,
                 expected,
                 f"{host}, {kind} {answer.values[0]}",
-                "Links lead to a name of your own." if same else "Links lead to a name of another organisation.",
+                "Links use your own domain." if same else "Links use a name of another organisation.",
             )
-    return RecordFinding("Tracking host", BROKEN, expected, f"{host} does not exist", "Links in mail lead nowhere.")
+    return RecordFinding("Tracking host", FAIL, expected, f"{host} does not exist", "Links in your mail do not work.")
 
 
 def block_list(ip: str, zone: str) -> Asking[RecordFinding]:
@@ -132,41 +133,37 @@ def block_list(ip: str, zone: str) -> Asking[RecordFinding]:
     works = yield Question(at(TEST_LISTED), "A")
     clean = yield Question(at(TEST_CLEAN), "A")
     if "unknown" in (works.status, clean.status) or not works.values or clean.values:
-        why = "the list does not answer as RFC 5782 says, so it says nothing"
-        return RecordFinding(record, UNKNOWN, expected, why, "Nothing is concluded from it.")
+        why = "invalid response (RFC 5782); ignored"
+        return RecordFinding(record, UNKNOWN, expected, why, "Inconclusive.")
     answer = yield Question(at(ip), "A")
     if answer.status == "unknown":
-        return RecordFinding(record, UNKNOWN, expected, "no answer", UNFOUND)
+        return RecordFinding(record, UNKNOWN, expected, "no reply", UNFOUND)
     codes = [v for v in answer.values if ipaddress.ip_address(v) in LISTED]
     if not codes:
-        return RecordFinding(record, HOLDS, expected, "not listed", "This list does not name your relay.")
+        return RecordFinding(record, PASS, expected, "not listed", "Your relay is not listed.")
     words = yield Question(at(ip), "TXT")
     reason = words.values[0] if words.values else "no reason given"
     return RecordFinding(
-        record,
-        BROKEN,
-        expected,
-        f"listed ({', '.join(codes)}): {reason}",
-        "Receivers that ask this list refuse your mail.",
+        record, FAIL, expected, f"listed ({', '.join(codes)}): {reason}", "Receivers that use this list reject your mail."
     )
 
 
 def noted(domain: str) -> Asking[tuple[RecordFinding, RecordFinding]]:
-    """MTA-STS (RFC 8461) and TLS reports (RFC 8460): noted, and never a reason to hold a plan."""
+    """MTA-STS (RFC 8461) and TLS reports (RFC 8460): noted, and never a reason to hold a campaign."""
     out = []
     for record, name, version, means in (
-        ("MTA-STS", f"_mta-sts.{domain}", "v=STSv1", "Others must use TLS when they write to you."),
-        ("TLS reports", f"_smtp._tls.{domain}", "v=TLSRPTv1", "Others report when they could not use TLS to you."),
+        ("MTA-STS", f"_mta-sts.{domain}", "v=STSv1", "Inbound TLS required (MTA-STS)."),
+        ("TLS reports", f"_smtp._tls.{domain}", "v=TLSRPTv1", "Reports of inbound TLS failures."),
     ):
         answer = yield Question(name, "TXT")
         texts = [v for v in answer.values if v.startswith(version)]
         if answer.status == "unknown":
-            found, state, meaning = "no answer", HOLDS, "Only noted; not needed to send."
+            found, state, meaning = "no reply", PASS, "Optional; not needed to send."
         elif len(texts) == 1:
-            found, state, meaning = texts[0], HOLDS, means
+            found, state, meaning = texts[0], PASS, means
         else:
             found = f"{len(texts)} records" if texts else "not published"
-            state, meaning = HOLDS, "Only noted; not needed to send."
+            state, meaning = PASS, "Optional; not needed to send."
         out.append(RecordFinding(record, state, f"optional: {version}; …", found, meaning))
     return out[0], out[1]
 
@@ -177,15 +174,11 @@ def ownership(domain: str, token: str) -> Asking[RecordFinding]:
     fix = txt_line(name, value)
     answer = yield Question(name, "TXT")
     if answer.status == "unknown":
-        return RecordFinding("Ownership", UNKNOWN, value, "no answer", UNFOUND, fix)
+        return RecordFinding("Ownership", UNKNOWN, value, "no reply", UNFOUND, fix)
     if value in answer.values:
-        return RecordFinding(
-            "Ownership", HOLDS, value, f"TXT {name} carries your token", "You may send from this domain."
-        )
+        return RecordFinding("Ownership", PASS, value, f"TXT {name} contains your token", "The domain is verified.")
     found = f"TXT {name} says {answer.values[0]}" if answer.values else f"no TXT at {name}"
-    return RecordFinding(
-        "Ownership", BROKEN, value, found, "It is not shown that this domain is yours. Publish the line.", fix
-    )
+    return RecordFinding("Ownership", FAIL, value, found, "The domain is not verified. Publish the record.", fix)
 
 
 def every_list(ips: Sequence[str], zones: Sequence[str]) -> Asking[list[RecordFinding]]:
@@ -194,3 +187,8 @@ def every_list(ips: Sequence[str], zones: Sequence[str]) -> Asking[list[RecordFi
         for ip in ips:
             out.append((yield from block_list(ip, zone)))
     return out
+
+
+def return_domain(domain: str) -> str:
+    """Where bounces for a domain's mail come back."""
+    return f"bounce.{domain}"

@@ -8,11 +8,11 @@ from dataclasses import dataclass
 from openmeadow.core.authentication import dkim_record, dmarc, hosts, spf
 from openmeadow.core.authentication.dkim import record_text
 from openmeadow.core.authentication.findings import (
-    BROKEN,
-    HOLDS,
-    MEND,
+    FAIL,
+    PASS,
     UNFOUND,
     UNKNOWN,
+    WARNING,
     RecordFinding,
     overall,
     txt_line,
@@ -46,7 +46,7 @@ class SenderFacts:
 
 @dataclass(frozen=True)
 class SpfSeen:
-    """The SPF of a domain for all relay addresses: the worst result, look-ups, their tree, advice."""
+    """The SPF of a domain for all relay addresses: the worst result, lookups, their tree, advice."""
 
     result: str
     lookups: int
@@ -63,8 +63,8 @@ def _advice(record: str, most: int, costs: tuple[spf.Cost, ...]) -> str:
     limit = spf.MOST_LOOKUPS
     over = f"over the limit of {limit}" if most > limit else f"near the limit of {limit}"
     return (
-        f"Mail from elsewhere costs up to {most} look-ups, {over}; {dear.term} costs {dear.lookups} of them. "
-        "Drop it if nobody sends for you by it, or name its networks."
+        f"Mail from other servers needs up to {most} lookups, {over}; {dear.term} uses {dear.lookups} of "
+        "them. Remove it if no service sends through it, or list its networks."
     )
 
 
@@ -86,83 +86,68 @@ def sender_policy(f: SenderFacts) -> Asking[tuple[RecordFinding, SpfSeen]]:
     record = next((v for v in text if v.lower().startswith("v=spf1")), "")
     advice = _advice(record, most, costs)
     seen = SpfSeen(worst.result, max(r.lookups for _, r in results), most, worst.steps, costs, advice)
-    found = "; ".join(f"{ip}: {r.result}, {r.lookups} of {spf.MOST_LOOKUPS} look-ups" for ip, r in results)
+    found = "; ".join(f"{ip}: {r.result}, {r.lookups} of {spf.MOST_LOOKUPS} lookups" for ip, r in results)
     found = found if ips else (record or "no record")
     words = record.lower().split()
     if worst.result == "temperror":
         return RecordFinding("SPF", UNKNOWN, expected, found, UNFOUND, fix), seen
     good = worst.result == "pass" if ips else worst.result not in ("none", "permerror")
     if not good:
-        meaning = f"{worst.explanation} Receivers will not believe the return path."
-        return RecordFinding("SPF", BROKEN, expected, found, meaning, fix), seen
+        meaning = f"{worst.explanation} Receivers will not trust the return path."
+        return RecordFinding("SPF", FAIL, expected, found, meaning, fix), seen
     for wrong, meaning in (
-        ("+all" in words or "all" in words, "It allows everybody to send in your name. End it with -all."),
-        (any(w.lstrip("+-~?").startswith("ptr") for w in words), "It uses ptr, which RFC 7208 says not to."),
+        ("+all" in words or "all" in words, "It allows any server to send as you. End it with -all."),
+        (any(w.lstrip("+-~?").startswith("ptr") for w in words), "It uses ptr, which RFC 7208 discourages."),
         (bool(advice), advice),
         (
             not any(w.lstrip("+-~?") == "all" or w.startswith("redirect=") for w in words),
-            "It does not say what holds for everybody else. End it with -all.",
+            "It has no default. End it with -all.",
         ),
     ):
         if wrong:
-            return RecordFinding("SPF", MEND, expected, found, meaning, fix), seen
-    meaning = (
-        "Your relay is allowed to send for the return path." if ips else "The record can be read; no relay was named."
-    )
-    return RecordFinding("SPF", HOLDS, expected, found, meaning), seen
+            return RecordFinding("SPF", WARNING, expected, found, meaning, fix), seen
+    meaning = "Your relay is allowed to send." if ips else "The record is valid; no relay address was given."
+    return RecordFinding("SPF", PASS, expected, found, meaning), seen
 
 
 def signing_key(f: SenderFacts, key: Key) -> Asking[RecordFinding]:
     """The record at one selector."""
     record, name = f"DKIM {key.selector}", f"{key.selector}._domainkey.{f.domain}"
-    expected = record_text(key.public) if key.public else "a key by which signatures verify"
+    expected = record_text(key.public) if key.public else "a key that verifies signatures"
     fix = txt_line(name, expected) if key.public else ""
     answer = yield Question(name, "TXT")
     if answer.status == "unknown":
-        return RecordFinding(record, UNKNOWN, expected, "no answer", UNFOUND, fix)
+        return RecordFinding(record, UNKNOWN, expected, "no reply", UNFOUND, fix)
     if not answer.values:
         return RecordFinding(
-            record, BROKEN, expected, f"no TXT at {name}", "Signatures cannot be verified. Publish the line.", fix
+            record, FAIL, expected, f"no TXT at {name}", "Signatures cannot be verified. Publish the record.", fix
         )
     if len(answer.values) > 1:
         return RecordFinding(
-            record, BROKEN, expected, f"{len(answer.values)} TXT records at {name}", "Keep one of them.", fix
+            record, FAIL, expected, f"{len(answer.values)} TXT records at {name}", "Keep one of them.", fix
         )
     found = dkim_record.read(answer.values[0])
     said = f"selector {key.selector}"
     if found.problem:
-        return RecordFinding(
-            record, BROKEN, expected, f"{said}: {found.problem}", "Signatures do not verify. Publish the line.", fix
-        )
+        return RecordFinding(record, FAIL, expected, f"{said}: {found.problem}", "DKIM fails. Publish the record.", fix)
     if key.public and found.public != key.public:
-        return RecordFinding(
-            record,
-            BROKEN,
-            expected,
-            f"{said} answers with another key",
-            "Signatures made here do not verify. Publish the line.",
-            fix,
-        )
+        return RecordFinding(record, FAIL, expected, f"{said} has another key", "DKIM fails. Publish the record.", fix)
     if found.advice:
         return RecordFinding(
-            record, MEND, expected, f"{said}, {found.words}, {found.advice}", "It works, and can be better.", fix
+            record, WARNING, expected, f"{said}, {found.words}, {found.advice}", "Passes; can be improved.", fix
         )
     return RecordFinding(
-        record,
-        HOLDS,
-        expected,
-        f"{said}, {found.words}, answers",
-        "Signatures verify and are aligned with the From domain.",
+        record, PASS, expected, f"{said}, {found.words}", "Signatures verify and are aligned with the From domain."
     )
 
 
 def no_key(f: SenderFacts) -> RecordFinding:
     return RecordFinding(
         "DKIM",
-        BROKEN,
+        FAIL,
         "a key of this workspace",
-        "no key made yet",
-        "Mail from this domain cannot be signed. Make a key, then publish it.",
+        "no key yet",
+        "Mail from this domain cannot be signed. Create a key, then publish it.",
     )
 
 
@@ -173,35 +158,33 @@ def policy(f: SenderFacts) -> Asking[RecordFinding]:
     seen = yield from dmarc.discover(f.domain)
 
     def finding(state: str, found: str, meaning: str) -> RecordFinding:
-        return RecordFinding("DMARC", state, expected, found, meaning, "" if state == HOLDS else fix)
+        return RecordFinding("DMARC", state, expected, found, meaning, "" if state == PASS else fix)
 
     if seen.status == "unknown":
-        return finding(UNKNOWN, "no answer", UNFOUND)
+        return finding(UNKNOWN, "no reply", UNFOUND)
     if seen.status == "none":
         return finding(
-            BROKEN, f"no record at {seen.at}", "Large providers refuse bulk mail without one. Publish the line."
+            FAIL, f"no record at {seen.at}", "Large providers reject bulk mail without one. Publish the record."
         )
     if seen.status == "several":
-        return finding(BROKEN, seen.text, "With more than one record, none counts. Keep one.")
+        return finding(FAIL, seen.text, "With several records none counts. Keep one.")
     p = seen.policy
     if p is None:
-        return finding(
-            BROKEN, seen.text, "It has no policy that can be used (p=none, quarantine or reject). Publish the line."
-        )
+        return finding(FAIL, seen.text, "It has no valid policy (p=none, quarantine or reject). Publish the record.")
     if p.mistakes:
-        return finding(MEND, seen.text, f"{'; '.join(p.mistakes)}. {dmarc.next_step(p, f.domain)}")
+        return finding(WARNING, seen.text, f"{'; '.join(p.mistakes)}. {dmarc.next_step(p, f.domain)}")
     if not p.rua:
-        return finding(MEND, seen.text, "Receivers send you no reports (rua is missing). Publish the line.")
+        return finding(WARNING, seen.text, "You receive no reports (rua is missing). Publish the record.")
     silent, unsure = yield from dmarc.disagreeing(p, seen.at)
     if silent:
         names = " and ".join(f'{name} IN TXT "v=DMARC1"' for a, name in dmarc.strangers(p, seen.at) if a in silent)
         return finding(
-            MEND,
+            WARNING,
             seen.text,
-            f"{', '.join(silent)} is at another organisation that does not agree to get your reports: {names}.",
+            f"{', '.join(silent)} belongs to another organisation that has not agreed to receive your reports: {names}.",
         )
-    tail = " One receiver of reports could not be asked just now." if unsure else ""
-    return finding(HOLDS, seen.text, dmarc.next_step(p, f.domain) + tail)
+    tail = " One report address could not be checked." if unsure else ""
+    return finding(PASS, seen.text, dmarc.next_step(p, f.domain) + tail)
 
 
 @dataclass(frozen=True)

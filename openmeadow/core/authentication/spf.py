@@ -80,7 +80,7 @@ class _Spf:
     def count(self) -> None:
         self.lookups += 1
         if self.lookups > MOST_LOOKUPS:
-            raise _End("permerror", f"the record needs more than {MOST_LOOKUPS} look-ups")
+            raise _End("permerror", f"the record needs more than {MOST_LOOKUPS} lookups")
 
     def ask(self, name: str, kind: str, *, voids: bool = True) -> Generator[Question, Found, tuple[str, ...]]:
         found = yield Question(name, kind)
@@ -89,7 +89,7 @@ class _Spf:
         if found.status == "none" and voids:
             self.void += 1
             if self.void > MOST_VOID:
-                raise _End("permerror", f"more than {MOST_VOID} look-ups found nothing")
+                raise _End("permerror", f"more than {MOST_VOID} lookups found nothing")
         return found.values
 
     # macros
@@ -158,7 +158,7 @@ class _Spf:
             return False
         hosts = yield from self.ask(name, "MX")
         if len(hosts) > MOST_MX:
-            raise _End("permerror", f"{name} has more than {MOST_MX} mail hosts")
+            raise _End("permerror", f"{name} has more than {MOST_MX} mail servers")
         for host in hosts:
             if host and (yield from self._hosts(host, term)):
                 return True
@@ -210,7 +210,7 @@ class _Spf:
         if not records:
             return None
         if len(records) > 1:
-            raise _End("permerror", f"{domain} publishes {len(records)} SPF records, and one is allowed")
+            raise _End("permerror", f"{domain} publishes {len(records)} SPF records; only one is allowed")
         try:
             return read(records[0])
         except Malformed as e:
@@ -227,10 +227,10 @@ class _Spf:
         if record.redirect is not None and not any(t.name == "all" for t in record.terms):
             self.count()
             name = yield from self.target(record.redirect, domain)
-            self.steps.append(Step(depth, domain, f"redirect={record.redirect}", self.lookups, "goes on there"))
+            self.steps.append(Step(depth, domain, f"redirect={record.redirect}", self.lookups, "redirect"))
             result, matched, exp = yield from self.evaluate(name, depth)
             if result == "none":
-                raise _End("permerror", f"{name} has no SPF record to go to")
+                raise _End("permerror", f"{name} has no SPF record to redirect to")
             return result, matched, exp
         return "neutral", "", ("", "")
 
@@ -279,7 +279,7 @@ def check(ip: str, domain: str, *, sender: str = "", helo: str = "", now: int = 
         result, term, exp = yield from state.evaluate(domain)
         words = (yield from state.explained(*exp)) if result == "fail" else ""
     except _End as e:
-        why = f"The SPF record of {domain} gives {e.result}: {e}."
+        why = f"The SPF record of {domain} results in {e.result}: {e}."
         return SpfResult(e.result, min(state.lookups, MOST_LOOKUPS + 1), why, "", "", state.void, tuple(state.steps))
     said = {
         "none": f"{domain} publishes no SPF record.",

@@ -25,7 +25,7 @@ Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 
 
 class Malformed(Exception):
-    """A term that cannot be read: permerror. The text is part of a sentence."""
+    """A term that is not valid: permerror. The text is part of a sentence."""
 
 
 @dataclass(frozen=True)
@@ -63,22 +63,22 @@ def check_macros(text: str, *, explanation: bool = False) -> None:
         if c == "%":
             m = _MACRO.match(text, at)
             if m is None:
-                raise Malformed(f"“{text[at : at + 8]}” is no macro")
+                raise Malformed(f"“{text[at : at + 8]}” is not a valid macro")
             if m.group(2) and int(m.group(2)) == 0:
                 raise Malformed(f"“{m.group()}” keeps no label")
             if m.group(1) and m.group(1).lower() in _ONLY_IN_EXP and not explanation:
-                raise Malformed(f"“{m.group()}” may stand in explanations only")
+                raise Malformed(f"“{m.group()}” is allowed in explanations only")
             at = m.end()
         elif "!" <= c <= "~" or (explanation and c == " "):
             at += 1
         else:
-            raise Malformed(f"“{text[max(0, at - 8) : at + 1]!a}” holds a character that is not allowed")
+            raise Malformed(f"“{text[max(0, at - 8) : at + 1]!a}” contains a character that is not allowed")
 
 
 def _domain_spec(text: str, term: str) -> str:
     """7.1: a macro-string that ends in a macro or in a dot and a label that is not all digits."""
     if not text:
-        raise Malformed(f"“{term}” lacks its domain")
+        raise Malformed(f"“{term}” has no domain")
     check_macros(text)
     last = None
     for m in _MACRO.finditer(text):
@@ -94,23 +94,23 @@ def _mechanism(text: str, sign: str, name: str, rest: str) -> Term:
     result = RESULTS[sign or "+"]
     if name == "all":
         if rest:
-            raise Malformed(f"“{text}”: all takes nothing after it")
+            raise Malformed(f"“{text}”: nothing may follow “all”")
         return Term(text, result, name)
     if name in ("ip4", "ip6"):
         return Term(text, result, name, network=_network(text, name, rest))
     if name in ("include", "exists"):
         if not rest.startswith(":"):
-            raise Malformed(f"“{text}” lacks its domain")
+            raise Malformed(f"“{text}” has no domain")
         return Term(text, result, name, _domain_spec(rest[1:], text))
     if name == "ptr":
         if rest and not rest.startswith(":"):
-            raise Malformed(f"“{text}”: ptr takes a domain and nothing else")
+            raise Malformed(f"“{text}”: ptr can have a domain only")
         return Term(text, result, name, _domain_spec(rest[1:], text) if rest else "")
     cut = _DUAL.search(rest)
     assert cut is not None  # it matches the empty end too
     target, c4, c6 = rest[: cut.start()], cut.group(1), cut.group(2)
     if target and not target.startswith(":"):
-        raise Malformed(f"“{text}” cannot be read")
+        raise Malformed(f"“{text}” is not valid")
     cidr4, cidr6 = int(c4 or 32), int(c6 or 128)
     if cidr4 > 32 or cidr6 > 128:
         raise Malformed(f"“{text}”: the prefix is too long")
@@ -142,23 +142,23 @@ def read(text: str) -> Record:
             continue
         m = _TERM.fullmatch(word)
         if m is None:
-            raise Malformed(f"“{word[:40]}” is no SPF term")
+            raise Malformed(f"“{word[:40]}” is not a valid SPF term")
         sign, name, rest = m.groups()
         if rest.startswith("="):
             _modifier(word, sign, name.lower(), rest[1:], modifiers)
             continue
         if name.lower() not in MECHANISMS:
-            raise Malformed(f"“{word[:40]}” is no SPF term")
+            raise Malformed(f"“{word[:40]}” is not a valid SPF term")
         terms.append(_mechanism(word, sign, name.lower(), rest))
     return Record(tuple(terms), modifiers.get("redirect"), modifiers.get("exp"))
 
 
 def _modifier(word: str, sign: str, name: str, value: str, modifiers: dict[str, str]) -> None:
     if sign:
-        raise Malformed(f"“{word[:40]}” is no SPF term")
+        raise Malformed(f"“{word[:40]}” is not a valid SPF term")
     if name in ("redirect", "exp"):
         if name in modifiers:
-            raise Malformed(f"{name} stands there twice")
+            raise Malformed(f"{name} appears twice")
         modifiers[name] = _domain_spec(value, word)
     else:
         check_macros(value)

@@ -13,7 +13,7 @@ from functools import lru_cache
 from typing import NamedTuple
 
 START = "0" * 64
-DOORS = ("import", "form", "confirmation link", "preference page", "unsubscribe", "by hand")
+SOURCES = ("import", "form", "confirmation link", "preference page", "unsubscribe", "by hand")
 
 
 class Entry(NamedTuple):
@@ -25,7 +25,7 @@ class Entry(NamedTuple):
     channel: str
     state: int
     at: int
-    door: str
+    method: str
     said: str
     before: str
 
@@ -67,7 +67,7 @@ def said_digest(source: str | None, wording: str | None, reason: str | None, sho
 
 def sealed(key: bytes, e: Entry) -> str:
     """The keyed hash of an entry (BLAKE2b with a key, RFC 7693): what the next one carries."""
-    text = f"{e.before}\x1f{e.subscriber}\x1f{e.purpose}\x1f{e.channel}\x1f{e.state}\x1f{e.at}\x1f{e.door}\x1f{e.said}"
+    text = f"{e.before}\x1f{e.subscriber}\x1f{e.purpose}\x1f{e.channel}\x1f{e.state}\x1f{e.at}\x1f{e.method}\x1f{e.said}"
     return hashlib.blake2b(text.encode(), key=key, digest_size=32).hexdigest()
 
 
@@ -78,7 +78,7 @@ def verify(key: bytes, entries: Iterator[tuple[Entry, str | None]], head: str, c
     before, n = START, 0
     for n, (entry, words) in enumerate(entries, start=1):
         if entry.before != before:
-            return n, Broken(n, "the entry before it was changed, taken out or slipped in")
+            return n, Broken(n, "the previous entry was changed, removed or inserted")
         if words is not None and words != entry.said:
             return n, Broken(n, "its source, wording or reason was changed")
         before = sealed(key, entry)

@@ -18,30 +18,30 @@ class Failure(StrEnum):
     TLS_FAILED = "TLS failed"
     CLEAR_PASSWORD = "password over a clear connection"
     NO_SIGN_IN = "no sign-in offered"
-    SIGN_IN_REFUSED = "login refused"
-    US_REFUSED = "we are refused"
-    SENDER_REFUSED = "sender refused"
-    RECIPIENT_REFUSED = "recipient refused"
-    MESSAGE_REFUSED = "message refused"
+    SIGN_IN_REFUSED = "login rejected"
+    US_REFUSED = "client rejected"
+    SENDER_REFUSED = "sender rejected"
+    RECIPIENT_REFUSED = "recipient rejected"
+    MESSAGE_REFUSED = "message rejected"
 
 
 # what happened; what to do. Filled in with the relay as {relay}, its host as {host} and its words as {words}
 _SENTENCES: dict[Failure, tuple[str, str]] = {
     Failure.NAME_NOT_FOUND: (
         "The name {host} is not found in the DNS.",
-        "Look for a typing mistake in relay_host, and whether this machine can look names up.",
+        "Check relay_host for a typo, and that this machine can resolve names.",
     ),
     Failure.CONNECTION_REFUSED: (
-        "The relay at {relay} does not answer: the connection is refused.",
-        "See that the relay runs, that relay_port is its port, and that no firewall stands in between.",
+        "The relay at {relay} does not respond: the connection was refused.",
+        "Check that the relay is running, that relay_port is right, and that no firewall blocks it.",
     ),
     Failure.NO_REPLY: (
-        "The relay at {relay} does not answer{words}.",
-        "See that it runs, that relay_port is its port, and that no firewall swallows the connection.",
+        "The relay at {relay} does not respond{words}.",
+        "Check that it is running, that relay_port is right, and that no firewall blocks it.",
     ),
     Failure.BUSY: (
-        "The relay at {relay} takes nothing for the moment: {words}.",
-        "It is tried again by itself; if it stays so, ask whoever runs the relay.",
+        "The relay at {relay} accepts no mail at the moment: {words}.",
+        "It is retried automatically. If it persists, ask the operator of the relay.",
     ),
     Failure.NO_TLS: (
         "The relay at {relay} offers no TLS, and relay_tls asks for it.",
@@ -60,26 +60,26 @@ _SENTENCES: dict[Failure, tuple[str, str]] = {
         "Set relay_tls to starttls or tls, and relay_ca where the authority is your own; or leave relay_user empty.",
     ),
     Failure.NO_SIGN_IN: (
-        "The relay at {relay} offers no way to sign in that is known here.",
+        "The relay at {relay} offers no supported sign-in method.",
         "Use its submission port (mostly 587), or leave relay_user empty where it knows you by your address.",
     ),
     Failure.SIGN_IN_REFUSED: (
-        "The relay at {relay} refused the login: {words}.",
-        "Set relay_user and relay_password again; some relays want a password made for programs.",
+        "The relay at {relay} rejected the sign-in: {words}.",
+        "Set relay_user and relay_password again. Some relays need an app password.",
     ),
     Failure.US_REFUSED: (
-        "The relay at {relay} refuses us: {words}.",
-        "Ask whoever runs it to let this machine in; relay_helo is the name it hears.",
+        "The relay at {relay} rejects us: {words}.",
+        "Ask its operator to allow this machine; relay_helo is the name we give.",
     ),
     Failure.SENDER_REFUSED: (
-        "The relay at {relay} refused the sender: {words}.",
+        "The relay at {relay} rejected the sender: {words}.",
         "The account must be allowed to send for this domain: see its allowed senders and return paths.",
     ),
     Failure.RECIPIENT_REFUSED: (
-        "The relay at {relay} refused the recipient: {words}.",
-        "If the address exists, the relay may pass on mail for its own domains only.",
+        "The relay at {relay} rejected the recipient: {words}.",
+        "If the address exists, the relay may accept mail only for its own domains.",
     ),
-    Failure.MESSAGE_REFUSED: ("The relay at {relay} refused the message: {words}.", "Its words say what it objects to."),
+    Failure.MESSAGE_REFUSED: ("The relay at {relay} rejected the message: {words}.", "Its reply says why."),
 }
 assert set(_SENTENCES) == set(Failure)
 

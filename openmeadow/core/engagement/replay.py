@@ -1,9 +1,9 @@
 """The cut-off replay: what the sends of a span would have been without the people beyond a cut-off.
 
 Every message of the span is placed by the two coordinates of the map *as they stood when it was first sent*:
-whole days since the last answer before that moment, and messages left unanswered since. A message's own outcome
+whole days since the last answer before that moment, and messages left ignored since. A message's own outcome
 never moves its own coordinates. Sums of what came of them stand on a grid finer than the one drawn, so that
-cumulative sums answer any cut-off at once (5-computation: map and cut-off replay).
+cumulative sums answer any cut-off at once.
 """
 
 from __future__ import annotations
@@ -12,8 +12,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from openmeadow.core.columns import DAY, F64, FAR, I32, I64, MACHINE, NEVER, Columns, Kind, Mask, Trouble, Troubles
+from openmeadow.core.arrays import DAY, F64, FAR, I32, I64, NEVER, Mask
+from openmeadow.core.columns import MACHINE, Columns, Trouble, Troubles
 from openmeadow.core.engagement.map import DAY_EDGES, LEFT_EDGES
+from openmeadow.core.events import Kind
 
 FINE_DAYS = tuple(sorted({*range(0, 366, 5), *DAY_EDGES}))  # left edges of the columns; one more stands for "never"
 FINE_LEFT = tuple(range(LEFT_EDGES[-1] + 1))
@@ -21,7 +23,7 @@ SHAPE = (len(FINE_DAYS) + 1, len(FINE_LEFT))
 MEASURES = (
     "messages",
     "delivered",
-    "answers",
+    "engagements",
     "opens",
     "clicks",
     "bookings",
@@ -34,7 +36,7 @@ MEASURES = (
 
 @dataclass(frozen=True)
 class Replay:
-    """``sums[m]`` of shape SHAPE for each of MEASURES; first passes went out in (since, until]."""
+    """``sums[m]`` of shape SHAPE for each of MEASURES; first sends went out in (since, until]."""
 
     since: int
     until: int
@@ -42,7 +44,7 @@ class Replay:
 
     def without(self, days: int, left: int) -> dict[str, float]:
         """The totals without the people who, when each message went out, had not answered for ``days`` days
-        (an edge of FINE_DAYS) and had left at least ``left`` unanswered."""
+        (an edge of FINE_DAYS) and had left at least ``left`` ignored."""
         column = FINE_DAYS.index(days)
         return {name: float(s.sum() - s[column:, left:].sum()) for name, s in self.sums.items()}
 
@@ -59,7 +61,7 @@ def cells(age: I64, never: Mask, left: I64 | I32) -> I32:
     return np.asarray(column.astype(np.int32) * len(FINE_LEFT) + row, np.int32)
 
 
-def _last_answers(columns: Columns, person: I64, at: I64) -> I64:
+def _last_engagements(columns: Columns, person: I64, at: I64) -> I64:
     """The last answer by a person strictly before each (person, moment); NEVER where there is none."""
     acts = columns.acts
     good = acts.by != MACHINE
@@ -92,18 +94,18 @@ def _runs(starts: Mask) -> I64:
 
 
 def standing(columns: Columns) -> tuple[I64, I64]:
-    """For every row: the last answer before its first pass (NEVER where none), and how many delivered messages
-    stood unanswered just then."""
+    """For every row: the last answer before its first send (NEVER where none), and how many delivered messages
+    stood ignored just then."""
     rows = columns.rows
     count = len(rows)
     if not count:
         return np.zeros(0, np.int64), np.zeros(0, np.int64)
     person = rows.person.astype(np.int64)
-    last = _last_answers(columns, person, rows.first_at)
+    last = _last_engagements(columns, person, rows.first_at)
     since = columns.people.since[rows.person]
     barrier = np.maximum(last, np.where(since < rows.first_at, since, NEVER))
     fresh_person = np.concatenate(([True], person[1:] != person[:-1]))
-    # rows of one moment stand beside each other: none of them has left the others unanswered
+    # rows of one moment stand beside each other: none of them has left the others ignored
     here = _runs(fresh_person | np.concatenate(([True], rows.first_at[1:] != rows.first_at[:-1])))
     # the barrier never goes back within a person, and is constant between answers
     moved = fresh_person | np.concatenate(([True], barrier[1:] != barrier[:-1]))
@@ -157,7 +159,7 @@ def _rows_of(columns: Columns, person: I64, message: I64) -> I64:
 
 
 def replay(columns: Columns, troubles: Troubles, since: int, until: int, stood: tuple[I64, I64] | None = None) -> Replay:
-    """The grid of what came, up to ``until``, of every message whose first pass went out in (since, until].
+    """The grid of what came, up to ``until``, of every message whose first send went out in (since, until].
     ``stood`` is ``standing(columns)`` where it is known already."""
     rows, acts = columns.rows, columns.acts
     last, left = stood or standing(columns)
@@ -170,7 +172,7 @@ def replay(columns: Columns, troubles: Troubles, since: int, until: int, stood: 
     def summed(chosen: I64 | Mask, weights: F64 | None = None) -> F64:
         return np.bincount(cell[chosen], weights, minlength=size).astype(np.float64).reshape(SHAPE)
 
-    def answered_by(what: Trouble) -> F64:
+    def caused_by(what: Trouble) -> F64:
         mine = (troubles.what == what) & (troubles.at <= until) & (troubles.message > 0)
         place = np.unique(
             _rows_of(columns, troubles.person[mine].astype(np.int64), troubles.message[mine].astype(np.int64))
@@ -188,13 +190,13 @@ def replay(columns: Columns, troubles: Troubles, since: int, until: int, stood: 
         {
             "messages": summed(inside),
             "delivered": summed(inside & (rows.failed_at > until)),
-            "answers": summed(inside & ((rows.opened_at <= until) | (rows.reacted_at <= until))),
+            "engagements": summed(inside & ((rows.opened_at <= until) | (rows.reacted_at <= until))),
             "opens": summed(opened),
             "clicks": summed(inside & (rows.clicked_at <= until)),
             "bookings": summed(row[counts]),
             "worth": summed(row[counts], acts.value[booked][counts]),
-            "complaints": answered_by(Trouble.COMPLAINED),
-            "hard bounces": answered_by(Trouble.HARD),
-            "unsubscribes": answered_by(Trouble.UNSUBSCRIBED),
+            "complaints": caused_by(Trouble.COMPLAINED),
+            "hard bounces": caused_by(Trouble.HARD),
+            "unsubscribes": caused_by(Trouble.UNSUBSCRIBED),
         },
     )

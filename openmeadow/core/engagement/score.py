@@ -1,4 +1,4 @@
-"""Engagement: the score and the six bands (5-computation: score and band).
+"""Engagement: the score and the six bands.
 
 For delivered messages i of age a_i days: w_i = 2^(-a_i/H), v_i = 1 clicked, replied or booked, 0.7 opened,
 0 otherwise; E = sum(w v), N = sum(w), score = 100 E / (N + 1). A booking that belongs to no message adds w
@@ -16,11 +16,13 @@ from typing import Any
 
 import numpy as np
 
-from openmeadow.core.columns import DAY, F64, FAR, I8, I32, I64, NEVER, Columns, Kind, Mask
-from openmeadow.core.engagement.who import MACHINE
+from openmeadow.core.arrays import DAY, F64, FAR, I8, I32, I64, NEVER, Mask
+from openmeadow.core.columns import Columns
+from openmeadow.core.engagement.bot_detection import MACHINE
+from openmeadow.core.events import Kind
 
-BANDS = ("Strong", "Steady", "Fading", "Silent", "Unproven", "Veiled")
-STRONG, STEADY, FADING, SILENT, UNPROVEN, VEILED = range(6)
+BANDS = ("Strong", "Steady", "Fading", "Inactive", "Unproven", "Masked")
+STRONG, STEADY, FADING, INACTIVE, UNPROVEN, MASKED = range(6)
 WINDOWS = (90, 120, 180, 270, 365, 540)
 CLICKED_VALUE, OPENED_VALUE = 1.0, 0.7
 CHUNK = 1 << 17
@@ -38,18 +40,18 @@ class Cadence:
 
 @dataclass(frozen=True)
 class Scores:
-    """One entry a subscriber, as of ``now``. ``last_answer`` and ``first_delivered`` are NEVER and FAR
-    where there is none; ``unanswered`` counts delivered messages first sent after the last answer.
+    """One entry a subscriber, as of ``now``. ``last_engaged`` and ``first_delivered`` are NEVER and FAR
+    where there is none; ``ignored`` counts delivered messages first sent after the last answer.
     ``*_in_window`` count messages first sent within the inactive window."""
 
     now: int
     cadence: Cadence
     E: F64
     N: F64
-    answered: I32
-    fresh_answered: I32
-    unanswered: I32
-    last_answer: I64
+    engaged: I32
+    fresh_engaged: I32
+    ignored: I32
+    last_engaged: I64
     first_delivered: I64
     delivered_in_window: I32
     machine_in_window: I32
@@ -61,7 +63,7 @@ class Scores:
 
 
 def cadence(columns: Columns, now: int, window: int = 0) -> Cadence:
-    """The workspace's own rhythm: median gap of consecutive first passes, half-life and inactive window. A ``window``
+    """The workspace's own rhythm: median gap of consecutive first sends, half-life and inactive window. A ``window``
     in days that was set stands instead of the one that is found."""
     rows = columns.rows
     later = rows.first_at[1:]
@@ -73,7 +75,7 @@ def cadence(columns: Columns, now: int, window: int = 0) -> Cadence:
     return Cadence(gap, max(60, 4 * gap), window or found)
 
 
-def last_answers(columns: Columns, now: int) -> I64:
+def last_engaged(columns: Columns, now: int) -> I64:
     """The moment of each person's last open, click, reply or booking by a person up to now; NEVER if none."""
     acts = columns.acts
     out = np.full(len(columns.people), NEVER, np.int64)
@@ -113,12 +115,12 @@ def _fold(columns: Columns, last: I64, now: int, pace: Cadence, people: slice) -
     weight = np.exp2((first - now) * (1.0 / (DAY * pace.half_life)))
     weight *= delivered
     value = np.where(reacted, CLICKED_VALUE, OPENED_VALUE * opened)
-    answered = reacted | opened
+    engaged = reacted | opened
     since = columns.people.since[people]
     barrier = np.maximum(last[people], since)
-    fresh = answered
+    fresh = engaged
     if (since > NEVER).any():
-        fresh = answered & (first > since[owner])
+        fresh = engaged & (first > since[owner])
     in_window = delivered & (first > now - pace.window * DAY)
     candidate = np.where(delivered & (first > since[owner]) if (since > NEVER).any() else delivered, first, FAR)
     earliest = np.full(people.stop - people.start, FAR, np.int64)
@@ -128,9 +130,9 @@ def _fold(columns: Columns, last: I64, now: int, pace: Cadence, people: slice) -
     return {
         "E": _segment_sums(weight * value, local),
         "N": _segment_sums(weight, local),
-        "answered": _sum(answered, local).astype(np.int32),
-        "fresh_answered": _sum(fresh, local).astype(np.int32),
-        "unanswered": _sum(delivered & (first > barrier[owner]), local).astype(np.int32),
+        "engaged": _sum(engaged, local).astype(np.int32),
+        "fresh_engaged": _sum(fresh, local).astype(np.int32),
+        "ignored": _sum(delivered & (first > barrier[owner]), local).astype(np.int32),
         "first_delivered": earliest,
         "delivered_in_window": _sum(in_window, local).astype(np.int32),
         "machine_in_window": _sum(in_window & (rows.machine_at[a:b] <= now), local).astype(np.int32),
@@ -146,24 +148,24 @@ def _loose_bookings(columns: Columns, now: int, half_life: int) -> F64:
 
 
 def bands(s: Scores, since: I64) -> I8:
-    """The first band that matches, in the order of 5-computation."""
+    """The first band that matches, in this order."""
     now, window = s.now, s.cadence.window * DAY
-    last = np.where(s.last_answer > since, s.last_answer, NEVER)
+    last = np.where(s.last_engaged > since, s.last_engaged, NEVER)
     never = last == NEVER
-    young = (s.unanswered < 5) | (s.first_delivered > now - window // 2)
+    young = (s.ignored < 5) | (s.first_delivered > now - window // 2)
     quiet = last <= now - window
-    veiled = quiet & (s.machine_in_window * 2 >= s.delivered_in_window) & (s.machine_in_window >= 3)
+    masked = quiet & (s.machine_in_window * 2 >= s.delivered_in_window) & (s.machine_in_window >= 3)
     score = s.score
     band: I8 = np.select(
         [
             never & young,
-            veiled,
-            never | (quiet & (s.unanswered >= 5)),
+            masked,
+            never | (quiet & (s.ignored >= 5)),
             last <= now - window // 2,
-            (score >= 30) & (s.fresh_answered >= 3),
+            (score >= 30) & (s.fresh_engaged >= 3),
             score >= 8,
         ],
-        [UNPROVEN, VEILED, SILENT, FADING, STRONG, STEADY],
+        [UNPROVEN, MASKED, INACTIVE, FADING, STRONG, STEADY],
         FADING,
     ).astype(np.int8)
     return band
@@ -173,7 +175,7 @@ def score(columns: Columns, now: int, pace: Cadence | None = None) -> Scores:
     """Everybody's score and band as of ``now`` (UTC seconds)."""
     pace = pace or cadence(columns, now)
     count = len(columns.people)
-    last = last_answers(columns, now)
+    last = last_engaged(columns, now)
     edges = np.unique(
         np.concatenate((np.searchsorted(columns.start, np.arange(0, len(columns.rows), CHUNK)), [0, count]))
     ).clip(0, count)
@@ -186,7 +188,7 @@ def score(columns: Columns, now: int, pace: Cadence | None = None) -> Scores:
     whole["E"] = whole["E"] + loose
     whole["N"] = whole["N"] + loose
     return _banded(
-        Scores(now=now, cadence=pace, last_answer=last, band=np.zeros(count, np.int8), **whole), columns.people.since
+        Scores(now=now, cadence=pace, last_engaged=last, band=np.zeros(count, np.int8), **whole), columns.people.since
     )
 
 
@@ -271,7 +273,7 @@ def terms(columns: Columns, person: int, now: int, pace: Cadence) -> list[Term]:
         elif rows.opened_at[r] <= now:
             value, what = OPENED_VALUE, "opened"
         else:
-            value, what = 0.0, "machine only" if rows.machine_at[r] <= now else "nothing"
+            value, what = 0.0, "machine only" if rows.machine_at[r] <= now else "ignored"
         out.append(Term(int(rows.message[r]), at, weight, value, what))
     acts = columns.acts
     mine = (acts.person == person) & (acts.kind == Kind.BOOKED) & (acts.message == 0) & (acts.at <= now)

@@ -12,7 +12,7 @@ from email.utils import format_datetime
 from functools import lru_cache
 
 from openmeadow.core.addresses.syntax import wire_form
-from openmeadow.core.message.body import Said
+from openmeadow.core.message.personalisation import Said
 
 _POLICY = SMTP.clone(max_line_length=76)
 LONG_LINE = 76
@@ -31,7 +31,7 @@ class Envelope:
     unsubscribe: str = ""
     feedback_id: str = ""
     reply_to: str = ""
-    unsubscribe_mail: str = ""  # the address that unsubscribes whoever writes to it
+    unsubscribe_mail: str = ""  # the address that unsubscribes who writes to it
 
 
 def assemble(said: Said, e: Envelope) -> bytes:
@@ -106,7 +106,7 @@ def _word_for_word(e: Envelope) -> bytes:
         ("List-Id", e.list_id if e.list_id.isascii() else ""),
         ("List-Unsubscribe", ", ".join(f"<{u}>" for u in _ways_out(e))),
         ("List-Unsubscribe-Post", "List-Unsubscribe=One-Click" if e.unsubscribe else ""),
-        ("Feedback-ID", e.feedback_id),
+        ("Feedback-ID", e.feedback_id),  # a convention of some providers, not a standard
     ]
     out = []
     for name, value in lines:

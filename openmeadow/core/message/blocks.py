@@ -1,4 +1,4 @@
-"""A message written by blocks: text, picture, button, two columns, rule, footer; and the workspace's frame around it.
+"""A message written by blocks: text, image, button, two columns, rule, footer; and the workspace's layout around it.
 
 Made for mail readers: tables for layout, styles in the elements, nothing that needs a script or an outside style sheet.
 """
@@ -15,7 +15,7 @@ import nh3
 from openmeadow.core.errors import Refused
 from openmeadow.core.message.html_scan import put_away
 
-KINDS = ("text", "picture", "button", "columns", "rule", "footer")
+KINDS = ("text", "image", "button", "columns", "rule", "footer")
 MOST_BLOCKS, WIDTH = 100, 600
 INK, PAPER, QUIET = "#1E2B33", "#FFFFFF", "#55636B"
 ACCENT = "#33478F"
@@ -36,7 +36,7 @@ _FONT = "font:16px/1.55 Georgia,'Times New Roman',serif"
 
 
 def cleaned(html: str) -> str:
-    """Rich text as it may stand in a message: known tags only, no scripts, no styles; personal fields as they were."""
+    """Rich text as it may stand in a message: known tags only, no scripts, no styles; merge fields as they were."""
     text, fields = put_away(html, lambda n, _: f"FIELD{n}DLEIF")
     safe = nh3.clean(
         text, tags=_TAGS, attributes={"a": {"href"}}, url_schemes={"http", "https", "mailto", "tel"}, link_rel=None
@@ -45,7 +45,7 @@ def cleaned(html: str) -> str:
 
 
 def _address(href: str) -> str:
-    """An address for an attribute: http, https, mail, telephone or a personal field; "" for anything else."""
+    """An address for an attribute: http, https, mail, telephone or a merge field; "" for anything else."""
     clean = href.strip()
     if not _LEADS.match(clean):
         return ""
@@ -59,7 +59,7 @@ def _text(html: str, colour: str) -> str:
     return out.replace("<a ", f'<a style="color:{colour}" ')
 
 
-def _picture(b: Mapping[str, Any], most: int) -> str:
+def _image(b: Mapping[str, Any], most: int) -> str:
     src, width = _address(str(b.get("src", ""))), min(most, max(20, int(b.get("width") or most)))
     if not src:
         return ""
@@ -86,8 +86,8 @@ def _one(b: Mapping[str, Any], colour: str, most: int, *, inside: bool = False) 
     kind = b.get("kind")
     if kind == "text":
         inner = _text(str(b.get("html", "")), colour)
-    elif kind == "picture":
-        inner = _picture(b, most)
+    elif kind == "image":
+        inner = _image(b, most)
     elif kind == "button":
         inner = _button(b, colour)
     elif kind == "rule":
@@ -107,11 +107,11 @@ def _one(b: Mapping[str, Any], colour: str, most: int, *, inside: bool = False) 
             + "</tr></table>"
         )
     else:
-        raise Refused(f"“{str(kind)[:40]}” is no block that can stand here; there are {', '.join(KINDS)}.")
+        raise Refused(f"“{str(kind)[:40]}” is not a block that fits here; use one of {', '.join(KINDS)}.")
     rule = str(b.get("rule") or "").strip()
     if rule:
         quoted = rule.replace("\\", "\\\\").replace("'", "\\'")
-        inner = f"{{% if holds('{quoted}') %}}{inner}{{% endif %}}"
+        inner = f"{{% if matches('{quoted}') %}}{inner}{{% endif %}}"
     return inner
 
 
@@ -128,12 +128,12 @@ def _several(value: Any) -> list[Mapping[str, Any]]:
     return value
 
 
-def frame_of(given: Mapping[str, Any]) -> dict[str, str]:
-    """The workspace's frame, every part there: logo, logo_alt, colour, paper, footer."""
+def layout_of(given: Mapping[str, Any]) -> dict[str, str]:
+    """The workspace's layout, every part there: logo, logo_alt, colour, paper, footer."""
     colour, paper = str(given.get("colour") or ACCENT), str(given.get("paper") or PAPER)
     for value in (colour, paper):
         if not _COLOUR.match(value):
-            raise Refused(f"“{value[:20]}” is no colour; write it like {ACCENT}.")
+            raise Refused(f"“{value[:20]}” is not a colour; write it like {ACCENT}.")
     return {
         "logo": str(given.get("logo") or ""),
         "logo_alt": str(given.get("logo_alt") or ""),
@@ -143,16 +143,16 @@ def frame_of(given: Mapping[str, Any]) -> dict[str, str]:
     }
 
 
-def render(blocks: Sequence[Mapping[str, Any]], frame: Mapping[str, Any]) -> str:
+def render(blocks: Sequence[Mapping[str, Any]], layout: Mapping[str, Any]) -> str:
     """The HTML of a message. Raises Refused for what is no block."""
     several = _several(list(blocks))
     if len(several) > MOST_BLOCKS:
         raise Refused(f"A message has at most {MOST_BLOCKS} blocks.")
-    f, most = frame_of(frame), WIDTH - 48
+    f, most = layout_of(layout), WIDTH - 48
     colour = f["colour"]
     rows = [_row(b, colour, most) for b in several]
     if f["logo"]:
-        logo = _picture({"src": f["logo"], "alt": f["logo_alt"], "width": 180}, most)
+        logo = _image({"src": f["logo"], "alt": f["logo_alt"], "width": 180}, most)
         rows.insert(0, f'<tr><td style="padding:24px 24px 18px">{logo}</td></tr>')
     else:
         rows.insert(0, '<tr><td style="height:24px;line-height:24px">&nbsp;</td></tr>')

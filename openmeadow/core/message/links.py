@@ -7,7 +7,7 @@ from collections.abc import Mapping
 
 from openmeadow.core.message.html_scan import Attribute, replaced, tags
 
-_WEB = re.compile(r"https?://[^\s{}]+\Z", re.I)  # a personal field in an address is no link to count
+_WEB = re.compile(r"https?://[^\s{}]+\Z", re.I)  # a merge field in an address is no link to count
 _BREAKS = dict.fromkeys(map(ord, "\t\r\n"))
 _BARE = re.compile(r"https?://[^\s<>\"{}]+", re.I)
 LONGEST_ADDRESS = 4_000  # characters; a longer one loses all that may end a sentence at once

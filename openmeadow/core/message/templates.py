@@ -1,4 +1,4 @@
-"""The little language of personal fields: Jinja without what could run long or grow large.
+"""The little language of merge fields: Jinja without what could run long or grow large.
 
 Each expression is looked at once: no loops, no repetition, no calls but of a few. What a template makes is therefore at
 most as long as its own text with every field filled in, and takes as many steps as it has parts.
@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from jinja2 import TemplateSyntaxError, Undefined, nodes
+from jinja2 import TemplateError, TemplateSyntaxError, Undefined, nodes
 from jinja2.sandbox import SandboxedEnvironment
 
 from openmeadow.core.errors import MeadowError
@@ -30,7 +30,7 @@ FILTERS = {
     "int",
 }
 METHODS = {"upper", "lower", "title", "capitalize", "strip", "split", "startswith", "endswith"}
-CALLS = {"holds", "_link", "_trap", "_picture"}
+CALLS = {"matches", "_link", "_trap", "_image"}
 TESTS = {"defined", "undefined", "none", "string", "number", "odd", "even", "eq", "ne", "lt", "gt", "le", "ge", "in"}
 _WORDS: dict[type[nodes.Node], str] = {
     nodes.For: "Loops cannot be used in a message",
@@ -67,7 +67,7 @@ _ALLOWED: tuple[type[nodes.Node], ...] = (
 
 
 class FieldMistake(MeadowError):
-    """A personal field that cannot be filled in."""
+    """A merge field that cannot be filled in."""
 
 
 def _refusal(node: nodes.Node) -> str:
@@ -81,7 +81,7 @@ def _refusal(node: nodes.Node) -> str:
         good = (isinstance(called, nodes.Name) and called.name in CALLS) or (
             isinstance(called, nodes.Getattr) and called.attr in METHODS
         )
-        return "" if good else "Only personal fields, conditions and a few words can be used in a message"
+        return "" if good else "Only merge fields and conditions can be used in a message"
     if isinstance(node, nodes.Getattr) and node.attr.startswith("_"):
         return f"“{node.attr}” cannot be used in a message"
     if type(node) in _ALLOWED:
@@ -89,25 +89,37 @@ def _refusal(node: nodes.Node) -> str:
     return _WORDS.get(type(node), f"“{type(node).__name__.lower()}” cannot be used in a message")
 
 
+class _Refusal(TemplateSyntaxError):
+    """Something that a message may not use, with a sentence of our own."""
+
+
+def mistake(e: TemplateError) -> str:
+    """What is wrong with a text, as a sentence."""
+    if isinstance(e, _Refusal):
+        return f"A merge field cannot be used: {e.message}."
+    line = f" in line {e.lineno}" if isinstance(e, TemplateSyntaxError) and e.lineno > 1 else ""
+    return f'A merge field{line} cannot be read. Write it like {{{{ first_name or "friend" }}}}, with both pairs of brackets.'
+
+
 class _Environment(SandboxedEnvironment):
     """Parses as always, then looks at each part once."""
 
     def _parse(self, source: str, name: str | None, filename: str | None) -> nodes.Template:
         if len(source) > LONGEST:
-            raise TemplateSyntaxError(f"it has {len(source):,} characters; at most {LONGEST:,} are taken", 1)
+            raise _Refusal(f"it has {len(source):,} characters; the limit is {LONGEST:,}", 1)
         try:
             template = super()._parse(source, name, filename)
         except RecursionError:
-            raise TemplateSyntaxError("its brackets are nested too deep", 1) from None
+            raise _Refusal("its brackets are nested too deep", 1) from None
         waiting: list[nodes.Node] = [template]
         parts = 0
         while waiting:
             node = waiting.pop()
             parts += 1
             if parts > MOST_PARTS:
-                raise TemplateSyntaxError(f"it has more than {MOST_PARTS:,} parts", getattr(node, "lineno", 1))
+                raise _Refusal(f"it has more than {MOST_PARTS:,} parts", getattr(node, "lineno", 1))
             if refusal := _refusal(node):
-                raise TemplateSyntaxError(refusal, getattr(node, "lineno", 1))
+                raise _Refusal(refusal, getattr(node, "lineno", 1))
             waiting.extend(node.iter_child_nodes())
         return template
 
@@ -115,7 +127,7 @@ class _Environment(SandboxedEnvironment):
         try:
             return super().compile(*arguments, **named)
         except (RecursionError, MemoryError):
-            raise TemplateSyntaxError("its parts are nested too deep", 1) from None
+            raise _Refusal("its parts are nested too deep", 1) from None
 
 
 def _environment(html: bool) -> SandboxedEnvironment:

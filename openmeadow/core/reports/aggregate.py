@@ -73,7 +73,7 @@ def _number(text: str, what: str) -> int:
     except ValueError:
         raise Unreadable(f"The report's {what}, “{text[:40]}”, is not a number.") from None
     if not 0 <= value < 1 << 53:
-        raise Unreadable(f"The report's {what}, {text[:40]}, cannot be.")
+        raise Unreadable(f"The report's {what}, {text[:40]}, is impossible.")
     return value
 
 
@@ -82,9 +82,9 @@ def read(xml: bytes) -> Report:
     try:
         root = safe.fromstring(xml, forbid_dtd=False, forbid_entities=True, forbid_external=True)
     except DefusedXmlException:
-        raise Unreadable("The report defines XML entities, which a report has no need of; it is refused.") from None
+        raise Unreadable("Rejected: the report defines XML entities.") from None
     except (ParseError, ValueError, LookupError):
-        raise Unreadable("This is not XML that can be read.") from None
+        raise Unreadable("Invalid XML.") from None
     except RecursionError:
         raise Unreadable("The report's XML is nested too deep.") from None
     if _bare(root) != "feedback":
@@ -92,7 +92,7 @@ def read(xml: bytes) -> Report:
     meta, policy = _child(root, "report_metadata"), _child(root, "policy_published")
     domain = _text(policy, "domain").lower().rstrip(".")
     if meta is None or not domain:
-        raise Unreadable("The report does not say whom it is from or which domain it is about.")
+        raise Unreadable("The report does not name its sender or domain.")
     rows = []
     for record in root:
         if _bare(record) == "record":
@@ -116,7 +116,7 @@ def _row(record: Element) -> Row:
     try:
         ipaddress.ip_address(ip)
     except ValueError:
-        raise Unreadable(f"The report names a source, “{ip[:60]}”, that is not an address.") from None
+        raise Unreadable(f"The report has an invalid source address “{ip[:60]}”.") from None
     auth = _child(record, "auth_results")
     return Row(
         ip,
@@ -138,7 +138,7 @@ def _limited(stream: IO[bytes] | gzip.GzipFile, left: int) -> bytes:
     while chunk := stream.read(_CHUNK):
         out += chunk
         if len(out) > left:
-            raise Unreadable(f"{_BOMB}; it is refused.")
+            raise Unreadable(f"{_BOMB}, so it was rejected.")
     return bytes(out)
 
 
@@ -152,16 +152,16 @@ def unpacked(data: bytes, name: str = "") -> Iterator[tuple[str, bytes]]:
         else:
             yield name, data
     except (OSError, EOFError, zlib.error, zipfile.BadZipFile, NotImplementedError, RuntimeError, ValueError):
-        raise Unreadable("The archive is damaged or of a kind that cannot be read.") from None
+        raise Unreadable("The archive is damaged or of an unsupported type.") from None
 
 
 def _zipped(data: bytes) -> Iterator[tuple[str, bytes]]:
     with zipfile.ZipFile(io.BytesIO(data)) as archive:
         files = [i for i in archive.infolist() if not i.is_dir()]
         if len(files) > ARCHIVE_FILES:
-            raise Unreadable(f"The archive holds {len(files):,} files; {ARCHIVE_FILES:,} are taken at most.")
+            raise Unreadable(f"The archive has {len(files):,} files; the limit is {ARCHIVE_FILES:,}.")
         if sum(i.file_size for i in files) > ARCHIVE_BYTES:
-            raise Unreadable(f"{_BOMB}; it is refused.")
+            raise Unreadable(f"{_BOMB}, so it was rejected.")
         if not files:
             raise Unreadable("The archive is empty.")
         left = ARCHIVE_BYTES

@@ -1,4 +1,4 @@
-"""What a bounce means for the address: hard, soft, blocked or unknown (RFC 3463, 5248; 7-standards)."""
+"""What a bounce means for the address: hard, soft, blocked or unknown (RFC 3463, 5248)."""
 
 from __future__ import annotations
 

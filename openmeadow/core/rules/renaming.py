@@ -6,8 +6,9 @@ from dataclasses import fields, replace
 from typing import Any
 
 from openmeadow.core.errors import RuleMistake
-from openmeadow.core.rules.sentence import parse
-from openmeadow.core.rules.tree import ConsentAge, ConsentFrom, ConsentIs, Permitted, ProviderIs, Rule
+from openmeadow.core.rules.conditions import Rule
+from openmeadow.core.rules.parser import parse
+from openmeadow.core.rules.people_clauses import ConsentAge, ConsentFrom, ConsentIs, Permitted, ProviderIs
 
 # what a kind of name is called by: the clause and its part
 PARTS: dict[str, tuple[tuple[type[Rule], str], ...]] = {

@@ -1,1 +1,1 @@
-"""Messages over days, per person: a ladder of steps in two lanes."""
+"""Messages over days, per person: a definition of steps in two paths."""

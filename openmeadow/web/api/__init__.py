@@ -2,35 +2,24 @@
 
 from __future__ import annotations
 
-from openmeadow.desk.desk import Desk
-from openmeadow.web.api import (
-    acts,
-    bring_in,
-    campaigns,
-    consent,
-    deliveries,
-    entrance,
-    health,
-    outgoing,
-    providers,
-    relay,
-    segments,
-    senders,
-    sequences,
-    settings,
-    subscribers,
-    today,
-    writing,
-)
-from openmeadow.web.described import Described
+from openmeadow.services.workspace import Workspace
+from openmeadow.web.api import account, settings
+from openmeadow.web.api.campaigns import campaigns, content, deliveries, outgoing
+from openmeadow.web.api.health import health, providers
+from openmeadow.web.api.segments import segments
+from openmeadow.web.api.senders import relay, senders
+from openmeadow.web.api.sequences import sequences
+from openmeadow.web.api.subscribers import bulk_actions, consent, imports, subscribers
+from openmeadow.web.api.today import today
+from openmeadow.web.router import Described
 
 PLACES = (
-    entrance,
+    account,
     settings,
     today,
     subscribers,
-    acts,
-    bring_in,
+    bulk_actions,
+    imports,
     consent,
     segments,
     senders,
@@ -38,14 +27,14 @@ PLACES = (
     outgoing,
     campaigns,
     deliveries,
-    writing,
+    content,
     sequences,
     health,
     providers,
 )
 
 
-def register(api: Described, desk: Desk) -> None:
+def register(api: Described, workspace: Workspace) -> None:
     """Add every route."""
     for place in PLACES:
-        place.register(api, desk)
+        place.routes.register(api, workspace)

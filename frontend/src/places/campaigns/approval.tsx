@@ -20,13 +20,13 @@ export function Approval({ c }: { c: M["Campaign"] }) {
           </button>
         }
         title={`Approve ${c.name}?`}
-        words="Approve it"
+        words="Approve campaign"
         act={async () => {
           await post(`/campaigns/${c.id}/approve`);
           await client.invalidateQueries();
         }}
       >
-        {a.asked_by} asks for your eyes. You approve what it says, to whom it goes and when; any change ends that.
+        {a.asked_by} asked for your approval of content, recipients and schedule. Any later change needs a new approval.
       </Ask>
     );
   return (
@@ -35,11 +35,11 @@ export function Approval({ c }: { c: M["Campaign"] }) {
         type="button"
         className="btn"
         onClick={async () => {
-          await post(`/campaigns/${c.id}/ask-approval`);
+          await post(`/campaigns/${c.id}/request-approval`);
           await client.invalidateQueries();
         }}
       >
-        {a.lapsed ? "Ask for approval again" : a.asked_by ? "Asked for approval" : "Ask for approval"}
+        {a.expired ? "Request approval again" : a.asked_by ? "Approval requested" : "Request approval"}
       </button>
     </May>
   );

@@ -5,11 +5,11 @@ import { count } from "../../logic/format";
 import { Sentence } from "../../parts/basics";
 import { useDelayed } from "../../parts/delayed";
 import { RuleField } from "../../parts/rule-field";
-import { useSegments } from "../segments/list";
+import { useNames } from "../segments/list";
 import { RichText } from "./rich-text";
 
 export interface Block {
-  kind: "text" | "picture" | "button" | "columns" | "rule" | "footer";
+  kind: "text" | "image" | "button" | "columns" | "rule" | "footer";
   html?: string;
   src?: string;
   alt?: string;
@@ -22,22 +22,22 @@ export interface Block {
 }
 const WORDS: Record<Block["kind"], string> = {
   text: "Text",
-  picture: "Picture",
+  image: "Image",
   button: "Button",
   columns: "Two columns",
-  rule: "Line",
-  footer: "Small print",
+  rule: "Divider",
+  footer: "Footer",
 };
 const NEW: Record<Block["kind"], () => Block> = {
   text: () => ({ kind: "text", html: "<p></p>" }),
-  picture: () => ({ kind: "picture", src: "", alt: "" }),
+  image: () => ({ kind: "image", src: "", alt: "" }),
   button: () => ({ kind: "button", words: "", href: "https://" }),
   columns: () => ({ kind: "columns", left: [NEW.text()], right: [NEW.text()] }),
   rule: () => ({ kind: "rule" }),
   footer: () => ({ kind: "footer", html: "<p></p>" }),
 };
 
-/** A message block by block, in the order it is read; each moved, shown to some only, or taken away. */
+/** A message block by block, in the order it is read; each moved, conditional only, or taken away. */
 export function Blocks({
   of,
   set,
@@ -71,7 +71,7 @@ export function Blocks({
         >
           <header className="mb-1.5 flex items-center gap-2 text-[13px]">
             <span className="font-semibold text-ink-2">{WORDS[b.kind]}</span>
-            {b.rule !== undefined && <span className="text-cornflower">shown to some</span>}
+            {b.rule !== undefined && <span className="text-cornflower">conditional</span>}
             {!disabled && (
               <span className="ml-auto flex gap-1">
                 {!inside && (
@@ -80,7 +80,7 @@ export function Blocks({
                     className="btn btn-bare py-0"
                     onClick={() => change(i, { rule: b.rule === undefined ? "" : undefined })}
                   >
-                    {b.rule === undefined ? "Only for some…" : "For everybody"}
+                    {b.rule === undefined ? "Show only if…" : "Always show"}
                   </button>
                 )}
                 <button
@@ -131,7 +131,7 @@ export function Blocks({
 }
 
 function ForSome({ rule, set }: { rule: string; set: (rule: string) => void }) {
-  const known = useSegments();
+  const names = useNames();
   const settled = useDelayed(rule.trim(), 400);
   const q = useQuery({
     queryKey: ["condition", settled],
@@ -144,22 +144,22 @@ function ForSome({ rule, set }: { rule: string; set: (rule: string) => void }) {
       <RuleField
         value={rule}
         set={set}
-        words={known.data?.words ?? {}}
-        label="Shown to those for whom this holds"
+        names={names}
+        label="Show only to subscribers who match"
         placeholder="for example: band is Strong"
         invalid={q.isError}
       />
       {q.isError ? (
         <p role="alert" className="mt-1 text-poppy">
-          {q.error.message} The plan cannot start with it.
+          {q.error.message} The campaign cannot start with it.
         </p>
       ) : (
         <p className="mt-1 text-[13px] text-ink-2">
           {settled
             ? q.data
-              ? `${count(q.data.count)} of ${count(q.data.subscribers)} subscribers see it, if they get the message.`
+              ? `${count(q.data.count)} of ${count(q.data.subscribers)} subscribers see it if they receive the message.`
               : "Counting…"
-            : "Write for whom; left empty, everybody sees it."}
+            : "Write a rule; leave it empty to show the block to everyone."}
         </p>
       )}
     </div>
@@ -183,12 +183,12 @@ function One({
     return (
       <RichText value={b.html ?? ""} set={(html) => set({ html })} label={name} fields={fields} disabled={disabled} />
     );
-  if (b.kind === "picture") return <PictureBlock b={b} set={set} disabled={disabled} name={name} />;
+  if (b.kind === "image") return <ImageBlock b={b} set={set} disabled={disabled} name={name} />;
   if (b.kind === "button")
     return (
       <div className="grid grid-cols-2 gap-3">
         <label>
-          <span className="label">Words on it</span>
+          <span className="label">Button text</span>
           <input
             className="field"
             disabled={disabled}
@@ -197,7 +197,7 @@ function One({
           />
         </label>
         <label>
-          <span className="label">Leads to</span>
+          <span className="label">Link</span>
           <input
             className="field"
             disabled={disabled}
@@ -227,7 +227,7 @@ function One({
   return <hr className="my-1 border-rule-strong" />;
 }
 
-function PictureBlock({
+function ImageBlock({
   b,
   set,
   disabled,
@@ -244,17 +244,17 @@ function PictureBlock({
         {b.src ? (
           <img src={b.src} alt={b.alt ?? ""} className="max-h-[120px] max-w-full" />
         ) : (
-          <span className="text-[13px] text-ink-2">no picture yet</span>
+          <span className="text-[13px] text-ink-2">no image yet</span>
         )}
       </div>
       <div className="grid grid-cols-2 gap-x-3 gap-y-2">
         {!disabled && (
           <div className="col-span-2">
-            <ChoosePicture name={name} chosen={(p) => set({ src: p.url, width: Math.min(552, p.width) })} />
+            <ChooseImage name={name} chosen={(p) => set({ src: p.url, width: Math.min(552, p.width) })} />
           </div>
         )}
         <label className={b.alt ? "" : "text-wheat"}>
-          <span className="label">Alternative text{b.alt ? "" : ", read where pictures are off"}</span>
+          <span className="label">Alternative text{b.alt ? "" : ", shown when images are off"}</span>
           <input
             className="field"
             disabled={disabled}
@@ -263,7 +263,7 @@ function PictureBlock({
           />
         </label>
         <label>
-          <span className="label">Leads to</span>
+          <span className="label">Link</span>
           <input
             className="field"
             disabled={disabled}
@@ -277,24 +277,24 @@ function PictureBlock({
   );
 }
 
-/** A picture from this machine, or one that was brought in before. */
-export function ChoosePicture({ chosen, name }: { chosen: (p: M["Picture"]) => void; name: string }) {
+/** An image from this machine, or one uploaded before. */
+export function ChooseImage({ chosen, name }: { chosen: (p: M["Image"]) => void; name: string }) {
   const client = useQueryClient();
   const file = useRef<HTMLInputElement>(null);
   const [error, setError] = useState<Error | null>(null);
-  const known = useQuery({ queryKey: ["pictures"], queryFn: () => get("/pictures") });
+  const known = useQuery({ queryKey: ["images"], queryFn: () => get("/images") });
   const take = async (f: File) => {
     setError(null);
     try {
       const form = new FormData();
       form.append("file", f);
-      chosen(await post("/pictures", form));
-      await client.invalidateQueries({ queryKey: ["pictures"] });
+      chosen(await post("/images", form));
+      await client.invalidateQueries({ queryKey: ["images"] });
     } catch (e) {
       setError(e as Error);
     }
   };
-  const pictures = known.data?.pictures ?? [];
+  const images = known.data?.images ?? [];
   return (
     <div className="flex flex-wrap items-center gap-2">
       <input
@@ -303,7 +303,7 @@ export function ChoosePicture({ chosen, name }: { chosen: (p: M["Picture"]) => v
         accept="image/png,image/jpeg,image/gif"
         className="sr-only"
         tabIndex={-1}
-        aria-label={`Picture file for ${name.toLowerCase()}`}
+        aria-label={`Image file for ${name.toLowerCase()}`}
         onChange={(e) => {
           const f = e.target.files?.[0];
           if (f) take(f);
@@ -311,20 +311,20 @@ export function ChoosePicture({ chosen, name }: { chosen: (p: M["Picture"]) => v
         }}
       />
       <button type="button" className="btn py-0.5" onClick={() => file.current?.click()}>
-        From this computer…
+        Upload…
       </button>
-      {pictures.length > 0 && (
+      {images.length > 0 && (
         <select
           className="field w-auto! py-0.5"
-          aria-label={`Picture for ${name.toLowerCase()}`}
+          aria-label={`Image for ${name.toLowerCase()}`}
           value=""
           onChange={(e) => {
-            const p = pictures.find((x) => x.id === Number(e.target.value));
+            const p = images.find((x) => x.id === Number(e.target.value));
             if (p) chosen(p);
           }}
         >
-          <option value="">or one used before…</option>
-          {pictures.map((p) => (
+          <option value="">choose an existing image…</option>
+          {images.map((p) => (
             <option key={p.id} value={p.id}>
               {p.name}, {p.width} × {p.height}
             </option>

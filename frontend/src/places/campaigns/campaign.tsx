@@ -6,9 +6,9 @@ import { Ask, Page, StateTag, Tabs, Waiting } from "../../parts/basics";
 import { May } from "../../parts/may";
 import { ChecksPage, useChecks } from "./checks";
 import { MessagePage } from "./message";
-import { PlanPage } from "./plan";
 import { RecipientsPage } from "./recipients";
 import { ResultsPage } from "./results";
+import { PlanPage } from "./schedule";
 
 export interface CampaignProps {
   c: M["Campaign"];
@@ -35,7 +35,7 @@ export function CampaignPlace() {
   const q = useQuery({
     queryKey: ["campaign", id],
     queryFn: () => get(`/campaigns/${Number(id)}`),
-    refetchInterval: (x) => (["planned", "sending"].includes(x.state.data?.state ?? "") ? 3000 : false),
+    refetchInterval: (x) => (["scheduled", "sending"].includes(x.state.data?.state ?? "") ? 3000 : false),
   });
   const r = useQuery({
     queryKey: ["recipients", id, q.data && chosenKey(q.data)],
@@ -51,7 +51,7 @@ export function CampaignPlace() {
     );
   const c = q.data;
   const known = checked.data?.checks ?? c.checks;
-  const stops = known.filter((x) => x.level === "stop" && !x.overruled).length;
+  const stops = known.filter((x) => x.level === "blocker" && !x.overridden).length;
   const notes = known.length - stops;
   const draft = c.state === "draft";
   const base = `/campaigns/${id}`;
@@ -68,16 +68,16 @@ export function CampaignPlace() {
                 to: `${base}/checks`,
                 words: "Checks",
                 extra: stops ? (
-                  <span className="text-poppy">{stops} to settle</span>
+                  <span className="text-poppy">{stops} to fix</span>
                 ) : notes ? (
                   `${notes} ${notes === 1 ? "note" : "notes"}`
                 ) : (
-                  "all hold"
+                  "all passed"
                 ),
               },
             ]
           : []),
-        ...(c.sequence ? [] : [{ to: `${base}/plan`, words: "Plan" }]),
+        ...(c.sequence ? [] : [{ to: `${base}/schedule`, words: "Schedule" }]),
         ...(draft ? [] : [{ to: `${base}/results`, words: "Results" }]),
       ]}
     />
@@ -95,41 +95,41 @@ export function CampaignPlace() {
     await post(`/campaigns/${Number(id)}/${word}`);
     await again();
   };
-  const running = c.state === "planned" || c.state === "sending";
+  const running = c.state === "scheduled" || c.state === "sending";
   const acts = (
     <May to="decide">
       {running && (
         <Ask
           trigger={
             <button type="button" className="btn btn-grave">
-              Hold
+              Pause
             </button>
           }
-          title={`Hold ${c.name}?`}
-          words="Hold it"
-          act={act("hold")}
+          title={`Pause ${c.name}?`}
+          words="Pause campaign"
+          act={act("pause")}
         >
-          Nothing more goes out, from within a second. Nobody loses their place; you can go on later.
+          Sending pauses within a second. No one is skipped; resume whenever you like.
         </Ask>
       )}
-      {c.state === "held" && (
-        <button type="button" className="btn btn-main" onClick={act("go-on")}>
-          Go on
+      {c.state === "paused" && (
+        <button type="button" className="btn btn-main" onClick={act("resume")}>
+          Resume
         </button>
       )}
-      {(running || c.state === "held") && !c.sequence && (
+      {(running || c.state === "paused") && !c.sequence && (
         <Ask
           trigger={
             <button type="button" className="btn">
-              Stop for good…
+              Stop…
             </button>
           }
-          title={`Stop ${c.name} for good?`}
-          words="Stop it"
+          title={`Stop ${c.name}?`}
+          words="Stop campaign"
           grave
           act={act("stop")}
         >
-          Everybody who still waits is passed over, and the resend does not happen. This cannot be taken back.
+          Remaining recipients will not receive this campaign and there will be no resend. This cannot be undone.
         </Ask>
       )}
     </May>
@@ -159,9 +159,9 @@ export function CampaignPlace() {
       <Route path="message" element={<MessagePage {...props} />} />
       <Route path="recipients" element={<RecipientsPage {...props} data={r.data} error={r.error} />} />
       <Route path="checks" element={<ChecksPage {...props} />} />
-      <Route path="plan" element={<PlanPage {...props} />} />
+      <Route path="schedule" element={<PlanPage {...props} />} />
       <Route path="results" element={<ResultsPage {...props} />} />
-      <Route path="*" element={<Navigate to={draft || c.sequence ? "message" : "plan"} replace />} />
+      <Route path="*" element={<Navigate to={draft || c.sequence ? "message" : "schedule"} replace />} />
     </Routes>
   );
 }

@@ -8,15 +8,15 @@ import { useMe } from "../../parts/me";
 import { Approval } from "./approval";
 import type { CampaignProps } from "./campaign";
 
-const COLOUR = { stop: "text-poppy", mend: "text-wheat", note: "text-ink-2" };
+const COLOUR = { blocker: "text-poppy", warning: "text-wheat", note: "text-ink-2" };
 const WHERE: Record<string, [words: string, to: string]> = {
   message: ["Message", "message"],
   recipients: ["Recipients", "recipients"],
-  plan: ["Plan", "plan"],
+  schedule: ["Schedule", "schedule"],
   senders: ["Senders", "/senders"],
   addresses: ["Address checks", "/subscribers/address-checks"],
   consent: ["Consent", "/subscribers/consent"],
-  settings: ["Frame and address", "/campaigns/frame"],
+  settings: ["Layout and address", "/campaigns/layout"],
 };
 
 export const useChecks = (id: number, on: boolean) =>
@@ -27,7 +27,7 @@ export const useChecks = (id: number, on: boolean) =>
     placeholderData: keepPreviousData,
   });
 
-/** What was found before it goes out, stops first, each with the way to where it is mended. */
+/** Finding before it goes out, stops first, each with the way to where it is mended. */
 export function ChecksPage({ c, head }: CampaignProps) {
   const me = useMe();
   const client = useQueryClient();
@@ -55,69 +55,69 @@ export function ChecksPage({ c, head }: CampaignProps) {
           <May to="write">
             {/* not before the first look has come: what it had not seen would be taken for the news */}
             <button type="button" className="btn" disabled={!!busy || !q.data} onClick={() => act("links")}>
-              {busy === "links" ? "Asking the links…" : "Ask the links"}
+              {busy === "links" ? "Checking links…" : "Check links"}
             </button>
             <button type="button" className="btn" disabled={!!busy || !q.data} onClick={() => act("placement")}>
-              {busy === "placement" ? "Sending copies…" : "Try where it lands"}
+              {busy === "placement" ? "Sending copies…" : "Run placement test"}
             </button>
           </May>
         </>
       }
-      lead="A stop keeps the plan from starting; mend and note do not. Where something is mended stands at the right."
+      lead="Fix blockers before you start. Warnings and notes are optional. Each row links to where you can fix it."
     >
       <Sentence error={error ?? q.error} />
       <May to="write">
         {!known.length ? (
-          <p className="py-4 text-clover">Every check holds.</p>
+          <p className="py-4 text-clover">All checks passed.</p>
         ) : (
           <table className="lined">
             <thead>
               <tr>
                 <th className="w-[80px]">Level</th>
                 <th className="w-[150px]">Check</th>
-                <th>What was found</th>
-                <th className="w-[170px]">Mended in</th>
+                <th>Finding</th>
+                <th className="w-[170px]">Fix in</th>
               </tr>
             </thead>
             <tbody>
               {known.map((x) => {
-                const [words, to] = WHERE[x.mend] ?? ["", ""];
+                const [words, to] = WHERE[x.fix] ?? ["", ""];
                 return (
                   <tr key={x.check + x.finding}>
-                    <td className={`font-semibold ${x.overruled ? "text-ink-3 line-through" : COLOUR[x.level]}`}>
+                    <td className={`font-semibold ${x.overridden ? "text-ink-3 line-through" : COLOUR[x.level]}`}>
                       {x.level}
                     </td>
                     <td>{x.check}</td>
                     <td>
                       {x.finding}
-                      {x.overruled && (
+                      {x.overridden && (
                         <span className="block text-[13px] text-ink-2">
-                          Overruled by {x.overruled}{" "}
+                          Overridden by {x.overridden}{" "}
                           {me.role === "analyst" && (
                             <button
                               type="button"
                               className="btn btn-bare py-0"
                               onClick={async () => {
-                                await post(`/campaigns/${c.id}/overrule`, { check: x.check, finding: x.finding });
+                                await post(`/campaigns/${c.id}/override`, { check: x.check, finding: x.finding });
                                 await client.invalidateQueries();
                               }}
                             >
-                              Take that back
+                              Undo
                             </button>
                           )}
                         </span>
                       )}
                     </td>
                     <td className="whitespace-nowrap">
-                      {x.mend === "links" || x.mend === "placement" ? (
+                      {x.fix === "links" || x.fix === "placement" ? (
                         <button
                           type="button"
                           className="btn btn-bare -ml-2 py-0"
                           disabled={!!busy}
-                          onClick={() => act(x.mend)}
-                          aria-label={x.mend === "links" ? "Ask the links now" : "Try where it lands now"}
+                          onClick={() => act(x.fix)}
+                          aria-label={x.fix === "links" ? "Check links now" : "Run placement test now"}
                         >
-                          {x.mend === "links" ? "Ask them" : "Try it"}
+                          {x.fix === "links" ? "Check" : "Run"}
                         </button>
                       ) : (
                         words && (
@@ -129,7 +129,7 @@ export function ChecksPage({ c, head }: CampaignProps) {
                           </Link>
                         )
                       )}
-                      {x.may_overrule && !x.overruled && me.role === "analyst" && <Overrule id={c.id} x={x} />}
+                      {x.may_override && !x.overridden && me.role === "analyst" && <Override id={c.id} x={x} />}
                     </td>
                   </tr>
                 );
@@ -138,13 +138,13 @@ export function ChecksPage({ c, head }: CampaignProps) {
           </table>
         )}
       </May>
-      {!!q.data?.holds.length && (
+      {!!q.data?.passed.length && (
         <>
           <h2 className="mt-7 mb-1">
-            In order <span className="font-normal text-ink-2">{q.data.holds.length}</span>
+            Passed <span className="font-normal text-ink-2">{q.data.passed.length}</span>
           </h2>
           <ul className="grid grid-cols-2 gap-x-8 border-t border-rule max-[1000px]:grid-cols-1">
-            {q.data.holds.map((x) => (
+            {q.data.passed.map((x) => (
               <li key={x.check} className="flex gap-3 border-b border-rule py-1.5">
                 <span className="w-[128px] shrink-0 text-clover">{x.check}</span>
                 <span className="text-ink-2">{x.words}</span>
@@ -157,27 +157,27 @@ export function ChecksPage({ c, head }: CampaignProps) {
   );
 }
 
-function Overrule({ id, x }: { id: number; x: M["Check"] }) {
+function Override({ id, x }: { id: number; x: M["Check"] }) {
   const client = useQueryClient();
   const [reason, setReason] = useState("");
   return (
     <Ask
       trigger={
         <button type="button" className="btn btn-bare ml-2 py-0">
-          Overrule…
+          Override…
         </button>
       }
-      title={`Overrule “${x.check}”?`}
-      words="Overrule it"
+      title={`Override “${x.check}”?`}
+      words="Override blocker"
       disabled={reason.trim().length < 5}
       act={async () => {
-        await post(`/campaigns/${id}/overrule`, { check: x.check, finding: x.finding, reason });
+        await post(`/campaigns/${id}/override`, { check: x.check, finding: x.finding, reason });
         await client.invalidateQueries();
       }}
     >
       {x.finding}
       <label className="mt-3 block text-ink">
-        <span className="label">Why it may go out all the same, for the record</span>
+        <span className="label">Reason (logged)</span>
         <textarea className="field" rows={3} value={reason} onChange={(e) => setReason(e.target.value)} />
       </label>
     </Ask>

@@ -4,8 +4,7 @@ import { get, type M, post } from "../../api/client";
 import { count, share } from "../../logic/format";
 import { Ask } from "../../parts/basics";
 
-const COLOUR = { holds: "text-clover", watch: "text-wheat", hold: "text-poppy" };
-const WORDS = { holds: "holds", watch: "watch", hold: "over" };
+const COLOUR = { "within limit": "text-clover", "near limit": "text-wheat", "over limit": "text-poppy" };
 
 export const useGuardrails = (id: number, state: string) =>
   useQuery({
@@ -15,15 +14,15 @@ export const useGuardrails = (id: number, state: string) =>
   });
 
 /** Why a plan is held: the sentence, the evidence, where it comes from, and the choices. */
-export function HeldWhy({ c }: { c: M["Campaign"] }) {
+export function PausedWhy({ c }: { c: M["Campaign"] }) {
   const client = useQueryClient();
   const q = useGuardrails(c.id, c.state);
   const g = q.data;
-  if (c.state !== "held" || !g?.held_why) return null;
+  if (c.state !== "paused" || !g?.paused_why) return null;
   return (
-    <section className="mb-4 border-y border-rule py-3" aria-label="Why it is held">
+    <section className="mb-4 border-y border-rule py-3" aria-label="Why it is paused">
       <p>
-        <b className="text-poppy">Held.</b> {g.held_why}
+        <b className="text-poppy">Paused.</b> {g.paused_why}
       </p>
       {g.evidence.length > 0 && (
         <p className="mt-1 text-[13px] text-ink-2">
@@ -31,19 +30,19 @@ export function HeldWhy({ c }: { c: M["Campaign"] }) {
             <span key={e.kind + e.place + e.name + e.guardrail} className="mr-4">
               {e.guardrail}{" "}
               {e.place === "provider" ? `at ${e.name}` : e.place === "batch" ? `in batch ${e.name}` : "in all"}:{" "}
-              {count(e.k)} of {count(e.n)}, evidence {e.evidence >= 1000 ? "over 1,000" : e.evidence.toFixed(0)} (20
-              holds)
+              {count(e.k)} of {count(e.n)}, test value {e.evidence >= 1000 ? "over 1,000" : e.evidence.toFixed(0)}{" "}
+              (pauses at 20)
             </span>
           ))}
         </p>
       )}
       {g.sources.length > 0 && (
         <p className="mt-1 text-[13px] text-ink-2">
-          Most of it comes from{" "}
+          Mostly from{" "}
           {g.sources
             .map(
               (x) =>
-                `${x.place === "list" ? `the list ${x.name}` : x.name}: ${count(x.k)} of ${count(x.n)}, elsewhere ${count(x.rest_k)} of ${count(x.rest_n)}`,
+                `${x.place === "list" ? `the list ${x.name}` : x.name}: ${count(x.k)} of ${count(x.n)}, others ${count(x.rest_k)} of ${count(x.rest_n)}`,
             )
             .join("; ")}
           .
@@ -51,28 +50,28 @@ export function HeldWhy({ c }: { c: M["Campaign"] }) {
       )}
       <div className="mt-2 flex flex-wrap gap-2">
         <Link className="btn" to={`/campaigns/${c.id}/message`}>
-          Change the message…
+          Edit message…
         </Link>
         {g.providers.map((p) => (
           <Ask
             key={p}
             trigger={
               <button type="button" className="btn">
-                Go on without {p}…
+                Resume without {p}…
               </button>
             }
-            title={`Go on without ${p}?`}
-            words={`Go on without ${p}`}
+            title={`Resume without ${p}?`}
+            words={`Resume without ${p}`}
             act={async () => {
-              await post(`/campaigns/${c.id}/go-on-without`, { name: p });
+              await post(`/campaigns/${c.id}/resume-without`, { name: p });
               await client.invalidateQueries();
             }}
           >
-            Everybody at {p} who still waits is passed over, with the reason; the others go on.
+            Remaining recipients at {p} are skipped, with the reason; sending to the others resumes.
           </Ask>
         ))}
         <span className="self-center text-[13px] text-ink-2">
-          Or go on with all, or stop for good, above. Whoever decides stands in the activity log.
+          You can also resume or stop the whole campaign above. The decision is logged.
         </span>
       </div>
     </section>
@@ -89,9 +88,9 @@ export function GuardrailList({ id, state }: { id: number; state: string }) {
       <h2 className="mt-5 mb-1">Guardrails</h2>
       {!shown.length && (
         <p className="text-ink-2">
-          {state === "planned" || state === "draft"
-            ? "Nothing has gone out yet."
-            : "Counted anew since the plan was resumed; nothing has gone out since."}
+          {state === "scheduled" || state === "draft"
+            ? "Nothing has been sent yet."
+            : "Counted since the campaign was resumed; nothing has been sent since."}
         </p>
       )}
       {shown.length > 0 && (
@@ -112,7 +111,7 @@ export function GuardrailList({ id, state }: { id: number; state: string }) {
                   <span className="block text-[13px] text-ink-2">of {count(r.n)}</span>
                 </td>
                 <td className={`n font-semibold ${COLOUR[r.state]}`}>
-                  {WORDS[r.state]}
+                  {r.state}
                   <span className="block text-[13px] font-normal text-ink-2">
                     limit {Number((100 * r.limit).toFixed(2))}%
                   </span>
@@ -122,10 +121,10 @@ export function GuardrailList({ id, state }: { id: number; state: string }) {
           </tbody>
         </table>
       )}
-      {g.silent.length > 0 && (
+      {g.too_small.length > 0 && (
         <p className="mt-1 text-[13px] text-ink-2">
-          At this size nothing could be shown of{" "}
-          {g.silent.map((s) => `${s.guardrail} (${count(s.enough)} people would be enough)`).join(", ")}.
+          This campaign is too small to detect{" "}
+          {g.too_small.map((s) => `${s.guardrail} (needs ${count(s.enough)} recipients)`).join(", ")}.
         </p>
       )}
     </>

@@ -15,14 +15,14 @@ export function CampaignList() {
   const client = useQueryClient();
   const field = useRef<HTMLInputElement>(null);
   const [error, setError] = useState<Error | null>(null);
-  useKeys([{ key: "+", words: "a new campaign", act: () => field.current?.focus() }]);
+  useKeys([{ key: "+", words: "new campaign", act: () => field.current?.focus() }]);
   const listed = q.data?.campaigns ?? [];
   const rows = useRows(
     listed.length,
     (at) => {
       const c = listed[at];
       return c
-        ? ["Message", "Plan", ...(c.state === "draft" ? ["Recipients", "Checks"] : ["Results"])].map((words) => ({
+        ? ["Message", "Schedule", ...(c.state === "draft" ? ["Recipients", "Checks"] : ["Results"])].map((words) => ({
             words,
             act: () => go(`/campaigns/${c.id}/${words.toLowerCase()}`),
           }))
@@ -53,12 +53,12 @@ export function CampaignList() {
           ref={field}
           className="field w-[230px]"
           name="name"
-          placeholder="Name of a new campaign"
-          aria-label="Name of a new campaign"
+          placeholder="Name of new campaign"
+          aria-label="Name of new campaign"
           required
         />
-        <select className="field w-[170px]" name="from" aria-label="Begin from" defaultValue="">
-          <option value="">empty</option>
+        <select className="field w-[170px]" name="from" aria-label="Start from" defaultValue="">
+          <option value="">blank</option>
           {(templates.data?.templates ?? []).length > 0 && (
             <optgroup label="from a template">
               {templates.data?.templates.map((t) => (
@@ -79,7 +79,7 @@ export function CampaignList() {
           )}
         </select>
         <button type="submit" className="btn btn-main">
-          Begin
+          Create campaign
         </button>
       </form>
     </May>
@@ -89,13 +89,13 @@ export function CampaignList() {
       title="Campaigns"
       lead={
         <>
-          Each is written, checked, planned in batches, and read on pages of its own.{" "}
-          <Link className="text-cornflower underline" to="/campaigns/what-works">
-            What works here
+          Write, check, schedule and read your campaigns.{" "}
+          <Link className="text-cornflower underline" to="/campaigns/benchmarks">
+            What works
           </Link>{" "}
           ·{" "}
-          <Link className="text-cornflower underline" to="/campaigns/frame">
-            Frame and templates
+          <Link className="text-cornflower underline" to="/campaigns/layout">
+            Layout and templates
           </Link>
         </>
       }
@@ -106,7 +106,7 @@ export function CampaignList() {
       {!q.data ? (
         <Waiting error={q.error} what="your campaigns" />
       ) : !q.data.campaigns.length ? (
-        <Quiet>No campaign yet. Give one a name and begin.</Quiet>
+        <Quiet>No campaigns yet. Enter a name and create the first.</Quiet>
       ) : (
         <table className="lined">
           <thead>
@@ -115,8 +115,8 @@ export function CampaignList() {
               <th>Subject</th>
               <th>Purpose</th>
               <th>State</th>
-              <th className="n">People</th>
-              <th className="n">Opened by people</th>
+              <th className="n">Recipients</th>
+              <th className="n">Opens (human)</th>
               <th className="n">Clicked</th>
               <th className="n">Started</th>
             </tr>
@@ -127,7 +127,7 @@ export function CampaignList() {
                 <td>
                   <Link
                     className="font-semibold hover:underline"
-                    to={`/campaigns/${c.id}/${c.state === "draft" ? "message" : c.state === "finished" ? "results" : "plan"}`}
+                    to={`/campaigns/${c.id}/${c.state === "draft" ? "message" : c.state === "finished" ? "results" : "schedule"}`}
                   >
                     {c.name}
                   </Link>

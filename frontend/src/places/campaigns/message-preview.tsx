@@ -7,11 +7,11 @@ import { useMe } from "../../parts/me";
 import { SourceDialog } from "../../parts/source";
 
 const VIEWS = ["Desktop", "Phone", "Plain text"] as const;
-const LOOK = { kept: "text-clover", partly: "text-wheat", dropped: "text-poppy" };
+const LOOK = { supported: "text-clover", partly: "text-wheat", removed: "text-poppy" };
 const PHONE = 40; // characters of a subject that a phone shows
 const WIDE = 70;
 
-/** The HTML as some readers turn it: dark, or with pictures off. */
+/** The HTML as some readers turn it: dark, or with images off. */
 function turned(html: string, dark: boolean, bare: boolean): string {
   let out = html;
   if (bare) out = out.replace(/(<img\b[^>]*?)\ssrc\s*=\s*("[^"]*"|'[^']*')/gi, "$1");
@@ -23,7 +23,7 @@ function turned(html: string, dark: boolean, bare: boolean): string {
 
 const cut = (text: string, most: number) => (text.length > most ? `${text.slice(0, most).trimEnd()}…` : text);
 
-/** The message as one person gets it: by width, dark, without pictures; in the mailbox list; what readers drop. */
+/** The message as one person gets it: by width, dark, without images; in the mailbox list; what readers drop. */
 export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; version: number; fromName: string }) {
   const me = useMe();
   const [view, setView] = useState<(typeof VIEWS)[number]>("Desktop");
@@ -53,7 +53,7 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
         }}
       >
         <label>
-          <span className="label">As this subscriber gets it</span>
+          <span className="label">Preview as subscriber</span>
           <input
             className="field"
             type="email"
@@ -66,11 +66,13 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
           />
         </label>
       </form>
-      <p className="mt-1 text-[13px] text-ink-2">Type an address and press Enter; empty is the first recipient.</p>
+      <p className="mt-1 text-[13px] text-ink-2">
+        Type an address and press Enter. Leave empty for the first recipient.
+      </p>
       <Sentence error={q.error} />
       {d?.problems.map((p) => (
         <p key={p} role="alert" className="mt-2 text-poppy">
-          {p} It is left out here, and the plan cannot start with it.
+          {p} It is left out here, and the campaign cannot start with it.
         </p>
       ))}
       {d && (
@@ -79,14 +81,14 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
             <p className="font-semibold">{cut(fromName || "no name", 30)}</p>
             <p>
               {d.subject.slice(0, PHONE) || "no subject"}
-              <span className="text-ink-3" title="A phone cuts it here">
+              <span className="text-ink-3" title="Cut off on phones">
                 {d.subject.slice(PHONE, WIDE)}
                 {d.subject.length > WIDE ? "…" : ""}
               </span>
             </p>
             <p className="truncate text-ink-2">{cut(d.preview, 100)}</p>
             {!c.preview && (
-              <p className="mt-1 text-wheat">No preview text: readers see the first words of the message there.</p>
+              <p className="mt-1 text-wheat">No preview text: the inbox shows the first words of the message.</p>
             )}
           </div>
           <div className="mb-2 flex items-center gap-3 border-b border-rule" role="tablist" aria-label="Preview">
@@ -113,12 +115,12 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
                   <input type="checkbox" checked={dark} onChange={(e) => setDark(e.target.checked)} /> dark
                 </label>
                 <label className="flex items-center gap-1.5">
-                  <input type="checkbox" checked={bare} onChange={(e) => setBare(e.target.checked)} /> pictures off
+                  <input type="checkbox" checked={bare} onChange={(e) => setBare(e.target.checked)} /> images off
                 </label>
               </p>
               <div className="overflow-hidden rounded border border-rule bg-white" style={{ height: 420 }}>
                 <iframe
-                  title={`Preview at ${view.toLowerCase()} width${dark ? ", dark" : ""}${bare ? ", pictures off" : ""}`}
+                  title={`Preview at ${view.toLowerCase()} width${dark ? ", dark" : ""}${bare ? ", images off" : ""}`}
                   sandbox=""
                   srcDoc={turned(d.html, dark, bare)}
                   className="origin-top-left border-0"
@@ -133,13 +135,14 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
           )}
           {d.hosted.length > 0 && (
             <p className="mt-2 text-[13px] text-ink-2">
-              Images from {d.hosted.join(", ")} are not shown here: this page fetches nothing from outside. Readers see
-              them; upload them to keep them here.
+              Images from {d.hosted.join(", ")} are not shown here, because this page loads nothing from outside.
+              Recipients see them; upload them to keep them here.
             </p>
           )}
           <details className="mt-3">
             <summary className="cursor-pointer text-cornflower">
-              What readers drop: {d.support.filter((s) => s.web !== "kept" || s.desktop !== "kept").length || "nothing"}
+              HTML support by mail client:{" "}
+              {d.support.filter((s) => s.web !== "supported" || s.desktop !== "supported").length || "nothing"}
             </summary>
             {d.support.length > 0 && (
               <table className="lined mt-1 text-[13px]">
@@ -153,7 +156,7 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
                 </thead>
                 <tbody>
                   {d.support.map((s) => (
-                    <tr key={s.what} title={`Instead: ${s.instead}`}>
+                    <tr key={s.what} title={`Alternative: ${s.instead}`}>
                       <td>
                         {s.what}
                         <span className="block text-ink-2">{s.instead}</span>
@@ -170,7 +173,7 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
             )}
           </details>
           <details className="mt-2">
-            <summary className="cursor-pointer text-cornflower">Their personal fields</summary>
+            <summary className="cursor-pointer text-cornflower">Merge field values</summary>
             <table className="lined mt-1 text-[13px]">
               <tbody>
                 {d.values.map((v) => (
@@ -195,7 +198,7 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
           try {
             await post(`/campaigns/${c.id}/test`, { to, subscriber: d?.subscriber ?? 0 });
             await client.invalidateQueries({ queryKey: ["tests", c.id] });
-            setSaid(`Sent to ${to} as ${d?.person ?? "nobody"} gets it, marked as a test and never counted.`);
+            setSaid(`Test sent to ${to} as ${d?.person ?? "no one"} would receive it. Not counted in results.`);
           } catch (x) {
             setError(x as Error);
           }
@@ -222,13 +225,13 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
           setSaid("");
           try {
             const done = await post(`/campaigns/${c.id}/placement`);
-            setSaid(`Sent to ${done.count} seed mailboxes; Checks says where they land.`);
+            setSaid(`Sent to ${done.count} seed mailboxes. Checks shows where the copies land.`);
           } catch (x) {
             setError(x as Error);
           }
         }}
       >
-        Or to the seed mailboxes, to test placement
+        Run placement test with the seed mailboxes
       </button>
       <Sentence error={error} />
       {said && (
@@ -241,7 +244,7 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
               target="_blank"
               rel="noreferrer"
             >
-              Look at it
+              View results
             </a>
           )}
         </p>

@@ -23,7 +23,7 @@ const textsOf = (c: M["Campaign"], version: number): Texts => {
 
 export function MessagePage({ c, head, write, set }: CampaignProps) {
   const draft = c.state === "draft";
-  const under = ["planned", "sending", "held"].includes(c.state);
+  const under = ["scheduled", "sending", "paused"].includes(c.state);
   const [version, setVersion] = useState(0); // 0: what is said now
   const [changing, setChanging] = useState(false);
   const [t, setT] = useState<Texts>(textsOf(c, 0));
@@ -67,9 +67,9 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
     later({ blocks: next });
   };
   useEffect(() => {
-    if (!c.plain_by_hand && draft && !other)
+    if (!c.plain_edited && draft && !other)
       setT((old) => ({ ...old, plain: c.plain, ...(c.blocks ? { html: c.html } : {}) }));
-  }, [c.plain, c.plain_by_hand, c.html, c.blocks, draft, other]);
+  }, [c.plain, c.plain_edited, c.html, c.blocks, draft, other]);
   useEffect(() => {
     if (!draft && !changing) setT(textsOf(c, version));
   }, [c, draft, changing, version]);
@@ -84,8 +84,7 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
     if ("problem" in found) return;
     const before = t.html;
     change("html", found.html);
-    if (before.trim())
-      offerUndo({ words: `The HTML is that of ${file.name} now.`, undo: async () => change("html", before) });
+    if (before.trim()) offerUndo({ words: `HTML replaced by ${file.name}.`, undo: async () => change("html", before) });
   };
   const insert = (field: string) => {
     if (part === "blocks") return;
@@ -96,7 +95,7 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
   const parts: [Part, string][] = [
     ...(byBlocks || (draft && !version && !c.html.trim()) ? ([["blocks", "Blocks"]] as [Part, string][]) : []),
     ...(byBlocks && open ? [] : ([["html", "HTML"]] as [Part, string][])),
-    ["plain", `Plain-text version ${c.plain_by_hand ? "(by hand)" : "(follows)"}`],
+    ["plain", `Plain-text version ${c.plain_edited ? "(edited)" : "(automatic)"}`],
   ];
   return (
     <Page
@@ -109,11 +108,11 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
       lead={
         draft
           ? kept
-            ? "Kept as you write."
+            ? "Saved automatically."
             : undefined
           : changing
-            ? "Only who still waits gets what you write here."
-            : "What was sent. Who still waits can be told something else."
+            ? "Changes apply only to recipients who have not been mailed yet."
+            : "This version has been sent. You can still change it for the remaining recipients."
       }
       side={<MessagePreview c={c} version={version} fromName={t.from_name} />}
     >
@@ -171,13 +170,13 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
                 {addresses.map((a) => (
                   <option key={a.id} value={a.id}>
                     {a.address}
-                    {a.usable ? "" : a.confirmed_at ? " (its domain is broken)" : " (not confirmed)"}
+                    {a.usable ? "" : a.confirmed_at ? " (its domain fails the checks)" : " (not confirmed)"}
                   </option>
                 ))}
               </select>
             </label>
             <label>
-              <span className="label">From-name</span>
+              <span className="label">From name</span>
               <input className="field" value={t.from_name} onChange={(e) => change("from_name", e.target.value)} />
             </label>
           </div>
@@ -185,7 +184,7 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
         <div className="grid grid-cols-2 gap-x-4 gap-y-3 max-[760px]:grid-cols-1">
           <label>
             <span className="label">
-              Subject <span className="text-ink-3">{t.subject.length} characters, a phone shows about 40</span>
+              Subject <span className="text-ink-3">{t.subject.length} characters; phones show about 40</span>
             </span>
             <input
               className="field"
@@ -196,7 +195,7 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
           </label>
           <label>
             <span className="label">
-              Preview text <span className="text-ink-3">{t.preview.length} characters, 40 to 100 are read</span>
+              Preview text <span className="text-ink-3">{t.preview.length} characters; 40 to 100 are shown</span>
             </span>
             <input
               className="field"
@@ -209,7 +208,7 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
         {draft && !version && (
           <label className="mt-3 block max-w-[420px]">
             <span className="label">
-              Replies go to <span className="text-ink-3">left empty, to the from-address</span>
+              Reply-to <span className="text-ink-3">empty: the from address</span>
             </span>
             <input
               className="field"
@@ -238,7 +237,7 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
           </div>
           {open && part === "html" && (
             <label className="btn ml-auto h-[31px] cursor-pointer focus-within:outline-2 focus-within:outline-cornflower">
-              From a file…
+              Upload HTML…
               <input
                 type="file"
                 accept=".html,.htm,text/html"
@@ -255,11 +254,11 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
           {open && part !== "blocks" && (
             <select
               className="field w-auto! py-0.5"
-              aria-label="Insert a personal field"
+              aria-label="Insert a merge field"
               value=""
               onChange={(e) => e.target.value && insert(e.target.value)}
             >
-              <option value="">Insert a personal field…</option>
+              <option value="">Insert a merge field…</option>
               {c.fields.map((f) => (
                 <option key={f}>{f}</option>
               ))}
@@ -274,7 +273,7 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
                 keep({ html: c.html });
               }}
             >
-              Go on as HTML
+              Convert to HTML
             </button>
           )}
         </div>
@@ -292,23 +291,23 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
             onChange={(e) => change(part, e.target.value)}
             placeholder={
               part === "html"
-                ? "Paste or write HTML here, or write by blocks. Left empty, the message is plain text only."
-                : "Follows the HTML until you write here."
+                ? "Paste or write HTML, or use blocks. Leave it empty for a plain-text message."
+                : "Generated from the HTML until you edit it."
             }
           />
         )}
         {draft && !version && (
           <p className="mt-3 flex flex-wrap gap-x-6 gap-y-1 text-[13px] text-ink-2">
-            {(["record_opens", "record_clicks"] as const).map((r) => (
+            {(["track_opens", "track_clicks"] as const).map((r) => (
               <label key={r} className="flex items-center gap-1.5">
                 <input type="checkbox" checked={c[r]} onChange={(e) => keep({ [r]: e.target.checked })} />
-                Record {r === "record_opens" ? "opens" : "clicks"}
+                Record {r === "track_opens" ? "opens" : "clicks"}
               </label>
             ))}
             <span>
               {c.links.length} {c.links.length === 1 ? "link" : "links"}
-              {c.record_clicks ? ", followed through this workspace" : ", leading straight there"}. An unsubscribe link
-              and the postal address are added where the text has none.
+              {c.track_clicks ? ", tracked" : ", not tracked"}. An unsubscribe link and the postal address are added if
+              missing.
             </span>
           </p>
         )}

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { get, type M, put } from "../../api/client";
 import { count } from "../../logic/format";
-import { BandList, ByProvider, Page, Sentence, Sieve, Waiting } from "../../parts/basics";
+import { BandList, ByProvider, Exclusions, Page, Sentence, Waiting } from "../../parts/basics";
 import { May } from "../../parts/may";
 import { useSegments } from "../segments/list";
 import type { CampaignProps } from "./campaign";
@@ -49,14 +49,14 @@ export function RecipientsPage({
   return (
     <Page
       {...head}
-      lead="Who is in several segments gets it once. The gate is asked now, when the plan starts, and for each person at hand-over."
+      lead="Each person gets one email, even if in several segments. Consent and suppression are checked now, at the start, and before every send."
       side={
         data ? (
           <>
-            <h2 className="mb-2">From chosen to permitted</h2>
-            <Sieve rows={data.sieve} />
-            <FellOut id={c.id} rows={data.sieve} />
-            <h2 className="mt-5 mb-1">Who they are</h2>
+            <h2 className="mb-2">Exclusions</h2>
+            <Exclusions rows={data.exclusions} />
+            <FellOut id={c.id} rows={data.exclusions} />
+            <h2 className="mt-5 mb-1">Audience</h2>
             <BandList bands={data.bands} />
             <ByProvider of={data.providers} total={data.count} />
             {data.zones.some((z) => z.count && z.words !== "not known") && (
@@ -73,17 +73,17 @@ export function RecipientsPage({
         <Sentence error={problem} />
         {c.kind === "consent request" && (
           <p className="mb-3 border-l-2 border-cornflower pl-3">
-            A consent request about {c.asks.join(" and ")}: allowed once, to people with a prior relation. A second one
-            is refused.
+            A consent request about {c.asks.join(" and ")}: allowed once, to people with an existing relationship. A
+            second one is not possible.
           </p>
         )}
         {!all.data ? (
           <Waiting error={all.error} what="your segments" />
         ) : !all.data.segments.length ? (
           <p className="text-ink-2">
-            There is no segment to choose.{" "}
+            No segments yet.{" "}
             <Link className="text-cornflower underline" to="/segments/new">
-              Write one
+              Create one
             </Link>
           </p>
         ) : (
@@ -149,7 +149,7 @@ export function RecipientsPage({
             checked={c.with_sequences}
             onChange={(e) => keep({ with_sequences: e.target.checked })}
           />
-          Also people in the middle of a sequence
+          Include people who are active in a sequence
         </label>
       </May>
     </Page>
@@ -177,9 +177,9 @@ function SideSelect({
       value={at}
       onChange={(e) => set(e.target.value as Side)}
     >
-      <option value="">not used</option>
-      <option value="in">goes to them</option>
-      <option value="out">leaves them out</option>
+      <option value="">–</option>
+      <option value="in">Include</option>
+      <option value="out">Exclude</option>
     </select>
   );
 }
@@ -200,7 +200,7 @@ function OneByOne({ c, draft }: { c: M["Campaign"]; draft: boolean }) {
   };
   return (
     <section className="mt-7">
-      <h2 className="mb-1">One by one</h2>
+      <h2 className="mb-1">Individual subscribers</h2>
       {draft && (
         <div className="flex max-w-[560px] gap-2">
           <input
@@ -212,10 +212,10 @@ function OneByOne({ c, draft }: { c: M["Campaign"]; draft: boolean }) {
             onChange={(e) => setEmail(e.target.value)}
           />
           <button type="button" className="btn" disabled={!email.trim()} onClick={() => choose(email, "in")}>
-            Take in
+            Include
           </button>
           <button type="button" className="btn" disabled={!email.trim()} onClick={() => choose(email, "out")}>
-            Leave out
+            Exclude
           </button>
         </div>
       )}
@@ -225,32 +225,34 @@ function OneByOne({ c, draft }: { c: M["Campaign"]; draft: boolean }) {
           <Link className="hover:underline" to={`/subscribers/${p.id}`}>
             {p.email}
           </Link>{" "}
-          <span className="text-ink-2">{p.side === "in" ? "is taken in" : "is left out"}</span>
+          <span className="text-ink-2">{p.side === "in" ? "included" : "excluded"}</span>
           {draft && (
             <button
               type="button"
               className="btn btn-bare ml-2 py-0"
-              aria-label={`Forget ${p.email}`}
+              aria-label={`Remove ${p.email}`}
               onClick={() => choose(p.email, "")}
             >
-              Forget
+              Remove
             </button>
           )}
         </p>
       ))}
       {c.chosen_people > c.chosen.length && (
-        <p className="mt-1 text-ink-2">{count(c.chosen_people)} people are taken in one by one; the first are shown.</p>
+        <p className="mt-1 text-ink-2">
+          {count(c.chosen_people)} individual subscribers are included; the first are shown.
+        </p>
       )}
     </section>
   );
 }
 
-/** Who fell out by one of the sieve's reasons. */
-function FellOut({ id, rows }: { id: number; rows: M["Sieved"][] }) {
+/** Who fell out by one of the exclusions's reasons. */
+function FellOut({ id, rows }: { id: number; rows: M["Exclusion"][] }) {
   const [reason, setReason] = useState("");
   const q = useQuery({
-    queryKey: ["fallen", id, reason],
-    queryFn: () => get(`/campaigns/${id}/fallen?reason=${encodeURIComponent(reason)}`),
+    queryKey: ["excluded", id, reason],
+    queryFn: () => get(`/campaigns/${id}/excluded?reason=${encodeURIComponent(reason)}`),
     enabled: !!reason,
   });
   const reasons = rows.filter((r) => r.count < 0);
@@ -259,11 +261,11 @@ function FellOut({ id, rows }: { id: number; rows: M["Sieved"][] }) {
     <div className="mt-2">
       <select
         className="field py-0.5"
-        aria-label="Show who fell out"
+        aria-label="Show excluded subscribers"
         value={reason}
         onChange={(e) => setReason(e.target.value)}
       >
-        <option value="">Show who fell out…</option>
+        <option value="">Show excluded…</option>
         {reasons.map((r) => (
           <option key={r.words} value={r.words}>
             {r.words} ({count(-r.count)})

@@ -1,9 +1,9 @@
 import type { M } from "../../api/client";
 import { count, duration, moment, people, points, share, zoneName } from "../../logic/format";
-import { Page, Sieve, Waiting } from "../../parts/basics";
+import { Exclusions, Page, Waiting } from "../../parts/basics";
 import type { CampaignProps } from "./campaign";
-import { BATCHES_ARE, batchLabel, useResults } from "./plan-running";
-import { Divided } from "./results-divided";
+import { Divided } from "./results-breakdown";
+import { BATCHES_ARE, batchLabel, useResults } from "./schedule-running";
 import { WhyNot } from "./why-not";
 
 export function ResultsPage({ c, head, acts }: CampaignProps) {
@@ -15,7 +15,7 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
       </Page>
     );
   const r = q.data;
-  const lead = c.plan.lead_share > 0;
+  const pilot = c.plan.pilot_share > 0;
   return (
     <Page
       {...head}
@@ -23,7 +23,7 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
         <>
           {acts}
           <a className="btn" href={`/api/campaigns/${c.id}/results.csv`}>
-            Save figures
+            Export CSV
           </a>
           <button type="button" className="btn" onClick={() => window.print()}>
             Print
@@ -32,27 +32,27 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
       }
       side={
         <>
-          <h2 className="mb-2">When people first answered</h2>
+          <h2 className="mb-2">Time to first engagement</h2>
           <Hours hours={r.hours} />
           <p className="mt-1 text-ink-2">
             {r.half_hours === null
-              ? "Nobody has answered yet."
-              : `Half of the first answers came within ${duration(r.half_hours * 3600)} of hand-over.`}
+              ? "No engagement yet."
+              : `Half engaged within ${duration(r.half_hours * 3600)} of sending.`}
           </p>
-          <h2 className="mt-6 mb-2">Why not</h2>
-          <Sieve rows={r.why_not} />
+          <h2 className="mt-6 mb-2">Exclusions</h2>
+          <Exclusions rows={r.why_not} />
           <WhyNot id={c.id} />
         </>
       }
     >
       <Bands r={r} />
-      {r.arms.length > 0 && <Earned r={r} />}
+      {r.variants.length > 0 && <Earned r={r} />}
       <h2 className="mt-6 mb-1">By batch</h2>
       <table className="lined">
         <thead>
           <tr>
             <th>Batch</th>
-            <th className="n">Handed over</th>
+            <th className="n">Sent</th>
             <th className="n">Delivered</th>
             <th className="n">Opened</th>
             <th className="n">Clicked</th>
@@ -64,29 +64,28 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
         </thead>
         <tbody>
           {r.batches
-            .filter((b) => b.handed || b.failed)
+            .filter((b) => b.sent || b.failed)
             .map((b) => {
               const of = (k: number, digits = 1) => share(k, b.delivered, digits);
               return (
                 <tr key={b.id}>
-                  <td className="font-semibold">{batchLabel(b, lead)}</td>
-                  <td className="n">{count(b.handed)}</td>
+                  <td className="font-semibold">{batchLabel(b, pilot)}</td>
+                  <td className="n">{count(b.sent)}</td>
                   <td className="n">{count(b.delivered)}</td>
                   <td className="n">{of(b.opened)}</td>
                   <td className="n">{of(b.clicked)}</td>
                   <td className="n">{b.kind === "first" ? of(b.machine_only) : "–"}</td>
                   <td className="n">{of(b.unsubscribed)}</td>
                   <td className="n">{of(b.complained, 2)}</td>
-                  <td className="n">{share(b.bounced, b.handed + b.failed)}</td>
+                  <td className="n">{share(b.bounced, b.sent + b.failed)}</td>
                 </tr>
               );
             })}
         </tbody>
       </table>
       <p className="mt-2 text-[13px] text-ink-2">
-        Rates are people, of those delivered; for “again”, answers after the resend. {count(r.unsure)} of{" "}
-        {count(r.opened)} opens are unsure. {BATCHES_ARE[c.plan.order]} As of {moment(r.as_of)}; times are in{" "}
-        {zoneName()}.
+        Rates: human, of delivered; for resends, engagement after the resend. {count(r.unsure)} of {count(r.opened)}{" "}
+        opens are uncertain. {BATCHES_ARE[c.plan.order]} As of {moment(r.as_of)}; times are in {zoneName()}.
       </p>
       <Divided c={c} />
     </Page>
@@ -95,11 +94,11 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
 
 function Bands({ r }: { r: M["Results"] }) {
   const rows: [string, number, string, string][] = [
-    ["Handed over", r.handed, "var(--color-ink-2)", ""],
-    ["Delivered", r.delivered, "#7b8a92", share(r.delivered, r.handed)],
-    ["Opened, people", r.opened, "var(--color-steady)", share(r.opened, r.delivered)],
-    ["Clicked, people", r.clicked, "var(--color-strong)", share(r.clicked, r.delivered)],
-    ["Machine only", r.machine_only, "var(--color-veiled)", share(r.machine_only, r.delivered)],
+    ["Sent", r.sent, "var(--color-ink-2)", ""],
+    ["Delivered", r.delivered, "#7b8a92", share(r.delivered, r.sent)],
+    ["Opens (human)", r.opened, "var(--color-steady)", share(r.opened, r.delivered)],
+    ["Clicks (human)", r.clicked, "var(--color-strong)", share(r.clicked, r.delivered)],
+    ["Machine only", r.machine_only, "var(--color-masked)", share(r.machine_only, r.delivered)],
   ];
   return (
     <table className="w-full">
@@ -111,17 +110,17 @@ function Bands({ r }: { r: M["Results"] }) {
               <div
                 className="h-[18px]"
                 style={{
-                  width: `${Math.max(0.3, (100 * n) / Math.max(r.handed, 1))}%`,
+                  width: `${Math.max(0.3, (100 * n) / Math.max(r.sent, 1))}%`,
                   background:
                     words === "Machine only"
-                      ? "repeating-linear-gradient(45deg, var(--color-veiled) 0 2px, #eef0f2 2px 5px)"
+                      ? "repeating-linear-gradient(45deg, var(--color-masked) 0 2px, #eef0f2 2px 5px)"
                       : colour,
                 }}
               />
             </td>
             <td className="w-[80px] text-right font-semibold">{count(n)}</td>
             <td className="w-[168px] pl-3 text-[13px] text-ink-2">
-              {rate && `${rate} ${words === "Delivered" ? "of handed over" : "of delivered"}`}
+              {rate && `${rate} ${words === "Delivered" ? "of sent" : "of delivered"}`}
             </td>
           </tr>
         ))}
@@ -131,8 +130,8 @@ function Bands({ r }: { r: M["Results"] }) {
 }
 
 function Earned({ r }: { r: M["Results"] }) {
-  const held = r.arms.find((a) => a.arm === "Held back");
-  const real = r.arms.filter((a) => a.difference !== null && a.people > 0);
+  const held = r.variants.find((a) => a.variant === "Holdout");
+  const real = r.variants.filter((a) => a.difference !== null && a.people > 0);
   const low = Math.min(-0.02, ...real.map((a) => a.low ?? 0)),
     high = Math.max(0.04, ...real.map((a) => a.high ?? 0));
   const x = (v: number) => 10 + ((v - low) / (high - low)) * 480;
@@ -141,15 +140,15 @@ function Earned({ r }: { r: M["Results"] }) {
     { length: Math.floor(high / step) - Math.ceil(low / step) + 1 },
     (_, i) => (Math.ceil(low / step) + i) * step,
   );
-  const due = r.arms.reduce((a, b) => a + b.people, 0);
+  const due = r.variants.reduce((a, b) => a + b.people, 0);
   return (
-    <section aria-label="Did the resend earn its place?">
-      <h2 className="mt-6">Did the resend earn its place?</h2>
+    <section aria-label="Did the resend work?">
+      <h2 className="mt-6">Did the resend work?</h2>
       <p className="mb-2 text-ink-2">
-        {count(due)} had not answered after the wait.{" "}
+        {count(due)} had not engaged after the wait.{" "}
         {held?.people
-          ? `${count(held.people)} were held back by lot, so what late openers would have done anyway is taken off.`
-          : "Nobody was held back."}
+          ? `${count(held.people)} in a random holdout group show how many would have engaged late anyway; that is deducted.`
+          : "There was no holdout group."}
       </p>
       {real.length > 0 && (
         <table className="w-full">
@@ -165,14 +164,14 @@ function Earned({ r }: { r: M["Results"] }) {
                   ))}
                 </svg>
               </td>
-              <td className="text-right">points · added answers</td>
+              <td className="text-right">percentage points · additional engagements</td>
             </tr>
           </thead>
           <tbody>
-            {r.arms.map((a) => (
-              <tr key={a.arm}>
+            {r.variants.map((a) => (
+              <tr key={a.variant}>
                 <td className="w-[210px] py-1">
-                  <b>{a.arm}</b> <span className="text-ink-2">{count(a.people)} people</span>
+                  <b>{a.variant}</b> <span className="text-ink-2">{count(a.people)} people</span>
                 </td>
                 <td>
                   <svg
@@ -181,8 +180,8 @@ function Earned({ r }: { r: M["Results"] }) {
                     role="img"
                     aria-label={
                       a.difference === null
-                        ? `${a.arm}: ${share(a.answered, a.people)} answered`
-                        : `${a.arm}: ${points(a.difference)}, between ${points(a.low ?? 0)} and ${points(a.high ?? 0)}`
+                        ? `${a.variant}: ${share(a.engaged, a.people)} engaged`
+                        : `${a.variant}: ${points(a.difference)}, between ${points(a.low ?? 0)} and ${points(a.high ?? 0)}`
                     }
                   >
                     <line x1="0" x2="500" y1="21.5" y2="21.5" stroke="var(--color-rule)" />
@@ -205,15 +204,13 @@ function Earned({ r }: { r: M["Results"] }) {
                 <td className="w-[210px] pl-3 text-right">
                   {a.difference === null || !a.people ? (
                     <span className="text-ink-2">
-                      {a.people
-                        ? `${share(a.answered, a.people)} answered late, ${people(a.answered)}`
-                        : "not sent yet"}
+                      {a.people ? `${share(a.engaged, a.people)} engaged late, ${people(a.engaged)}` : "not sent yet"}
                     </span>
                   ) : (
                     <>
                       <b>{points(a.difference)}</b> · {count(Math.round(a.added ?? 0))}{" "}
                       <span className="text-[13px] text-ink-2">
-                        ({count(a.answered)} of {count(a.people)})
+                        ({count(a.engaged)} of {count(a.people)})
                       </span>
                     </>
                   )}
@@ -229,13 +226,13 @@ function Earned({ r }: { r: M["Results"] }) {
             <b>{r.verdict.split(". ")[0]}.</b> {r.verdict.split(". ").slice(1).join(". ")} <Settled r={r} />
           </>
         ) : (
-          <span className="text-ink-2">The resend has not gone out yet.</span>
+          <span className="text-ink-2">The resend has not been sent yet.</span>
         )}
       </p>
       {r.verdict && (
         <p className="mt-1 text-ink-2">
-          Engaged before it: {share(r.answered_first, r.delivered)} of {count(r.delivered)} delivered; by now, with and
-          without it, {share(r.answered_all, r.delivered)}. What the resend itself added is the difference above.
+          Engaged before it: {share(r.engaged_first, r.delivered)} of {count(r.delivered)} delivered; by now, with and
+          without it, {share(r.engaged_all, r.delivered)}. The resend's own effect is the difference above.
         </p>
       )}
       {r.second_arms.length > 0 && (
@@ -258,10 +255,10 @@ function Earned({ r }: { r: M["Results"] }) {
             </thead>
             <tbody>
               {r.second_arms.map((a) => (
-                <tr key={a.arm}>
-                  <td>{a.arm}</td>
+                <tr key={a.variant}>
+                  <td>{a.variant}</td>
                   <td className="n">{count(a.people)}</td>
-                  <td className="n">{a.people ? `${share(a.answered, a.people)} (${count(a.answered)})` : "–"}</td>
+                  <td className="n">{a.people ? `${share(a.engaged, a.people)} (${count(a.engaged)})` : "–"}</td>
                   <td className="n">
                     {a.difference === null || !a.people
                       ? "–"
@@ -277,7 +274,7 @@ function Earned({ r }: { r: M["Results"] }) {
                 <b>{r.second_verdict.split(". ")[0]}.</b> {r.second_verdict.split(". ").slice(1).join(". ")}
               </>
             ) : (
-              <span className="text-ink-2">The second resend has not gone out yet.</span>
+              <span className="text-ink-2">The second resend has not been sent yet.</span>
             )}
           </p>
         </>
@@ -303,7 +300,7 @@ function Hours({ hours }: { hours: number[] }) {
       viewBox="0 0 288 88"
       className="block w-full"
       role="img"
-      aria-label={`First answers by hour since hand-over: ${hours.slice(0, 24).join(", ")}`}
+      aria-label={`First engagement by hour since sending: ${hours.slice(0, 24).join(", ")}`}
     >
       {hours.slice(0, 24).map((n, i) => (
         <rect

@@ -15,7 +15,7 @@ const MARKS: [string, string, (e: Editor) => void, (e: Editor) => boolean][] = [
 ];
 type Editor = NonNullable<ReturnType<typeof useEditor>>;
 
-/** Text with its few marks; personal fields are words like the others. */
+/** Text with its few marks; merge fields are words like the others. */
 export function RichText({
   value,
   set,
@@ -48,7 +48,7 @@ export function RichText({
   }, [editor, value]);
   if (!editor) return null;
   const link = () => {
-    const href = window.prompt("Where does it lead?", editor.getAttributes("link").href ?? "https://");
+    const href = window.prompt("Link address", editor.getAttributes("link").href ?? "https://");
     if (href === null) return;
     if (href.trim() && href.trim() !== "https://")
       editor.chain().focus().extendMarkRange("link").setLink({ href: href.trim() }).run();
@@ -79,11 +79,11 @@ export function RichText({
           </button>
           <select
             className="ml-auto rounded border border-rule bg-panel px-1 py-0.5"
-            aria-label={`Personal field in ${label.toLowerCase()}`}
+            aria-label={`Merge field in ${label.toLowerCase()}`}
             value=""
             onChange={(e) => e.target.value && editor.chain().focus().insertContent(filled(e.target.value)).run()}
           >
-            <option value="">Personal field…</option>
+            <option value="">Merge field…</option>
             {fields.map((f) => (
               <option key={f}>{f}</option>
             ))}
@@ -95,7 +95,7 @@ export function RichText({
   );
 }
 
-/** A personal field as it is written, with a fallback where somebody may have nothing in it. */
+/** A merge field as it is written, with a fallback where somebody may have nothing in it. */
 export const filled = (field: string) =>
   field === "email" || field.endsWith("_url") || field.startsWith("agree_")
     ? `{{ ${field} }}`

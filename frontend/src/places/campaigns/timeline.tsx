@@ -8,7 +8,7 @@ const W = 900,
   TOP = 28,
   FLOOR = 190;
 
-/** Batches over the days: height is people, a hatch is a resend, filled as far as handed over. Closed hours are
+/** Batches over the days: height is people, a hatch is a resend, filled as far as sent. Closed hours are
  *  shaded, the largest batch is a dashed line. Those that still wait are
  *  dragged to another moment, or moved by the arrow keys; the plan's rules put them at the next moment allowed. */
 export function Timeline({
@@ -43,20 +43,20 @@ export function Timeline({
     W - BAR - 8,
   );
   const fill = (s: Slot) =>
-    s.state === "held" || s.state === "stopped"
+    s.state === "paused" || s.state === "stopped"
       ? "var(--color-poppy)"
-      : s.state === "gone"
+      : s.state === "sent"
         ? "var(--color-strong)"
         : "#aebbe2";
   const perPixel = () => (end - begin) / (svg.current?.getBoundingClientRect().width || W);
   const handle = (s: Slot) =>
-    move && s.state === "waiting" && !s.fixed
+    move && s.state === "scheduled" && !s.fixed
       ? {
           tabIndex: 0,
           role: "button",
           className: "cursor-ew-resize outline-offset-2",
           style: { touchAction: "none" as const, userSelect: "none" as const },
-          "aria-label": `Batch ${s.label}${s.resend ? " again" : ""}, ${weekday(s.due)} ${clockTime(s.due)}: arrow keys move it`,
+          "aria-label": `Batch ${s.label}${s.resend ? " resend" : ""}, ${weekday(s.due)} ${clockTime(s.due)}: arrow keys move it`,
           onKeyDown: (e: React.KeyboardEvent) => {
             const to = byKey(e.key, e.shiftKey, s.due);
             if (to === null) return;
@@ -153,22 +153,22 @@ export function Timeline({
         {ordered.map((s, i) => {
           const h = Math.max(s.people ? 8 : 14, high(s.people));
           const left = lefts[i] ?? 0;
-          const done = s.people ? (h * s.handed) / s.people : 0;
+          const done = s.people ? (h * s.sent) / s.people : 0;
           const open = s.resend && !s.people;
           return (
             <g key={s.key} {...handle(s)}>
-              <title>{`${s.label}, ${weekday(s.due)} ${clockTime(s.due)}: ${open ? "whoever has not answered by then" : `${count(s.people)} people`}, ${s.state}`}</title>
+              <title>{`${s.label}, ${weekday(s.due)} ${clockTime(s.due)}: ${open ? "people who have not engaged by then" : `${count(s.people)} people`}, ${s.state}`}</title>
               <rect
                 x={left}
                 y={FLOOR - h}
                 width={BAR}
                 height={h}
                 rx="2"
-                fill={s.resend && s.state !== "gone" ? "url(#again)" : fill(s)}
+                fill={s.resend && s.state !== "sent" ? "url(#again)" : fill(s)}
                 stroke={open ? "#aebbe2" : "none"}
                 strokeDasharray={open ? "3 2" : undefined}
               />
-              {s.state === "going out" && (
+              {s.state === "sending" && (
                 <rect x={left} y={FLOOR - done} width={BAR} height={done} fill="var(--color-cornflower)" />
               )}
               <text
@@ -191,7 +191,7 @@ export function Timeline({
                 {!roomy
                   ? ""
                   : s.resend
-                    ? "again"
+                    ? "resend"
                     : s.people >= 10000
                       ? `${Math.round(s.people / 1000)}k`
                       : count(s.people)}

@@ -16,35 +16,37 @@ function RelayLog({ id, done }: { id: number; done: (said: string) => Promise<vo
     <Ask
       trigger={
         <button type="button" className="btn">
-          Use the relay's log…
+          Use the relay log…
         </button>
       }
-      title="Settle by the relay's log"
+      title="Resolve with the relay log"
       words="Read the log"
       disabled={!text.trim()}
       act={async () => {
         const r = await post(`/campaigns/${id}/relay-log`, { text, complete });
-        await done(`${people(r.arrived)} had it, ${people(r.again)} will be sent it again, ${count(r.left)} left.`);
+        await done(
+          `${people(r.arrived)} received it, ${people(r.again)} will be sent it again, ${count(r.left)} remain.`,
+        );
         setText("");
       }}
     >
-      Paste its lines, or choose its file, in any format that names Message-IDs or return paths. Whoever is named was
-      sent it.
+      Paste its lines or choose the file. Any format with Message-IDs or return paths works. Everyone it names was sent
+      the message.
       <textarea
         className="field mt-3 h-40 font-mono text-[12px]"
-        aria-label="Lines of the relay's log"
+        aria-label="Relay log lines"
         value={text}
         onChange={(e) => setText(e.target.value)}
       />
       <input
         type="file"
         className="mt-2 block"
-        aria-label="File of the relay's log"
+        aria-label="Relay log file"
         onChange={async (e) => setText((await e.target.files?.[0]?.text()) ?? "")}
       />
       <label className="mt-3 flex gap-2 text-ink">
         <input type="checkbox" checked={complete} onChange={(e) => setComplete(e.target.checked)} />
-        The log is complete for this time: whoever is not named did not get it, and is sent it again.
+        The log is complete for this time: anyone it does not name did not receive the message and is sent it again.
       </label>
     </Ask>
   );
@@ -68,7 +70,7 @@ export function Unconfirmed({ c, n }: { c: M["Campaign"]; n: number }) {
   const settle = async (arrived: boolean, deliveries: number[] | null) => {
     setError(null);
     try {
-      await post(`/campaigns/${c.id}/settle`, { arrived, deliveries });
+      await post(`/campaigns/${c.id}/resolve`, { arrived, deliveries });
       await client.invalidateQueries();
     } catch (e) {
       setError(e as Error);
@@ -81,40 +83,40 @@ export function Unconfirmed({ c, n }: { c: M["Campaign"]; n: number }) {
         <p className="max-w-[64ch]">
           <b className="text-poppy">{count(n)} unconfirmed.</b>{" "}
           <span className="text-ink-2">
-            The worker stopped, or the connection broke, before the relay confirmed: they may or may not have it. An
-            open, a click, a reply or a bounce settles one by itself; the relay's log settles all it names.
+            The worker stopped or the connection broke before the relay confirmed these emails. An open, click, reply or
+            bounce resolves one automatically; the relay log resolves all it names.
           </span>
         </p>
         <span className="flex flex-wrap gap-2">
           <button type="button" className="btn" aria-expanded={open} onClick={() => setOpen(!open)}>
-            {open ? "Hide them" : "Show them"}
+            {open ? "Hide" : "Show"}
           </button>
           <May to="decide">
             <RelayLog id={c.id} done={done} />
             <Ask
               trigger={
                 <button type="button" className="btn">
-                  All arrived…
+                  Mark all as sent…
                 </button>
               }
               title={`Count ${people(n)} as sent?`}
-              words="All arrived"
+              words="Mark as sent"
               act={() => settle(true, null)}
             >
-              They count as sent from now on and get no second copy. If it did not arrive, they get nothing.
+              They count as sent and get no second copy. If the message did not arrive, they receive nothing.
             </Ask>
             <Ask
               trigger={
                 <button type="button" className="btn">
-                  Send again to all…
+                  Resend to all…
                 </button>
               }
-              title={`Send again to ${people(n)}?`}
-              words="Send again"
+              title={`Resend to ${people(n)}?`}
+              words="Resend"
               grave
               act={() => settle(false, null)}
             >
-              Up to {people(n)} may get it twice: those who have it already. The relay's log would say who.
+              Up to {people(n)} may receive it twice. The relay log shows who already has it.
             </Ask>
           </May>
         </span>
@@ -132,7 +134,7 @@ export function Unconfirmed({ c, n }: { c: M["Campaign"]; n: number }) {
               <th scope="col">Person</th>
               <th scope="col">Message-ID</th>
               <th scope="col">Time</th>
-              <th scope="col">What happened</th>
+              <th scope="col">Details</th>
               <th scope="col" />
             </tr>
           </thead>
@@ -151,10 +153,10 @@ export function Unconfirmed({ c, n }: { c: M["Campaign"]; n: number }) {
                 <td className="n whitespace-nowrap">
                   <May to="decide">
                     <button type="button" className="btn btn-bare py-0" onClick={() => settle(true, [u.delivery])}>
-                      arrived
+                      mark as sent
                     </button>
                     <button type="button" className="btn btn-bare py-0" onClick={() => settle(false, [u.delivery])}>
-                      send again
+                      resend
                     </button>
                   </May>
                 </td>
@@ -163,7 +165,7 @@ export function Unconfirmed({ c, n }: { c: M["Campaign"]; n: number }) {
           </tbody>
         </table>
       )}
-      {open && !q.data && <p className="mt-2 text-ink-2">{q.error ? q.error.message : "Looking…"}</p>}
+      {open && !q.data && <p className="mt-2 text-ink-2">{q.error ? q.error.message : "Loading…"}</p>}
     </section>
   );
 }
@@ -180,7 +182,7 @@ export function RefusedGroups({ c, failed }: { c: M["Campaign"]; failed: number 
   if (!failed || !groups.length) return null;
   return (
     <>
-      <h2 className="mt-6 mb-1">Refused by the relay</h2>
+      <h2 className="mt-6 mb-1">Rejected by the relay</h2>
       <table className="lined">
         <tbody>
           {groups.slice(0, 12).map((g) => (
@@ -192,18 +194,18 @@ export function RefusedGroups({ c, failed }: { c: M["Campaign"]; failed: number 
                   <Ask
                     trigger={
                       <button type="button" className="btn btn-bare py-0">
-                        put back in the queue…
+                        queue again…
                       </button>
                     }
-                    title={`Put ${people(g.people)} back in the queue?`}
-                    words={`Put ${people(g.people)} back`}
+                    title={`Queue ${people(g.people)} again?`}
+                    words={`Queue again`}
                     act={async () => {
                       await post(`/campaigns/${c.id}/requeue`, { words: g.words });
                       await client.invalidateQueries();
                     }}
                   >
-                    For a refusal that was about us, or a provider's mistake. Their bounce leaves their history, a
-                    suppression that followed from it ends, and they are sent the message with the rest of their batch.
+                    For a rejection that was about us, or a provider's mistake. The bounce is removed from their
+                    history, the suppression it caused ends, and they are sent the message with the rest of their batch.
                   </Ask>
                 </May>
               </td>

@@ -50,12 +50,12 @@ export function VersionTabs({
       )}
       {draft && !other && (
         <button type="button" className="btn btn-bare -ml-2 py-0" onClick={() => keep({})}>
-          Try another version against this…
+          A/B test…
         </button>
       )}
       {draft && other && (
         <span className="ml-auto flex items-baseline gap-2 text-[13px] text-ink-2">
-          {c.plan.test ? "Tried in the lead batch, by lot." : "Switch the trial on in the plan."}
+          {c.plan.test ? "Tested in the pilot batch, at random." : "Turn on the A/B test under Schedule."}
           <button
             type="button"
             className="btn btn-bare py-0"
@@ -64,7 +64,7 @@ export function VersionTabs({
               keep({ forget: true });
             }}
           >
-            Drop B
+            Remove version B
           </button>
         </span>
       )}
@@ -105,15 +105,15 @@ export function ChangeBar({
     return (
       <p className="mb-3">
         <button type="button" className="btn" onClick={begin}>
-          Change it for those who still wait…
+          Edit for remaining recipients…
         </button>
       </p>
     );
   return (
-    <section className="mb-4 border-y border-rule py-3" aria-label="Another version">
+    <section className="mb-4 border-y border-rule py-3" aria-label="New version">
       <div className="flex items-center gap-2">
         <button type="button" className="btn btn-main" onClick={async () => setShown(await ask(true))}>
-          Show what differs
+          Show differences
         </button>
         <button
           type="button"
@@ -124,7 +124,7 @@ export function ChangeBar({
             end();
           }}
         >
-          Leave it as it is
+          Discard
         </button>
       </div>
       <Sentence error={error} />
@@ -133,8 +133,8 @@ export function ChangeBar({
           <Difference of={shown.differs} />
           <p className="mt-2 flex items-center gap-3">
             <span>
-              {count(shown.waiting)} still wait and will get version {shown.version}; {count(shown.handed)} have theirs
-              already.
+              {count(shown.waiting)} remaining recipients will get version {shown.version}; {count(shown.sent)} already
+              have theirs.
             </span>
             <button
               type="button"
@@ -147,7 +147,7 @@ export function ChangeBar({
                 }
               }}
             >
-              Change it for {count(shown.waiting)}
+              Change for {count(shown.waiting)}
             </button>
           </p>
         </div>
@@ -183,7 +183,7 @@ export function VersionList({ c }: { c: M["Campaign"] }) {
   const client = useQueryClient();
   const me = useMe();
   if (c.versions.length < 2) return null;
-  const picks = ["planned", "sending", "held"].includes(c.state) && me.role === "analyst";
+  const picks = ["scheduled", "sending", "paused"].includes(c.state) && me.role === "analyst";
   return (
     <>
       <h2 className="mt-6 mb-1">Versions</h2>
@@ -200,7 +200,7 @@ export function VersionList({ c }: { c: M["Campaign"] }) {
                 {v.who ? `${v.who}, ` : ""}
                 {moment(v.at)}
               </td>
-              <td className="n">{count(v.handed)} handed over</td>
+              <td className="n">{count(v.sent)} sent</td>
               <td className="n w-[130px]">
                 {picks && v.letter !== c.version && (
                   <Ask
@@ -209,14 +209,14 @@ export function VersionList({ c }: { c: M["Campaign"] }) {
                         Use it…
                       </button>
                     }
-                    title={`Use version ${v.letter} for the rest?`}
-                    words={`Use ${v.letter}`}
+                    title={`Use version ${v.letter} for the remaining recipients?`}
+                    words={`Use version ${v.letter}`}
                     act={async () => {
                       await post(`/campaigns/${c.id}/use`, { n: v.n });
                       await client.invalidateQueries();
                     }}
                   >
-                    Everybody who still waits gets “{v.subject}”.
+                    Remaining recipients get “{v.subject}”.
                   </Ask>
                 )}
               </td>
@@ -236,18 +236,18 @@ export function KeepTemplate({ c }: { c: M["Campaign"] }) {
     <Ask
       trigger={
         <button type="button" className="btn">
-          Keep as template…
+          Save as template…
         </button>
       }
-      title="Keep as a template"
-      words="Keep it"
+      title="Save as template"
+      words="Save template"
       disabled={!name.trim()}
       act={async () => {
         await post(`/campaigns/${c.id}/template`, { name });
         await client.invalidateQueries({ queryKey: ["templates"] });
       }}
     >
-      Its subject, preview text and body; the next campaign can begin from it.
+      Saves subject, preview text and body. New campaigns can start from it.
       <label className="mt-3 block text-ink">
         <span className="label">Name</span>
         <input className="field" value={name} onChange={(e) => setName(e.target.value)} />

@@ -22,27 +22,27 @@ export function WhyNot({ id }: { id: number }) {
         }
       }}
     >
-      <h2 className="mb-1">Why not?</h2>
+      <h2 className="mb-1">Check a subscriber</h2>
       <div className="flex gap-2">
         <input
           className="field"
           type="email"
-          aria-label="Address to ask about"
+          aria-label="Address to check"
           placeholder="an address"
           value={email}
           onChange={(e) => setEmail(e.target.value)}
         />
         <button type="submit" className="btn" disabled={!email.trim()}>
-          Ask
+          Check
         </button>
       </div>
       <Sentence error={error} />
       {found && (
         <p role="status" className={`mt-2 ${found.permitted ? "text-clover" : ""}`}>
           {found.deliveries.length > 0 && <span className="block text-ink">{found.deliveries.join("; ")}.</span>}
-          {found.permitted ? "As of now they may get it." : `As of now they may not: ${found.reasons.join("; ")}.`}{" "}
+          {found.permitted ? "They would receive it." : `They would not receive it: ${found.reasons.join("; ")}.`}{" "}
           <Link className="text-cornflower underline" to={`/subscribers/${found.subscriber}`}>
-            Their page
+            Open subscriber
           </Link>
         </p>
       )}

@@ -6,19 +6,19 @@ import { count, day, fromLocalInput, localInput, moment, people, share } from ".
 import { Ask, Page, Quiet, Sentence, StateTag, Waiting } from "../../parts/basics";
 import { offerUndo, useMe } from "../../parts/me";
 import { ProviderName } from "../../parts/provider";
-import { TakeFile } from "../../parts/take-file";
+import { TakeFile } from "../../parts/upload";
+import { WordSettings } from "./alerts";
+import { Receivers } from "./dmarc-reports";
 import { IntakeAside } from "./intake";
-import { Receivers } from "./receivers";
-import { WordSettings } from "./words";
 
-const HANDED = "handed over";
+const SENT = "sent";
 const DRAWN: [kind: string, base: string][] = [
-  ["deferred", HANDED],
-  ["hard bounces", HANDED],
-  ["blocked", HANDED],
-  ["complaints", HANDED],
-  ["unsubscribed", HANDED],
-  ["not in the inbox", "copies"],
+  ["deferred", SENT],
+  ["hard bounces", SENT],
+  ["blocked", SENT],
+  ["complaints", SENT],
+  ["unsubscribed", SENT],
+  ["not in inbox", "copies"],
 ];
 const sum = (a: number[] | undefined) => (a ?? []).reduce((x, y) => x + y, 0);
 
@@ -42,7 +42,7 @@ export function HealthPlace() {
   return (
     <Page
       title="Health"
-      lead={`What the mailbox providers did with your mail in the last ${d.days} days, counted from events.`}
+      lead={`Delivery by mailbox provider, last ${d.days} days.`}
       acts={
         <Link className="btn" to="/health/providers">
           Providers
@@ -52,9 +52,9 @@ export function HealthPlace() {
     >
       {d.senders.length > 0 && (
         <label className="mb-3 flex items-center gap-2">
-          <span className="text-ink-2">Sent from</span>
+          <span className="text-ink-2">Sender</span>
           <select className="field w-auto" value={sender} onChange={(e) => setSender(Number(e.target.value))}>
-            <option value={0}>anywhere, history brought in too</option>
+            <option value={0}>all, imported history included</option>
             {d.senders.map((x) => (
               <option key={x.id} value={x.id}>
                 {x.name}
@@ -67,9 +67,9 @@ export function HealthPlace() {
         <thead>
           <tr>
             <th>Provider</th>
-            <th className="n">Handed over</th>
-            <th className="n">Opened by people</th>
-            <th className="n">Machines</th>
+            <th className="n">Sent</th>
+            <th className="n">Opens (human)</th>
+            <th className="n">Machine opens</th>
             {DRAWN.map(([k]) => (
               <th key={k} className="w-[98px] max-[1240px]:w-auto">
                 {k} <span className="block font-normal">limit {100 * (d.limits[k] ?? 0)}%</span>
@@ -79,7 +79,7 @@ export function HealthPlace() {
         </thead>
         <tbody>
           {d.providers.map((p) => {
-            const handed = sum(p.days["handed over"]);
+            const sent = sum(p.days.sent);
             const opens = sum(p.days.opened);
             const machines = sum(p.days["machine opens"]);
             return (
@@ -91,7 +91,7 @@ export function HealthPlace() {
                   <span className="block text-[13px] text-ink-2">{people(p.people)}</span>
                   {p.says && <OwnFigures says={p.says} limit={d.limits.complaints ?? 0} />}
                 </td>
-                <td className="n">{count(handed)}</td>
+                <td className="n">{count(sent)}</td>
                 <td className="n">{count(opens)}</td>
                 <td className="n text-ink-2">{share(machines, opens + machines, 0)}</td>
                 {DRAWN.map(([k, base]) => (
@@ -101,7 +101,7 @@ export function HealthPlace() {
                       base={p.days[base] ?? []}
                       limit={d.limits[k] ?? 0}
                       words={`${k} at ${p.name}`}
-                      whole={base === HANDED ? "" : base}
+                      whole={base === SENT ? "" : base}
                     />
                   </td>
                 ))}
@@ -111,20 +111,19 @@ export function HealthPlace() {
         </tbody>
       </table>
       <p className="mt-1 text-[13px] text-ink-2">
-        Shares are of what was handed over to that provider; a mark is one day (pale: fewer than {FEW} handed over), the
-        dashed line the limit. Only complaints that a provider reports can be seen. Where mail lands is known from test
-        copies only.
+        Rates are of mail sent to that provider. One bar per day (pale: fewer than {FEW} sent); the dashed line is the
+        limit. Complaints need a provider's feedback loop; placement comes from tests.
       </p>
-      <h2 className="mt-7 mb-1">What refusals say</h2>
-      {!d.refusals.length && <Quiet>Nothing was refused or deferred in these {d.days} days.</Quiet>}
+      <h2 className="mt-7 mb-1">Bounce reasons</h2>
+      {!d.refusals.length && <Quiet>No bounces or deferrals in the last {d.days} days.</Quiet>}
       {d.refusals.length > 0 && (
         <table className="lined">
           <thead>
             <tr>
               <th>Provider</th>
-              <th>Class</th>
-              <th>Text</th>
-              <th className="n">Times</th>
+              <th>Type</th>
+              <th>Response</th>
+              <th className="n">Count</th>
               <th>Since</th>
               <th>Last</th>
             </tr>
@@ -149,22 +148,22 @@ export function HealthPlace() {
         <div className="mt-3 flex flex-wrap items-center gap-3">
           <UndoBounces d={d} />
           <TakeFile
-            path="/health/figures"
+            path="/health/statistics"
             accept=".csv"
-            label="Providers' own figures"
-            words="Bring in a provider's own figures…"
-            said={(t: M["TakenFigures"]) => [`${count(t.rows)} rows kept.`, ...t.refused]}
+            label="Provider statistics"
+            words="Import provider statistics…"
+            said={(t: M["ImportedStatistics"]) => [`${count(t.rows)} rows imported.`, ...t.refused]}
           />
         </div>
       )}
-      <h2 className="mt-7 mb-1">What bulk senders must have, measured</h2>
+      <h2 className="mt-7 mb-1">Bulk-sender requirements</h2>
       <table className="lined">
         <tbody>
-          {d.duties.map((x) => (
-            <tr key={x.duty}>
-              <td className="w-[230px] font-semibold">{x.duty}</td>
+          {d.requirements.map((x) => (
+            <tr key={x.requirement}>
+              <td className="w-[230px] font-semibold">{x.requirement}</td>
               <td className="w-[90px]">
-                {["holds", "mend", "broken", "unknown"].includes(x.state) ? (
+                {["pass", "warning", "fail", "unknown"].includes(x.state) ? (
                   <StateTag state={x.state} />
                 ) : (
                   <span className="tag tag-plain">{x.state}</span>
@@ -186,17 +185,17 @@ export function HealthPlace() {
 
 /** What the provider itself says: its worst day's spam rate and the last word on our name. */
 function OwnFigures({ says, limit }: { says: M["OwnFigures"]; limit: number }) {
-  const over = says.spam_rate !== null && says.spam_rate > limit;
+  const over = says.complaint_rate !== null && says.complaint_rate > limit;
   return (
     <span className="block text-[13px] text-ink-2">
       says{" "}
-      {says.spam_rate !== null && (
-        <span className={over ? "font-semibold text-poppy" : ""} title={`its worst day, ${says.spam_day}`}>
-          spam {share(says.spam_rate, 1, 2)}
+      {says.complaint_rate !== null && (
+        <span className={over ? "font-semibold text-poppy" : ""} title={`worst day ${says.complaint_day}`}>
+          spam {share(says.complaint_rate, 1, 2)}
         </span>
       )}
-      {says.spam_rate !== null && says.reputation && ", "}
-      {says.reputation && <span title={says.day}>{says.reputation}</span>}
+      {says.complaint_rate !== null && says.standing && ", "}
+      {says.standing && <span title={says.day}>{says.standing}</span>}
     </span>
   );
 }
@@ -250,7 +249,7 @@ function Small({
         <path d="M0 22.5H90" stroke="var(--color-rule-strong)" strokeWidth={1} />
       </svg>
       <figcaption className={`text-[13px] ${over ? "font-semibold text-poppy" : "text-ink-2"}`}>
-        {whole ? (n ? `${count(k)} of ${count(n)} ${whole}` : "no test") : share(k, n, 2)}
+        {whole ? (n ? `${count(k)} of ${count(n)} ${whole}` : "not tested") : share(k, n, 2)}
       </figcaption>
     </figure>
   );
@@ -266,14 +265,14 @@ function UndoBounces({ d }: { d: M["HealthView"] }) {
     <Ask
       trigger={
         <button type="button" className="btn">
-          Undo a provider's bounces…
+          Reverse false bounces…
         </button>
       }
-      title="A provider bounced wrongly"
-      words="Undo them"
+      title="Reverse a provider's false bounces"
+      words="Reverse bounces"
       disabled={!why.trim()}
       act={async () => {
-        const done = await post("/health/undo-bounces", {
+        const done = await post("/health/reverse-bounces", {
           provider,
           since: fromLocalInput(since) ?? 0,
           until: fromLocalInput(until) ?? 0,
@@ -283,13 +282,13 @@ function UndoBounces({ d }: { d: M["HealthView"] }) {
         offerUndo({
           words: `${people(done.people)} may be mailed again.`,
           undo: async () => {
-            await post(`/activity/${done.deed}/undo`);
+            await post(`/activity/${done.action}/undo`);
             await client.invalidateQueries();
           },
         });
       }}
     >
-      Everybody suppressed for a hard bounce there between two moments is taken off the list, in one act.
+      Removes all hard-bounce suppressions at this provider in the period, in one action you can undo.
       <div className="mt-3 grid grid-cols-3 gap-3 text-ink">
         <label>
           <span className="label">Provider</span>
@@ -308,7 +307,7 @@ function UndoBounces({ d }: { d: M["HealthView"] }) {
           <input className="field" type="datetime-local" value={until} onChange={(e) => setUntil(e.target.value)} />
         </label>
         <label className="col-span-3">
-          <span className="label">Why, for the record</span>
+          <span className="label">Reason (logged)</span>
           <input className="field" value={why} onChange={(e) => setWhy(e.target.value)} />
         </label>
       </div>
@@ -334,13 +333,13 @@ function Side({ d, analyst }: { d: M["HealthView"]; analyst: boolean }) {
     <>
       <h2>Placement tests</h2>
       <p className="mt-1 text-[13px] text-ink-2">
-        Copies to {d.boxes} test mailboxes, read back to see where they land. Never counted.
+        Sends copies to {d.boxes} seed mailboxes and checks in which folder they land. Not counted in results.
       </p>
       {analyst && d.boxes > 0 && (
         <div className="mt-2 flex gap-2">
           <select
             className="field"
-            aria-label="Campaign to place"
+            aria-label="Campaign"
             value={id}
             onChange={(e) => setChosen(Number(e.target.value))}
           >
@@ -364,7 +363,7 @@ function Side({ d, analyst }: { d: M["HealthView"]; analyst: boolean }) {
               }
             }}
           >
-            Send copies
+            Run placement test
           </button>
         </div>
       )}

@@ -11,8 +11,8 @@ export function IntakeAside() {
     <>
       <h2 className="mt-8 mb-1">Mail set aside</h2>
       <p className="mb-2 max-w-[72ch] text-ink-2">
-        Mail that came back acts only with a return path or a Message-ID that was signed here. The rest is counted, kept
-        for a while, and does nothing.{d.waiting ? ` ${count(d.waiting)} wait to be read.` : ""}
+        Returned mail is processed only with a return path or Message-ID signed here. The rest is counted, stored for a
+        while and ignored.{d.waiting ? ` ${count(d.waiting)} are queued.` : ""}
       </p>
       <table className="lined">
         <thead>

@@ -47,7 +47,7 @@ function Change({ p, guardrails }: { p: Provider; guardrails: Record<string, num
           <input className="field" value={name} disabled={p.id === 0} onChange={(e) => setName(e.target.value)} />
         </label>
         <label>
-          <span className="label">At most a day, in all plans</span>
+          <span className="label">Daily limit, over all campaigns</span>
           <input
             className="field"
             type="number"
@@ -85,7 +85,7 @@ function Change({ p, guardrails }: { p: Provider; guardrails: Record<string, num
           </label>
         ))}
       </span>
-      <p className="mt-2 text-[13px]">Left empty, the workspace's limit holds.</p>
+      <p className="mt-2 text-[13px]">Empty: the workspace's limit applies.</p>
     </Ask>
   );
 }
@@ -110,8 +110,8 @@ function Merge({ p, all }: { p: Provider; all: Provider[] }) {
         await client.invalidateQueries();
       }}
     >
-      {count(p.people)} people and its mail hosts belong to the other one from now on; rules and caps that name {p.name}{" "}
-      name that one.
+      {count(p.people)} subscribers and its mail servers move to the other one. Rules and limits that name {p.name} are
+      updated.
       <label className="mt-3 block text-ink">
         <span className="label">Merge into</span>
         <select className="field" value={into} onChange={(e) => setInto(Number(e.target.value))}>
@@ -138,14 +138,14 @@ function Split({ p }: { p: Provider }) {
         </button>
       }
       title={`Move a domain from ${p.name}`}
-      words="Move the domain"
+      words="Move domain"
       disabled={!domain.trim() || !name.trim()}
       act={async () => {
         await post("/providers/split", { domain, name });
         await client.invalidateQueries();
       }}
     >
-      Its people belong to the provider that you name, whatever its mail hosts say. A new name makes a new provider.
+      Its subscribers move to the provider you name, whatever its MX records say. A new name creates a new provider.
       <span className="mt-3 grid grid-cols-2 gap-3 text-ink">
         <label>
           <span className="label">Domain</span>
@@ -183,7 +183,7 @@ export function ProvidersPage() {
   return (
     <Page
       title="Mailbox providers"
-      lead={`Found by the mail hosts of ${count(asked)} ${asked === 1 ? "domain" : "domains"}${to_ask ? `; ${count(to_ask)} still to ask, a few every half minute` : ""}.`}
+      lead={`Found by the MX records of ${count(asked)} ${asked === 1 ? "domain" : "domains"}${to_ask ? `; ${count(to_ask)} still to look up, a few every half minute` : ""}.`}
       acts={
         <Link className="btn" to="/health">
           Back to Health
@@ -193,12 +193,13 @@ export function ProvidersPage() {
         <>
           <h2 className="mb-1">What this means</h2>
           <p className="text-ink-2">
-            A domain's MX records say whose hosts take its mail. Whoever runs hosts for 100 of your people, or for 0.5%
-            of them, stands by itself here, named after its hosts until you name it. All the rest are other domains.
+            A domain's MX records show which servers receive its mail. A provider whose servers receive for 100 of your
+            subscribers, or for 0.5% of them, is listed here under its server name until you rename it. The rest is
+            “Other domains”.
           </p>
           <p className="mt-2 text-ink-2">
-            Caps, guardrails, Health, Results and the rule <span className="font-mono">provider is "…"</span> go by this
-            list. A cap in a plan goes before the one here.
+            Daily limits, guardrails, Health, Results and the rule <span className="font-mono">provider is "…"</span>{" "}
+            use this list. A limit in a campaign's schedule overrides the one here.
           </p>
         </>
       }
@@ -210,9 +211,9 @@ export function ProvidersPage() {
             <th scope="col" className="n">
               People
             </th>
-            <th scope="col">Largest domains, and whose hosts</th>
+            <th scope="col">Largest domains and servers</th>
             <th scope="col" className="n">
-              At most a day
+              Daily limit
             </th>
             <th scope="col" />
           </tr>
@@ -236,11 +237,11 @@ export function ProvidersPage() {
                 {p.domains
                   .slice(0, 4)
                   .map((d) => `${d.domain} ${count(d.people)}`)
-                  .join(", ") || "nobody"}
+                  .join(", ") || "no one"}
                 {p.domains.length > 4 ? " and more" : ""}
                 {p.hosts.length > 0 && (
                   <span className="block" title={p.hosts.join(", ")}>
-                    hosts under {p.hosts.slice(0, 3).join(", ")}
+                    servers under {p.hosts.slice(0, 3).join(", ")}
                     {p.hosts.length > 3 ? ` and ${count(p.hosts.length - 3)} more` : ""}
                   </span>
                 )}

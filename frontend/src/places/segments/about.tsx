@@ -6,15 +6,14 @@ import { count, day, moment, month } from "../../logic/format";
 import { Sentence } from "../../parts/basics";
 import { useMe } from "../../parts/me";
 
-/** What a saved segment has been: growth, frozen copies, where it is used. */
+/** The history of a saved segment: size over time, snapshots, where it is used. */
 export function About({ id, name }: { id: number; name: string }) {
   const client = useQueryClient();
   const me = useMe();
   const [error, setError] = useState<Error | null>(null);
   const q = useQuery({ queryKey: ["about", id], queryFn: () => get(`/segments/${id}/about`) });
   const d = q.data;
-  if (!d)
-    return <p className="text-[13px] text-ink-2">{q.error ? q.error.message : "Looking back over twelve months…"}</p>;
+  if (!d) return <p className="text-[13px] text-ink-2">{q.error ? q.error.message : "Loading…"}</p>;
   const act = async (f: () => Promise<unknown>) => {
     setError(null);
     try {
@@ -25,28 +24,28 @@ export function About({ id, name }: { id: number; name: string }) {
     }
   };
   return (
-    <section className="mt-6 grid grid-cols-[1fr_1fr] gap-x-10" aria-label="What it has been">
+    <section className="mt-6 grid grid-cols-[1fr_1fr] gap-x-10" aria-label="History">
       <div>
-        <h2 className="mb-1">Growth, by today's rule</h2>
+        <h2 className="mb-1">Size over time, by the current rule</h2>
         <Growth points={d.growth} made={d.made_at} />
       </div>
       <div>
         <div className="mb-1 flex items-baseline justify-between">
-          <h2>Frozen copies</h2>
+          <h2>Snapshots</h2>
           {me.role !== "observer" && (
             <button
               type="button"
               className="btn btn-bare py-0"
-              onClick={() => act(() => post(`/segments/${id}/freeze`))}
+              onClick={() => act(() => post(`/segments/${id}/snapshots`))}
             >
-              Freeze now
+              Take snapshot
             </button>
           )}
         </div>
-        {!d.frozen.length && (
-          <p className="text-[13px] text-ink-2">None. A frozen copy keeps its people as they are at a moment.</p>
+        {!d.snapshots.length && (
+          <p className="text-[13px] text-ink-2">No snapshots. A snapshot keeps the subscribers as they are now.</p>
         )}
-        {d.frozen.map((f) => (
+        {d.snapshots.map((f) => (
           <p key={f.id} className="flex justify-between border-b border-rule py-1">
             <Link
               className="hover:underline"
@@ -60,8 +59,8 @@ export function About({ id, name }: { id: number; name: string }) {
                 <button
                   type="button"
                   className="ml-2 text-ink-3 hover:text-poppy"
-                  aria-label={`Remove the copy of ${day(f.at)}`}
-                  onClick={() => act(() => remove(`/segments/${id}/frozen/${f.id}`))}
+                  aria-label={`Delete the snapshot of ${day(f.at)}`}
+                  onClick={() => act(() => remove(`/segments/${id}/snapshots/${f.id}`))}
                 >
                   ×
                 </button>
@@ -71,10 +70,10 @@ export function About({ id, name }: { id: number; name: string }) {
         ))}
         <Sentence error={error} />
         <p className="mt-4 text-[13px] text-ink-2">
-          {d.used_by.length ? `Used by ${d.used_by.join(", ")}.` : "Used by no campaign and no other segment."} Worked
-          out {moment(d.as_of)}, in {(d.seconds * 1000).toFixed(0)} ms; again whenever it is used.{" "}
+          {d.used_by.length ? `Used by ${d.used_by.join(", ")}.` : "Not used."} Counted {moment(d.as_of)} in{" "}
+          {(d.seconds * 1000).toFixed(0)} ms; recounted whenever it is used.{" "}
           <a className="text-cornflower underline" href={`/api/segments/${id}/rule.json`} download>
-            Save the rule itself
+            Download rule
           </a>
         </p>
       </div>
@@ -85,7 +84,7 @@ export function About({ id, name }: { id: number; name: string }) {
 const WIDE = 440;
 
 function Growth({ points, made }: { points: M["GrowthPoint"][]; made: number }) {
-  if (points.length < 2) return <p className="text-[13px] text-ink-2">There is no past to look back on yet.</p>;
+  if (points.length < 2) return <p className="text-[13px] text-ink-2">No history yet.</p>;
   const most = Math.max(...points.map((p) => p.count), 1);
   const first = points[0] as M["GrowthPoint"],
     last = points.at(-1) as M["GrowthPoint"];
@@ -167,11 +166,11 @@ export function OverlapTable({ rule, people, segments }: { rule: string; people:
             <tr>
               <th>Segment</th>
               <th className="w-[28%]">
-                <span className="sr-only">Share of these people</span>
+                <span className="sr-only">Share of these subscribers</span>
               </th>
               <th className="n">In both</th>
-              <th className="n">Only here</th>
-              <th className="n">Only there</th>
+              <th className="n">Only this segment</th>
+              <th className="n">Only the other</th>
               <th className="w-6" />
             </tr>
           </thead>

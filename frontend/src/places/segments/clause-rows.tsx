@@ -1,74 +1,65 @@
 import type { M } from "../../api/client";
-import { type Clause, freshOf, type Hole, joined, SHAPES, shapeOf, type Tree, textOf } from "../../logic/clauses";
+import { freshOf, grouped, isGroup, type Names, partsOf, SHAPES, type Tree, textOf } from "../../logic/clauses";
 import { count } from "../../logic/format";
+import { ClauseParts } from "./clause-parts";
 
-/** The rule as rows: each clause with holes to pick from, what it lets through and what it alone removes. */
+const GROUPS = [...new Set(SHAPES.map((s) => s.group))];
+
+/** The rule as rows: every condition and group with its parts to pick, how many remain after it and how many it alone
+ * removes. */
 export function ClauseRows({
-  clauses,
-  by,
-  sieve,
+  tree,
+  breakdown,
   people,
   off,
   setOff,
   set,
-  words,
+  names,
   stale,
-  rule,
 }: {
-  clauses: Clause[];
-  by: string;
-  sieve: M["SieveRow"][];
+  tree: Tree;
+  breakdown: M["BreakdownRow"][];
   people: number;
   off: ReadonlySet<number>;
   setOff: (off: Set<number>) => void;
   set: (rule: string) => void;
-  words: Record<string, string[]>;
+  names: Names;
   stale: boolean;
-  rule: string;
 }) {
-  const arm = by === "or";
-  const change = (i: number, tree: Tree | null) => {
-    const next = tree
-      ? clauses.map((c, k) => (k === i ? { tree, text: textOf(tree) } : c))
-      : clauses.filter((_, k) => k !== i);
-    if (!tree) setOff(new Set());
-    set(joined(next, by));
+  const by = isGroup(tree) ? tree.clause : "and";
+  const parts = isGroup(tree) ? partsOf(tree) : [tree];
+  const write = (next: Tree[], joinedBy = by) => {
+    const whole = grouped(joinedBy, next);
+    if (next.length !== parts.length) setOff(new Set());
+    set(whole ? textOf(whole) : "");
   };
+  const everyone = breakdown[0]?.remaining ?? 0;
   let row = 0;
-  const everyone = sieve[0]?.left ?? 0;
   return (
     <table className={`lined ${stale ? "opacity-60" : ""}`}>
       <thead>
         <tr>
-          <th className="w-7">
-            <span className="sr-only">On</span>
+          <th scope="col" className="w-7">
+            <span className="sr-only">Counted</span>
           </th>
-          <th>
-            {clauses.length < 2 ? (
-              "Clause"
+          <th scope="col">
+            {parts.length < 2 ? (
+              "Condition"
             ) : (
-              <label className="font-normal">
-                People for whom{" "}
-                <select
-                  className="field w-auto py-0 font-semibold"
-                  style={{ height: 24 }}
-                  aria-label="How the clauses are joined"
-                  value={by || "and"}
-                  onChange={(e) => set(joined(clauses, e.target.value))}
-                >
-                  <option value="and">all of these hold</option>
-                  <option value="or">any of these holds</option>
-                </select>
-              </label>
+              <JoinedBy by={by} set={(to) => write(parts, to)} label="Subscribers who match" />
             )}
           </th>
-          <th className="w-[16%]">
-            <span className="sr-only">Share left</span>
+          <th scope="col" className="w-[14%]">
+            <span className="sr-only">Share</span>
           </th>
-          <th className="n w-[76px]">{arm ? "Lets in" : "Left"}</th>
-          <th className="n w-[104px]">{arm ? "It alone lets in" : "Alone removes"}</th>
-          <th className="w-6">
-            <span className="sr-only">Take it out</span>
+          <th scope="col" className="n w-[84px]">
+            {by === "or" ? "Adds" : "Remaining"}
+          </th>
+          <th scope="col" className="n w-[112px]">
+            {by === "or" ? "Adds on its own" : "Removes alone"}
+          </th>
+          <th scope="col" className="w-6">
+            <span className="sr-only">Remove</span>
           </th>
         </tr>
       </thead>
@@ -83,19 +74,21 @@ export function ClauseRows({
           <td />
           <td />
         </tr>
-        {clauses.map((c, i) => {
+        {parts.map((p, i) => {
           const on = !off.has(i);
-          const s = on ? sieve[++row] : undefined;
+          const s = on ? breakdown[++row] : undefined;
+          const left = s?.remaining ?? s?.adds;
+          const alone = s?.removed_only_by_this ?? s?.added_only_by_this;
           return (
             <tr key={i} className={on ? "" : "text-ink-3"}>
               <td>
                 <input
                   type="checkbox"
                   className="mt-1.5"
-                  aria-label={`${c.text}: counted`}
-                  title="Switch a clause off to look; the rule itself stays as it is"
+                  aria-label={`Count ${textOf(p)}`}
+                  title="Disable a condition to see the effect; the rule does not change"
                   checked={on}
-                  disabled={on && off.size + 1 === clauses.length}
+                  disabled={on && off.size + 1 >= parts.length}
                   onChange={() => {
                     const next = new Set(off);
                     if (on) next.add(i);
@@ -105,21 +98,14 @@ export function ClauseRows({
                 />
               </td>
               <td>
-                <Sentence clause={c} words={words} change={(t) => change(i, t)} />
+                <Node tree={p} names={names} set={(t) => write(parts.map((x, k) => (k === i ? t : x)))} />
               </td>
-              <td className="pt-3!">{s && <Bar share={s.left / Math.max(people, 1)} />}</td>
-              <td className="n pt-2! font-semibold">{s ? count(s.left) : "off"}</td>
-              <td className="n pt-2! text-ink-2">{s && s.alone !== null ? count(s.alone) : ""}</td>
+              <td className="pt-3!">{left != null && <Bar share={left / Math.max(people, 1)} />}</td>
+              <td className="n pt-2! font-semibold">{left != null ? count(left) : "disabled"}</td>
+              <td className="n pt-2! text-ink-2">{alone != null ? count(alone) : ""}</td>
               <td className="pt-2!">
-                {clauses.length > 1 && (
-                  <button
-                    type="button"
-                    className="text-ink-3 hover:text-poppy"
-                    aria-label={`Take ${c.text} out`}
-                    onClick={() => change(i, null)}
-                  >
-                    ×
-                  </button>
+                {parts.length > 1 && (
+                  <RemoveButton what={textOf(p)} act={() => write(parts.filter((_, k) => k !== i))} />
                 )}
               </td>
             </tr>
@@ -128,29 +114,7 @@ export function ClauseRows({
         <tr>
           <td />
           <td colSpan={5}>
-            <select
-              className="field w-auto text-cornflower"
-              aria-label="Add a clause"
-              value=""
-              onChange={(e) => {
-                const shape = SHAPES.find((s) => s.clause === e.target.value);
-                if (!shape) return;
-                const tree = freshOf(shape, words);
-                // while the rows are of an earlier text, what was typed since stays
-                set(
-                  stale
-                    ? `${rule.trim()} ${by || "and"} ${textOf(tree)}`
-                    : joined([...clauses, { tree, text: textOf(tree) }], by),
-                );
-              }}
-            >
-              <option value="">Add a clause…</option>
-              {SHAPES.map((s) => (
-                <option key={s.clause} value={s.clause}>
-                  {s.words}
-                </option>
-              ))}
-            </select>
+            <AddClause names={names} add={(t) => write([...parts, t])} inside={by} />
           </td>
         </tr>
       </tbody>
@@ -158,151 +122,108 @@ export function ClauseRows({
   );
 }
 
+/** One condition or group, with "not" before it. */
+function Node({ tree, names, set }: { tree: Tree; names: Names; set: (t: Tree) => void }) {
+  const negated = tree.clause === "not";
+  const inner = negated ? (tree.part as Tree) : tree;
+  const put = (t: Tree) => set(negated ? { clause: "not", part: t } : t);
+  return (
+    <span className="flex items-start gap-x-1.5">
+      <button
+        type="button"
+        className={`pt-0.5 ${negated ? "font-semibold text-poppy" : "text-ink-3 hover:text-ink"}`}
+        aria-pressed={negated}
+        title="Negate this condition"
+        onClick={() => set(negated ? inner : { clause: "not", part: inner })}
+      >
+        not
+      </button>
+      {isGroup(inner) ? (
+        <Group tree={inner} names={names} set={put} />
+      ) : (
+        <ClauseParts tree={inner} names={names} set={put} />
+      )}
+    </span>
+  );
+}
+
+/** A nested group: its conditions under each other, behind a line. */
+function Group({ tree, names, set }: { tree: Tree; names: Names; set: (t: Tree) => void }) {
+  const parts = partsOf(tree);
+  const write = (next: Tree[], by = tree.clause) => {
+    const whole = next.length ? { clause: by, parts: next } : null;
+    if (whole) set(next.length === 1 ? (next[0] as Tree) : whole);
+  };
+  return (
+    <fieldset className="min-w-0 grow border-l-2 border-rule-strong pl-2.5">
+      <legend className="sr-only">A group of conditions</legend>
+      <JoinedBy by={tree.clause} set={(by) => write(parts, by)} label="Match" />
+      {parts.map((p, i) => (
+        <div key={i} className="flex items-start justify-between gap-2 py-0.5">
+          <Node tree={p} names={names} set={(t) => write(parts.map((x, k) => (k === i ? t : x)))} />
+          <RemoveButton what={textOf(p)} act={() => write(parts.filter((_, k) => k !== i))} />
+        </div>
+      ))}
+      <AddClause names={names} add={(t) => write([...parts, t])} inside={tree.clause} />
+    </fieldset>
+  );
+}
+
+function JoinedBy({ by, set, label }: { by: string; set: (by: string) => void; label: string }) {
+  return (
+    <label className="font-normal">
+      {label}{" "}
+      <select
+        className="field w-auto py-0 font-semibold"
+        style={{ height: 24 }}
+        aria-label={`${label} all or any of these conditions`}
+        value={by}
+        onChange={(e) => set(e.target.value)}
+      >
+        <option value="and">all of these conditions</option>
+        <option value="or">any of these conditions</option>
+      </select>
+    </label>
+  );
+}
+
+function AddClause({ names, add, inside }: { names: Names; add: (t: Tree) => void; inside: string }) {
+  const [first, second] = ["opened", "clicked"].map((c) => SHAPES.find((s) => s.clause === c));
+  return (
+    <select
+      className="field w-auto text-cornflower"
+      aria-label="Add a condition"
+      value=""
+      onChange={(e) => {
+        if (e.target.value === "group" && first && second)
+          add({ clause: inside === "and" ? "or" : "and", parts: [freshOf(first, names), freshOf(second, names)] });
+        const shape = SHAPES.find((s) => s.clause === e.target.value);
+        if (shape) add(freshOf(shape, names));
+      }}
+    >
+      <option value="">Add a condition…</option>
+      <option value="group">a group, {inside === "and" ? "any of its conditions" : "all of its conditions"}</option>
+      {GROUPS.map((g) => (
+        <optgroup key={g} label={g}>
+          {SHAPES.filter((s) => s.group === g).map((s) => (
+            <option key={s.clause} value={s.clause}>
+              {g === "Field" ? `field ${s.label}` : s.label}
+            </option>
+          ))}
+        </optgroup>
+      ))}
+    </select>
+  );
+}
+
+const RemoveButton = ({ what, act }: { what: string; act: () => void }) => (
+  <button type="button" className="text-ink-3 hover:text-poppy" aria-label={`Remove ${what}`} onClick={act}>
+    ×
+  </button>
+);
+
 const Bar = ({ share }: { share: number }) => (
   <div className="h-[6px] bg-wash" aria-hidden>
     <div className="h-full bg-ink-2" style={{ width: `${100 * share}%` }} />
   </div>
 );
-
-function Sentence({
-  clause,
-  words,
-  change,
-}: {
-  clause: Clause;
-  words: Record<string, string[]>;
-  change: (t: Tree) => void;
-}) {
-  const negated = clause.tree.clause === "not";
-  const tree = negated ? (clause.tree.part as Tree) : clause.tree;
-  const shape = shapeOf(tree);
-  if (!shape) return <span className="block pt-0.5">{clause.text}</span>;
-  const set = (name: string, v: unknown) => {
-    const next = { ...tree, [name]: v };
-    change(negated ? { clause: "not", part: next } : next);
-  };
-  return (
-    <span className="flex flex-wrap items-center gap-x-1.5 gap-y-1">
-      <button
-        type="button"
-        className={negated ? "font-semibold text-poppy" : "text-ink-3 hover:text-ink"}
-        aria-pressed={negated}
-        title="Turn the clause round"
-        onClick={() => change(negated ? tree : { clause: "not", part: tree })}
-      >
-        not
-      </button>
-      {shape.parts.map((p, i) =>
-        typeof p === "string" ? (
-          <span key={i}>{p}</span>
-        ) : (
-          <Pick key={p.name} hole={p} value={tree[p.name]} words={words} set={(v) => set(p.name, v)} />
-        ),
-      )}
-    </span>
-  );
-}
-
-function Pick({
-  hole,
-  value,
-  words,
-  set,
-}: {
-  hole: Hole;
-  value: unknown;
-  words: Record<string, string[]>;
-  set: (v: unknown) => void;
-}) {
-  const empty = value === undefined || value === null;
-  const small = { height: 25, paddingInline: 5 };
-  const label = [hole.before, hole.name, hole.after].filter(Boolean).join(" ");
-  if (hole.optional && empty)
-    return (
-      <button
-        type="button"
-        className="text-[13px] text-cornflower hover:underline"
-        onClick={() => set(hole.kind === "number" ? 90 : (words[hole.names ?? ""]?.[0] ?? "…"))}
-      >
-        + {hole.before} {hole.kind === "number" ? `… ${hole.after ?? ""}` : "a message"}
-      </button>
-    );
-  const known = words[hole.names ?? ""] ?? [];
-  return (
-    <span className="inline-flex items-center gap-1">
-      {hole.before}
-      {hole.kind === "words" ? (
-        <select
-          className="field w-auto"
-          style={small}
-          aria-label={label}
-          value={String(value)}
-          onChange={(e) => set(e.target.value)}
-        >
-          {hole.of?.map((o) => (
-            <option key={o}>{o}</option>
-          ))}
-        </select>
-      ) : hole.kind === "several" ? (
-        <Several of={hole.of ?? []} value={value as string[]} set={set} />
-      ) : hole.kind === "name" && known.length ? (
-        <select
-          className="field w-auto max-w-[230px]"
-          style={small}
-          aria-label={label}
-          value={String(value)}
-          onChange={(e) => set(e.target.value)}
-        >
-          {[...new Set([String(value), ...known])].map((o) => (
-            <option key={o}>{o}</option>
-          ))}
-        </select>
-      ) : (
-        <input
-          className="field"
-          style={{ ...small, width: hole.kind === "number" ? 58 : hole.kind === "day" ? 128 : 150 }}
-          type={hole.kind === "number" ? "number" : hole.kind === "day" ? "date" : "text"}
-          min={0}
-          aria-label={label}
-          value={String(value ?? "")}
-          onChange={(e) => {
-            if (hole.kind !== "number") set(e.target.value);
-            else if (e.target.value !== "") set(Number(e.target.value));
-          }}
-        />
-      )}
-      {hole.after}
-      {hole.optional && (
-        <button
-          type="button"
-          className="text-ink-3 hover:text-poppy"
-          aria-label={`Without ${label}`}
-          onClick={() => set(undefined)}
-        >
-          ×
-        </button>
-      )}
-    </span>
-  );
-}
-
-function Several({ of, value, set }: { of: readonly string[]; value: string[]; set: (v: string[]) => void }) {
-  return (
-    <span className="inline-flex flex-wrap gap-x-2">
-      {of.map((o) => {
-        const on = value.includes(o);
-        return (
-          <label key={o} className={`inline-flex items-center gap-1 ${on ? "" : "text-ink-3"}`}>
-            <input
-              type="checkbox"
-              checked={on}
-              disabled={on && value.length === 1}
-              onChange={() => set(of.filter((x) => (x === o ? !on : value.includes(x))))}
-            />
-            {o}
-          </label>
-        );
-      })}
-    </span>
-  );
-}

@@ -2,7 +2,7 @@ import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-quer
 import { useEffect, useRef, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { type M, Problem, post } from "../../api/client";
-import { type Clause, joined } from "../../logic/clauses";
+import { grouped, isGroup, type Names, partsOf, type Tree, textOf } from "../../logic/clauses";
 import { count, moment, share } from "../../logic/format";
 import { starters, withClause } from "../../logic/rules";
 import { BandList, BandWord, Page, Sentence, Trace, Waiting } from "../../parts/basics";
@@ -11,7 +11,7 @@ import { May } from "../../parts/may";
 import { RuleField } from "../../parts/rule-field";
 import { About, OverlapTable } from "./about";
 import { ClauseRows } from "./clause-rows";
-import { useSegments } from "./list";
+import { useNames, useSegments } from "./list";
 
 export function SegmentEditor() {
   const { id } = useParams();
@@ -28,7 +28,7 @@ export function SegmentEditor() {
     return (
       <Page title="Segment">
         <p className="text-ink-2">
-          There is no such segment any more.{" "}
+          This segment does not exist any more.{" "}
           <Link to="/segments" className="text-cornflower underline">
             All segments
           </Link>
@@ -40,7 +40,6 @@ export function SegmentEditor() {
       key={id}
       name={known?.name ?? ""}
       rule={known?.rule ?? params.get("rule") ?? ""}
-      words={all.data.words}
       segments={all.data.segments}
       saved={known}
     />
@@ -50,18 +49,17 @@ export function SegmentEditor() {
 function Editor({
   name: firstName,
   rule: firstRule,
-  words,
   segments,
   saved,
 }: {
   name: string;
   rule: string;
-  words: Record<string, string[]>;
   segments: M["Segment"][];
   saved: M["Segment"] | undefined;
 }) {
   const go = useNavigate();
   const client = useQueryClient();
+  const names = useNames();
   const [name, setName] = useState(firstName);
   const [rule, setRule] = useState(firstRule);
   const [settled, setSettled] = useState(firstRule);
@@ -84,12 +82,13 @@ function Editor({
   const good = useRef<M["RuleCount"] | undefined>(undefined);
   if (q.data && !q.error) good.current = q.data;
   const whole = q.data ?? good.current;
-  const clauses = (whole?.clauses ?? []) as Clause[];
-  const by = whole?.joined_by ?? "";
-  const looked = joined(
-    clauses.filter((_, i) => !off.has(i)),
-    by,
+  const tree = whole?.tree as Tree | undefined;
+  const parts = tree ? (isGroup(tree) ? partsOf(tree) : [tree]) : [];
+  const kept = grouped(
+    tree && isGroup(tree) ? tree.clause : "and",
+    parts.filter((_, i) => !off.has(i)),
   );
+  const looked = kept ? textOf(kept) : "";
   const part = useQuery({ ...counting(looked), enabled: off.size > 0 && looked !== "" });
   const save = async () => {
     setError(null);
@@ -108,14 +107,12 @@ function Editor({
     <Page
       title={saved ? saved.name : "New segment"}
       lead={
-        saved?.used_by.length
-          ? `Used in ${saved.used_by.join(", ")}.`
-          : "A rule is a sentence; the count follows while you type."
+        saved?.used_by.length ? `Used in ${saved.used_by.join(", ")}.` : "Write a rule; the count updates as you type."
       }
       acts={
         <>
           <Link className="btn" to="/segments">
-            {dirty ? "Leave it as it was" : "All segments"}
+            {dirty ? "Discard changes" : "All segments"}
           </Link>
           {d && (
             <ExportButton
@@ -131,7 +128,7 @@ function Editor({
               disabled={!name.trim() || !rule.trim() || !!mistake || !dirty}
               onClick={save}
             >
-              {saved ? "Keep the change" : "Keep this rule"}
+              Save segment
             </button>
           </May>
         </>
@@ -143,14 +140,14 @@ function Editor({
               {count(d.count)} people, {share(d.count, d.subscribers)}
             </h2>
             <p className="mb-2 text-[13px] text-ink-2">
-              {off.size > 0 && <b className="text-wheat">with {off.size} switched off, </b>}of {count(d.subscribers)},
-              as of {moment(d.as_of)}, worked out in {(d.seconds * 1000).toFixed(0)} ms
+              {off.size > 0 && <b className="text-wheat">with {off.size} disabled, </b>}of {count(d.subscribers)}, as of{" "}
+              {moment(d.as_of)}, counted in {(d.seconds * 1000).toFixed(0)} ms
             </p>
             <BandList bands={d.bands} />
             <div className="mt-5 flex items-baseline justify-between">
-              <h2>A dozen by lot</h2>
+              <h2>Random sample</h2>
               <button type="button" className="btn btn-bare py-0" onClick={() => setLot(lot + 1)}>
-                Draw again
+                New sample
               </button>
             </div>
             <table className="lined text-[13px]">
@@ -174,7 +171,7 @@ function Editor({
             </table>
           </div>
         ) : (
-          <Starters words={words} add={(c) => setRule(withClause(rule, c))} />
+          <Starters names={names} add={(c) => setRule(withClause(rule, c))} />
         )
       }
     >
@@ -195,7 +192,7 @@ function Editor({
           setRule(r);
           setOff(new Set());
         }}
-        words={words}
+        names={names}
         label="Rule"
         rows={Math.min(10, Math.max(2, Math.ceil(rule.length / 85)))}
         invalid={!!mistake}
@@ -216,13 +213,12 @@ function Editor({
         </div>
       )}
       <Sentence error={error} />
-      {d && clauses.length > 0 && (
+      {d && tree && (
         <>
-          <h2 className="mt-5 mb-1">The sieve</h2>
+          <h2 className="mt-5 mb-1">Condition breakdown</h2>
           <ClauseRows
-            clauses={clauses}
-            by={by}
-            sieve={d.sieve}
+            tree={tree}
+            breakdown={d.breakdown}
             people={d.subscribers}
             off={off}
             setOff={setOff}
@@ -230,9 +226,8 @@ function Editor({
               setRule(r);
               setSettled(r);
             }}
-            words={words}
+            names={names}
             stale={stale || rule !== settled}
-            rule={rule}
           />
           <OverlapTable rule={settled} people={d.count} segments={segments.filter((x) => x.id !== saved?.id)} />
           {saved && <About id={saved.id} name={saved.name} />}
@@ -242,12 +237,12 @@ function Editor({
   );
 }
 
-function Starters({ words, add }: { words: Record<string, string[]>; add: (clause: string) => void }) {
+function Starters({ names, add }: { names: Names; add: (clause: string) => void }) {
   return (
     <>
-      <h2 className="mb-1">Begin with a clause</h2>
+      <h2 className="mb-1">Start with a condition</h2>
       <ul>
-        {starters(words).map((s) => (
+        {starters(names).map((s) => (
           <li key={s.text} className="border-b border-rule">
             <button
               type="button"

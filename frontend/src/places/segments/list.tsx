@@ -2,6 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { get, type M, post, remove } from "../../api/client";
+import type { Names } from "../../logic/clauses";
 import { count, moment, share } from "../../logic/format";
 import { BandBar, Page, Quiet, Sentence, Waiting } from "../../parts/basics";
 import { offerUndo, useKeys } from "../../parts/me";
@@ -9,19 +10,26 @@ import { useRows } from "../../parts/rows";
 
 export const useSegments = () => useQuery({ queryKey: ["segments"], queryFn: () => get("/segments") });
 
+/** The names that rules can use, with their counts. */
+export function useNames(): Names {
+  const q = useQuery({ queryKey: ["segments", "names"], queryFn: () => get("/segments/names"), staleTime: 60_000 });
+  return q.data?.names ?? NO_NAMES;
+}
+const NO_NAMES: Names = {};
+
 export function SegmentList() {
   const q = useSegments();
   const go = useNavigate();
   const client = useQueryClient();
   const [error, setError] = useState<Error | null>(null);
-  const foot = client.getQueryData<M["Foot"]>(["foot"]);
+  const foot = client.getQueryData<M["Status"]>(["status"]);
   useKeys([{ key: "+", words: "a new segment", act: () => go("/segments/new") }]);
   const drop = async (s: M["Segment"]) => {
     setError(null);
     try {
       await remove(`/segments/${s.id}`);
       offerUndo({
-        words: `“${s.name}” is removed.`,
+        words: `“${s.name}” deleted.`,
         undo: async () => {
           await post("/segments", { name: s.name, rule: s.rule });
           await client.invalidateQueries({ queryKey: ["segments"] });
@@ -39,10 +47,10 @@ export function SegmentList() {
       ? [
           { words: "Open and edit the rule", act: () => go(`/segments/${s.id}`) },
           {
-            words: "See its people in the table",
+            words: "Show its subscribers in the table",
             act: () => go(`/subscribers/table?rule=${encodeURIComponent(s.rule)}`),
           },
-          { words: "Remove it", act: () => drop(s) },
+          { words: "Delete segment", act: () => drop(s) },
         ]
       : [];
   });
@@ -63,15 +71,15 @@ export function SegmentList() {
       title="Segments"
       lead={
         all[0]
-          ? `Rules that keep themselves current. Counted just now, as of ${moment(all[0].as_of)}.`
-          : "Rules that keep themselves current."
+          ? `Saved rules, counted just now, as of ${moment(all[0].as_of)}.`
+          : "Saved rules that are counted whenever they are used."
       }
       acts={acts}
     >
       {!all.length && (
         <Quiet>
-          No segment is kept yet. Write a rule such as <em>opened at least 4 in 120 days</em>, or choose people on the
-          map and keep that.
+          No segments yet. Write a rule, for example <em>opened at least 4 in 120 days</em>, or save a selection from
+          the map.
         </Quiet>
       )}
       <Sentence error={error} />
@@ -83,11 +91,11 @@ export function SegmentList() {
               <th className="w-[220px]">Segment</th>
               <th>Rule</th>
               <th className="w-[150px]">Bands</th>
-              <th className="n w-[80px]">People</th>
+              <th className="n w-[80px]">Subscribers</th>
               <th className="n w-[70px]">Share</th>
               <th className="w-[150px]">Used in</th>
               <th className="w-8">
-                <span className="sr-only">Acts</span>
+                <span className="sr-only">Actions</span>
               </th>
             </tr>
           </thead>
@@ -108,7 +116,7 @@ export function SegmentList() {
                   <button
                     type="button"
                     className="text-ink-3 hover:text-poppy"
-                    aria-label={`Remove ${s.name}`}
+                    aria-label={`Delete ${s.name}`}
                     title="Remove"
                     onClick={() => drop(s)}
                   >

@@ -43,15 +43,15 @@ export function RelayPage() {
     await client.invalidateQueries({ queryKey: ["relay"] });
   };
   const settings: [string, string, string][] = [
-    ["relay_host, relay_port", `${r.host} port ${r.port}`, "Where all mail goes first."],
+    ["relay_host, relay_port", `${r.host} port ${r.port}`, "All mail is sent through this server."],
     ["relay_tls", MODE[r.mode] ?? r.mode, "The default is starttls for every host but this machine."],
     ["relay_user", r.user || "none: no sign-in", "The password is never shown, and never sent in clear."],
-    ["relay_helo", r.helo, "The name that the relay hears from us."],
+    ["relay_helo", r.helo, "The name we give to the relay."],
   ];
   return (
     <Page
       title="Relay"
-      lead="Every message leaves through this relay: sends, tests, confirmations, alerts and checks."
+      lead="Every message is sent through this relay: campaigns, sequences, tests, confirmations and alerts."
       acts={
         <Link className="btn" to="/senders">
           All senders
@@ -61,21 +61,22 @@ export function RelayPage() {
         <>
           <h2 className="mb-1">What this means</h2>
           <p className="text-ink-2">
-            What the relay says about us (its greeting, TLS, the login, the sender) pauses the plan and marks nobody.
-            What it says about one recipient stays with that recipient.
+            An error about us (connection, TLS, sign-in, sender) pauses the campaign; no recipient is marked as failed.
+            An error about one recipient affects only that recipient.
           </p>
           <p className="mt-2 text-ink-2">
-            While it cannot be reached, everything waits and is tried again after 1 to 60 seconds. After 5 minutes an
-            alert goes out.
+            While the relay cannot be reached, mail stays queued and is retried after 1 to 60 seconds. After 5 minutes
+            an alert is sent.
           </p>
         </>
       }
     >
       {r.away && (
         <p className="mb-4 border-y border-rule py-3" role="status">
-          <b className="text-poppy">It takes nothing since {moment(r.away.since)}.</b>{" "}
+          <b className="text-poppy">It has accepted no mail since {moment(r.away.since)}.</b>{" "}
           <span className="text-ink-2">
-            {r.away.meaning} {count(r.away.waiting)} {r.away.waiting === 1 ? "delivery waits" : "deliveries wait"}.
+            {r.away.meaning} {count(r.away.waiting)}{" "}
+            {r.away.waiting === 1 ? "delivery is queued" : "deliveries are queued"}.
           </span>
         </p>
       )}
@@ -83,8 +84,8 @@ export function RelayPage() {
         <thead>
           <tr>
             <th scope="col">Setting</th>
-            <th scope="col">Now</th>
-            <th scope="col">What it is</th>
+            <th scope="col">Value</th>
+            <th scope="col">Meaning</th>
           </tr>
         </thead>
         <tbody>
@@ -103,7 +104,7 @@ export function RelayPage() {
       </p>
       <h2 className="mt-6 mb-1">Connections so far</h2>
       {r.connections.length === 0 ? (
-        <p className="text-ink-2">None to this relay yet.</p>
+        <p className="text-ink-2">No connections to this relay yet.</p>
       ) : (
         <table className="lined">
           <thead>
@@ -135,7 +136,7 @@ export function RelayPage() {
       <May to="decide">
         <h2 className="mt-6 mb-1">Check the relay</h2>
         <p className="mb-2 text-ink-2">
-          Connects and signs in as a real send does. With an address, one small test message is sent to it.
+          Connects and signs in like a real send. If you enter an address, one small test message is sent to it.
         </p>
         <form
           className="flex max-w-[520px] gap-2"

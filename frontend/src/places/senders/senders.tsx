@@ -2,20 +2,20 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { get, type M, post } from "../../api/client";
+import { useStatus } from "../../api/status";
 import { ago, moment } from "../../logic/format";
 import { Ask, Page, Quiet, Sentence, StateTag, Waiting } from "../../parts/basics";
-import { useFoot } from "../../parts/frame";
 import { May } from "../../parts/may";
 import { useKeys, useMe } from "../../parts/me";
 import { useRows } from "../../parts/rows";
-import { Keys, LookUps } from "./proofs";
+import { Keys, LookUps } from "./keys-and-spf";
 
-const COLOUR = { holds: "text-clover", mend: "text-wheat", broken: "text-poppy", unknown: "text-ink-2" };
+const COLOUR = { pass: "text-clover", warning: "text-wheat", fail: "text-poppy", unknown: "text-ink-2" };
 const WORDS = {
-  holds: "every record holds",
-  mend: "sends, with something to mend",
-  broken: "broken: no plan can start from it",
-  unknown: "not known yet",
+  pass: "all records pass",
+  warning: "can send, with warnings",
+  fail: "failing: campaigns from it cannot start",
+  unknown: "not checked yet",
 };
 
 export function SenderPlace() {
@@ -36,11 +36,8 @@ export function SenderPlace() {
   if (!one)
     return (
       <Page title="Senders">
-        {id && <p className="mb-3 text-poppy">There is no such domain here.</p>}
-        <Quiet>
-          Mail has to come from a domain that you can prove is yours. Add the domain you send from; you get the lines to
-          publish, and each is checked.
-        </Quiet>
+        {id && <p className="mb-3 text-poppy">This domain is not set up here.</p>}
+        <Quiet>Add the domain you send from. You get the DNS records to publish, and each one is checked.</Quiet>
         <AddDomain />
       </Page>
     );
@@ -90,11 +87,11 @@ function AddDomain() {
 function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
   const client = useQueryClient();
   const me = useMe();
-  const now = useFoot().data?.now ?? d.checked_at ?? 0;
+  const now = useStatus().data?.now ?? d.checked_at ?? 0;
   const [error, setError] = useState<Error | null>(null);
   const [busy, setBusy] = useState(false);
   const [shown, setShown] = useState<string>(
-    () => d.records.find((r) => r.state !== "holds" && r.publish)?.record ?? "",
+    () => d.records.find((r) => r.state !== "pass" && r.publish)?.record ?? "",
   );
   const act = (f: () => Promise<unknown>) => async () => {
     setBusy(true);
@@ -113,7 +110,7 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
     return x
       ? [
           { words: `Open ${x.name}`, act: () => go(`/senders/${x.id}`) },
-          { words: "Look its records up again", act: act(() => post(`/senders/${x.id}/check`)) },
+          { words: "Check its records now", act: act(() => post(`/senders/${x.id}/check`)) },
         ]
       : [];
   });
@@ -124,13 +121,13 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
       act: () => document.querySelector<HTMLInputElement>('input[aria-label="Domain to add"]')?.focus(),
     },
   ]);
-  const missing = d.records.filter((r) => r.publish && r.state !== "holds");
+  const missing = d.records.filter((r) => r.publish && r.state !== "pass");
   const record = d.records.find((r) => r.record === shown && r.publish);
   return (
     <Page
       title={d.name}
       tag={<StateTag state={d.state} />}
-      lead={`${WORDS[d.state][0]?.toUpperCase()}${WORDS[d.state].slice(1)}. ${d.checked_at ? `Looked up ${ago(d.checked_at, now)}, by itself every hour.` : "Being looked up now."}`}
+      lead={`${WORDS[d.state][0]?.toUpperCase()}${WORDS[d.state].slice(1)}. ${d.checked_at ? `Checked ${ago(d.checked_at, now)}; rechecked every hour.` : "Checking now."}`}
       acts={
         <>
           <Link className="btn" to="/senders/relay">
@@ -138,7 +135,7 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
           </Link>
           <May to="decide">
             <button type="button" className="btn" disabled={busy} onClick={act(() => post(`/senders/${d.id}/check`))}>
-              Look again
+              Check now
             </button>
           </May>
         </>
@@ -173,25 +170,25 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
                   Copy
                 </button>
                 <a className="btn" href={`/api/senders/${d.id}/zone`} download>
-                  All as a zone file
+                  Download zone file
                 </a>
                 {me.demo && (
                   <May to="decide">
                     <Ask
                       trigger={
                         <button type="button" className="btn">
-                          Send to the name server…
+                          Publish by dynamic update…
                         </button>
                       }
-                      title={`Publish ${missing.length} ${missing.length === 1 ? "line" : "lines"}?`}
+                      title={`Publish ${missing.length} ${missing.length === 1 ? "record" : "records"}?`}
                       words="Publish"
                       act={async () => {
                         await post(`/senders/${d.id}/publish`);
                         await client.invalidateQueries({ queryKey: ["senders"] });
                       }}
                     >
-                      The lines that do not hold are sent to the zone's name server as a dynamic update (RFC 2136). What
-                      stood there under these names is replaced.
+                      Publishes the records that do not pass to the DNS server as a dynamic update (RFC 2136). Existing
+                      records of these names are replaced.
                     </Ask>
                   </May>
                 )}
@@ -200,10 +197,10 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
           ) : (
             <>
               <h2>Nothing to publish</h2>
-              <p className="text-ink-2">Every record says what it should.</p>
+              <p className="text-ink-2">All records are correct.</p>
             </>
           )}
-          <h2 className="mt-6 mb-1">Addresses that send from it</h2>
+          <h2 className="mt-6 mb-1">From addresses</h2>
           <table className="lined">
             <tbody>
               {d.addresses.map((a) => (
@@ -219,14 +216,14 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
                       <span className="font-semibold text-clover">confirmed</span>
                     ) : (
                       <>
-                        <span className="font-semibold text-wheat">waiting</span>
+                        <span className="font-semibold text-wheat">unconfirmed</span>
                         <May to="decide">
                           <button
                             type="button"
                             className="btn btn-bare ml-1 py-0"
-                            onClick={act(() => post(`/from-addresses/${a.id}/ask`))}
+                            onClick={act(() => post(`/from-addresses/${a.id}/confirm`))}
                           >
-                            mail again
+                            resend confirmation
                           </button>
                         </May>
                       </>
@@ -253,7 +250,7 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
                 className="field"
                 name="name"
                 placeholder={`hello@${d.name}`}
-                aria-label="From-address to add"
+                aria-label="From address to add"
                 required
               />
               <button type="submit" className="btn" disabled={busy}>
@@ -262,11 +259,11 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
             </form>
           </May>
           <p className="mt-2 text-[13px] text-ink-2">
-            A link is mailed to the address; it may be used once somebody there has pressed the button.
+            We send a confirmation link to the address. It can be used once confirmed.
             {me.demo && (
               <>
                 {" "}
-                In the demo, look into{" "}
+                In the demo, open{" "}
                 <a className="text-cornflower underline" target="_blank" rel="noreferrer" href={`${me.world_url}/`}>
                   its mailboxes
                 </a>
@@ -280,16 +277,16 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
       <Sentence error={error} />
       {d.looks_like && (
         <p className="mb-3 border-l-2 border-wheat pl-3">
-          This name is one letter from {d.looks_like}. Readers and filters take such names for a forgery; use one of
-          your own that looks different.
+          This name differs by one letter from {d.looks_like}. Mail clients and filters treat such lookalikes as
+          spoofing. Use a name that looks different.
         </p>
       )}
       <table className="lined">
         <thead>
           <tr>
             <th className="w-[110px]">Record</th>
-            <th className="w-[46%]">What we found</th>
-            <th>What it means</th>
+            <th className="w-[46%]">Found</th>
+            <th>Meaning</th>
           </tr>
         </thead>
         <tbody>
@@ -312,7 +309,7 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
       <LookUps d={d} />
       {d.changes.length > 0 && (
         <>
-          <h2 className="mt-6 mb-1">What changed</h2>
+          <h2 className="mt-6 mb-1">Change history</h2>
           <table className="lined">
             <tbody>
               {d.changes.slice(0, 8).map((c) => (
@@ -347,7 +344,7 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
               <td>
                 <StateTag state={x.state} />
               </td>
-              <td className="n font-normal text-ink-2">{x.checked_at ? moment(x.checked_at) : "never looked up"}</td>
+              <td className="n font-normal text-ink-2">{x.checked_at ? moment(x.checked_at) : "never checked"}</td>
             </tr>
           ))}
         </tbody>

@@ -14,7 +14,7 @@ export function SequenceListPage() {
   const client = useQueryClient();
   const field = useRef<HTMLInputElement>(null);
   const [error, setError] = useState<Error | null>(null);
-  useKeys([{ key: "+", words: "a new sequence", act: () => field.current?.focus() }]);
+  useKeys([{ key: "+", words: "new sequence", act: () => field.current?.focus() }]);
   const listed = q.data?.sequences ?? [];
   const rows = useRows(
     listed.length,
@@ -22,8 +22,8 @@ export function SequenceListPage() {
       const s = listed[at];
       return s
         ? [
-            { words: "Ladder", act: () => go(`/sequences/${s.id}`) },
-            { words: "Walk through", act: () => go(`/sequences/${s.id}/walk`) },
+            { words: "Steps", act: () => go(`/sequences/${s.id}`) },
+            { words: "Simulate", act: () => go(`/sequences/${s.id}/simulation`) },
           ]
         : [];
     },
@@ -52,18 +52,18 @@ export function SequenceListPage() {
           ref={field}
           className="field w-[230px]"
           name="name"
-          placeholder="Name of a new sequence"
-          aria-label="Name of a new sequence"
+          placeholder="Name of new sequence"
+          aria-label="Name of new sequence"
           required
         />
         <button type="submit" className="btn btn-main">
-          Begin
+          Create sequence
         </button>
       </form>
     </May>
   );
   return (
-    <Page title="Sequences" lead="Messages over days, at each person's own pace." acts={acts}>
+    <Page title="Sequences" lead="Automated series of messages, triggered per person." acts={acts}>
       <Sentence error={error} />
       {rows.menu}
       {!q.data ? (
@@ -71,19 +71,19 @@ export function SequenceListPage() {
       ) : (
         <>
           {listed.length === 0 ? (
-            <Quiet>None yet. Take a ready one below and look it over, or begin with an empty ladder.</Quiet>
+            <Quiet>No sequences yet. Start from a template below, or from scratch.</Quiet>
           ) : (
             <table className="lined">
               <thead>
                 <tr>
                   <th>Sequence</th>
                   <th />
-                  <th>About</th>
+                  <th>Purpose</th>
                   <th className="n">Messages</th>
-                  <th className="n">Over</th>
-                  <th className="n">Inside</th>
-                  <th className="n">To begin</th>
-                  <th className="n">Came to the end</th>
+                  <th className="n">Duration</th>
+                  <th className="n">Active</th>
+                  <th className="n">Queued</th>
+                  <th className="n">Completed</th>
                 </tr>
               </thead>
               <tbody>
@@ -101,7 +101,7 @@ export function SequenceListPage() {
                     <td>{s.purpose}</td>
                     <td className="n">{s.messages}</td>
                     <td className="n">{s.days} days</td>
-                    <td className="n">{count(s.inside)}</td>
+                    <td className="n">{count(s.active)}</td>
                     <td className="n">{count(s.queued)}</td>
                     <td className="n">{count(s.finished)}</td>
                   </tr>
@@ -109,9 +109,9 @@ export function SequenceListPage() {
               </tbody>
             </table>
           )}
-          <h2 className="mt-7 mb-1">Ready to be looked over</h2>
+          <h2 className="mt-7 mb-1">Templates</h2>
           <p className="mb-3 text-ink-2">
-            Each becomes a draft of your own, with its messages written. Nothing goes out before you start it.
+            Each becomes a draft with its messages written. Nothing is sent until you start it.
           </p>
           <ul className="border-t border-rule">
             {q.data.ready.map((r) => (
@@ -122,10 +122,10 @@ export function SequenceListPage() {
                   <button
                     type="button"
                     className="btn shrink-0 py-0.5"
-                    aria-label={`Take ${r.name}`}
+                    aria-label={`Use ${r.name}`}
                     onClick={() => begin({ name: r.name, ready: r.key })}
                   >
-                    Take it
+                    Use template
                   </button>
                 </May>
               </li>

@@ -4,31 +4,29 @@ import { titleOf } from "./words";
 
 /** The right side while no step is chosen: what is missing, who leaves, what repeats add. */
 export function Overview({ s, pick }: { s: M["SequenceView"]; pick: (key: number) => void }) {
-  const leave = s.ladder.leave;
+  const leave = s.definition.leave;
   const reasons = [
-    leave.answered && "they answer",
+    leave.engaged && "they engage",
     leave.confirmed && "they confirm",
     leave.booked && "they book",
     leave.rule && leave.rule,
     "they unsubscribe",
     "their address bounces",
-    "they are suppressed or let go",
+    "they are suppressed",
   ].filter(Boolean);
-  const repeated = new Set(s.ladder.steps.filter((x) => x.kind === "repeat").map((x) => x.of));
+  const repeated = new Set(s.definition.steps.filter((x) => x.kind === "resend").map((x) => x.of));
   return (
     <>
       {(s.state === "draft" || s.missing.length > 0) && (
         <section className="mb-6">
           <h2 className="mb-1">
             {!s.missing.length
-              ? "It is complete"
+              ? "Ready to start"
               : s.state === "draft"
-                ? "Before it can run"
-                : "Before what is off can be switched on"}
+                ? "To do before the start"
+                : "To do before disabled steps can be enabled"}
           </h2>
-          {s.missing.length === 0 && (
-            <p className="text-ink-2">Nothing is missing. Walk through it once, and start it.</p>
-          )}
+          {s.missing.length === 0 && <p className="text-ink-2">Nothing is missing. Simulate it once, then start it.</p>}
           <ul>
             {s.missing.map((m) => (
               <li key={`${m.step} ${m.sentence}`} className="border-b border-rule py-1.5">
@@ -40,37 +38,37 @@ export function Overview({ s, pick }: { s: M["SequenceView"]; pick: (key: number
           </ul>
         </section>
       )}
-      <h2 className="mb-1">Leaves at once when</h2>
+      <h2 className="mb-1">Exit when</h2>
       <p className="mb-6 text-[13px] text-ink-2">{reasons.join(" · ")}</p>
       {s.state !== "draft" && (
         <>
-          <h2 className="mb-1">Who is where</h2>
+          <h2 className="mb-1">Status</h2>
           <table className="lined mb-6">
             <tbody>
-              <Row words="Waiting to begin" n={s.queued} />
-              <Row words="Inside" n={s.inside} />
-              <Row words="Came to the end" n={s.finished} />
+              <Row words="Queued" n={s.queued} />
+              <Row words="Active" n={s.active} />
+              <Row words="Completed" n={s.finished} />
               {s.left.map((l) => (
-                <Row key={l.why} words={`Left: ${l.why}`} n={l.people} />
+                <Row key={l.why} words={`Exited: ${l.why}`} n={l.people} />
               ))}
             </tbody>
           </table>
           {s.queued > 0 && s.portions.length > 0 && (
-            <p className="-mt-4 mb-6 text-[13px] text-ink-2">Those waiting begin {inPortions(s.portions)}.</p>
+            <p className="-mt-4 mb-6 text-[13px] text-ink-2">The queue starts {inPortions(s.portions)}.</p>
           )}
         </>
       )}
       {s.added.length > 0 && (
         <>
-          <h2 className="mb-1">What the repeats add</h2>
+          <h2 className="mb-1">Resend uplift</h2>
           <table className="lined">
             <thead>
               <tr>
                 <th>Message</th>
-                <th className="n">Got it</th>
-                <th className="n">First</th>
-                <th className="n">Again</th>
-                <th className="n">Together</th>
+                <th className="n">Received</th>
+                <th className="n">First send</th>
+                <th className="n">Resend</th>
+                <th className="n">Total</th>
               </tr>
             </thead>
             <tbody>
@@ -86,22 +84,22 @@ export function Overview({ s, pick }: { s: M["SequenceView"]; pick: (key: number
             </tbody>
           </table>
           <p className="mt-1.5 mb-6 text-[13px] text-ink-2">
-            People who opened, clicked, replied or booked, of those who got it.{" "}
+            People who opened, clicked, replied or booked, of those who received it.{" "}
             {s.compared
-              ? `Against ${people(s.compared.held)} held back by lot: ${points(s.compared.points)}, between ${points(s.compared.low)} and ${points(s.compared.high)}.`
-              : s.ladder.held_back
-                ? "Nobody has been held back from a repeat yet."
-                : "Nobody is held back by lot, so some of these would have answered anyway."}
+              ? `Compared with ${people(s.compared.holdout)} in the holdout group: ${points(s.compared.points)}, between ${points(s.compared.low)} and ${points(s.compared.high)}.`
+              : s.definition.holdout
+                ? "No one has been in the holdout group yet."
+                : "There is no holdout group, so some of these would have engaged anyway."}
           </p>
         </>
       )}
       {s.state !== "draft" && (
         <>
-          <h2 className="mb-1">While they are inside</h2>
+          <h2 className="mb-1">Campaigns at the same time</h2>
           <p className="mb-6 text-[13px] text-ink-2">
-            Campaigns leave {people(s.inside)} alone unless they say otherwise.{" "}
+            Campaigns exclude {count(s.active)} active {s.active === 1 ? "person" : "people"} by default.{" "}
             {s.beside.campaigns > 0 &&
-              `${s.beside.campaigns} ${s.beside.campaigns === 1 ? "campaign" : "campaigns"} of this week would have gone to ${count(s.beside.people)} of them.`}
+              `${s.beside.campaigns} ${s.beside.campaigns === 1 ? "campaign" : "campaigns"} of this week would have been sent to ${count(s.beside.people)} of them.`}
           </p>
         </>
       )}

@@ -1,14 +1,14 @@
 import { Route, Routes } from "react-router";
-import { LadderPage } from "./ladder";
 import { SequenceListPage } from "./list";
-import { WalkPage } from "./walk";
+import { WalkPage } from "./simulation";
+import { StepsPage } from "./steps";
 
 export function SequencesPlace() {
   return (
     <Routes>
       <Route index element={<SequenceListPage />} />
-      <Route path=":id" element={<LadderPage />} />
-      <Route path=":id/walk" element={<WalkPage />} />
+      <Route path=":id" element={<StepsPage />} />
+      <Route path=":id/simulation" element={<WalkPage />} />
     </Routes>
   );
 }

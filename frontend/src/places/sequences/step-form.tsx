@@ -6,8 +6,8 @@ import { count } from "../../logic/format";
 import { Ask, Sentence } from "../../parts/basics";
 import { TextField } from "../../parts/labelled";
 import { May } from "../../parts/may";
-import type { Going } from "./ladder";
-import { StandHere } from "./stand-here";
+import { StandHere } from "./people-at-step";
+import type { Going } from "./steps";
 import { WaitFields } from "./wait-fields";
 import { KINDS, leads, MAILS, type Step, sentence, titleOf } from "./words";
 
@@ -29,7 +29,7 @@ export function StepForm({
   const [x, setX] = useState(step);
   const [error, setError] = useState<Error | null>(null);
   const [going, setGoing] = useState("out");
-  const steps = s.ladder.steps;
+  const steps = s.definition.steps;
   const at = steps.findIndex((y) => y.key === step.key);
   const shown = s.steps[at];
   const figures = shown?.figures;
@@ -73,16 +73,16 @@ export function StepForm({
           }}
         >
           {(x.kind === "message" || x.kind === "consent request") && (
-            <TextField label="Called here" value={x.name} set={(text) => set({ name: text })} />
+            <TextField label="Internal name" value={x.name} set={(text) => set({ name: text })} />
           )}
-          {mail && shown?.campaign && x.kind !== "repeat" && (
+          {mail && shown?.campaign && x.kind !== "resend" && (
             <Link className="btn w-full" to={`/campaigns/${shown.campaign}/message`}>
-              {s.state === "draft" ? "Write the message" : "See or change the message"}
+              {s.state === "draft" ? "Write the message" : "View or edit the message"}
             </Link>
           )}
-          {(x.kind === "repeat" || (x.kind === "question" && x.asks !== "rule")) && (
+          {(x.kind === "resend" || (x.kind === "condition" && x.asks !== "rule")) && (
             <label className="block">
-              <span className="label">{x.kind === "repeat" ? "Repeats" : "About"}</span>
+              <span className="label">{x.kind === "resend" ? "Resends" : "About"}</span>
               <select className="field" value={x.of} onChange={(e) => set({ of: Number(e.target.value) })}>
                 <option value={0}>choose…</option>
                 {above.map((y) => (
@@ -93,30 +93,30 @@ export function StepForm({
               </select>
             </label>
           )}
-          {x.kind === "repeat" && (
+          {x.kind === "resend" && (
             <>
               <TextField
                 label="Another subject"
                 value={x.subject}
                 set={(text) => set({ subject: text })}
-                placeholder="the same"
+                placeholder="unchanged"
               />
               <TextField
                 label="Another preview text"
                 value={x.preview}
                 set={(text) => set({ preview: text })}
-                placeholder="the same"
+                placeholder="unchanged"
               />
             </>
           )}
-          {x.kind === "question" && (
+          {x.kind === "condition" && (
             <>
               <label className="block">
-                <span className="label">Asks whether they</span>
+                <span className="label">Condition: they</span>
                 <select className="field" value={x.asks} onChange={(e) => set({ asks: e.target.value })}>
-                  <option value="answered">opened, clicked, replied or booked</option>
+                  <option value="engaged">opened, clicked, replied or booked</option>
                   <option value="clicked">clicked, replied or booked</option>
-                  <option value="rule">are people of whom a rule holds</option>
+                  <option value="rule">match a rule</option>
                 </select>
               </label>
               {x.asks === "rule" && (
@@ -131,7 +131,7 @@ export function StepForm({
                 <label key={word} className="flex items-center gap-2">
                   <span className="w-[26px] text-ink-2">{word}</span>
                   <select className="field" value={x[word]} onChange={(e) => set({ [word]: e.target.value })}>
-                    {["go on", "second lane", "end", ...below.map((y) => String(y.key))].map((to) => (
+                    {["continue", "follow-up path", "end", ...below.map((y) => String(y.key))].map((to) => (
                       <option key={to} value={to}>
                         {Number(to)
                           ? `at “${sentence(below.find((y) => y.key === Number(to)) as Step, s.steps)}”`
@@ -143,7 +143,7 @@ export function StepForm({
               ))}
             </>
           )}
-          {["wait", "question", "repeat"].includes(x.kind) && <WaitFields x={x} set={set} />}
+          {["wait", "condition", "resend"].includes(x.kind) && <WaitFields x={x} set={set} />}
           {["label", "list", "field"].includes(x.kind) && (
             <>
               <label className="block">
@@ -161,11 +161,11 @@ export function StepForm({
                 </datalist>
               </label>
               {x.kind === "field" ? (
-                <TextField label="Becomes" value={x.value} set={(text) => set({ value: text })} />
+                <TextField label="Set to" value={x.value} set={(text) => set({ value: text })} />
               ) : (
                 <label className="flex items-center gap-2">
-                  <input type="checkbox" checked={x.take} onChange={(e) => set({ take: e.target.checked })} /> take it
-                  off instead
+                  <input type="checkbox" checked={x.take} onChange={(e) => set({ take: e.target.checked })} /> remove
+                  instead
                 </label>
               )}
             </>
@@ -191,32 +191,32 @@ export function StepForm({
             <label className="flex items-center gap-2">
               <input
                 type="checkbox"
-                checked={x.lane === 2}
-                onChange={(e) => set({ lane: e.target.checked ? 2 : 1, meets: !e.target.checked })}
+                checked={x.path === 2}
+                onChange={(e) => set({ path: e.target.checked ? 2 : 1, meets: !e.target.checked })}
               />
-              in the second lane
+              on the follow-up path
             </label>
             <label className="flex items-center gap-2">
-              <input type="checkbox" checked={x.off} onChange={(e) => set({ off: e.target.checked })} /> switched off
+              <input type="checkbox" checked={x.off} onChange={(e) => set({ off: e.target.checked })} /> disabled
             </label>
           </div>
           {x.off && s.state !== "draft" && (
             <p className="text-[13px] text-ink-2">
-              Off, so people pass it. Fill it in
-              {MAILS.includes(x.kind) && x.kind !== "repeat" ? ", write its message" : ""}, then switch it on.
+              Disabled: people skip it. Complete it
+              {MAILS.includes(x.kind) && x.kind !== "resend" ? ", write its message" : ""}, then enable it.
             </p>
           )}
-          {x.lane === 1 && steps.some((y) => y.lane === 2) && (
+          {x.path === 1 && steps.some((y) => y.path === 2) && (
             <label className="flex items-center gap-2">
-              <input type="checkbox" checked={x.meets} onChange={(e) => set({ meets: e.target.checked })} /> whoever is
-              in the second lane comes here too
+              <input type="checkbox" checked={x.meets} onChange={(e) => set({ meets: e.target.checked })} /> people on
+              the follow-up path come here too
             </label>
           )}
           <Sentence error={error} />
           {!ended && (
             <div className="flex flex-wrap gap-2 pt-1">
               <button type="submit" className="btn btn-main" disabled={!changed}>
-                Keep this step
+                Save step
               </button>
               <button
                 type="button"
@@ -239,16 +239,16 @@ export function StepForm({
               <Ask
                 trigger={
                   <button type="button" className="btn btn-grave">
-                    Remove…
+                    Delete…
                   </button>
                 }
-                title="Remove this step?"
-                words="Remove it"
+                title="Delete this step?"
+                words="Delete step"
                 grave
                 act={async () => {
                   await tell(
                     steps.filter((y) => y.key !== step.key),
-                    "the removal",
+                    "the deletion",
                     here ? { [step.key]: going } : {},
                   );
                   close();
@@ -256,9 +256,9 @@ export function StepForm({
               >
                 {here ? (
                   <label className="block">
-                    <span className="mb-1 block">{count(here)} stand at it. Where do they go?</span>
+                    <span className="mb-1 block">{count(here)} are at this step. Move them to:</span>
                     <select className="field" value={going} onChange={(e) => setGoing(e.target.value)}>
-                      <option value="out">out of the sequence</option>
+                      <option value="out">remove from the sequence</option>
                       {steps
                         .filter((y) => y.key !== step.key)
                         .map((y) => (
@@ -269,33 +269,33 @@ export function StepForm({
                     </select>
                   </label>
                 ) : (
-                  "Nobody stands at it. What it did for others stays."
+                  "No one is at this step. Past results stay."
                 )}
               </Ask>
             </div>
           )}
         </form>
       </May>
-      {shown?.held_why && (
+      {shown?.paused_why && (
         <section className="mt-5 rounded border border-[#dcb1aa] px-3 py-2">
-          <p className="text-poppy">Held: {shown.held_why}</p>
+          <p className="text-poppy">Paused: {shown.paused_why}</p>
           <div className="mt-2 flex gap-2">
             <button
               type="button"
               className="btn"
               onClick={async () => {
                 try {
-                  await post(`/campaigns/${shown.campaign}/go-on`);
+                  await post(`/campaigns/${shown.campaign}/resume`);
                   await client.invalidateQueries();
                 } catch (e) {
                   setError(e as Error);
                 }
               }}
             >
-              Go on
+              Resume
             </button>
             <Link className="btn" to={`/campaigns/${shown.campaign}/results`}>
-              See what happened
+              View results
             </Link>
           </div>
         </section>

@@ -13,7 +13,7 @@ export function WaitFields({ x, set }: { x: Step; set: (values: Partial<Step>) =
   return (
     <fieldset className="space-y-2">
       <legend className="label">
-        {x.kind === "wait" ? "Waits" : x.kind === "question" ? "Asked after" : "Goes after"}
+        {x.kind === "wait" ? "Wait" : x.kind === "condition" ? "Check after" : "Send after"}
       </legend>
       <div className="flex gap-2">
         <input
@@ -38,7 +38,7 @@ export function WaitFields({ x, set }: { x: Step; set: (values: Partial<Step>) =
         </select>
         <select
           className="field"
-          aria-label="Until an hour"
+          aria-label="Until (hour)"
           value={x.hour ?? ""}
           onChange={(e) => set({ hour: e.target.value === "" ? null : Number(e.target.value) })}
         >
@@ -67,11 +67,11 @@ export function WaitFields({ x, set }: { x: Step; set: (values: Partial<Step>) =
           </button>
         ))}
       </div>
-      <p className="text-[13px] text-ink-2">{x.weekdays.length ? "On these days only." : "On any day."}</p>
+      <p className="text-[13px] text-ink-2">{x.weekdays.length ? "Only on these days." : "On any day."}</p>
       {(x.hour !== null || x.weekdays.length > 0) && (
         <label className="flex items-center gap-2">
           <input type="checkbox" checked={x.own_zone} onChange={(e) => set({ own_zone: e.target.checked })} /> in each
-          person's own zone
+          person's time zone
         </label>
       )}
     </fieldset>

@@ -1,36 +1,36 @@
 import type { M } from "../../api/client";
 import { count, duration, share } from "../../logic/format";
 
-export type Step = M["LadderStep"];
+export type Step = M["StepIn"];
 export type Shown = M["StepShown"];
-export type Ladder = M["LadderIn"];
+export type Definition = M["DefinitionIn"];
 
 export const DAY = 86400;
-export const MAILS = ["message", "repeat", "consent request"];
+export const MAILS = ["message", "resend", "consent request"];
 export const WEEKDAYS = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
 
 export const KINDS: { kind: string; words: string; means: string }[] = [
-  { kind: "message", words: "Message", means: "Something to read." },
-  { kind: "repeat", words: "Repeat", means: "An earlier message again, to those who left it unanswered." },
-  { kind: "question", words: "Question", means: "Sends people on, to the second lane, further down or to the end." },
-  { kind: "wait", words: "Wait", means: "For a time, until an hour, for a weekday." },
-  { kind: "label", words: "Label", means: "Puts a label on, or takes it off." },
-  { kind: "list", words: "List", means: "Adds to a list, or takes off it." },
-  { kind: "field", words: "Field", means: "Writes a value into a field." },
-  { kind: "consent request", words: "Consent request", means: "Asks whether one may write. Once per person." },
-  { kind: "let go", words: "Let go", means: "Suppresses whoever comes here, on the record." },
-  { kind: "end", words: "End", means: "The sequence is over for whoever comes here." },
+  { kind: "message", words: "Message", means: "An email." },
+  { kind: "resend", words: "Resend", means: "Sends an earlier message again to people who ignored it." },
+  { kind: "condition", words: "Condition", means: "Splits the path by yes or no." },
+  { kind: "wait", words: "Wait", means: "For a time, until an hour, or for a weekday." },
+  { kind: "label", words: "Label", means: "Adds or removes a label." },
+  { kind: "list", words: "List", means: "Adds to or removes from a list." },
+  { kind: "field", words: "Field", means: "Sets the value of a field." },
+  { kind: "consent request", words: "Consent request", means: "Asks for consent, once per person." },
+  { kind: "suppress", words: "Suppress", means: "Adds to the suppression list (logged)." },
+  { kind: "end", words: "End", means: "Ends the sequence." },
 ];
 
 export const BEGINS: { on: string; words: string; what: "" | keyof M["SequenceChoices"] }[] = [
-  { on: "by hand", words: "people are put in by hand", what: "" },
-  { on: "joins a list", words: "somebody joins a list", what: "lists" },
-  { on: "confirms", words: "somebody confirms", what: "purposes" },
-  { on: "awaits confirmation", words: "somebody has yet to confirm", what: "purposes" },
-  { on: "gets a label", words: "somebody gets a label", what: "labels" },
-  { on: "enters a segment", words: "somebody enters a segment", what: "segments" },
-  { on: "a date", words: "a date in a field comes", what: "fields" },
-  { on: "books", words: "somebody books", what: "" },
+  { on: "manual", words: "people are added manually", what: "" },
+  { on: "joins a list", words: "someone joins a list", what: "lists" },
+  { on: "confirms", words: "someone confirms", what: "purposes" },
+  { on: "sign-up pending", words: "a sign-up is pending", what: "purposes" },
+  { on: "gets a label", words: "someone gets a label", what: "labels" },
+  { on: "enters a segment", words: "someone enters a segment", what: "segments" },
+  { on: "a date", words: "a date field is due", what: "fields" },
+  { on: "books", words: "someone books", what: "" },
 ];
 
 export function span(seconds: number): string {
@@ -43,7 +43,7 @@ export function waiting(s: Step): string {
   const parts = [];
   if (s.wait) parts.push(span(s.wait));
   if (s.hour !== null)
-    parts.push(`until ${String(s.hour).padStart(2, "0")}:00${s.own_zone ? " in their own zone" : ""}`);
+    parts.push(`until ${String(s.hour).padStart(2, "0")}:00${s.own_zone ? " in their time zone" : ""}`);
   if (s.weekdays.length) parts.push(`on ${s.weekdays.map((d) => WEEKDAYS[d]).join(", ")}`);
   return parts.join(", ");
 }
@@ -58,33 +58,33 @@ export function sentence(s: Step, steps: Shown[]): string {
     case "message":
     case "consent request":
       return titleOf(steps, s.key);
-    case "repeat":
-      return `${titleOf(steps, s.of)}, again`;
-    case "question": {
+    case "resend":
+      return `Resend ${titleOf(steps, s.of)}`;
+    case "condition": {
       const within = s.wait || s.hour !== null ? ` within ${waiting(s)}` : "";
       if (s.asks === "rule") return `${s.rule || "A rule"}${waiting(s) ? `, after ${waiting(s)}` : ""}?`;
-      return `${s.asks === "clicked" ? "Clicked" : "Opened or clicked"} “${titleOf(steps, s.of)}”${within}?`;
+      return `${s.asks === "clicked" ? "Clicked" : "Engaged with"} “${titleOf(steps, s.of)}”${within}?`;
     }
     case "wait":
       return `Wait ${waiting(s) || "…"}`;
     case "label":
-      return `${s.take ? "Take off the label" : "Label"} “${s.name || "…"}”`;
+      return `${s.take ? "Remove label" : "Label"} “${s.name || "…"}”`;
     case "list":
-      return `${s.take ? "Take off the list" : "Put on the list"} “${s.name || "…"}”`;
+      return `${s.take ? "Remove from list" : "Add to list"} “${s.name || "…"}”`;
     case "field":
       return `${s.name || "A field"} becomes “${s.value}”`;
-    case "let go":
-      return "Let them go";
+    case "suppress":
+      return "Suppress";
     default:
       return "End";
   }
 }
 
 export function leads(to: string, steps: Shown[]): string {
-  if (to === "go on") return "go on";
+  if (to === "continue") return "continue";
   if (to === "end") return "the end";
-  if (to === "second lane") return "second lane";
-  return `on at “${titleOf(steps, Number(to))}”`;
+  if (to === "follow-up path") return "follow-up path";
+  return `go to “${titleOf(steps, Number(to))}”`;
 }
 
 export function sentWords(f: M["StepFigures"]): string {
@@ -104,25 +104,25 @@ export function daysOf(people: number, first: number, aDay: number): number {
 }
 
 /** A new step of a kind. In a sequence that runs it is switched off at first: it is filled in, then switched on. */
-export function newStep(kind: string, key: number, l: Ladder, lane: number, off = false): Step {
+export function newStep(kind: string, key: number, l: Definition, path: number, off = false): Step {
   const messages = l.steps.filter((s) => s.kind === "message" || s.kind === "consent request");
   const of = messages[messages.length - 1]?.key ?? 0;
   return {
     key,
     kind,
-    lane,
-    meets: lane === 1,
+    path,
+    meets: path === 1,
     off,
     name: "",
-    wait: kind === "wait" ? 2 * DAY : kind === "question" || kind === "repeat" ? 3 * DAY : 0,
+    wait: kind === "wait" ? 2 * DAY : kind === "condition" || kind === "resend" ? 3 * DAY : 0,
     hour: null,
     weekdays: [],
     own_zone: false,
-    asks: "answered",
-    of: kind === "question" || kind === "repeat" ? of : 0,
+    asks: "engaged",
+    of: kind === "condition" || kind === "resend" ? of : 0,
     rule: "",
-    yes: "go on",
-    no: kind === "question" ? "end" : "second lane",
+    yes: "continue",
+    no: kind === "condition" ? "end" : "follow-up path",
     value: "",
     take: false,
     subject: "",

@@ -8,9 +8,9 @@ import { TokenTable } from "../../parts/tokens";
 
 type Role = M["AccountLine"]["role"];
 const ROLES: [Role, string][] = [
-  ["analyst", "decides, sends, sets up"],
-  ["writer", "writes, previews, sends tests"],
-  ["observer", "reads everything, exports evidence"],
+  ["analyst", "can send, decide and change settings"],
+  ["writer", "can write, preview and send tests"],
+  ["observer", "can read everything and export consent records"],
 ];
 
 /** Everyone who works here: invite, role, second factor, sessions, removal; or everybody's tokens. */
@@ -23,7 +23,7 @@ export function AccountsSection({ tokens }: { tokens: boolean }) {
     return (
       <>
         <h2 className="mb-1">Tokens</h2>
-        <p className="mb-2 text-ink-2">Everyone makes their own under their name, at the right of the foot line.</p>
+        <p className="mb-2 text-ink-2">People create their own tokens on their account page.</p>
         <TokenTable of={q.data.tokens} owner end={(id) => act(() => remove(`/tokens/${id}`))} />
         <Sentence error={error} />
       </>
@@ -36,7 +36,7 @@ export function AccountsSection({ tokens }: { tokens: boolean }) {
           <tr>
             <th>Name</th>
             <th>Role</th>
-            <th className="whitespace-nowrap">Second factor</th>
+            <th className="whitespace-nowrap">Two-factor</th>
             <th>
               <span className="sr-only">Actions</span>
             </th>
@@ -74,7 +74,7 @@ export function AccountsSection({ tokens }: { tokens: boolean }) {
                   ))}
                 </select>
               </td>
-              <td>{a.invited ? "invited, no password yet" : a.second_factor ? "set up" : "none"}</td>
+              <td>{a.invited ? "invited, no password yet" : a.second_factor ? "on" : "none"}</td>
               <td className="n">
                 <span className="flex flex-wrap justify-end gap-x-2">
                   {a.sessions > 0 && (
@@ -92,7 +92,7 @@ export function AccountsSection({ tokens }: { tokens: boolean }) {
                       className="btn btn-bare"
                       onClick={() => act(() => remove(`/accounts/${a.id}/second-factor`))}
                     >
-                      Reset second factor
+                      Reset two-factor
                     </button>
                   )}
                   <button
@@ -113,7 +113,7 @@ export function AccountsSection({ tokens }: { tokens: boolean }) {
                     grave
                     act={() => act(() => remove(`/accounts/${a.id}`))}
                   >
-                    <p>Its sessions and tokens end at once. What it did stays in the activity log.</p>
+                    <p>Its sessions and tokens end now. Its entries in the activity log stay.</p>
                   </Ask>
                 </span>
               </td>
@@ -124,7 +124,7 @@ export function AccountsSection({ tokens }: { tokens: boolean }) {
       <Sentence error={error} />
       {link && (
         <div role="status" className="mt-3">
-          <p>Send this link to its owner. It works once, for {link.holds_days} days, and is not shown again.</p>
+          <p>Send this link to the person. It works once, for {link.holds_days} days, and is not shown again.</p>
           <p className="code mt-1">{link.url}</p>
         </div>
       )}
@@ -141,11 +141,11 @@ export function AccountsSection({ tokens }: { tokens: boolean }) {
           });
         }}
       >
-        <h2 className="mb-1">Invite somebody</h2>
-        <p className="mb-2 text-ink-2">You get a link to pass on; by it they choose their own password.</p>
+        <h2 className="mb-1">Invite a person</h2>
+        <p className="mb-2 text-ink-2">You get a link to pass on. They choose their own password.</p>
         <div className="flex flex-wrap items-end gap-3">
           <label>
-            <span className="label">Name to sign in with</span>
+            <span className="label">Sign-in name</span>
             <input className="field w-[180px]!" name="name" maxLength={100} required />
           </label>
           <label>

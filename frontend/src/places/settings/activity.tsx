@@ -3,14 +3,16 @@ import { useState } from "react";
 import { get } from "../../api/client";
 import { count, moment } from "../../logic/format";
 import { Waiting } from "../../parts/basics";
-import { TakeBack } from "../../parts/take-back";
+import { TakeBack } from "../../parts/undo";
 
 /** Who did what, when, to how many; what can be undone can be undone here for ever. */
 export function ActivitySection() {
   const [text, setText] = useState("");
   const log = useQuery({ queryKey: ["activity"], queryFn: () => get("/activity") });
   if (!log.data) return <Waiting error={log.error} what="the activity log" />;
-  const shown = log.data.deeds.filter((d) => `${d.who} ${d.act} ${d.what}`.toLowerCase().includes(text.toLowerCase()));
+  const shown = log.data.actions.filter((d) =>
+    `${d.who} ${d.act} ${d.what}`.toLowerCase().includes(text.toLowerCase()),
+  );
   return (
     <>
       <div className="mb-2 flex items-center justify-between gap-4">
@@ -29,8 +31,8 @@ export function ActivitySection() {
           <tr>
             <th className="w-[128px]">When</th>
             <th className="w-[104px]">Who</th>
-            <th className="w-[150px]">Did</th>
-            <th>What</th>
+            <th className="w-[150px]">Action</th>
+            <th>Item</th>
             <th className="n w-[62px]">People</th>
             <th className="w-[96px]">
               <span className="sr-only">Undo</span>
@@ -54,7 +56,7 @@ export function ActivitySection() {
           ))}
         </tbody>
       </table>
-      {shown.length === 0 && <p className="py-3 text-ink-2">Nothing in the log says “{text}”.</p>}
+      {shown.length === 0 && <p className="py-3 text-ink-2">No entries match “{text}”.</p>}
     </>
   );
 }

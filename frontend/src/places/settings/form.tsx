@@ -57,9 +57,9 @@ export function SettingsForm({ group, askedBy }: { group: M["SettingGroup"]; ask
                 {s.default !== "" && s.kind !== "object" && s.kind !== "switch" && s.kind !== "list" && (
                   <> Default: {String(s.default)}.</>
                 )}
-                {s.name === "second_pair" && askedBy && (
+                {s.name === "require_approval" && askedBy && (
                   <b className="block text-wheat">
-                    {askedBy} asked to switch this off; another analyst confirms it here.
+                    {askedBy} asked to turn this off. Another analyst has to confirm it.
                   </b>
                 )}
               </p>
@@ -90,9 +90,9 @@ export function SettingsForm({ group, askedBy }: { group: M["SettingGroup"]; ask
 function Control({ setting: s, text, set }: { setting: M["SettingLine"]; text: string; set: (text: string) => void }) {
   const common = { id: s.name, value: text, "aria-describedby": `${s.name}-help` };
   const on = (e: { target: { value: string } }) => set(e.target.value);
-  if (s.name === "frame")
+  if (s.name === "layout")
     return (
-      <Link className="inline-block pt-1.5 text-cornflower underline" to="/campaigns/frame">
+      <Link className="inline-block pt-1.5 text-cornflower underline" to="/campaigns/layout">
         Edit the layout
       </Link>
     );
@@ -162,7 +162,7 @@ function Control({ setting: s, text, set }: { setting: M["SettingLine"]; text: s
       className="field"
       type={s.kind === "secret" ? "password" : "text"}
       autoComplete={s.kind === "secret" ? "new-password" : "off"}
-      placeholder={s.kind === "secret" && s.value ? "set; type to replace it" : ""}
+      placeholder={s.kind === "secret" && s.value ? "set; type to replace" : ""}
       spellCheck={false}
       {...common}
       onChange={on}

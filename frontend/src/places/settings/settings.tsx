@@ -33,7 +33,7 @@ export function SettingsPlace() {
   return (
     <Page
       title="Settings"
-      lead={`Of ${me.workspace}, for everyone who works in it.`}
+      lead={`For ${me.workspace} and everyone who works in it.`}
       side={<Checks of={checks.data?.findings ?? []} />}
     >
       <div className="grid grid-cols-[150px_minmax(0,1fr)] gap-8 max-[800px]:grid-cols-1 max-[800px]:gap-3">
@@ -59,7 +59,7 @@ export function SettingsPlace() {
           ) : me.role === "analyst" ? (
             <AccountsSection tokens={section === "tokens"} />
           ) : (
-            <p className="text-ink-2">Only an analyst sees this.</p>
+            <p className="text-ink-2">Only analysts can see this.</p>
           )}
         </div>
       </div>
@@ -73,7 +73,7 @@ function Checks({ of }: { of: M["WorkspaceCheck"][] }) {
     <>
       <h2 className="mb-2">Before a first real send</h2>
       {open.length === 0 ? (
-        <p className="text-ink-2">Nothing is missing.</p>
+        <p className="text-ink-2">Everything is set.</p>
       ) : (
         <ul>
           {open.map((f) => (
@@ -84,7 +84,7 @@ function Checks({ of }: { of: M["WorkspaceCheck"][] }) {
               <p className="text-[13px] text-ink-2">{f.finding}</p>
               {f.link && f.link !== "/settings" && (
                 <NavLink className="text-[13px] text-cornflower underline" to={f.link}>
-                  Go there
+                  Open
                 </NavLink>
               )}
             </li>

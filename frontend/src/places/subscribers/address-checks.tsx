@@ -5,15 +5,15 @@ import { get, type M, post, put } from "../../api/client";
 import { count, duration, people, share } from "../../logic/format";
 import { Ask, Page, Sentence, Waiting } from "../../parts/basics";
 import { offerUndo, useMe } from "../../parts/me";
-import { TryAddresses } from "./address-try";
+import { TryAddresses } from "./address-lookup";
 import { SubscriberTabs } from "./tabs";
 import { VERDICT_COLOUR } from "./verdicts";
 
 const MEANS: Record<string, string> = {
-  good: "nothing speaks against it",
-  risky: "a sign, no proof",
-  bad: "proved: nobody is there",
-  unknown: "could not be found out",
+  deliverable: "no problems found",
+  risky: "warning signs",
+  undeliverable: "proven: the mailbox does not exist",
+  unknown: "inconclusive",
 };
 
 /** Is anybody there? Verdicts over everybody, the slips with what was meant, and checks with what they cost. */
@@ -44,7 +44,7 @@ export function AddressChecksPage() {
       offerUndo({
         words: `${count(done.people)} addresses corrected.`,
         undo: async () => {
-          await post(`/activity/${done.deed}/undo`);
+          await post(`/activity/${done.action}/undo`);
           await client.invalidateQueries();
         },
       });
@@ -56,17 +56,17 @@ export function AddressChecksPage() {
     <Page
       title="Subscribers"
       tabs={<SubscriberTabs />}
-      lead="Bad only on proof, risky on a sign, unknown when nobody could say. A suggestion is never applied by itself."
+      lead="Undeliverable needs proof, risky is a warning, unknown means we could not tell. Corrections are applied only by you."
       side={<Check d={d} analyst={analyst} jobs={jobs.data?.jobs ?? []} />}
     >
       {analyst && <TryAddresses job={jobs.data?.jobs.find((j) => j.kind === "address file")} />}
       <table className="lined">
         <thead>
           <tr>
-            <th>Verdict</th>
+            <th>Result</th>
             <th className="n">People</th>
             <th className="n">Share</th>
-            <th>Means</th>
+            <th>Meaning</th>
           </tr>
         </thead>
         <tbody>
@@ -89,7 +89,7 @@ export function AddressChecksPage() {
             <td className="font-semibold text-ink-2">not checked</td>
             <td className="n">{count(d.unchecked)}</td>
             <td className="n text-ink-2">{share(d.unchecked, total)}</td>
-            <td className="text-ink-2">{d.required ? "not mailed before it is checked" : "mailed all the same"}</td>
+            <td className="text-ink-2">{d.required ? "not mailed until checked" : "still mailed"}</td>
           </tr>
         </tbody>
       </table>
@@ -97,7 +97,7 @@ export function AddressChecksPage() {
       {d.slips.length > 0 && (
         <>
           <div className="mt-7 mb-1 flex items-baseline justify-between">
-            <h2>Typing slips</h2>
+            <h2>Possible typos</h2>
             {analyst && (
               <Ask
                 trigger={
@@ -106,21 +106,21 @@ export function AddressChecksPage() {
                   </button>
                 }
                 title="Correct all of them?"
-                words="Correct them"
+                words="Correct addresses"
                 act={() => accept("")}
               >
-                {people(d.slips.reduce((n, s) => n + s.count, 0))} get the address that was probably meant. Where
-                somebody is here by that address already, nothing changes. It can be taken back.
+                {people(d.slips.reduce((n, s) => n + s.count, 0))} get the suggested address. Where a subscriber with
+                that address exists, nothing changes. You can undo this.
               </Ask>
             )}
           </div>
           <table className="lined">
             <thead>
               <tr>
-                <th>Typed</th>
-                <th>Probably meant</th>
+                <th>As entered</th>
+                <th>Suggestion</th>
                 <th className="n">People</th>
-                <th>For example</th>
+                <th>Example</th>
                 <th>
                   <span className="sr-only">Accept</span>
                 </th>
@@ -199,10 +199,10 @@ function Check({ d, analyst, jobs }: { d: M["AddressSummary"]; analyst: boolean;
     <>
       <h2>Check addresses</h2>
       <label className="mt-2 block">
-        <span className="label">Whose</span>
+        <span className="label">Which addresses</span>
         <select className="field" value={rule} onChange={(e) => setRule(e.target.value)}>
-          <option value="">everybody</option>
-          <option value="address is unknown">those not checked, or unknown</option>
+          <option value="">all subscribers</option>
+          <option value="address is unknown or not checked">not checked or unknown</option>
           {segments.data?.segments.map((s) => (
             <option key={s.id} value={`in segment "${s.name.replaceAll('"', '""')}"`}>
               {s.name}
@@ -212,12 +212,12 @@ function Check({ d, analyst, jobs }: { d: M["AddressSummary"]; analyst: boolean;
       </label>
       <label className="mt-2 flex items-baseline gap-2">
         <input type="checkbox" checked={hosts} onChange={(e) => setHosts(e.target.checked)} />
-        Ask their mail hosts too, politely: one connection a host, nothing is sent
+        Also query mail servers: one connection each, nothing is sent
       </label>
       {c && (
         <p className={`mt-2 text-ink-2 ${cost.isFetching ? "opacity-60" : ""}`}>
-          {people(c.people)}: {count(c.domains)} domains to ask{hosts && `, ${count(c.questions)} mailboxes`}; about{" "}
-          {duration(Math.max(1, c.seconds))}. Answers younger than their age are not asked anew.
+          {people(c.people)}: {count(c.domains)} domains to look up{hosts && `, ${count(c.questions)} mailboxes`}; about{" "}
+          {duration(Math.max(1, c.seconds))}. Recent results are reused.
         </p>
       )}
       <Sentence error={error} />
@@ -243,14 +243,14 @@ function Check({ d, analyst, jobs }: { d: M["AddressSummary"]; analyst: boolean;
             <button
               type="button"
               className="btn mt-2"
-              onClick={() => go(`/jobs/${job.id}/${job.state === "paused" ? "go-on" : "pause"}`)}
+              onClick={() => go(`/jobs/${job.id}/${job.state === "paused" ? "resume" : "pause"}`)}
             >
-              {job.state === "paused" ? "Go on" : "Pause"}
+              {job.state === "paused" ? "Resume" : "Pause"}
             </button>
           )}
         </div>
       )}
-      <h2 className="mt-7">Before a first mailing</h2>
+      <h2 className="mt-7">Before the first email</h2>
       <label className="mt-1 flex items-baseline gap-2">
         <input
           type="checkbox"
@@ -261,7 +261,7 @@ function Check({ d, analyst, jobs }: { d: M["AddressSummary"]; analyst: boolean;
             client.setQueryData(["addresses"], fresh);
           }}
         />
-        Mail nobody whose address was never checked
+        Require an address check before the first email
       </label>
     </>
   );

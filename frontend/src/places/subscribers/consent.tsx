@@ -5,7 +5,7 @@ import { get, type M, patch, post } from "../../api/client";
 import { count, moment } from "../../logic/format";
 import { Ask, Page, Sentence, Waiting } from "../../parts/basics";
 import { useKeys, useMe } from "../../parts/me";
-import { AskAgain } from "./ask-again";
+import { AskAgain } from "./consent-requests";
 import { SignUpForms } from "./sign-up-forms";
 import { Suppressions } from "./suppressions";
 import { SubscriberTabs } from "./tabs";
@@ -31,8 +31,8 @@ export function ConsentPage() {
   useKeys([
     {
       key: "+",
-      words: "a new purpose",
-      act: () => document.querySelector<HTMLInputElement>('input[aria-label="Name of a new purpose"]')?.focus(),
+      words: "new purpose",
+      act: () => document.querySelector<HTMLInputElement>('input[aria-label="Name of new purpose"]')?.focus(),
     },
   ]);
   const d = q.data;
@@ -47,7 +47,7 @@ export function ConsentPage() {
     <Page
       title="Subscribers"
       tabs={<SubscriberTabs />}
-      lead="What people may agree to, in which words, by which form; and what they said, as evidence that can be checked."
+      lead="Purposes, their wording, sign-up forms, and a verifiable record of consent."
       side={<Side d={d} />}
     >
       <h2 className="mb-1">Purposes</h2>
@@ -57,10 +57,10 @@ export function ConsentPage() {
             <th>Purpose and its wording</th>
             <th>Basis</th>
             <th className="n">Given</th>
-            <th className="n">Awaiting</th>
+            <th className="n">Pending</th>
             <th className="n">Withdrawn</th>
             <th className="n">None</th>
-            <th className="n">Permitted</th>
+            <th className="n">May be mailed</th>
             <th>
               <span className="sr-only">Change</span>
             </th>
@@ -68,18 +68,18 @@ export function ConsentPage() {
         </thead>
         <tbody>
           {d.purposes.map((p) => (
-            <tr key={p.id} className={p.left_out ? "text-ink-3" : ""}>
+            <tr key={p.id} className={p.retired ? "text-ink-3" : ""}>
               <td className="max-w-[300px]">
                 <b>{p.name}</b>
-                {p.transactional && <span className="tag tag-plain ml-2 py-0">service, needs no consent</span>}
-                {p.left_out && <span className="tag tag-plain ml-2 py-0">not offered</span>}
+                {p.transactional && <span className="tag tag-plain ml-2 py-0">transactional, no consent needed</span>}
+                {p.retired && <span className="tag tag-plain ml-2 py-0">retired</span>}
                 <span className="block text-[13px] text-ink-2">
                   {p.text ? `“${p.text}” (version ${p.version})` : "no wording yet"}
                 </span>
               </td>
               <td>{p.basis}</td>
               <td className="n font-semibold">{count(p.counts.given)}</td>
-              <td className="n">{count(p.counts.awaiting)}</td>
+              <td className="n">{count(p.counts.pending)}</td>
               <td className="n">{count(p.counts.withdrawn)}</td>
               <td className="n">{count(p.counts.none)}</td>
               <td className="n">
@@ -107,8 +107,8 @@ export function ConsentPage() {
         >
           <input
             className="field"
-            aria-label="Name of a new purpose"
-            placeholder="Another purpose, such as: Exhibition news"
+            aria-label="Name of new purpose"
+            placeholder="Another purpose, for example: Exhibition news"
             value={adding}
             onChange={(e) => setAdding(e.target.value)}
           />
@@ -128,51 +128,49 @@ export function ConsentPage() {
 function Side({ d }: { d: M["ConsentView"] }) {
   const evidence = useQuery({
     queryKey: ["evidence"],
-    queryFn: () => get("/consent/evidence"),
+    queryFn: () => get("/consent/record"),
     staleTime: 300_000,
   });
   const e = evidence.data;
   return (
     <>
-      <h2>The evidence</h2>
+      <h2>Consent record</h2>
       {!e ? (
-        <p className="text-ink-2">{evidence.error ? evidence.error.message : "Going through the chain…"}</p>
+        <p className="text-ink-2">{evidence.error ? evidence.error.message : "Verifying…"}</p>
       ) : (
-        <p className={e.holds ? "text-ink-2" : "font-semibold text-poppy"}>
-          {e.holds
-            ? `${count(e.entries)} entries, each carrying the hash of the one before. The chain holds.`
-            : `The chain breaks at entry ${count(e.broken_at ?? 0)}: ${e.what}.`}
+        <p className={e.verified ? "text-ink-2" : "font-semibold text-poppy"}>
+          {e.verified
+            ? `${count(e.entries)} entries, hash chain verified.`
+            : `Verification failed at entry ${count(e.broken_at ?? 0)}: ${e.what}.`}
         </p>
       )}
-      <a className="btn mt-2" href="/api/consent/evidence.csv" download>
-        Save all of it
+      <a className="btn mt-2" href="/api/consent/record.csv" download>
+        Download the record
       </a>
       {d.bursts.length > 0 && (
         <>
-          <h2 className="mt-6">Sign-ups that look made</h2>
+          <h2 className="mt-6">Suspicious sign-ups</h2>
           {d.bursts.map((b) => (
             <p key={b.network} className="mt-1 border-l-2 border-poppy pl-3">
-              {count(b.n)} from {b.network} since {moment(b.first)}, none of them confirmed. More from there is refused
-              for an hour.
+              {count(b.n)} from {b.network} since {moment(b.first)}, none confirmed. More sign-ups from there are
+              blocked for an hour.
             </p>
           ))}
         </>
       )}
       {d.forms.map((f) => (
         <details key={f.id} className="mt-5">
-          <summary className="cursor-pointer text-cornflower">“{f.list_name}” on your own page</summary>
-          <p className="mt-1 mb-1 text-[13px] text-ink-2">Plain HTML, no script. Its address: {f.address}</p>
+          <summary className="cursor-pointer text-cornflower">“{f.list_name}” on your website</summary>
+          <p className="mt-1 mb-1 text-[13px] text-ink-2">Plain HTML without scripts. Its address: {f.address}</p>
           <pre className="code max-h-[260px]">{f.snippet}</pre>
         </details>
       ))}
-      <h2 className="mt-6">How words are kept</h2>
+      <h2 className="mt-6">How consent is recorded</h2>
       <ul className="list-disc pl-4 text-[13px] text-ink-2">
-        <li>The latest word decides; a withdrawal is never overwritten by an older yes.</li>
-        <li>
-          A wording is never edited: another text is another version, and each entry keeps the one that was shown.
-        </li>
-        <li>Consent claimed without a source is brought in as none.</li>
-        <li>Who awaits confirmation is mailed the question and nothing else, and is forgotten after 21 days.</li>
+        <li>The latest decision counts; an older opt-in never overrides a withdrawal.</li>
+        <li>Wording is never edited: a change creates a new version, and each entry keeps the one that was shown.</li>
+        <li>Consent without a source is imported as “none”.</li>
+        <li>Unconfirmed sign-ups get only the confirmation email and are deleted after 21 days.</li>
       </ul>
     </>
   );
@@ -192,7 +190,7 @@ function ChangePurpose({
   const [text, setText] = useState(p.text);
   const [basis, setBasis] = useState(p.basis);
   const [transactional, setTransactional] = useState(p.transactional);
-  const [leftOut, setLeftOut] = useState(p.left_out);
+  const [retired, setRetired] = useState(p.retired);
   return (
     <Ask
       trigger={
@@ -203,23 +201,23 @@ function ChangePurpose({
       title={p.name}
       words="Save purpose"
       act={async () => {
-        await save({ name: name.trim() || p.name, text, basis, transactional, left_out: leftOut });
+        await save({ name: name.trim() || p.name, text, basis, transactional, retired });
         await client.invalidateQueries();
       }}
     >
       <label className="mb-3 block text-ink">
-        <span className="label">Name; rules and segments follow it</span>
+        <span className="label">Name (rules and segments are updated)</span>
         <input className="field" value={name} maxLength={300} onChange={(e) => setName(e.target.value)} />
       </label>
       <label className="mb-3 block text-ink">
-        <span className="label">What people agree to, in the words they see</span>
+        <span className="label">Wording shown to subscribers</span>
         <textarea className="field" rows={3} value={text} onChange={(e) => setText(e.target.value)} />
         <span className="text-[13px] text-ink-2">
           {p.version && text.trim() !== p.text
-            ? `Version ${p.version + 1} begins; version ${p.version} is kept, for those who agreed to it.`
+            ? `Saved as version ${p.version + 1}. Version ${p.version} stays for those who agreed to it.`
             : p.version
               ? `Version ${p.version}.`
-              : "This becomes version 1."}
+              : "Saved as version 1."}
         </span>
       </label>
       <Versions purpose={p.id} />
@@ -233,11 +231,11 @@ function ChangePurpose({
       </label>
       <label className="mb-2 flex items-baseline gap-2 text-ink">
         <input type="checkbox" checked={transactional} onChange={(e) => setTransactional(e.target.checked)} />
-        Service, such as tickets: needs no consent, reaches only who booked or whose contract an import states
+        Transactional (for example tickets): no consent needed; only for people with a booking or a contract
       </label>
       <label className="flex items-baseline gap-2 text-ink">
-        <input type="checkbox" checked={leftOut} onChange={(e) => setLeftOut(e.target.checked)} />
-        Not offered any more; what people said stays
+        <input type="checkbox" checked={retired} onChange={(e) => setRetired(e.target.checked)} />
+        Retired: no longer offered; existing records stay
       </label>
     </Ask>
   );

@@ -40,16 +40,16 @@ export function BendChart({
     <figure className="border-t border-rule pt-2">
       <figcaption className="mb-1 flex flex-wrap justify-between gap-x-5 text-[13px] text-ink-2">
         <span>
-          <b className="font-head text-[14px] text-ink [font-stretch:87%]">Stopping earlier, replayed</b> over the sends
-          of {replay.months} months, for {shape.left[row]} or more left unanswered
+          <b className="font-head text-[14px] text-ink [font-stretch:87%]">What an earlier cut-off would have done</b>{" "}
+          over the sends of {replay.months} months, for {shape.left[row]} or more ignored
         </span>
         <span>
           <svg width="18" height="8" aria-hidden className="mr-1 inline">
             <line x1="0" x2="18" y1="4" y2="4" stroke="var(--color-strong)" strokeWidth="2" />
           </svg>
-          people's open rate, {share(low, 1)} to {share(high, 1)}
+          open rate (human), {share(low, 1)} to {share(high, 1)}
           <svg width="18" height="8" aria-hidden className="mr-1 ml-4 inline">
-            <line x1="0" x2="18" y1="4" y2="4" stroke="var(--color-silent)" strokeWidth="2" strokeDasharray="4 3" />
+            <line x1="0" x2="18" y1="4" y2="4" stroke="var(--color-inactive)" strokeWidth="2" strokeDasharray="4 3" />
           </svg>
           opens lost, 0 to {share(most, 1)}
         </span>
@@ -77,7 +77,7 @@ export function BendChart({
               fill="var(--color-ink-3)"
               textAnchor={d === LOW ? "start" : d === HIGH ? "end" : "middle"}
             >
-              {d === advised ? `${d} d, fits you` : d}
+              {d === advised ? `${d} d, recommended` : d}
             </text>
           </g>
         ))}
@@ -85,7 +85,7 @@ export function BendChart({
         <polyline
           points={line((p) => lost(p.opensLost))}
           fill="none"
-          stroke="var(--color-silent)"
+          stroke="var(--color-inactive)"
           strokeWidth="2"
           strokeDasharray="5 4"
         />
@@ -93,7 +93,7 @@ export function BendChart({
           <g>
             <line x1={x(now.days)} x2={x(now.days)} y1="0" y2={H} stroke="var(--color-ink)" strokeWidth="1.2" />
             <circle cx={x(now.days)} cy={rate(now.openRate)} r="3.6" fill="var(--color-strong)" />
-            <circle cx={x(now.days)} cy={lost(now.opensLost)} r="3.6" fill="var(--color-silent)" />
+            <circle cx={x(now.days)} cy={lost(now.opensLost)} r="3.6" fill="var(--color-inactive)" />
           </g>
         )}
       </svg>
@@ -102,8 +102,8 @@ export function BendChart({
         <table className="lined mt-1 max-w-[520px]">
           <thead>
             <tr>
-              <th>Stopped after</th>
-              <th className="n">People's open rate</th>
+              <th>Cut-off</th>
+              <th className="n">Open rate (human)</th>
               <th className="n">Opens lost</th>
             </tr>
           </thead>

@@ -97,9 +97,9 @@ export function MapGrid({
   return (
     <div className="select-none" style={{ display: "grid", gridTemplateColumns: `${LEFT}px 1fr 22px` }}>
       <span className="self-end pb-1 text-[12px] leading-tight text-ink-3">
-        left un-
+        messages
         <br />
-        answered
+        ignored
       </span>
       <div className="grid" style={{ gridTemplateColumns: `repeat(${cols}, minmax(0, 1fr))`, gap: GAP }}>
         {d.day_words.map((w) => (
@@ -119,7 +119,7 @@ export function MapGrid({
       <div
         ref={grid}
         role="grid"
-        aria-label="Days since the last answer by messages left unanswered"
+        aria-label="Days since last engagement by messages ignored since"
         aria-multiselectable
         className="relative grid"
         style={{ gridTemplateColumns: `repeat(${cols}, minmax(0, 1fr))`, gap: GAP }}
@@ -140,7 +140,7 @@ export function MapGrid({
                   data-cell={`${c}:${r}`}
                   tabIndex={at[0] === c && at[1] === r ? 0 : -1}
                   aria-selected={on}
-                  aria-label={`${w}, ${d.left_words[r]} unanswered: ${count(n)} people`}
+                  aria-label={`${w}, ${d.left_words[r]} ignored: ${count(n)} people`}
                   className={`relative ${on ? "bg-[#efe3d9]" : "bg-wash hover:bg-[#e9e4d5]"}`}
                   style={{ height: CELL_H, minWidth: 0 }}
                   onPointerDown={(e) => {
@@ -193,9 +193,9 @@ export function MapGrid({
       >
         <Slider.Track className="relative h-full w-px bg-rule-strong" />
         <Slider.Thumb
-          aria-label="Cut-off: messages left unanswered"
-          aria-valuetext={`${shape.left[handles.row]} or more left unanswered`}
-          className="block h-[13px] w-[18px] rounded-[3px] border-[1.5px] border-silent bg-panel"
+          aria-label="Cut-off: messages ignored"
+          aria-valuetext={`${shape.left[handles.row]} or more ignored`}
+          className="block h-[13px] w-[18px] rounded-[3px] border-[1.5px] border-inactive bg-panel"
           onKeyDown={(e) => {
             const next = slide(handles.row, shape.left.length - 1, e.key);
             if (next === null) return;
@@ -216,9 +216,9 @@ export function MapGrid({
         >
           <Slider.Track className="relative h-px grow bg-rule-strong" />
           <Slider.Thumb
-            aria-label="Cut-off: days since the last answer"
-            aria-valuetext={days === undefined ? "never answered" : `no answer in ${days} days`}
-            className="block h-[18px] w-[13px] rounded-[3px] border-[1.5px] border-silent bg-panel"
+            aria-label="Cut-off: days since last engagement"
+            aria-valuetext={days === undefined ? "never engaged" : `not engaged in ${days} days`}
+            className="block h-[18px] w-[13px] rounded-[3px] border-[1.5px] border-inactive bg-panel"
             onKeyDown={(e) => {
               const next = slide(handles.column, shape.days.length, e.key);
               if (next === null) return;
@@ -229,11 +229,11 @@ export function MapGrid({
           />
         </Slider.Root>
         <p className="flex justify-between pt-0.5 text-[13px] text-ink-3">
-          <span>Days since the last answer by a person. Drag over cells, or move the two handles.</span>
+          <span>Days since the last engagement by a person. Drag across cells, or move a handle.</span>
           <span>
             cut-off{" "}
             <b className="text-ink">
-              {days === undefined ? "never answered" : `${days} days`}, {shape.left[handles.row]} or more unanswered
+              {days === undefined ? "never engaged" : `${days} days`}, {shape.left[handles.row]} or more ignored
             </b>
           </span>
         </p>
@@ -254,7 +254,7 @@ function Outline({ shape, rect, cols, rows }: { shape: Shape; rect: Rect; cols: 
   return (
     <span
       aria-hidden
-      className="pointer-events-none absolute rounded-[3px] border-[1.5px] border-silent"
+      className="pointer-events-none absolute rounded-[3px] border-[1.5px] border-inactive"
       style={{
         left: `calc(${(100 * x0) / cols}% - 2px)`,
         width: `calc(${(100 * (right - x0)) / cols}% + 2px)`,

@@ -4,8 +4,8 @@ import { Link, useNavigate } from "react-router";
 import { get, type M, post } from "../../api/client";
 import { byWord, type Figures, type Rect, type Shape, without } from "../../logic/cutoff";
 import { count, moment, share } from "../../logic/format";
-import { ActButton } from "../../parts/act";
-import { Ask, BandList, Sieve } from "../../parts/basics";
+import { Ask, BandList, Exclusions } from "../../parts/basics";
+import { ActButton } from "../../parts/bulk-action";
 import { useMe } from "../../parts/me";
 
 const DIVIDED = { band: "band", provider: "provider", list: "list", year: "year of joining" } as const;
@@ -38,8 +38,8 @@ export function SelectionSide({
   const people = bands.reduce((a, b) => a + b, 0);
   const gate = byWord(d.groups.gate, rows, rect);
   const permitted = gate.at(-1) ?? 0;
-  const sieve = [
-    { words: "Everybody", count: d.subscribers },
+  const exclusions = [
+    { words: "All subscribers", count: d.subscribers },
     { words: "In the selection", count: people },
     ...d.groups.gate.words.slice(0, -1).flatMap((words, i) => (gate[i] ? [{ words, count: -(gate[i] ?? 0) }] : [])),
     { words: d.groups.gate.words.at(-1) ?? "", count: permitted },
@@ -67,11 +67,11 @@ export function SelectionSide({
               ))}
             </select>
           </div>
-          <Sieve rows={sieve} />
+          <Exclusions rows={exclusions} />
         </>
       )}
       <div className="mt-4 mb-1 flex items-baseline justify-between gap-3">
-        <h2>Without them, replayed</h2>
+        <h2>Replay without them</h2>
         <select
           className="field w-auto py-0.5 text-[13px]"
           aria-label="Months replayed"
@@ -92,14 +92,14 @@ export function SelectionSide({
           months={replay.months}
         />
       ) : (
-        <p className="text-ink-2">{replayError ? replayError.message : "Replaying the past sends…"}</p>
+        <p className="text-ink-2">{replayError ? replayError.message : "Replaying past sends…"}</p>
       )}
       <Acts columns={`${rect.c0},${rect.c1}`} rows={`${rect.r0},${rect.r1}`} people={people} />
       <div className="mt-5 mb-1 flex items-baseline justify-between gap-3">
         <h2>Who they are</h2>
         <select
           className="field w-auto py-0.5 text-[13px]"
-          aria-label="Divide them by"
+          aria-label="Break down by"
           value={by}
           onChange={(e) => setBy(e.target.value as keyof typeof DIVIDED)}
         >
@@ -141,8 +141,8 @@ function Divided({ group, counts, people }: { group: M["Grid"]; counts: number[]
 function Replayed({ all, rest, months }: { all: Figures; rest: Figures; months: number }) {
   const per = (x: number) => `${(10_000 * x).toFixed(1)}`;
   const rows: [string, string, string][] = [
-    ["People's open rate", share(all.openRate, 1), share(rest.openRate, 1)],
-    ["People's click rate", share(all.clickRate, 1), share(rest.clickRate, 1)],
+    ["Open rate (human)", share(all.openRate, 1), share(rest.openRate, 1)],
+    ["Click rate (human)", share(all.clickRate, 1), share(rest.clickRate, 1)],
     ["Complaints per 10,000", per(all.complaints), per(rest.complaints)],
     ["Unsubscribes per 10,000", per(all.unsubscribes), per(rest.unsubscribes)],
     ["Hard bounces", share(all.hardBounces, 1, 2), share(rest.hardBounces, 1, 2)],
@@ -156,8 +156,8 @@ function Replayed({ all, rest, months }: { all: Figures; rest: Figures; months: 
             <th>
               <span className="sr-only">Figure</span>
             </th>
-            <th className="n">as it was</th>
-            <th className="n">without</th>
+            <th className="n">actual</th>
+            <th className="n">without them</th>
           </tr>
         </thead>
         <tbody>
@@ -186,7 +186,7 @@ function Replayed({ all, rest, months }: { all: Figures; rest: Figures; months: 
       </table>
       <p className="mt-1 text-[12.5px] text-ink-3">
         Of {count(all.delivered)} delivered; {count(all.delivered - rest.delivered)} would not have been sent. Each
-        message counts where its person stood when it went out.
+        message counts by its subscriber's position when it was sent.
       </p>
     </>
   );
@@ -216,16 +216,16 @@ function Acts({ columns, rows, people }: { columns: string; rows: string; people
           className="btn btn-main"
           onClick={() => go(`/segments/new?rule=${encodeURIComponent(rule)}`)}
         >
-          Keep this rule
+          Save as segment
         </button>
         <Ask
           trigger={
             <button type="button" className="btn">
-              Plan a win-back
+              Create win-back campaign
             </button>
           }
-          title="Plan a win-back"
-          words="Begin the draft"
+          title="Create win-back campaign"
+          words="Create draft"
           disabled={!name.trim()}
           act={async () => {
             const made = await post("/segments/win-back", { name, rule });
@@ -234,11 +234,11 @@ function Acts({ columns, rows, people }: { columns: string; rows: string; people
           }}
         >
           <p className="mb-3">
-            The {count(people)} become a segment that keeps itself current, and a campaign draft is begun that mails
-            those of them who are permitted. Nothing goes out before you start it.
+            The {count(people)} become a segment, and a draft campaign is created for those who may be mailed. Nothing
+            is sent until you start it.
           </p>
           <label className="block text-ink">
-            <span className="label">Name of the segment</span>
+            <span className="label">Segment name</span>
             <input className="field" value={name} onChange={(e) => setName(e.target.value)} />
           </label>
         </Ask>
@@ -247,13 +247,13 @@ function Acts({ columns, rows, people }: { columns: string; rows: string; people
             <ActButton act="label" choice={choice}>
               Label…
             </ActButton>
-            <ActButton act="let go" choice={choice}>
-              Let them go…
+            <ActButton act="suppress" choice={choice}>
+              Suppress…
             </ActButton>
           </>
         )}
         <Link className="btn" to={`/subscribers/table?rule=${encodeURIComponent(rule)}`}>
-          See the table
+          Open in table
         </Link>
       </div>
     </>

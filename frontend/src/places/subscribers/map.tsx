@@ -47,11 +47,11 @@ export function MapPage() {
     return (
       <Page title="Subscribers" tabs={<SubscriberTabs />}>
         <Quiet>
-          Nobody is here yet.{" "}
-          <Link className="text-cornflower underline" to="/subscribers/bring-in">
-            Bring in a CSV of subscribers
+          No subscribers yet.{" "}
+          <Link className="text-cornflower underline" to="/subscribers/import">
+            Import a CSV of subscribers
           </Link>
-          ; the map fills as soon as their history is there too.
+          ; the map fills once their history is imported too.
         </Quiet>
       </Page>
     );
@@ -66,7 +66,7 @@ export function MapPage() {
     <Page
       title="Subscribers"
       tabs={<SubscriberTabs />}
-      lead={`${count(d.subscribers)} subscribers, placed by how long ago they last answered and how many messages in a row they have left unanswered since.`}
+      lead={`${count(d.subscribers)} subscribers by time since they last engaged and messages ignored since then.`}
       side={
         rect ? (
           <SelectionSide
@@ -81,7 +81,7 @@ export function MapPage() {
             clear={clear}
           />
         ) : (
-          <Everybody d={d} totals={totals} show={() => cut(advised.column, advised.row)} />
+          <AllSubscribers d={d} totals={totals} show={() => cut(advised.column, advised.row)} />
         )
       }
     >
@@ -120,23 +120,23 @@ export function MapPage() {
   );
 }
 
-function Everybody({ d, totals, show }: { d: M["MapView"]; totals: number[]; show: () => void }) {
+function AllSubscribers({ d, totals, show }: { d: M["MapView"]; totals: number[]; show: () => void }) {
   return (
     <>
-      <h2 className="mb-1">Everybody, by band</h2>
+      <h2 className="mb-1">All subscribers, by band</h2>
       <BandList bands={totals} />
-      <h2 className="mt-5 mb-1">The window that fits you: {d.window_days} days</h2>
+      <h2 className="mt-5 mb-1">Recommended inactivity window: {d.window_days} days</h2>
       <p className="text-[13px] text-ink-2">
-        You write to the same person every {d.gap_days} {d.gap_days === 1 ? "day" : "days"} on the median. Eight such
-        gaps are {8 * d.gap_days} days, and the first usual window that holds them is {d.window_days}: nobody is called
-        inactive before that many days without an answer and 5 messages left unanswered.
+        You email a subscriber every {d.gap_days} {d.gap_days === 1 ? "day" : "days"} (median). Eight intervals are{" "}
+        {8 * d.gap_days} days, and the next standard window is {d.window_days}: no one counts as inactive before that
+        many days without engagement and 5 messages ignored.
       </p>
       <button type="button" className="btn mt-3" onClick={show}>
-        Show who is beyond it
+        Show subscribers beyond it
       </button>
       <p className="mt-5 text-[13px] text-ink-2">
-        Unproven and Veiled stand off the scale: too new to judge, or read where nobody can see it.{" "}
-        {share((totals[4] ?? 0) + (totals[5] ?? 0), d.subscribers)} of people are there.
+        Unproven and Masked are not on the scale: {share((totals[4] ?? 0) + (totals[5] ?? 0), d.subscribers)} of
+        subscribers.
       </p>
     </>
   );

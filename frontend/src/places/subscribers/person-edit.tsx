@@ -5,13 +5,13 @@ import { get, type M, patch, post, remove } from "../../api/client";
 import { clockTime, day, when } from "../../logic/format";
 import { Ask, Sentence } from "../../parts/basics";
 import { offerUndo, useMe } from "../../parts/me";
-import { useSegments } from "../segments/list";
+import { useNames } from "../segments/list";
 
 /** Name, labels and fields, changed in place; each change can be undone. */
 export function Details({ p }: { p: M["Person"] }) {
   const client = useQueryClient();
   const me = useMe();
-  const words = useSegments().data?.words ?? {};
+  const names = useNames();
   const [error, setError] = useState<Error | null>(null);
   const refresh = () => client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "me" });
   const save = async (what: string, body: Partial<M["PersonIn"]>) => {
@@ -20,9 +20,9 @@ export function Details({ p }: { p: M["Person"] }) {
       const acted = await patch(`/subscribers/${p.id}`, body);
       await refresh();
       offerUndo({
-        words: `${what} of ${p.name || p.email} is changed.`,
+        words: `${what} of ${p.name || p.email} updated.`,
         undo: async () => {
-          await post(`/activity/${acted.deed}/undo`);
+          await post(`/activity/${acted.action}/undo`);
           await refresh();
         },
       });
@@ -31,7 +31,7 @@ export function Details({ p }: { p: M["Person"] }) {
     }
   };
   const may = me.role !== "observer";
-  const fields = { ...Object.fromEntries((words.field ?? []).map((f) => [f, ""])), ...p.fields };
+  const fields = { ...Object.fromEntries((names.field ?? []).map((f) => [f.name, ""])), ...p.fields };
   return (
     <section className="mb-6" aria-label="Details">
       <div className="grid grid-cols-[repeat(auto-fill,minmax(150px,1fr))] gap-x-5 gap-y-2">
@@ -62,7 +62,7 @@ export function Details({ p }: { p: M["Person"] }) {
               <button
                 type="button"
                 className="ml-1.5"
-                aria-label={`Take the label ${l} off`}
+                aria-label={`Remove the label ${l}`}
                 onClick={() => save("The label", { labels: p.labels.filter((x) => x !== l) })}
               >
                 ×
@@ -70,7 +70,12 @@ export function Details({ p }: { p: M["Person"] }) {
             )}
           </span>
         ))}
-        {may && <AddLabel names={words.label ?? []} add={(l) => save("The label", { labels: [...p.labels, l] })} />}
+        {may && (
+          <AddLabel
+            names={(names.label ?? []).map((l) => l.name)}
+            add={(l) => save("The label", { labels: [...p.labels, l] })}
+          />
+        )}
         <span className="text-[13px] text-ink-2">{p.lists.length > 0 && `in ${p.lists.join(", ")}`}</span>
       </div>
       <Sentence error={error} />
@@ -181,7 +186,7 @@ export function Notes({ p, now }: { p: M["Person"]; now: number }) {
             <button
               type="button"
               className="text-ink-3 hover:text-ink"
-              aria-label="Remove this note"
+              aria-label="Delete note"
               onClick={() => act(() => remove(`/subscribers/${p.id}/notes/${n.id}`))}
             >
               ×
@@ -199,8 +204,8 @@ export function Notes({ p, now }: { p: M["Person"]; now: number }) {
         >
           <input
             className="field"
-            aria-label="A note"
-            placeholder="Write a note for your colleagues"
+            aria-label="Note"
+            placeholder="A note for your colleagues"
             value={text}
             onChange={(e) => setText(e.target.value)}
           />
@@ -232,11 +237,11 @@ export function PersonActs({ p }: { p: M["Person"] }) {
         <Ask
           trigger={
             <button type="button" className="btn btn-grave">
-              Erase…
+              Erase personal data…
             </button>
           }
           title={`Erase ${p.name || p.email}?`}
-          words="Erase for good"
+          words="Erase permanently"
           grave
           disabled={typed.trim().toLowerCase() !== p.email.toLowerCase()}
           act={async () => {
@@ -247,12 +252,12 @@ export function PersonActs({ p }: { p: M["Person"] }) {
         >
           <p className="mb-3">
             Name, address, fields, labels, notes, {p.consent.length} consent{" "}
-            {p.consent.length === 1 ? "source" : "sources"} and the network addresses of {p.events.length} events go for
-            good. Counts in results stay, without a name. A keyed hash of the address stays, so that no import brings
-            them back. This cannot be undone.
+            {p.consent.length === 1 ? "source" : "sources"} and the IP addresses of {p.events.length} events are
+            deleted. Anonymous counts in results remain. A keyed hash of the address prevents a new import. This cannot
+            be undone.
           </p>
           <label className="block text-ink">
-            <span className="label">Write their address to confirm: {p.email}</span>
+            <span className="label">Type the address to confirm: {p.email}</span>
             <input className="field" value={typed} onChange={(e) => setTyped(e.target.value)} />
           </label>
         </Ask>
@@ -268,17 +273,17 @@ function SaidInPerson({ p }: { p: M["Person"] }) {
   const [purpose, setPurpose] = useState(0);
   const [state, setState] = useState<"given" | "withdrawn">("given");
   const [reason, setReason] = useState("");
-  const offered = (q.data?.purposes ?? []).filter((x) => !x.transactional && !x.left_out);
+  const offered = (q.data?.purposes ?? []).filter((x) => !x.transactional && !x.retired);
   const chosen = purpose || offered[0]?.id || 0;
   return (
     <Ask
       trigger={
         <button type="button" className="btn btn-bare py-0">
-          Write down what they said…
+          Record consent…
         </button>
       }
-      title="What did they say?"
-      words="Keep it as evidence"
+      title="Record a consent decision"
+      words="Save record"
       disabled={!reason.trim() || !chosen}
       act={async () => {
         await post(`/subscribers/${p.id}/consent`, { purpose: chosen, state, reason });
@@ -287,7 +292,7 @@ function SaidInPerson({ p }: { p: M["Person"] }) {
     >
       <div className="grid grid-cols-2 gap-3 text-ink">
         <label>
-          <span className="label">About</span>
+          <span className="label">Purpose</span>
           <select className="field" value={chosen} onChange={(e) => setPurpose(Number(e.target.value))}>
             {offered.map((x) => (
               <option key={x.id} value={x.id}>
@@ -297,14 +302,14 @@ function SaidInPerson({ p }: { p: M["Person"] }) {
           </select>
         </label>
         <label>
-          <span className="label">Their word</span>
+          <span className="label">Decision</span>
           <select className="field" value={state} onChange={(e) => setState(e.target.value as "given" | "withdrawn")}>
-            <option value="given">yes, given</option>
-            <option value="withdrawn">no, withdrawn</option>
+            <option value="given">consent given</option>
+            <option value="withdrawn">consent withdrawn</option>
           </select>
         </label>
         <label className="col-span-2">
-          <span className="label">How you know, for the record</span>
+          <span className="label">Evidence (required)</span>
           <input
             className="field"
             placeholder="for example: said so at the box office on 3 March"
@@ -331,10 +336,10 @@ export function ConsentHistory({ p }: { p: M["Person"] }) {
           <tr>
             <th>When</th>
             <th>Purpose</th>
-            <th>By</th>
+            <th>Channel</th>
             <th>State</th>
-            <th>How</th>
-            <th>What was shown</th>
+            <th>Method</th>
+            <th>Wording shown</th>
           </tr>
         </thead>
         <tbody>
@@ -351,7 +356,7 @@ export function ConsentHistory({ p }: { p: M["Person"] }) {
                 {c.page && <span className="block text-[13px] text-ink-2 [overflow-wrap:anywhere]">{c.page}</span>}
               </td>
               <td className="max-w-[260px]">
-                {c.wording || <span className="text-ink-2">not recorded</span>}
+                {c.wording || <span className="text-ink-2">not stored</span>}
                 {c.wording_text && <span className="block text-[13px] text-ink-2">“{c.wording_text}”</span>}
               </td>
             </tr>
@@ -360,8 +365,8 @@ export function ConsentHistory({ p }: { p: M["Person"] }) {
       </table>
       <p className="mt-2 flex items-center gap-4">
         {byHand}
-        <a className="text-cornflower underline" href={`/api/subscribers/${p.id}/evidence.csv`} download>
-          Save this evidence
+        <a className="text-cornflower underline" href={`/api/subscribers/${p.id}/consent-record.csv`} download>
+          Download record
         </a>
       </p>
     </details>

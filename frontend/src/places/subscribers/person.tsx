@@ -4,6 +4,7 @@ import { useParams } from "react-router";
 import { get, type M } from "../../api/client";
 import { BAND_MEANS, BANDS } from "../../logic/bands";
 import { count, day, duration, when } from "../../logic/format";
+import { BandLegend } from "../../parts/band-legend";
 import { BandWord, Page, StateTag, Trace, Waiting } from "../../parts/basics";
 import { SourceDialog } from "../../parts/source";
 import { ConsentHistory, Details, Notes, PersonActs } from "./person-edit";
@@ -33,7 +34,7 @@ export function PersonPage() {
       lead={
         <>
           {p.email} · joined {day(p.joined_at)}
-          {p.door && ` by ${p.door}`} · {p.provider}
+          {p.source && ` from ${p.source}`} · {p.provider}
           {p.verdict && ` · address ${p.verdict.verdict}, checked ${day(p.verdict.at)}`}
         </>
       }
@@ -52,16 +53,16 @@ export function PersonPage() {
           {p.signs.map((s) => (
             <li key={s}>{s}</li>
           ))}
-          {p.verdict?.suggestion && <li className="text-ink-2">Probably meant: {p.verdict.suggestion}</li>}
+          {p.verdict?.suggestion && <li className="text-ink-2">Did you mean {p.verdict.suggestion}</li>}
         </ul>
       )}
-      <h2 className="mb-1">May we mail them?</h2>
+      <h2 className="mb-1">Consent and eligibility</h2>
       <table className="lined mb-6">
         <thead>
           <tr>
             <th className="w-[190px]">Purpose</th>
             <th className="w-[120px]">Now</th>
-            <th>Why</th>
+            <th>Reason</th>
           </tr>
         </thead>
         <tbody>
@@ -70,7 +71,9 @@ export function PersonPage() {
             return (
               <tr key={g.purpose}>
                 <td className="font-semibold">{g.purpose}</td>
-                <td className={g.permitted ? "text-clover" : "text-poppy"}>{g.permitted ? "permitted" : "not now"}</td>
+                <td className={`w-40 ${g.permitted ? "text-clover" : "text-poppy"}`}>
+                  {g.permitted ? "may be mailed" : "may not be mailed"}
+                </td>
                 <td className="text-ink-2">{whyWords(g, last)}</td>
               </tr>
             );
@@ -81,7 +84,7 @@ export function PersonPage() {
         <p className="mb-5">
           {p.suppressed.map((s) => (
             <span key={s.reason} className="mr-3">
-              <StateTag state="broken" words={`suppressed: ${s.reason}`} />{" "}
+              <StateTag state="fail" words={`suppressed: ${s.reason}`} />{" "}
               <span className="text-ink-2">
                 since {day(s.at)}, {s.source}
               </span>
@@ -95,7 +98,7 @@ export function PersonPage() {
           {p.sequences
             .map(
               (q) =>
-                `${q.left_at ? (q.finished ? "finished" : "left") : "inside"} ${q.name}, since ${day(q.entered_at)}`,
+                `${q.left_at ? (q.finished ? "finished" : "left") : "active in"} ${q.name}, since ${day(q.entered_at)}`,
             )
             .join(" · ")}
         </p>
@@ -103,7 +106,7 @@ export function PersonPage() {
       <Notes p={p} now={now} />
       {p.returned.length > 0 && (
         <>
-          <h2 className="mb-1">Mail that came back</h2>
+          <h2 className="mb-1">Bounces and complaints</h2>
           <table className="lined mb-6">
             <tbody>
               {p.returned.map((r) => (
@@ -113,7 +116,7 @@ export function PersonPage() {
                   <td className="font-mono text-[13px] [overflow-wrap:anywhere]">{r.diagnostic}</td>
                   <td className="n">
                     <a className="text-cornflower underline" href={`/api/returned/${r.id}`} download>
-                      as it came
+                      view source
                     </a>
                   </td>
                 </tr>
@@ -122,14 +125,14 @@ export function PersonPage() {
           </table>
         </>
       )}
-      <h2 className="mb-1">Everything that happened</h2>
+      <h2 className="mb-1">Activity</h2>
       <table className="lined">
         <thead>
           <tr>
             <th className="w-[150px]">When</th>
-            <th className="w-[130px]">What</th>
+            <th className="w-[130px]">Event</th>
             <th>Message</th>
-            <th>Detail</th>
+            <th>Details</th>
           </tr>
         </thead>
         <tbody>
@@ -159,7 +162,7 @@ export function PersonPage() {
                 {e.delivery !== null && (
                   <SourceDialog
                     path={`/deliveries/${e.delivery}`}
-                    title={`${e.message}, as ${p.email} got it`}
+                    title={`${e.message}, as ${p.email} received it`}
                     trigger={
                       <button type="button" className="ml-2 text-[13px] text-cornflower hover:underline">
                         source
@@ -187,7 +190,7 @@ export function PersonPage() {
           Show all {count(p.events.length)}
         </button>
       )}
-      {!p.events.length && <p className="py-4 text-ink-2">Nothing has been sent to them, and nothing has come back.</p>}
+      {!p.events.length && <p className="py-4 text-ink-2">No activity yet.</p>}
     </Page>
   );
 }
@@ -208,10 +211,10 @@ function Why({ p, band }: { p: M["Person"]; band: number }) {
       <h2>Why {band >= 4 ? w.band : `a score of ${w.score.toFixed(0)}`}</h2>
       <p className="mt-1 text-ink-2">
         {w.band}: {BAND_MEANS[band]}.{" "}
-        {w.last_answer
-          ? `Last answer ${duration(w.as_of - w.last_answer)} ago; ${count(w.unanswered)} left unanswered since.`
-          : `Never answered; ${count(w.unanswered)} left unanswered.`}{" "}
-        {count(w.answered)} answered of all time.
+        {w.last_engaged
+          ? `Last engaged ${duration(w.as_of - w.last_engaged)} ago; ${count(w.ignored)} ignored since.`
+          : `Never engaged; ${count(w.ignored)} ignored.`}{" "}
+        {count(w.engaged)} engaged with in all.
       </p>
       <p className="my-3 rounded border border-rule px-3 py-2 text-[13px]">
         100 × E / (N + 1) = 100 × {w.E.toFixed(2)} / ({w.N.toFixed(2)} + 1) = <b>{w.score.toFixed(1)}</b>
@@ -222,7 +225,7 @@ function Why({ p, band }: { p: M["Person"]; band: number }) {
             <th>Message</th>
             <th className="n">Age</th>
             <th className="n">Weight</th>
-            <th className="n">Adds</th>
+            <th className="n">Points</th>
           </tr>
         </thead>
         <tbody>
@@ -249,9 +252,10 @@ function Why({ p, band }: { p: M["Person"]; band: number }) {
         </button>
       )}
       <p className="mt-3 text-[13px] text-ink-2">
-        Each message counts by its age: half after {w.half_life_days} days. A click, reply or booking counts 1, an open
-        0.7, nothing 0.
+        Each message loses half its weight every {w.half_life_days} days. A click, reply or booking counts 1, an open
+        0.7, ignored 0.
       </p>
+      <BandLegend />
     </>
   );
 }

@@ -18,8 +18,7 @@ export function SignUpForms({ d, analyst }: { d: M["ConsentView"]; analyst: bool
       </div>
       {!d.forms.length && (
         <Quiet>
-          No list can be joined by a form yet. A form asks twice: the page takes the address, and the message sent there
-          has a button that confirms it.
+          No sign-up form yet. Forms use double opt-in: after signing up, people confirm by a button in an email.
         </Quiet>
       )}
       {d.forms.length > 0 && (
@@ -28,12 +27,12 @@ export function SignUpForms({ d, analyst }: { d: M["ConsentView"]; analyst: bool
             <tr>
               <th>List</th>
               <th>Asks for</th>
-              <th className="n">Joined</th>
-              <th className="n">Awaiting</th>
+              <th className="n">Signed up</th>
+              <th className="n">Pending</th>
               <th className="n">Confirmed</th>
-              <th className="n">Lapsed</th>
+              <th className="n">Expired</th>
               <th>
-                <span className="sr-only">Acts</span>
+                <span className="sr-only">Actions</span>
               </th>
             </tr>
           </thead>
@@ -50,15 +49,15 @@ export function SignUpForms({ d, analyst }: { d: M["ConsentView"]; analyst: bool
                   {f.purposes.map((id) => d.purposes.find((p) => p.id === id)?.name).join(", ")}
                   <span className="block text-[13px] text-ink-2">
                     {f.confirm
-                      ? `confirmed by mail, reminded after ${f.reminders.join(" and ") || "no"} days`
-                      : "without a second step"}
+                      ? `double opt-in, reminders after ${f.reminders.join(" and ") || "no"} days`
+                      : "single opt-in"}
                   </span>
                   <ByDay f={f} />
                 </td>
                 <td className="n">{count(f.joined)}</td>
-                <td className="n">{count(f.awaiting)}</td>
+                <td className="n">{count(f.pending)}</td>
                 <td className="n">{count(f.confirmed)}</td>
-                <td className="n">{count(f.lapsed)}</td>
+                <td className="n">{count(f.expired)}</td>
                 <td className="n">
                   {analyst && (
                     <WriteForm purposes={d.purposes} form={f}>
@@ -85,14 +84,14 @@ function ByDay({ f }: { f: M["SignUpForm"] }) {
       <table className="lined mt-1 text-[13px]">
         <thead>
           <tr>
-            <th>Joined on</th>
+            <th>Sign-ups for</th>
             <th className="w-[120px]">
-              <span className="sr-only">Drawn</span>
+              <span className="sr-only">Chart</span>
             </th>
-            <th className="n">Joined</th>
-            <th className="n">Awaiting</th>
+            <th className="n">Signed up</th>
+            <th className="n">Pending</th>
             <th className="n">Confirmed</th>
-            <th className="n">Lapsed</th>
+            <th className="n">Expired</th>
           </tr>
         </thead>
         <tbody>
@@ -104,8 +103,8 @@ function ByDay({ f }: { f: M["SignUpForm"] }) {
                   {(
                     [
                       [x.confirmed, "bg-clover"],
-                      [x.awaiting, "bg-cornflower"],
-                      [x.lapsed, "bg-rule-strong"],
+                      [x.pending, "bg-cornflower"],
+                      [x.expired, "bg-rule-strong"],
                     ] as const
                   ).map(([n, colour]) => (
                     <span key={colour} className={colour} style={{ width: `${(100 * n) / most}%` }} />
@@ -113,9 +112,9 @@ function ByDay({ f }: { f: M["SignUpForm"] }) {
                 </span>
               </td>
               <td className="n">{count(x.joined)}</td>
-              <td className="n">{count(x.awaiting)}</td>
+              <td className="n">{count(x.pending)}</td>
               <td className="n">{count(x.confirmed)}</td>
-              <td className="n">{count(x.lapsed)}</td>
+              <td className="n">{count(x.expired)}</td>
             </tr>
           ))}
         </tbody>
@@ -134,7 +133,7 @@ function WriteForm({
   children: string;
 }) {
   const client = useQueryClient();
-  const offered = purposes.filter((p) => !p.left_out && !p.transactional);
+  const offered = purposes.filter((p) => !p.retired && !p.transactional);
   const [list, setList] = useState(form?.list_name ?? "");
   const [chosen, setChosen] = useState<number[]>(form?.purposes ?? []);
   const [intro, setIntro] = useState(form?.intro ?? "");
@@ -151,8 +150,8 @@ function WriteForm({
           {children}
         </button>
       }
-      title={form ? `The form of ${form.list_name}` : "A new sign-up form"}
-      words="Keep this form"
+      title={form ? `Sign-up form of ${form.list_name}` : "New sign-up form"}
+      words="Save form"
       disabled={!list.trim() || !chosen.length}
       act={async () => {
         await put("/forms", {
@@ -175,16 +174,16 @@ function WriteForm({
       <div className="text-ink">
         {!form && (
           <label className="mb-3 block">
-            <span className="label">List that people join</span>
+            <span className="label">List to join</span>
             <input className="field" value={list} onChange={(e) => setList(e.target.value)} />
           </label>
         )}
         <label className="mb-3 block">
-          <span className="label">A sentence above the form</span>
+          <span className="label">Introduction</span>
           <input className="field" value={intro} onChange={(e) => setIntro(e.target.value)} />
         </label>
         <fieldset className="mb-3">
-          <legend className="label">Asks for (nothing is ticked beforehand)</legend>
+          <legend className="label">Purposes (no pre-ticked boxes)</legend>
           {offered.map((p) => (
             <label key={p.id} className="flex items-baseline gap-2">
               <input
@@ -198,17 +197,17 @@ function WriteForm({
         </fieldset>
         <label className="flex items-baseline gap-2">
           <input type="checkbox" checked={confirm} onChange={(e) => setConfirm(e.target.checked)} />
-          Confirmed by a second step: a button in a mail to the address
+          Double opt-in: confirmed by a button in an email
         </label>
         {confirm && (
           <label className="mt-2 mb-2 block">
-            <span className="label">Reminded after so many days, then no more</span>
+            <span className="label">Reminders after (days)</span>
             <input className="field w-[120px]!" value={reminders} onChange={(e) => setReminders(e.target.value)} />
           </label>
         )}
         {confirm && (
           <details className="mb-2">
-            <summary className="cursor-pointer text-cornflower">The confirming message in your own words</summary>
+            <summary className="cursor-pointer text-cornflower">Custom confirmation email</summary>
             <label className="mt-2 block">
               <span className="label">Subject</span>
               <input
@@ -220,8 +219,8 @@ function WriteForm({
             </label>
             <label className="mt-2 block">
               <span className="label">
-                Text; {"{{ link }}"} becomes the address of the page with the button, {"{{ name }}"} and {"{{ list }}"}{" "}
-                may be used
+                Text; {"{{ link }}"} becomes the address of the confirmation page; {"{{ name }}"} and {"{{ list }}"} can
+                be used
               </span>
               <textarea
                 className="field"
@@ -235,7 +234,7 @@ function WriteForm({
         )}
         <label className="flex items-baseline gap-2">
           <input type="checkbox" checked={askName} onChange={(e) => setAskName(e.target.checked)} />
-          Asks for the name
+          Ask for the name
         </label>
         <label className="flex items-baseline gap-2">
           <input type="checkbox" checked={open} onChange={(e) => setOpen(e.target.checked)} />

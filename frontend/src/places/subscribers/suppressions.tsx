@@ -15,31 +15,31 @@ export function Suppressions({ analyst }: { analyst: boolean }) {
   if (!d) return null;
   return (
     <>
-      <h2 className="mt-7 mb-1">Never mailed: {count(d.total)}</h2>
+      <h2 className="mt-7 mb-1">Suppressed: {count(d.total)}</h2>
       <p className="mb-1 text-[13px] text-ink-2">
         {d.counts
           .filter((c) => c.count)
           .map((c) => `${c.words} ${count(c.count)}`)
-          .join(", ") || "Nobody is suppressed."}
+          .join(", ") || "No one is suppressed."}
         {d.total > 0 && (
           <>
             {" · "}
             <Link className="text-cornflower underline" to="/subscribers/table?rule=suppressed">
-              all of them in the table
+              show all in the table
             </Link>
             {" · "}
             <a className="text-cornflower underline" href="/api/suppressions.csv" download>
-              save the list
+              download the list
             </a>
           </>
         )}
       </p>
       <p className="mb-1 text-[13px] text-ink-2">
-        The previous sender's list comes first:{" "}
-        <Link className="text-cornflower underline" to="/subscribers/bring-in">
-          bring it in
+        Start with your previous system's suppression list:{" "}
+        <Link className="text-cornflower underline" to="/subscribers/import">
+          import it
         </Link>{" "}
-        and say there that nobody in the file is to be mailed.
+        as a suppression list.
       </p>
       {d.total > 0 && (
         <table className="lined">
@@ -50,7 +50,7 @@ export function Suppressions({ analyst }: { analyst: boolean }) {
               <th>Since</th>
               <th>By</th>
               <th>
-                <span className="sr-only">Lift</span>
+                <span className="sr-only">Remove</span>
               </th>
             </tr>
           </thead>
@@ -74,33 +74,33 @@ export function Suppressions({ analyst }: { analyst: boolean }) {
                         <button
                           type="button"
                           className="btn btn-bare py-0"
-                          aria-label={`Lift ${r.reason} of ${r.email}`}
+                          aria-label={`Remove the suppression of ${r.email} (${r.reason})`}
                         >
-                          Lift…
+                          Remove…
                         </button>
                       }
-                      title={`Mail ${r.email} again?`}
-                      words="Lift it"
+                      title={`Remove ${r.email} from the suppression list?`}
+                      words="Remove suppression"
                       disabled={!why.trim()}
                       opened={() => setWhy("")}
                       act={async () => {
-                        const done = await post("/suppressions/lift", {
+                        const done = await post("/suppressions/remove", {
                           subscriber: r.subscriber,
                           reason: r.reason,
                           why,
                         });
                         await client.invalidateQueries();
                         offerUndo({
-                          words: `${r.email} is not suppressed for a ${r.reason} any more.`,
+                          words: `${r.email} is no longer suppressed (${r.reason}).`,
                           undo: async () => {
-                            await post(`/activity/${done.deed}/undo`);
+                            await post(`/activity/${done.action}/undo`);
                             await client.invalidateQueries();
                           },
                         });
                       }}
                     >
                       <label className="block text-ink">
-                        <span className="label">Why, for the record</span>
+                        <span className="label">Reason (logged)</span>
                         <input
                           className="field"
                           value={why}
@@ -110,7 +110,7 @@ export function Suppressions({ analyst }: { analyst: boolean }) {
                       </label>
                     </Ask>
                   ) : (
-                    <span className="text-[13px] text-ink-3">{r.liftable ? "" : "by a new consent only"}</span>
+                    <span className="text-[13px] text-ink-3">{r.liftable ? "" : "only by a new opt-in"}</span>
                   )}
                 </td>
               </tr>

@@ -16,10 +16,12 @@ export interface Column {
   cell: (r: Row, now: number) => ReactNode;
 }
 
-const VERDICT = { good: "text-clover", risky: "text-wheat", bad: "text-poppy", unknown: "text-ink-2" } as Record<
-  string,
-  string
->;
+const VERDICT = {
+  deliverable: "text-clover",
+  risky: "text-wheat",
+  undeliverable: "text-poppy",
+  unknown: "text-ink-2",
+} as Record<string, string>;
 
 export const COLUMNS: Column[] = [
   { id: "trace", words: "Last 24 messages", width: 136, cell: (r) => <Trace trace={r.trace} /> },
@@ -33,29 +35,29 @@ export const COLUMNS: Column[] = [
   },
   { id: "band", words: "Band", sort: "band", width: 108, cell: (r) => <BandWord band={r.band} /> },
   {
-    id: "last_answer",
-    words: "Last answer",
-    sort: "last_answer",
+    id: "last_engaged",
+    words: "Last engaged",
+    sort: "last_engaged",
     width: 96,
     right: true,
-    cell: (r, now) => (r.last_answer ? duration(now - r.last_answer) : "never"),
+    cell: (r, now) => (r.last_engaged ? duration(now - r.last_engaged) : "never"),
   },
   {
-    id: "unanswered",
-    words: "Unanswered",
-    sort: "unanswered",
+    id: "ignored",
+    words: "Ignored",
+    sort: "ignored",
     width: 96,
     right: true,
-    cell: (r) => count(r.unanswered),
+    cell: (r) => count(r.ignored),
   },
   { id: "joined", words: "Joined", sort: "joined_at", width: 104, right: true, cell: (r) => day(r.joined_at) },
   { id: "provider", words: "Provider", sort: "provider", width: 112, cell: (r) => r.provider },
-  { id: "door", words: "Came by", sort: "door", width: 140, cell: (r) => r.door },
+  { id: "source", words: "Source", sort: "source", width: 140, cell: (r) => r.source },
   { id: "lists", words: "Lists", width: 150, cell: (r) => r.lists.join(", ") },
   { id: "labels", words: "Labels", width: 120, cell: (r) => r.labels.join(", ") },
   {
     id: "verdict",
-    words: "Address",
+    words: "Address check",
     width: 84,
     cell: (r) =>
       r.verdict ? (
@@ -81,7 +83,7 @@ export interface Layout {
   widths: Record<string, number>;
 }
 
-const USUAL: Layout = { shown: ["trace", "score", "band", "last_answer", "unanswered", "joined"], widths: {} };
+const USUAL: Layout = { shown: ["trace", "score", "band", "last_engaged", "ignored", "joined"], widths: {} };
 const KEPT = "meadow.table";
 
 /** The columns this reader chose, in their order and widths; kept in the browser. */
@@ -125,7 +127,7 @@ export function ChooseColumns({ layout, set, fields }: { layout: Layout; set: (l
         >
           <Dialog.Title className="mb-1 text-[18px]">Columns of the table</Dialog.Title>
           <p className="mb-3 text-[13px] text-ink-2">
-            Kept in this browser. Drag a heading's edge to change its width.
+            Saved in this browser. Drag a heading's edge to change its width.
           </p>
           <ul>
             {[...shown, ...rest].map((c) => {
@@ -147,7 +149,7 @@ export function ChooseColumns({ layout, set, fields }: { layout: Layout; set: (l
                       <button
                         type="button"
                         className="btn btn-bare py-0"
-                        aria-label={`${c.words} further left`}
+                        aria-label={`Move ${c.words} left`}
                         onClick={() => move(c.id, -1)}
                       >
                         ↑
@@ -155,7 +157,7 @@ export function ChooseColumns({ layout, set, fields }: { layout: Layout; set: (l
                       <button
                         type="button"
                         className="btn btn-bare py-0"
-                        aria-label={`${c.words} further right`}
+                        aria-label={`Move ${c.words} right`}
                         onClick={() => move(c.id, 1)}
                       >
                         ↓
@@ -168,7 +170,7 @@ export function ChooseColumns({ layout, set, fields }: { layout: Layout; set: (l
           </ul>
           <div className="mt-4 flex justify-between">
             <button type="button" className="btn" onClick={() => set(USUAL)}>
-              As it was at first
+              Reset
             </button>
             <Dialog.Close className="btn btn-main">Done</Dialog.Close>
           </div>

@@ -6,13 +6,13 @@ import { get } from "../../api/client";
 import { BANDS } from "../../logic/bands";
 import { count } from "../../logic/format";
 import { ALL_MARKS, choiceOf, isMarked, type Marks, mark, marked, NO_MARKS } from "../../logic/marks";
-import { ActButton } from "../../parts/act";
 import { BandMark, Page, Quiet, Sentence, Waiting } from "../../parts/basics";
+import { ActButton } from "../../parts/bulk-action";
 import { ExportButton } from "../../parts/export";
 import { useKeys, useMe } from "../../parts/me";
 import { useRows } from "../../parts/rows";
 import { RuleField } from "../../parts/rule-field";
-import { useSegments } from "../segments/list";
+import { useNames } from "../segments/list";
 import { ChooseColumns, COLUMNS, fieldColumn, Heading, useLayout } from "./table-columns";
 import { SubscriberTabs } from "./tabs";
 
@@ -24,7 +24,9 @@ export function TablePage() {
   const [params, setParams] = useSearchParams();
   const go = useNavigate();
   const me = useMe();
-  const words = useSegments().data?.words ?? {};
+  const names = useNames();
+  const labels = (names.label ?? []).map((n) => n.name);
+  const fields = (names.field ?? []).map((n) => n.name);
   const [layout, setLayout] = useLayout();
   const sort = params.get("sort") ?? "-score";
   const band = params.get("band") ?? "";
@@ -94,9 +96,11 @@ export function TablePage() {
       if (!r) return [];
       return [
         { words: `Open ${r.name || r.email}`, act: () => go(`/subscribers/${r.id}`) },
-        { words: isMarked(marks, r.id) ? "Take the mark off" : "Mark", act: () => toggle(i) },
-        { words: `Everybody at ${r.provider}`, act: () => setWritten(`provider is "${r.provider}"`) },
-        ...(r.door ? [{ words: `Everybody who came by ${r.door}`, act: () => setWritten(`came by "${r.door}"`) }] : []),
+        { words: isMarked(marks, r.id) ? "Unselect" : "Select", act: () => toggle(i) },
+        { words: `Filter: provider ${r.provider}`, act: () => setWritten(`provider is "${r.provider}"`) },
+        ...(r.source
+          ? [{ words: `Filter: source ${r.source}`, act: () => setWritten(`source is "${r.source}"`) }]
+          : []),
       ];
     },
     undefined,
@@ -115,7 +119,7 @@ export function TablePage() {
   const now = first.data?.now ?? 0;
   const n = marked(marks, total);
   const choice = choiceOf(marks, { rule, text, bands });
-  const every = [...COLUMNS, ...(words.field ?? []).map(fieldColumn)];
+  const every = [...COLUMNS, ...fields.map(fieldColumn)];
   const columns = layout.shown.flatMap((id) => every.find((c) => c.id === id) ?? []);
   const width = (id: string, usual: number) => layout.widths[id] ?? usual;
   const done = () => setMarks(NO_MARKS);
@@ -125,11 +129,11 @@ export function TablePage() {
       tabs={<SubscriberTabs />}
       lead={
         first.isPlaceholderData
-          ? "Looking…"
+          ? "Loading…"
           : first.data
             ? n
-              ? `${count(n)} of ${count(total)} marked.`
-              : `${count(total)} ${rule || band || text ? "match" : "people"}. Space marks a row, Shift a range; = shows its acts.`
+              ? `${count(n)} of ${count(total)} selected.`
+              : `${count(total)} ${rule || band || text ? "match" : "people"}. Space selects a row, Shift extends; = opens its actions.`
             : " "
       }
       acts={
@@ -137,35 +141,35 @@ export function TablePage() {
           <>
             {me.role === "analyst" && (
               <>
-                <ActButton act="label" choice={choice} names={words.label} after={done}>
+                <ActButton act="label" choice={choice} names={labels} after={done}>
                   Label…
                 </ActButton>
-                <ActButton act="unlabel" choice={choice} names={words.label} after={done}>
-                  Take a label off…
+                <ActButton act="unlabel" choice={choice} names={labels} after={done}>
+                  Remove a label…
                 </ActButton>
-                <ActButton act="list" choice={choice} names={words.list} after={done}>
+                <ActButton act="list" choice={choice} names={(names.list ?? []).map((n) => n.name)} after={done}>
                   Add to a list…
                 </ActButton>
                 <ActButton act="check" choice={choice} after={done}>
                   Check addresses…
                 </ActButton>
-                <ActButton act="let go" choice={choice} after={done}>
-                  Let them go…
+                <ActButton act="suppress" choice={choice} after={done}>
+                  Suppress…
                 </ActButton>
               </>
             )}
-            <ExportButton choice={choice} people={n} name={rule || "marked people"} />
+            <ExportButton choice={choice} people={n} name={rule || "selected subscribers"} />
             <button type="button" className="btn btn-bare" onClick={done}>
               Clear
             </button>
           </>
         ) : (
           <>
-            <ChooseColumns layout={layout} set={setLayout} fields={words.field ?? []} />
+            <ChooseColumns layout={layout} set={setLayout} fields={fields} />
             <ExportButton
               choice={{ rule, text, bands, ids: null, without: [] }}
               people={total}
-              name={rule || "everybody"}
+              name={rule || "all subscribers"}
               words="Export all…"
             />
           </>
@@ -176,17 +180,17 @@ export function TablePage() {
         <input
           ref={search}
           className="field w-[210px]"
-          placeholder="Part of a name or address"
-          aria-label="Part of a name or address"
+          placeholder="Search name or address"
+          aria-label="Search name or address"
           value={typed}
           onChange={(e) => setTyped(e.target.value)}
         />
         <RuleField
           value={written}
           set={setWritten}
-          words={words}
+          names={names}
           label="Filter by a rule"
-          placeholder="any rule, such as: joined less than 21 days ago"
+          placeholder="a rule, for example: joined less than 21 days ago"
           className="min-w-[260px] flex-1"
         />
         <fieldset className="flex flex-wrap gap-x-3 pt-1" aria-label="Bands">
@@ -211,7 +215,7 @@ export function TablePage() {
           <label className="w-7 shrink-0 py-1.5">
             <input
               type="checkbox"
-              aria-label={`Mark all ${count(total)} that match`}
+              aria-label={`Select all ${count(total)} matches`}
               checked={n > 0 && n === total}
               ref={(e) => {
                 if (e) e.indeterminate = n > 0 && n < total;
@@ -243,7 +247,7 @@ export function TablePage() {
         {first.error && !rule ? (
           <Waiting error={first.error} what="the table" />
         ) : first.data && !total ? (
-          <Quiet>Nobody matches. Take a band, the rule or a part of the text off.</Quiet>
+          <Quiet>No matches. Remove a filter.</Quiet>
         ) : (
           <div
             ref={scroller}
@@ -283,7 +287,7 @@ export function TablePage() {
                           <input
                             type="checkbox"
                             tabIndex={-1}
-                            aria-label={`Mark ${r.name || r.email}`}
+                            aria-label={`Select ${r.name || r.email}`}
                             checked={on}
                             onChange={(e) => {
                               if ((e.nativeEvent as MouseEvent).shiftKey) markRange(anchor.current, v.index, !on);
@@ -317,8 +321,8 @@ export function TablePage() {
       </div>
       {list.menu}
       <p className="pt-2 text-[13px] text-ink-3">
-        Trace, oldest first: tall clicked, middle opened, outlined machine only, low left unanswered, × bounced. A score
-        says nothing about Unproven and Veiled.
+        Trace, oldest first: tall = clicked, middle = opened, outline = machine open only, low = ignored, × = bounced.
+        Unproven and Masked have no meaningful score.
       </p>
     </Page>
   );

@@ -5,12 +5,12 @@ export const SubscriberTabs = () => (
     of={[
       { to: "/subscribers/map", words: "Map" },
       { to: "/subscribers/table", words: "Table" },
-      { to: "/subscribers/bring-in", words: "Bring in" },
+      { to: "/subscribers/import", words: "Import" },
       { to: "/subscribers/address-checks", words: "Address checks" },
       { to: "/subscribers/consent", words: "Consent" },
-      { to: "/subscribers/clean-up", words: "Clean-up" },
-      { to: "/subscribers/doors", words: "Doors" },
-      { to: "/subscribers/machine-opens", words: "Machine opens" },
+      { to: "/subscribers/sunset-policy", words: "Sunset policy" },
+      { to: "/subscribers/sources", words: "Sources" },
+      { to: "/subscribers/machine-activity", words: "Machine activity" },
     ]}
   />
 );

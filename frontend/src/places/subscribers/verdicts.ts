@@ -1,7 +1,7 @@
 /** How a verdict on an address is coloured; the word always stands beside it. */
 export const VERDICT_COLOUR: Record<string, string> = {
-  good: "text-clover",
+  deliverable: "text-clover",
   risky: "text-wheat",
-  bad: "text-poppy",
+  undeliverable: "text-poppy",
   unknown: "text-ink-2",
 };

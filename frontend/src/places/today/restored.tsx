@@ -23,7 +23,7 @@ export function RestoredPage() {
   if (!p)
     return (
       <Page title="Restored">
-        <Quiet>Nothing is paused: everything goes out as planned.</Quiet>
+        <Quiet>Nothing is paused. Everything is sent as scheduled.</Quiet>
       </Page>
     );
   const waiting = p.plans.reduce((n, x) => n + x.waiting, 0);
@@ -33,7 +33,7 @@ export function RestoredPage() {
     setSaid("");
     try {
       const done = await post("/outgoing/log", { text });
-      setSaid(`${count(done.count ?? 0)} had been sent already and go to nobody again.`);
+      setSaid(`${count(done.count ?? 0)} had already been sent and will not be sent again.`);
       setText("");
       await client.invalidateQueries();
     } catch (e) {
@@ -43,7 +43,7 @@ export function RestoredPage() {
   return (
     <Page
       title="Restored"
-      lead={`This workspace is as it was on ${moment(p.as_of)}: ${p.why} on ${moment(p.since)}. Everything outgoing is paused.`}
+      lead={`This workspace was restored to ${moment(p.as_of)}: ${p.why} on ${moment(p.since)}. All sending is paused.`}
       acts={
         <May to="decide">
           <Ask
@@ -60,8 +60,8 @@ export function RestoredPage() {
               await client.invalidateQueries();
             }}
           >
-            {people} below wait and go out as planned. Whoever was sent the message after {moment(p.as_of)} gets it a
-            second time, unless the relay's log has settled it.
+            {people} below are queued and will be sent as scheduled. Anyone who received the message after{" "}
+            {moment(p.as_of)} receives it a second time, unless the relay's log shows that it was sent.
           </Ask>
         </May>
       }
@@ -69,8 +69,8 @@ export function RestoredPage() {
         <>
           <h2 className="mb-1">What this means</h2>
           <p className="text-ink-2">
-            A copy does not know what was sent after it was made. What waited then may have gone out since. The relay's
-            log says what did: each message it names is counted as sent.
+            The backup does not know what was sent after it was made. The relay's log does: every message it names is
+            counted as sent.
           </p>
         </>
       }
@@ -78,7 +78,7 @@ export function RestoredPage() {
       <table className="lined max-w-[640px]">
         <thead>
           <tr>
-            <th scope="col">Under way at that time</th>
+            <th scope="col">In progress at that time</th>
             <th scope="col" className="n">
               Wait
             </th>
@@ -88,7 +88,7 @@ export function RestoredPage() {
           {p.plans.map((x) => (
             <tr key={x.id}>
               <td>
-                <Link className="hover:underline" to={`/campaigns/${x.id}/plan`}>
+                <Link className="hover:underline" to={`/campaigns/${x.id}/schedule`}>
                   {x.name}
                 </Link>
               </td>
@@ -98,20 +98,20 @@ export function RestoredPage() {
         </tbody>
       </table>
       <May to="decide">
-        <h2 className="mt-6 mb-1">The relay's log since {moment(p.as_of)}</h2>
+        <h2 className="mt-6 mb-1">Relay log since {moment(p.as_of)}</h2>
         <p className="mb-2 max-w-[64ch] text-ink-2">
-          Paste its lines, or choose its file, in any format that names Message-IDs or return paths.
+          Paste its lines or choose the file. Any format with Message-IDs or return paths works.
         </p>
         <textarea
           className="field h-44 max-w-[820px] font-mono text-[12px]"
-          aria-label="Lines of the relay's log"
+          aria-label="Relay log lines"
           value={text}
           onChange={(e) => setText(e.target.value)}
         />
         <div className="mt-2 flex flex-wrap items-center gap-3">
           <input
             type="file"
-            aria-label="File of the relay's log"
+            aria-label="Relay log file"
             onChange={async (e) => setText((await e.target.files?.[0]?.text()) ?? "")}
           />
           <button type="button" className="btn" disabled={!text.trim()} onClick={read}>

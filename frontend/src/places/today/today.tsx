@@ -3,16 +3,21 @@ import { Link } from "react-router";
 import { get, type M } from "../../api/client";
 import { BAND_CLASS, BAND_FILL, BANDS } from "../../logic/bands";
 import { clockTime, count, month, people, share } from "../../logic/format";
+import { BandLegend } from "../../parts/band-legend";
 import { BandWord, Page, Quiet, StateTag, Waiting } from "../../parts/basics";
 import { Patterns } from "../../parts/patterns";
 import { ProviderName } from "../../parts/provider";
 
 const TAG: Record<string, string> = {
-  Held: "tag-stop",
-  "In doubt": "tag-stop",
+  Restored: "tag-stop",
+  Relay: "tag-stop",
+  Paused: "tag-stop",
+  Unconfirmed: "tag-stop",
   Sender: "tag-mend",
-  Elsewhere: "tag-mend",
-  Silent: "tag-plain",
+  Unencrypted: "tag-mend",
+  DMARC: "tag-mend",
+  External: "tag-mend",
+  Inactive: "tag-plain",
   Import: "tag-plain",
 };
 
@@ -33,11 +38,11 @@ export function TodayPlace() {
         <FirstRun of={t.first_run} />
         {t.first_run.length === 0 && (
           <Quiet>
-            This workspace is empty. First{" "}
-            <Link className="text-cornflower underline" to="/subscribers/bring-in">
-              bring in your subscribers
+            This workspace is empty. Start by{" "}
+            <Link className="text-cornflower underline" to="/subscribers/import">
+              importing your subscribers
             </Link>{" "}
-            from a CSV, then their history as an event log; after that{" "}
+            from a CSV and their history from an event log. Then{" "}
             <Link className="text-cornflower underline" to="/senders">
               add the domain you send from
             </Link>
@@ -46,11 +51,16 @@ export function TodayPlace() {
         )}
       </Page>
     );
-  const words = ["Nothing needs you.", "One thing needs you.", "Two things need you.", "Three things need you."];
+  const words = [
+    "Nothing needs your attention.",
+    "1 item needs your attention.",
+    "2 items need your attention.",
+    "3 items need your attention.",
+  ];
   return (
     <Page
       title="Today"
-      lead={`${words[needs] ?? `${needs} things need you.`} ${stillToday(t)}`}
+      lead={`${words[needs] ?? `${needs} items need your attention.`} ${stillToday(t)}`}
       side={<Providers of={t.providers} />}
     >
       <FirstRun of={t.first_run} />
@@ -70,10 +80,10 @@ export function TodayPlace() {
           </div>
         ))}
       </section>
-      <h2 className="mt-6 mb-1">Going out today</h2>
-      <Lanes lanes={t.lanes} now={t.now} day={t.day as [number, number]} />
+      <h2 className="mt-6 mb-1">Sending today</h2>
+      <DayRows day_rows={t.day_rows} now={t.now} day={t.day as [number, number]} />
       <div className="mt-7 mb-2 flex flex-wrap items-baseline justify-between gap-x-4">
-        <h2>The engaged base, 12 months</h2>
+        <h2>Subscribers by band, 12 months</h2>
         <span className="flex flex-wrap gap-x-3.5 text-[13px] text-ink-2">
           {BANDS.map((b, i) => (
             <BandWord key={b} band={i} />
@@ -81,6 +91,7 @@ export function TodayPlace() {
         </span>
       </div>
       <Base points={t.base} />
+      <BandLegend />
     </Page>
   );
 }
@@ -117,30 +128,38 @@ function FirstRun({ of }: { of: M["WorkspaceCheck"][] }) {
 
 function stillToday(t: M["TodayView"]): string {
   const due = t.due_in_sequences
-    ? `${people(t.due_in_sequences)} ${t.due_in_sequences === 1 ? "is" : "are"} due in sequences`
+    ? `${count(t.due_in_sequences)} sequence ${t.due_in_sequences === 1 ? "message is" : "messages are"} due`
     : "";
-  if (!t.goes_out) return due ? `No batch goes out any more today; ${due}.` : "Nothing more goes out today.";
-  return `${count(t.goes_out)} messages of batches still go out today${due ? `; ${due}` : ""}.`;
+  if (!t.goes_out) return due ? `No more campaign messages today; ${due}.` : "Nothing more to send today.";
+  return `${count(t.goes_out)} campaign messages are still due today${due ? `; ${due}` : ""}.`;
 }
 
 const MARK: Record<string, string> = {
-  gone: "bg-strong text-white",
-  held: "bg-poppy text-white",
-  "going out": "bg-cornflower text-white",
+  sent: "bg-strong text-white",
+  paused: "bg-poppy text-white",
+  sending: "bg-cornflower text-white",
 };
 
-function Lanes({ lanes, now, day: [begin, end] }: { lanes: M["Lane"][]; now: number; day: [number, number] }) {
-  if (!lanes.length)
+function DayRows({
+  day_rows,
+  now,
+  day: [begin, end],
+}: {
+  day_rows: M["DayRow"][];
+  now: number;
+  day: [number, number];
+}) {
+  if (!day_rows.length)
     return (
       <p className="border-t border-rule py-3 text-ink-2">
-        No batch is due between midnight and midnight.{" "}
+        No batches today.{" "}
         <Link className="text-cornflower underline" to="/campaigns">
-          Plan a campaign
+          Create a campaign
         </Link>
       </p>
     );
   const x = (at: number) => `${Math.max(0, Math.min(100, ((at - begin) / (end - begin)) * 100))}%`;
-  const names = [...new Set(lanes.map((l) => l.name))];
+  const names = [...new Set(day_rows.map((l) => l.name))];
   return (
     <div>
       <div className="ml-[210px] mr-[160px] relative h-5 text-[12px] text-ink-3" aria-hidden>
@@ -151,8 +170,8 @@ function Lanes({ lanes, now, day: [begin, end] }: { lanes: M["Lane"][]; now: num
         ))}
       </div>
       {names.map((name) => {
-        const mine = lanes.filter((l) => l.name === name);
-        const handed = mine.reduce((a, l) => a + l.handed, 0);
+        const mine = day_rows.filter((l) => l.name === name);
+        const sent = mine.reduce((a, l) => a + l.sent, 0);
         const all = mine.reduce((a, l) => a + l.people, 0);
         const sequence = mine[0]?.kind === "sequence";
         const most = Math.max(...mine.map((l) => l.people), 1);
@@ -180,8 +199,8 @@ function Lanes({ lanes, now, day: [begin, end] }: { lanes: M["Lane"][]; now: num
             </div>
             <span className="w-[160px] pl-3 text-right text-ink-2">
               {sequence
-                ? `${count(handed)} sent, ${count(all)} due`
-                : `${count(handed)} of ${count(all)}${mine[0]?.kind === "elsewhere" ? ", elsewhere" : ""}`}
+                ? `${count(sent)} sent, ${count(all)} due`
+                : `${count(sent)} of ${count(all)}${mine[0]?.kind === "external" ? ", sent with another system" : ""}`}
             </span>
           </div>
         );
@@ -226,14 +245,14 @@ function Base({ points }: { points: M["BasePoint"][] }) {
         ))}
       </div>
       <figcaption className="mt-2 text-ink-2">
-        Strong and Steady: {count(engaged(points[0]))} of {count(first)} a year ago,{" "}
+        Engaged (Strong or Steady): {count(engaged(points[0]))} of {count(first)} a year ago,{" "}
         <b className="text-ink">
           {count(engaged(points.at(-1)))} of {count(last)}
         </b>{" "}
         now ({share(engaged(points.at(-1)), last)}).
       </figcaption>
       <details className="mt-1 text-[13px]">
-        <summary className="cursor-pointer text-cornflower">As a table</summary>
+        <summary className="cursor-pointer text-cornflower">Show as a table</summary>
         <table className="lined mt-1 max-w-[720px]">
           <thead>
             <tr>
@@ -309,8 +328,8 @@ function Providers({ of }: { of: M["Provider"][] }) {
               />
             </svg>
             <p className="text-[13px] text-ink-2">
-              30 days: complaints {share(p.complained, p.handed_over, 2)}, bounced {share(p.bounced, p.handed_over)} of{" "}
-              {count(p.handed_over)}
+              30 days: complaints {share(p.complained, p.sent, 2)}, bounced {share(p.bounced, p.sent)} of{" "}
+              {count(p.sent)}
             </p>
           </div>
         );

@@ -1,0 +1,259 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { Dialog } from "radix-ui";
+import { type ReactNode, useEffect, useState } from "react";
+import { NavLink, useNavigate } from "react-router";
+import type { Asking } from "../api/asking";
+import type { M } from "../api/client";
+import { useStatus } from "../api/status";
+import { ago, clockTime, count, moment, share } from "../logic/format";
+import { keyName, PLACE_WORDS, PLACES, typing } from "../logic/keys";
+import { ClockMenu } from "./clock";
+import { pageKeys, type Undo, useMe } from "./me";
+import { Search } from "./search";
+
+function Mark() {
+  return (
+    <svg
+      width="18"
+      height="18"
+      viewBox="0 0 18 18"
+      aria-hidden
+      fill="none"
+      stroke="var(--color-clover)"
+      strokeWidth="1.8"
+      strokeLinecap="round"
+    >
+      <path d="M2.5 16 4 6M7 16 6.5 2M11 16 12 4" />
+      <path d="M15.5 16 14 8" />
+    </svg>
+  );
+}
+
+export function Shell({ children }: { children: ReactNode }) {
+  const go = useNavigate();
+  const me = useMe();
+  const foot = useStatus();
+  const client = useQueryClient();
+  const [finding, setFinding] = useState(false);
+  const [listing, setListing] = useState(false);
+  const moving = foot.data?.moving ?? null;
+  const now = foot.data?.now;
+  const stamp = foot.data?.stamp;
+
+  // when something changed, what is on the screen is looked at again; that time passes is no reason
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the stamp is the reason
+  useEffect(() => {
+    (client as Asking).lookAgain({ predicate: (q) => q.queryKey[0] !== "status" && q.queryKey[0] !== "me" });
+  }, [stamp, client]);
+
+  useEffect(() => {
+    const onKey = (e: KeyboardEvent) => {
+      if (e.defaultPrevented || typing(e.target) || e.ctrlKey || e.metaKey || e.altKey) return; // Esc closed a dialog
+      if (document.querySelector('[role="dialog"]')) return;
+      const place = PLACES[Number(e.key) - 1];
+      const own = pageKeys.current.findLast((a) => a.key === e.key);
+      if (own) own.act(e);
+      else if (place) go(`/${place}`);
+      else if (e.key === "f" || e.key === "F") setFinding(true);
+      else if (e.key === "?") setListing(true);
+      else if (e.key === "Escape") go(-1);
+      else return;
+      e.preventDefault();
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  }, [go]);
+
+  return (
+    <div className="grid h-screen grid-cols-[minmax(0,1fr)] grid-rows-[46px_minmax(0,1fr)_28px] print:block print:h-auto max-[640px]:grid-rows-[auto_minmax(0,1fr)_auto]">
+      <header className="flex items-center gap-4 border-b print:hidden border-rule-strong bg-panel px-5 max-[640px]:flex-wrap max-[640px]:gap-y-2 max-[640px]:px-4 max-[640px]:py-2">
+        <NavLink to="/today" className="flex items-center gap-2 font-head text-[16px] font-semibold [font-stretch:87%]">
+          <Mark />
+          Open Meadow
+        </NavLink>
+        <nav
+          className="flex h-full items-stretch gap-[18px] max-[640px]:order-last max-[640px]:h-auto max-[640px]:w-full max-[640px]:flex-wrap max-[640px]:gap-x-4 max-[640px]:gap-y-1.5"
+          aria-label="Sections"
+        >
+          {PLACES.map((p, i) => (
+            <NavLink
+              key={p}
+              to={`/${p}`}
+              className={({ isActive }) =>
+                `flex items-center border-b-2 pt-0.5 ${isActive ? "border-cornflower text-ink" : "border-transparent text-ink-2"}`
+              }
+            >
+              {PLACE_WORDS[p]}
+              <sup className="ml-1 text-[10px] text-ink-3" aria-hidden>
+                {i + 1}
+              </sup>
+            </NavLink>
+          ))}
+        </nav>
+        <div className="flex-1 max-[640px]:hidden" />
+        <button
+          type="button"
+          onClick={() => setFinding(true)}
+          className="flex w-[190px] items-center justify-between gap-2 rounded border border-rule-strong px-2.5 py-1 text-ink-3 max-[1180px]:w-[110px] max-[640px]:ml-auto max-[640px]:w-auto"
+        >
+          <span className="max-[640px]:hidden">Search</span>
+          <span className="hidden max-[640px]:inline">Search</span> <kbd className="font-sans text-[12px]">F</kbd>
+        </button>
+        <span className="h-5 border-l border-rule-strong max-[640px]:hidden" />
+        {now ? (
+          me.demo ? (
+            <ClockMenu now={now} moving={moving} />
+          ) : (
+            <span className="font-semibold">{moment(now)}</span>
+          )
+        ) : null}
+      </header>
+      <div className="min-h-0">{children}</div>
+      <StatusLine data={foot.data} list={() => setListing(true)} />
+      <Search open={finding} close={() => setFinding(false)} />
+      <KeyList open={listing} close={() => setListing(false)} />
+    </div>
+  );
+}
+
+function StatusLine({ data, list }: { data: M["Status"] | undefined; list: () => void }) {
+  const me = useMe();
+  const [undo, setUndo] = useState<Undo | null>(null);
+  useEffect(() => {
+    let timer = 0;
+    const on = (e: Event) => {
+      setUndo((e as CustomEvent<Undo>).detail);
+      clearTimeout(timer);
+      timer = window.setTimeout(() => setUndo(null), 20_000);
+    };
+    window.addEventListener("meadow-undo", on);
+    return () => window.removeEventListener("meadow-undo", on);
+  }, []);
+  if (!data) return <footer className="border-t border-rule-strong bg-wash" />;
+  const busy = data.sending > 0;
+  return (
+    <footer className="flex items-center gap-6 overflow-hidden max-[640px]:overflow-x-auto print:hidden border-t border-rule-strong bg-wash px-5 text-[13px] whitespace-nowrap text-ink-2">
+      {undo ? (
+        <span role="status" className="text-ink">
+          {undo.words}{" "}
+          {undo.undo && (
+            <button
+              type="button"
+              className="font-semibold text-cornflower underline"
+              onClick={async () => {
+                try {
+                  await undo.undo?.();
+                  setUndo(null);
+                } catch (e) {
+                  setUndo({ words: (e as Error).message, undo: null });
+                }
+              }}
+            >
+              Undo
+            </button>
+          )}
+        </span>
+      ) : (
+        <>
+          {data.worker_silent !== null && (
+            <b className="text-poppy" role="status">
+              {data.worker_silent < 0
+                ? "No worker is running: nothing is sent"
+                : `The worker has not reported for ${Math.max(1, Math.floor(data.worker_silent / 60))} min: nothing is sent`}
+            </b>
+          )}
+          {data.outgoing_paused && (
+            <NavLink to="/restored" className="font-semibold text-poppy">
+              Restored: all sending is paused
+            </NavLink>
+          )}
+          {data.relay && (
+            <NavLink to="/senders/relay" className="font-semibold text-poppy">
+              The relay accepts no mail: {count(data.relay.waiting)} queued
+            </NavLink>
+          )}
+          <span className="flex items-center gap-1.5">
+            <span aria-hidden className={`size-2 rounded-full ${busy ? "bg-cornflower" : "bg-clover"}`} />
+            {busy ? (
+              <b className="text-ink">Sending</b>
+            ) : (
+              <>
+                Scores updated <b className="text-ink">{ago(data.scored_at, data.now)}</b>
+              </>
+            )}
+          </span>
+          {data.purpose && (
+            <span>
+              <b className="text-ink">{count(data.permitted)}</b> of {count(data.subscribers)} may be mailed for{" "}
+              {data.purpose}
+            </span>
+          )}
+          <span>
+            {data.next_at ? (
+              <>
+                Next send{" "}
+                <b className="text-ink">
+                  {data.next_at - data.now < 20 * 3600 ? clockTime(data.next_at) : moment(data.next_at)}
+                </b>{" "}
+                {data.next_name}
+              </>
+            ) : (
+              "Nothing scheduled"
+            )}
+          </span>
+          <span>
+            Complaints, 30 days <b className="text-ink">{share(data.complaints, data.sent, 2)}</b> of {count(data.sent)}{" "}
+            sent
+          </span>
+        </>
+      )}
+      <span className="flex-1" />
+      <NavLink to="/settings" className="hover:text-ink">
+        Settings
+      </NavLink>
+      <NavLink to="/account" className="hover:text-ink">
+        {me.name}, {me.role}
+      </NavLink>
+      <button type="button" onClick={list} className="hover:text-ink">
+        ? Shortcuts
+      </button>
+    </footer>
+  );
+}
+
+function KeyList({ open, close }: { open: boolean; close: () => void }) {
+  const rows: [string, string][] = [
+    ["1 – 7", "go to a section"],
+    ["F", "search"],
+    ["Esc", "back"],
+    ["?", "show this list"],
+    ...pageKeys.current.filter((a) => a.words).map((a): [string, string] => [keyName(a.key), a.words]),
+  ];
+  return (
+    <Dialog.Root open={open} onOpenChange={(o) => !o && close()}>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/25" />
+        <Dialog.Content
+          className="fixed top-[16vh] left-1/2 z-50 max-h-[80vh] w-[min(420px,94vw)] -translate-x-1/2 overflow-auto rounded border border-rule-strong bg-panel p-6 shadow-xl"
+          aria-describedby={undefined}
+        >
+          <Dialog.Title className="mb-3 text-[18px]">Keyboard shortcuts</Dialog.Title>
+          <table className="lined">
+            <tbody>
+              {rows.map(([key, words]) => (
+                <tr key={key + words}>
+                  <td className="w-24">
+                    <kbd className="font-sans font-semibold">{key}</kbd>
+                  </td>
+                  <td>{words}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          <p className="mt-3 text-ink-2">Shortcuts are off while you type in a field.</p>
+          <Dialog.Close className="btn mt-4">Close</Dialog.Close>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}

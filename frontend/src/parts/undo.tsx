@@ -1,0 +1,33 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { type M, post } from "../api/client";
+import { count } from "../logic/format";
+import { Ask } from "./basics";
+import { offerUndo } from "./me";
+
+/** The way back from an entry of the activity log, for ever; what can't be undone says nothing. */
+export function TakeBack({ d }: { d: M["Action"] }) {
+  const client = useQueryClient();
+  if (d.undone_at) return <span className="text-ink-3">undone</span>;
+  if (!d.undoable) return null;
+  return (
+    <Ask
+      trigger={
+        <button type="button" className="btn btn-bare py-0">
+          Undo…
+        </button>
+      }
+      title="Undo this?"
+      words="Undo"
+      grave
+      act={async () => {
+        const done = await post(`/activity/${d.id}/undo`);
+        offerUndo({ words: done.sentence, undo: null });
+        await client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "me" });
+      }}
+    >
+      “{d.act}
+      {d.what ? `: ${d.what}` : ""}” by {d.who}, {count(d.people)} affected. What it added is removed and what it
+      changed is restored. Subscribers with later activity are kept.
+    </Ask>
+  );
+}

@@ -1,0 +1,341 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { get, type M, post, put } from "../../api/client";
+import { count, day, moment, people, share } from "../../logic/format";
+import { Ask, Page, Sentence, Waiting } from "../../parts/basics";
+import { offerUndo, useMe } from "../../parts/me";
+import { SubscriberTabs } from "./tabs";
+
+const ACTS = new Set(["first win-back", "click request", "further win-back", "suppress"]);
+
+/** What happens to people who stop: the standing agreement, this week's people, and what it saves. */
+export function CleanUpPage() {
+  const me = useMe();
+  const client = useQueryClient();
+  const q = useQuery({ queryKey: ["sunset-policy"], queryFn: () => get("/sunset-policy") });
+  const d = q.data;
+  if (!d)
+    return (
+      <Page title="Subscribers" tabs={<SubscriberTabs />}>
+        <Waiting error={q.error} what="who has stopped" />
+      </Page>
+    );
+  const due = d.groups.filter((g) => ACTS.has(g.step)).reduce((n, g) => n + g.count, 0);
+  const closes = d.groups.filter((g) => !ACTS.has(g.step) && g.step !== "waiting").reduce((n, g) => n + g.count, 0);
+  const stop = d.patterns.find((p) => p.stop)?.stop;
+  const of = (step: string) => d.groups.find((g) => g.step === step)?.count ?? 0;
+  const analyst = me.role === "analyst";
+  return (
+    <Page
+      title="Subscribers"
+      tabs={<SubscriberTabs />}
+      lead={
+        d.active
+          ? `Policy: ${d.sentence}.`
+          : "No policy yet. Until you turn one on, nothing happens to inactive subscribers."
+      }
+      side={<Side d={d} analyst={analyst} />}
+    >
+      <div className="mb-2 flex items-baseline justify-between gap-4">
+        <h2>
+          {d.active ? "This week" : "Preview for this week"}
+          <span className="ml-2 font-sans text-[13px] font-normal text-ink-2">
+            {d.automatic && d.active
+              ? d.next_at
+                ? `runs automatically, next on ${moment(d.next_at)}`
+                : "runs automatically within a minute"
+              : d.ran_at
+                ? `last run ${moment(d.ran_at)}`
+                : "not run yet"}
+          </span>
+        </h2>
+        {analyst && d.active && (
+          <Ask
+            trigger={
+              <button type="button" className="btn btn-main" disabled={!due && !closes}>
+                Run this week…
+              </button>
+            }
+            title="Run the sunset policy for this week?"
+            words="Run policy"
+            disabled={Boolean(stop)}
+            act={async () => {
+              const done = await post("/sunset-policy/run");
+              await client.invalidateQueries();
+              if (done.action)
+                offerUndo({
+                  words: `${people(done.counts.suppress ?? 0)} suppressed.`,
+                  undo: async () => {
+                    await post(`/activity/${done.action}/undo`);
+                    await client.invalidateQueries();
+                  },
+                });
+            }}
+          >
+            {stop ? (
+              <span className="text-poppy">{stop}</span>
+            ) : (
+              <ul className="list-disc pl-4">
+                <li>{people(of("first win-back") + of("further win-back"))} get a win-back email now.</li>
+                <li>{people(of("click request"))} are asked for a click.</li>
+                <li>{people(of("suppress"))} are suppressed; you can undo that.</li>
+                {closes > 0 && <li>{people(closes)} leave the sunset policy.</li>}
+              </ul>
+            )}
+          </Ask>
+        )}
+      </div>
+      {d.groups.map((g) => (
+        <Group key={g.step} g={g} />
+      ))}
+      <p className="mt-3 max-w-[75ch] text-[13px] text-ink-2">
+        Of {people(d.stopped)} Inactive or Masked for that long, {count(d.protected)} have booked or replied before and
+        are never suppressed. Anyone who may not be mailed for {d.purpose || "the purpose"} is not mailed and not
+        changed.
+      </p>
+      <Suppressed />
+    </Page>
+  );
+}
+
+function Group({ g }: { g: M["SunsetGroup"] }) {
+  return (
+    <details className="border-b border-rule py-2" open={false}>
+      <summary className="flex cursor-pointer items-baseline gap-3">
+        <span className="w-[68px] shrink-0 text-right font-semibold">{count(g.count)}</span>
+        <span className="w-[150px] shrink-0 font-semibold">{g.step}</span>
+        <span className="text-ink-2">{g.words}</span>
+      </summary>
+      {g.people.length > 0 ? (
+        <table className="lined mt-2 ml-[80px] w-[calc(100%-80px)]! text-[13px]">
+          <thead>
+            <tr>
+              <th>Person</th>
+              <th>Last engaged</th>
+              <th className="n">Win-backs sent</th>
+              <th>If no engagement</th>
+            </tr>
+          </thead>
+          <tbody>
+            {g.people.map((p) => (
+              <tr key={p.id}>
+                <td>
+                  <Link className="hover:underline" to={`/subscribers/${p.id}`}>
+                    {p.email}
+                  </Link>
+                </td>
+                <td className="text-ink-2">{p.last_engaged ? day(p.last_engaged) : "never"}</td>
+                <td className="n">{p.tries}</td>
+                <td className="text-ink-2">
+                  {p.suppress_at === null
+                    ? "stay"
+                    : g.step === "suppress"
+                      ? "now"
+                      : `suppressed on ${day(p.suppress_at)}`}
+                </td>
+              </tr>
+            ))}
+            {g.count > g.people.length && (
+              <tr>
+                <td colSpan={4} className="text-ink-2">
+                  and {count(g.count - g.people.length)} more
+                </td>
+              </tr>
+            )}
+          </tbody>
+        </table>
+      ) : (
+        <p className="mt-1 ml-[80px] text-[13px] text-ink-2">No one this week.</p>
+      )}
+    </details>
+  );
+}
+
+function Suppressed() {
+  const q = useQuery({
+    queryKey: ["suppressions", "inactive"],
+    queryFn: () => get("/suppressions?reason=inactive"),
+  });
+  const total = q.data?.counts.find((c) => c.words === "inactive")?.count ?? 0;
+  return (
+    <>
+      <h2 className="mt-6 mb-1">Suppressed as inactive: {count(total)}</h2>
+      {total > 0 && (
+        <>
+          <table className="lined">
+            <tbody>
+              {q.data?.rows.slice(0, 10).map((r) => (
+                <tr key={r.subscriber}>
+                  <td>
+                    <Link className="hover:underline" to={`/subscribers/${r.subscriber}`}>
+                      {r.email}
+                    </Link>
+                  </td>
+                  <td className="whitespace-nowrap text-ink-2">{day(r.at)}</td>
+                  <td className="text-ink-2">{r.source}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          <p className="mt-1 text-[13px] text-ink-2">
+            Only a new opt-in of their own lifts this.{" "}
+            <Link
+              className="text-cornflower underline"
+              to={`/subscribers/table?rule=${encodeURIComponent('suppressed for "inactive"')}`}
+            >
+              Show all in the table
+            </Link>
+          </p>
+        </>
+      )}
+    </>
+  );
+}
+
+const MEASURES: [string, string][] = [
+  ["messages", "messages"],
+  ["complaints", "complaints"],
+  ["hard bounces", "hard bounces"],
+  ["engagements", "engagements"],
+  ["bookings", "bookings"],
+];
+
+function Side({ d, analyst }: { d: M["SunsetView"]; analyst: boolean }) {
+  return (
+    <>
+      <h2>Policy</h2>
+      {analyst ? <Agree key={d.sentence + d.purpose} d={d} /> : <p className="mt-1 text-ink-2">{d.sentence}.</p>}
+      <h2 className="mt-6">Estimated effect</h2>
+      <p className="mb-1 text-[13px] text-ink-2">
+        The sends of the last 12 months, replayed without people who had not engaged for {d.after_days} days with five
+        or more ignored.
+      </p>
+      <table className="lined">
+        <tbody>
+          {MEASURES.map(([key, words]) => {
+            const s = d.saving[key];
+            return (
+              s && (
+                <tr key={key}>
+                  <td>{words}</td>
+                  <td className="n">{count(Math.round(s.beyond))}</td>
+                  <td className="n text-ink-2">{share(s.beyond, s.all)}</td>
+                </tr>
+              )
+            );
+          })}
+        </tbody>
+      </table>
+      <p className="mt-1 text-[13px] text-ink-2">
+        Rates are of all sends of the year. Engagements and bookings are what you would lose.
+      </p>
+      {d.active && (
+        <>
+          <h2 className="mt-6">Emails used</h2>
+          {d.patterns.map((p) => (
+            <p key={p.name} className="mt-1">
+              {p.id ? (
+                <Link className="text-cornflower underline" to={`/campaigns/${p.id}/message`}>
+                  {p.name}
+                </Link>
+              ) : (
+                p.name
+              )}
+              {p.stop && <span className="block text-[13px] text-poppy">{p.stop}</span>}
+            </p>
+          ))}
+        </>
+      )}
+      {Object.keys(d.outcomes).length > 0 && (
+        <>
+          <h2 className="mt-6">Results</h2>
+          <table className="lined">
+            <tbody>
+              {Object.entries(d.outcomes).map(([words, n]) => (
+                <tr key={words}>
+                  <td>{words}</td>
+                  <td className="n">{count(n)}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </>
+      )}
+    </>
+  );
+}
+
+function Agree({ d }: { d: M["SunsetView"] }) {
+  const client = useQueryClient();
+  const [after, setAfter] = useState(d.after_days);
+  const [tries, setTries] = useState(d.tries);
+  const [wait, setWait] = useState(d.wait_days);
+  const [masked, setMasked] = useState(d.ask_masked);
+  const [automatic, setAutomatic] = useState(d.automatic);
+  const [purpose, setPurpose] = useState(d.purpose);
+  const [error, setError] = useState<Error | null>(null);
+  const number = (words: string, value: number, set: (n: number) => void, tail: string, step = 1) => (
+    <label className="mt-1.5 flex items-center gap-2">
+      <span className="w-[36px] text-ink-2">{words}</span>
+      <input
+        className="field w-[72px]!"
+        type="number"
+        step={step}
+        value={value}
+        onChange={(e) => setAfterNumber(set, e.target.value)}
+      />
+      <span>{tail}</span>
+    </label>
+  );
+  return (
+    <form
+      className="mt-1"
+      onSubmit={async (e) => {
+        e.preventDefault();
+        setError(null);
+        try {
+          const fresh = await put("/sunset-policy", {
+            after_days: after,
+            tries,
+            wait_days: wait,
+            ask_masked: masked,
+            automatic: automatic,
+            purpose,
+          });
+          client.setQueryData(["sunset-policy"], fresh);
+        } catch (x) {
+          setError(x as Error);
+        }
+      }}
+    >
+      {number("After", after, setAfter, "days without engagement", 5)}
+      {number("try", tries, setTries, tries === 1 ? "time" : "times")}
+      {number("wait", wait, setWait, "days between, and before suppression")}
+      <label className="mt-2 block">
+        <span className="label">Win-back purpose</span>
+        <select className="field" value={purpose} onChange={(e) => setPurpose(e.target.value)}>
+          {d.purposes.map((p) => (
+            <option key={p}>{p}</option>
+          ))}
+        </select>
+      </label>
+      <label className="mt-2 flex items-baseline gap-2">
+        <input type="checkbox" checked={masked} onChange={(e) => setMasked(e.target.checked)} />
+        Ask Masked subscribers for a click; otherwise leave them out
+      </label>
+      <label className="mt-1 flex items-baseline gap-2">
+        <input type="checkbox" checked={automatic} onChange={(e) => setAutomatic(e.target.checked)} />
+        Run automatically every week
+      </label>
+      <Sentence error={error} />
+      <button type="submit" className="btn mt-3">
+        {d.active ? "Save policy" : "Turn on policy"}
+      </button>
+    </form>
+  );
+}
+
+function setAfterNumber(set: (n: number) => void, text: string) {
+  set(Number(text) || 0);
+}

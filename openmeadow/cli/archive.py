@@ -1,0 +1,124 @@
+"""The commands that carry things out: a campaign's batches, everything, and the benchmarks."""
+
+from __future__ import annotations
+
+import runpy
+import sys
+from pathlib import Path
+
+import click
+
+from openmeadow.cli.imports import import_
+from openmeadow.cli.options import MeadowCommand, MeadowGroup, data_folder, json_option, open_workspace, show
+from openmeadow.core.errors import CannotOpen
+from openmeadow.core.imports.dates import rfc3339
+
+folder_option = click.option("-o", "out", required=True, type=click.Path(path_type=Path), metavar="DIR")
+
+
+@click.group(cls=MeadowGroup)
+def campaign() -> None:
+    """Campaigns, to send with another system."""
+
+
+@campaign.command("export")
+@click.argument("name")
+@folder_option
+@json_option
+def campaign_export(name: str, out: Path, as_json: bool) -> None:
+    """Export the batches as CSV files and the schedule as .ics."""
+    from openmeadow.services.campaigns import external_sending
+
+    counts = external_sending.export(open_workspace(), name, out, "command line")
+
+    def plain() -> None:
+        for file, n in counts.items():
+            click.echo(f"{file}: {n:,} people")
+        click.echo(f"and plan.ics, in {out}")
+
+    show(as_json, {"files": counts, "plan": "plan.ics"}, plain)
+
+
+@click.group(cls=MeadowGroup)
+def export() -> None:
+    """Export the workspace."""
+
+
+@export.command("all")
+@folder_option
+@json_option
+def export_all(out: Path, as_json: bool) -> None:
+    """Export everything as CSV and NDJSON; meadow import all reads it."""
+    from openmeadow.services import archive
+
+    counts = archive.export(open_workspace(), out, "command line")
+    total = sum(counts.values())
+    show(as_json, {"rows": counts}, lambda: click.echo(f"{total:,} rows of {len(counts)} tables written to {out}."))
+
+
+@import_.command("all")
+@click.argument("folder", type=click.Path(path_type=Path))
+@json_option
+def import_all(folder: Path, as_json: bool) -> None:
+    """Import an export of everything into an empty workspace."""
+    from openmeadow.services import archive
+
+    counts = archive.import_tables(open_workspace(makes=True), folder, "command line")
+    show(as_json, {"rows": counts}, lambda: click.echo(f"{sum(counts.values()):,} rows of {len(counts)} tables read."))
+
+
+@click.command(cls=MeadowCommand)
+@click.argument("file", type=click.Path(path_type=Path), metavar="FILE.tar")
+@json_option
+def backup(file: Path, as_json: bool) -> None:
+    """Write a consistent copy of the workspace, with keys and files, while everything runs."""
+    from openmeadow.services import backup as backups
+
+    made = backups.back_up(open_workspace(), file)
+    document = {"file": str(file), "as_of": rfc3339(made.as_of), "files": made.files, "bytes": made.size}
+    plain = f"{made.files} files, {made.size:,} bytes, as of {rfc3339(made.as_of)}, written to {file} and verified."
+    show(as_json, document, lambda: click.echo(plain))
+
+
+@click.command(cls=MeadowCommand)
+@click.argument("file", type=click.Path(path_type=Path), metavar="FILE.tar")
+@json_option
+def restore(file: Path, as_json: bool) -> None:
+    """Restore a backup into an empty data folder; verifies database, consent record and keys."""
+    from openmeadow.services import backup as backups
+
+    found = backups.restore(file, data_folder())
+    document = {
+        "as_of": rfc3339(found.as_of),
+        "files": found.files,
+        "consent_entries": found.entries,
+        "plans_paused": found.paused,
+    }
+
+    def plain() -> None:
+        click.echo(
+            f"Restored to {data_folder()} as of {rfc3339(found.as_of)}: the database is intact, and "
+            f"{found.entries:,} consent entries are verified."
+        )
+        if found.paused:
+            click.echo(
+                f"All sending is paused: {found.paused} campaigns or sequences were running, and some of their mail "
+                "may have been sent since. See Today."
+            )
+
+    show(as_json, document, plain)
+
+
+@click.command(context_settings={"ignore_unknown_options": True, "help_option_names": ["--help"]})
+@click.argument("arguments", nargs=-1, type=click.UNPROCESSED)
+def bench(arguments: tuple[str, ...]) -> None:
+    """Run the benchmarks; see bench/. Arguments: [PEOPLE] [DELIVERIES]."""
+    root = Path(__file__).resolve().parents[2]
+    if not (root / "bench" / "__main__.py").exists():
+        raise CannotOpen(f"The benchmarks are not here: {root / 'bench'} cannot be opened.")
+    sys.path.insert(0, str(root))
+    sys.argv = ["bench", *arguments]
+    runpy.run_module("bench", run_name="__main__")
+
+
+COMMANDS = (campaign, export, backup, restore, bench)

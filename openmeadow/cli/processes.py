@@ -1,0 +1,135 @@
+"""The commands that start processes: serve, worker, stand-ins, demo."""
+
+from __future__ import annotations
+
+import logging
+import os
+import sys
+import threading
+import webbrowser
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+import structlog
+
+from openmeadow.cli.options import MeadowCommand, data_folder
+from openmeadow.core.errors import CannotOpen, Damaged
+
+if TYPE_CHECKING:
+    from openmeadow.services.workspace import Workspace
+
+
+def _log_lines() -> None:
+    structlog.configure(
+        processors=[
+            structlog.processors.add_log_level,
+            structlog.processors.TimeStamper(fmt="iso"),
+            structlog.processors.format_exc_info,
+            structlog.processors.JSONRenderer(),
+        ],
+        logger_factory=structlog.PrintLoggerFactory(file=sys.stderr),
+    )
+    logging.basicConfig(level=logging.WARNING, stream=sys.stderr)
+
+
+def _whole(folder: Path) -> Workspace:
+    """The workspace, after a look whether there is one and its database is whole."""
+    from openmeadow.services.workspace import Workspace
+    from openmeadow.store.connection import FILE
+
+    if not (folder / FILE).is_file():
+        raise CannotOpen(f"{folder} cannot be opened: it is not a workspace. Create one with meadow init.")
+    open_workspace = Workspace(folder)
+    if wrong := open_workspace.store.damage():
+        raise Damaged(f"The database at {folder} is damaged: {wrong}. Restore a backup: meadow restore FILE.tar")
+    return open_workspace
+
+
+def _die_with_parent() -> None:
+    """Leave when the starting process is gone: its end of our standard input closes."""
+
+    def watch() -> None:
+        while os.read(0, 1):
+            pass
+        os._exit(0)
+
+    threading.Thread(target=watch, daemon=True).start()
+
+
+@click.command(cls=MeadowCommand)
+@click.option("--host", default="127.0.0.1", show_default=True)
+@click.option("--port", default=8080, show_default=True)
+@click.option("--with-parent", is_flag=True, hidden=True)
+def serve(host: str, port: int, with_parent: bool) -> None:
+    """Serve the application over HTTP."""
+    from openmeadow.services.today.process_watch import Watch
+    from openmeadow.web.app import make_app
+    from openmeadow.web.server import make_server
+
+    _log_lines()
+    if with_parent:
+        _die_with_parent()
+    open_workspace = _whole(data_folder())
+    app = make_app(open_workspace)
+    try:
+        server = make_server(app, open_workspace, host, port)
+    except OSError as e:
+        raise CannotOpen(f"{host} port {port} cannot be opened: {e.strerror or e}.") from e
+    Watch(open_workspace)
+    if not with_parent:
+        click.echo(f"Open Meadow at http://{host}:{port}")
+    server.run()
+
+
+@click.command(cls=MeadowCommand)
+@click.option("--once", is_flag=True, help="Do everything that is due now, then exit.")
+@click.option("--world", default="", hidden=True)
+@click.option("--with-parent", is_flag=True, hidden=True)
+def worker(once: bool, world: str, with_parent: bool) -> None:
+    """Send what is due, run jobs, check senders, receive bounces."""
+    from openmeadow.worker.loop import Worker
+
+    _log_lines()
+    if with_parent:
+        _die_with_parent()
+    w = Worker(_whole(data_folder()), world)
+    if once:
+        while w.tick():
+            pass
+    else:
+        w.run()
+
+
+@click.command(cls=MeadowCommand, hidden=True)
+@click.option("--relay", type=int, required=True)
+@click.option("--dns", type=int, required=True)
+@click.option("--http", type=int, required=True)
+@click.option("--intake", type=int, required=True)
+def standins(relay: int, dns: int, http: int, intake: int) -> None:
+    """The DNS server and the mail world, on loopback."""
+    from openmeadow.demo.mail_world.run import run_standins
+
+    _die_with_parent()
+    run_standins(data_folder(), relay, dns, http, intake)
+
+
+@click.command(cls=MeadowCommand)
+@click.option("--port", default=8080, show_default=True)
+@click.option("--fresh", is_flag=True, help="Reset the demo.")
+@click.option("--people", default=24_000, show_default=True)
+@click.option("--no-browser", is_flag=True)
+@click.option("--prepare", is_flag=True, hidden=True)
+def demo(port: int, fresh: bool, people: int, no_browser: bool, prepare: bool) -> None:
+    """Start the demo with its data and simulated mail servers."""
+    from openmeadow.demo import build, run
+
+    if prepare:
+        build.prepare(people)
+        return
+    if not no_browser and os.environ.get("DISPLAY"):
+        webbrowser.open(f"http://127.0.0.1:{port}")
+    run.demo(Path(data_folder()), port, fresh, people)
+
+
+COMMANDS = (serve, worker, standins, demo)

@@ -1,0 +1,66 @@
+"""``meadow score``: score all subscribers, or show why one has their score."""
+
+from __future__ import annotations
+
+import sqlite3
+from typing import Any
+
+import click
+
+from openmeadow.cli.options import MeadowGroup, as_moment, end, json_option, open_workspace, show
+from openmeadow.core.errors import MeadowError
+from openmeadow.core.imports.dates import rfc3339
+
+
+class ScoreGroup(MeadowGroup):
+    """``meadow score`` alone works; ``meadow score show`` is its subcommand."""
+
+    def invoke(self, context: click.Context) -> Any:
+        try:
+            return super().invoke(context)
+        except (MeadowError, sqlite3.DatabaseError) as e:
+            end(e, as_json=bool(context.params.get("as_json")))
+
+
+@click.group("score", cls=ScoreGroup, invoke_without_command=True)
+@click.option("--full", is_flag=True, help="Recalculate everything.")
+@click.option("--as-of", metavar="TIME")
+@json_option
+@click.pass_context
+def score_(context: click.Context, full: bool, as_of: str | None, as_json: bool) -> None:
+    """Score all subscribers, or show how a score is made up."""
+    if context.invoked_subcommand:
+        return
+    d = open_workspace()
+    summary = d.score_summary(as_moment(d, as_of), full)
+    summary["as_of"] = rfc3339(summary["as_of"])
+
+    def plain() -> None:
+        for band, count in summary["bands"].items():
+            click.echo(f"{band:<10}{count:>12,}")
+        click.echo(f"{summary['subscribers']:,} subscribers in {summary['seconds']} s, as of {summary['as_of']}")
+
+    show(as_json, summary, plain)
+
+
+@score_.command("show")
+@click.argument("email")
+@click.option("--as-of", metavar="TIME")
+@json_option
+def score_show(email: str, as_of: str | None, as_json: bool) -> None:
+    """Show how the score of a subscriber is made up."""
+    from openmeadow.services.subscribers import profile
+
+    d = open_workspace()
+    why = profile.explain(d, profile.find(d, email), as_moment(d, as_of))
+    why["as_of"] = rfc3339(why["as_of"])
+    why["last_engaged"] = why["last_engaged"] and rfc3339(why["last_engaged"])
+    for term in why["terms"]:
+        term["at"] = rfc3339(term["at"])
+
+    def plain() -> None:
+        click.echo(f"{why['band']}, score {why['score']:.1f} = 100 × {why['E']:.4f} / ({why['N']:.4f} + 1)")
+        for t in why["terms"]:
+            click.echo(f"  {t['at']}  {t['weight']:.4f} × {t['value']:<4g} {t['what']:<13} {t['message']}")
+
+    show(as_json, why, plain)

@@ -1,0 +1,61 @@
+"""What an import says of itself."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+SHOWN = 200
+
+
+@dataclass
+class Refusal:
+    """A row that cannot be taken: ``line`` counts from 1 with the header as line 1."""
+
+    line: int
+    column: str
+    reason: str
+    cells: list[str] = field(default_factory=list)
+
+
+@dataclass
+class Report:
+    """Counts and reasons; ``refused`` shows the first ``SHOWN``, ``refused_count`` all."""
+
+    rows: int = 0
+    taken: int = 0
+    repeated: int = 0
+    aside: int = 0
+    refused_count: int = 0
+    refused: list[Refusal] = field(default_factory=list)
+    aside_shown: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    dry_run: bool = False
+    action: int | None = None  # by which it can be taken back
+
+    def note(self, sentence: str) -> None:
+        if sentence not in self.notes and len(self.notes) < SHOWN:
+            self.notes.append(sentence)
+
+    def refuse(self, refusal: Refusal) -> None:
+        self.refused_count += 1
+        if len(self.refused) < SHOWN:
+            self.refused.append(refusal)
+
+    @property
+    def clean(self) -> bool:
+        return not self.refused_count and not self.aside
+
+    def json(self) -> dict[str, Any]:
+        return {
+            "rows": self.rows,
+            "taken": self.taken,
+            "repeated": self.repeated,
+            "aside": self.aside,
+            "aside_addresses": self.aside_shown,
+            "refused": self.refused_count,
+            "refused_rows": [{"line": r.line, "column": r.column, "reason": r.reason} for r in self.refused],
+            "notes": self.notes,
+            "dry_run": self.dry_run,
+            "action": self.action,
+        }

@@ -1,0 +1,134 @@
+"""Everything a demo needs, running: the stand-ins, the worker and the server."""
+
+from __future__ import annotations
+
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import time
+import urllib.request
+from pathlib import Path
+
+import click
+
+from openmeadow.demo.build import DEMO_PASSWORD, DEMO_USER, prepare
+from openmeadow.demo.ports import free_port
+from openmeadow.services import accounts
+from openmeadow.services.clock import DemoClock
+from openmeadow.services.workspace import Workspace
+from openmeadow.store import settings
+
+PARTS = ("the mail world", "the worker", "the server")  # in the order in which they are started
+
+
+class Demo:
+    """All processes of a demo; ``stop`` leaves none behind."""
+
+    def __init__(self, folder: Path, port: int) -> None:
+        self.folder, self.port = folder, port
+        ports = {name: free_port() for name in ("relay", "dns", "http", "intake")}
+        self.world = f"http://127.0.0.1:{ports['http']}"
+        self.url = f"http://127.0.0.1:{port}"
+        workspace = Workspace(folder)
+        with workspace.store.atomic() as db:
+            for name, value in {
+                "public_url": self.url,
+                "relay_port": ports["relay"],
+                "intake_port": ports["intake"],
+                "mail_port": ports["relay"],
+                "resolver": f"127.0.0.1:{ports['dns']}",
+                "world_url": self.world,
+                "web_gateway": self.world,
+                "inside_hosts": ["127.0.0.1"],
+                "seed_mailboxes": [
+                    {"provider": p, "address": a, "listing": f"{self.world}/mailbox/{a}"}
+                    for p, a in (
+                        ("Lanternmail", "probe@lanternmail.example"),
+                        ("Postern", "probe@postern.example"),
+                        ("Brinebox", "probe@brinebox.example"),
+                    )
+                ],
+            }.items():
+                settings.set_setting(db, name, value)
+        user = accounts.named(workspace, DEMO_USER)
+        self.entry = f"{self.url}/enter/{accounts.new_link(workspace, user.id, 'sign in')}"
+        workspace.close()
+        self._children: list[subprocess.Popen[bytes]] = []
+        base = [sys.executable, "-m", "openmeadow", "--data", str(folder)]
+        for arguments in (
+            [
+                "standins",
+                "--relay",
+                str(ports["relay"]),
+                "--dns",
+                str(ports["dns"]),
+                "--http",
+                str(ports["http"]),
+                "--intake",
+                str(ports["intake"]),
+            ],
+            ["worker", "--world", self.world, "--with-parent"],
+            ["serve", "--port", str(port), "--with-parent"],
+        ):
+            self._children.append(subprocess.Popen([*base, *arguments], stdin=subprocess.PIPE))
+
+    def wait_ready(self, seconds: float = 180) -> None:
+        for address in (f"{self.url}/api/ready", f"{self.world}/next"):
+            end = time.monotonic() + seconds
+            while True:
+                try:
+                    urllib.request.urlopen(address, timeout=5).read()
+                    break
+                except OSError:
+                    ended = [name for name, c in zip(PARTS, self._children, strict=False) if c.poll() is not None]
+                    if time.monotonic() > end or ended:
+                        self.stop()
+                        why = f"{ended[0]} ended; its lines above say why" if ended else f"no response in {seconds:g} s"
+                        raise click.ClickException(f"The demo did not start: {why}.") from None
+                    time.sleep(0.1)
+
+    def stop(self) -> None:
+        for child in self._children:
+            child.terminate()
+        for child in self._children:
+            try:
+                child.wait(10)
+            except subprocess.TimeoutExpired:
+                child.kill()
+                child.wait()
+            if child.stdin:
+                child.stdin.close()
+
+    def wait(self) -> None:
+        while all(c.poll() is None for c in self._children):
+            time.sleep(0.5)
+
+
+def demo(folder: Path, port: int, fresh: bool, people: int) -> None:
+    """Start everything, print the address, stay until interrupted."""
+    if fresh or not (folder / "meadow.db").exists():
+        click.echo(f"Creating the demo with {people:,} subscribers (once; later starts are quick)…")
+        prepared = prepare(people)
+        shutil.rmtree(folder, ignore_errors=True)
+        shutil.copytree(prepared, folder)
+    elif not isinstance(Workspace(folder).clock, DemoClock):
+        raise click.ClickException(f"{folder} is a workspace of yours. Choose another folder for the demo (--data).")
+    with socket.socket() as s:
+        if s.connect_ex(("127.0.0.1", port)) == 0:
+            raise click.ClickException(f"Port {port} is taken; choose another with --port.")
+    running = Demo(folder, port)
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    try:
+        running.wait_ready()
+        click.echo(
+            f"Open Meadow is ready. Sign in once as the demo analyst:\n  {running.entry}\n"
+            f"or as {DEMO_USER} with the password “{DEMO_PASSWORD}”.\n"
+            f"The demo's mailboxes: {running.world}/\nStop with Ctrl-C."
+        )
+        running.wait()
+    except KeyboardInterrupt:
+        pass
+    finally:
+        running.stop()

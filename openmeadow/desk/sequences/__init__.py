@@ -1,1 +1,0 @@
-"""Sequences: written, started, moved on, measured, walked through."""

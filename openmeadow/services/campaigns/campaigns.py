@@ -1,0 +1,309 @@
+"""Campaigns: write, choose, check, plan, start, hold, go on, stop."""
+
+from __future__ import annotations
+
+import json
+import secrets
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import numpy as np
+
+from openmeadow.core.addresses.syntax import address_key, syntax_problem
+from openmeadow.core.consent.eligibility import SUPPRESSION_REASONS
+from openmeadow.core.delivery.schedule import allowed_from
+from openmeadow.core.errors import Missing, Refused
+from openmeadow.core.message.personalisation import links, one_line, plain_text_of
+from openmeadow.services.campaigns import (
+    ab_test,
+    approval,
+    findings,
+    preflight_recipients,
+    recipients,
+    resend,
+    send_time,
+    templates,
+)
+from openmeadow.services.campaigns.schedule import (
+    NO_ROOM,
+    ONCE,
+    check_plan,
+    draw_schedule,
+    plan_of,
+    start_problem,
+    windows_of,
+)
+from openmeadow.services.segments import segments
+from openmeadow.services.senders import domains
+from openmeadow.services.subscribers import reconsent
+from openmeadow.services.workspace import Workspace
+from openmeadow.store import settings
+from openmeadow.store.campaigns import campaigns, content, deliveries
+from openmeadow.store.senders import senders as from_addresses
+from openmeadow.store.subscribers import consent, subscribers
+
+TRAP_PATH = "/trap"
+TESTS_TO_ONE, TESTS_BY_ONE = 6, 40  # test messages within an hour
+NO_TESTS = ("complaint", "hard bounce", "bad address")  # suppressed for these, nobody gets one
+
+
+def row_of(workspace: Workspace, row_id: int) -> Any:
+    row = campaigns.one(workspace.store.read(), row_id)
+    if row is None:
+        raise Missing("This campaign does not exist.")
+    return row
+
+
+def add(workspace: Workspace, name: str, who: str, *, template: int = 0, other: int = 0) -> int:
+    """Begin a draft, empty or with the message of a template or of another campaign; its id."""
+    name = name.strip()
+    if not name:
+        raise Refused("A campaign needs a name.")
+    wait = send_time.usual_wait(workspace.view())
+    with workspace.store.atomic() as db:
+        if campaigns.named(db, name):
+            raise Refused(f"There is already a campaign “{name}”.")
+        row_id = campaigns.add(db, name, secrets.randbits(48), workspace.now())
+        campaigns.update(db, row_id, {"plan": json.dumps({"wait": wait})})
+        settings.log(db, workspace.now(), who, "created campaign", name)
+    if template or other:
+        templates.begin_from(workspace, row_id, template=template, other=other)
+    return row_id
+
+
+def for_segment(workspace: Workspace, name: str, rule: str, who: str) -> int:
+    """Keep a rule as a segment and begin a draft that mails its people; the campaign's id."""
+    segment = segments.save(workspace, name, rule, who)
+    row_id = add(workspace, f"Win back: {name.strip()}", who)
+    write(workspace, row_id, {"segments_in": [segment["id"]]})
+    return row_id
+
+
+def write(workspace: Workspace, row_id: int, values: dict[str, Any]) -> None:
+    """Change a draft. The plain-text version follows the HTML until it is edited by hand."""
+    row, values = row_of(workspace, row_id), dict(values)
+    if row["state"] != "draft":
+        raise Refused(f"“{row['name']}” has started. Its content and recipients can no longer be changed.")
+    values |= {k: one_line(values[k]) for k in ("name", "subject", "preview", "from_name") if k in values}
+    if values.get("blocks") is not None:
+        by_hand = bool(row["plain_edited"]) and "plain" not in values
+        values |= templates.rendered(workspace, values["blocks"], by_hand)
+    elif "html" in values:
+        values["blocks"] = None
+    if "plain" in values:
+        values["plain_edited"] = int(
+            bool(values["plain"].strip()) and values["plain"] != plain_text_of(values.get("html", row["html"]))
+        )
+    if "html" in values and not values.get("plain_edited", row["plain_edited"]):
+        values["plain"] = plain_text_of(values["html"])
+    if reply_to := str(values.get("reply_to") or "").strip():
+        if problem := syntax_problem(reply_to):
+            raise Refused(f"“{reply_to[:80]}” cannot be the reply-to address: {problem}.")
+        values["reply_to"] = reply_to
+    if "plan" in values:
+        plan = {**plan_of(row), **values["plan"]} | ONCE[row["kind"]]
+        check_plan(plan)
+        values["plan"] = json.dumps(plan)
+    for name in ("segments_in", "segments_out", "lists_in", "lists_out"):
+        if name in values:
+            values[name] = json.dumps(values[name])
+    with workspace.store.atomic() as db:
+        if values.get("purpose") is not None and consent.purpose(db, values["purpose"]) is None:
+            raise Missing("This purpose does not exist.")
+        if values.get("from_address") is not None and not from_addresses.has_address(db, values["from_address"]):
+            raise Missing("This from address does not exist.")
+        if "name" in values and (other := campaigns.named(db, values["name"])) and other["id"] != row_id:
+            raise Refused(f"There is already a campaign “{values['name']}”.")
+        campaigns.update(db, row_id, values)
+
+
+def choose(workspace: Workspace, row_id: int, email: str, side: str) -> None:
+    """Take one subscriber into a draft by their address, leave them out, or forget them (side "")."""
+    row, key = row_of(workspace, row_id), address_key(email.strip())
+    if row["state"] != "draft":
+        raise Refused(f"“{row['name']}” has started. Its recipients can no longer be changed.")
+    found = subscribers.ids_of(workspace.store.read(), [key])
+    if key not in found:
+        raise Missing(f"There is no subscriber with the address {email.strip()[:80]}.")
+    with workspace.store.atomic() as db:
+        campaigns.choose_person(db, row_id, found[key], side)
+
+
+# what keeps a campaign from starting that another program sends: its sender and its message are that program's
+THERE_TOO = ("Purpose", "Recipients", "Consent", "Approval")
+
+
+def _ready_to_start(workspace: Workspace, row: Any, external: bool) -> tuple[Any, dict[str, Any]]:
+    """A draft that nothing keeps from starting, looked up again, and its plan; Refused with what is in the way."""
+    if row["state"] != "draft":
+        raise Refused(f"“{row['name']}” has already started.")
+    if row["sequence"]:
+        raise Refused("It is part of a sequence. Start the sequence instead.")
+    if row["domain_id"]:
+        domains.fresh_check(workspace, row["domain_id"])
+        row = row_of(workspace, row["id"])
+    stops = findings.stops(preflight_recipients.thorough(workspace, row))
+    if external:
+        stops = [s for s in stops if s["check"] in THERE_TOO]
+    if stops:
+        raise Refused(f"It cannot start yet. {stops[0]['check']}: {stops[0]['finding']}")
+    p = plan_of(row)
+    check_plan(p)
+    if problem := start_problem(workspace, p):
+        raise Refused(f"It cannot start: {problem}")
+    return row, p
+
+
+def start(workspace: Workspace, row_id: int, who: str, *, external: bool = False) -> dict[str, int]:
+    """Draw the batches and let the plan run. Everyone who may be mailed gets exactly one delivery. ``external``:
+    another system sends it, and its event log reports."""
+    row = row_of(workspace, row_id)
+    row, p = _ready_to_start(workspace, row, external)
+    chosen = recipients.work_out(workspace, row)
+    if not len(chosen.index):
+        reason = next((words for words, n in chosen.exclusions if n < 0), "the segments are empty")
+        raise Refused(f"No recipients: {reason.lower()}.")
+    other = content.version(workspace.store.read(), row_id, ab_test.VERSIONS)
+    drawn, band = draw_schedule(workspace, row, chosen), chosen.view.scores.band[chosen.index]
+    if not drawn.moments:
+        raise Refused(f"It cannot start. {NO_ROOM}")
+    subscriber = chosen.subscriber  # looked up once: it is as long as the campaign is large
+    with workspace.store.roomy(), workspace.store.atomic() as db:
+        if (again := campaigns.one(db, row_id)) is None or again["state"] != "draft":
+            raise Refused(f"“{row['name']}” has already started.")
+        message = campaigns.add_message(db, row["name"], row["purpose"])
+        on_start(workspace, db, row, message, who)
+        texts = [row] if other is None else [row, other]
+        for url in dict.fromkeys(u for t in texts for u in links(t["html"], t["plain"])):
+            campaigns.add_link(db, message, url)
+        campaigns.add_link(db, message, str(workspace.setting("public_url")) + TRAP_PATH, trap=True)
+        content.add_version(db, row_id, 1, dict(row), who, workspace.now())
+        first = deliveries.add_pass(db, row_id, "first")
+        sizes = np.bincount(drawn.batch[drawn.batch >= 0], minlength=len(drawn.moments))
+        batches = [
+            deliveries.add_batch(db, first, i + 1, at, int(n))
+            for i, (at, n) in enumerate(zip(drawn.moments, sizes.tolist(), strict=True))
+        ]
+        # all by ascending subscriber, which is how the indexes of deliveries grow without being torn
+        why = "the campaign cannot finish before its end date"
+        deliveries.add_deliveries(
+            db,
+            (
+                (first, batches[0], s, 0, b, deliveries.SKIPPED, why)
+                if n < 0
+                else (first, batches[n], s, 0, b, deliveries.QUEUED, None)
+                for s, b, n in zip(subscriber.tolist(), band.tolist(), drawn.batch.tolist(), strict=True)
+            ),
+        )
+        if p["resend"]:
+            resend.plan_passes(db, row_id, p, drawn.moments, ZoneInfo(str(workspace.setting("time_zone"))))
+        if p["test"] and other is not None:
+            random = ab_test.divide(row, subscriber, drawn.batch == 0)
+            deliveries.set_versions(db, ((int(v), first, int(s)) for v, s in zip(random, subscriber, strict=True) if v))
+        campaigns.update(
+            db,
+            row_id,
+            {
+                "state": "scheduled",
+                "message": message,
+                "started_at": workspace.now(),
+                "exclusions": json.dumps(chosen.exclusions),
+                "external": int(external),
+            },
+        )
+        act = "scheduled, to be sent with another system" if external else "started campaign"
+        settings.log(db, workspace.now(), who, act, row["name"], len(chosen.index))
+    return {"people": len(chosen.index), "batches": len(drawn.moments)}
+
+
+def on_start(workspace: Workspace, db: Any, row: Any, message: int, who: str) -> None:
+    """A consent request keeps the segments of who agreed and who did not reply."""
+    if row["kind"] == "consent request":
+        reconsent.save_segments(workspace, db, row, message, who)
+
+
+def pause(workspace: Workspace, row_id: int, who: str) -> None:
+    """Nothing more goes out until somebody goes on; what is being sent at this moment is finished."""
+    _move(workspace, row_id, who, ("scheduled", "sending"), "paused", "paused campaign")
+
+
+def resume(workspace: Workspace, row_id: int, who: str) -> None:
+    """Go on with a paused campaign; guardrails count anew from here."""
+    row = row_of(workspace, row_id)
+    if approval.needed(workspace) and row["asked_by"] == who and row["paused_why"].startswith(f"{who} changed"):
+        raise Refused("You changed the message yourself. Someone else must approve it and resume.")
+    with workspace.store.atomic() as db:
+        _move(workspace, row_id, who, ("paused",), "sending", "resumed campaign")
+        campaigns.update(db, row_id, {"guard_from": workspace.now() + 1, "paused_why": "", "paused_evidence": "[]"})
+        deliveries.requeue_blocked(db, row_id)
+
+
+def stop(workspace: Workspace, row_id: int, who: str) -> int:
+    """For good: everybody still waiting is skipped. Returns how many."""
+    if row_of(workspace, row_id)["sequence"]:
+        raise Refused("It is part of a sequence. Disable the step there, or end the sequence.")
+    with workspace.store.atomic() as db:
+        _move(workspace, row_id, who, ("scheduled", "sending", "paused"), "stopped", "stopped campaign")
+        deliveries.set_batches(db, row_id, ("scheduled", "sending", "paused"), "stopped")
+        return deliveries.stop_waiting(db, row_id, workspace.now())
+
+
+def move(workspace: Workspace, row_id: int, batch: int, due_at: int, who: str) -> int:
+    """Another moment for a batch that still waits: never before now nor outside the allowed hours; its resend moves
+    along. The moment it got."""
+    row, db = row_of(workspace, row_id), workspace.store.read()
+    found = deliveries.batch(db, batch)
+    if found is None or found["campaign"] != row_id:
+        raise Missing("This batch does not exist.")
+    if row["state"] not in ("scheduled", "sending", "paused") or found["state"] != "scheduled":
+        raise Refused("Only a scheduled batch can be moved.")
+    p, zone = plan_of(row), ZoneInfo(str(workspace.setting("time_zone")))
+    at = allowed_from(max(due_at, workspace.now()), windows_of(p), zone)
+    if p["no_later_than"] and at > p["no_later_than"]:
+        raise Refused("That is after the campaign's end date.")
+    with workspace.store.atomic() as w:
+        if found["kind"] == "first" and found["n"] > 1 and p["pilot_share"]:
+            lead = deliveries.first_moment(w, row_id)
+            at = max(at, lead)
+        for b in deliveries.batches(w, row_id):
+            same = b["id"] == batch or (found["kind"] == "first" and b["n"] == found["n"])
+            if same and b["state"] == "scheduled":
+                deliveries.move_batch(w, b["id"], b["due_at"] + at - found["due_at"])
+        settings.log(w, workspace.now(), who, f"moved batch {found['n']}", row["name"])
+    return at
+
+
+def _move(workspace: Workspace, row_id: int, who: str, states: tuple[str, ...], to: str, act: str) -> None:
+    with workspace.store.atomic() as db:
+        row = campaigns.one(db, row_id)
+        if row is None:
+            raise Missing("This campaign does not exist.")
+        if row["state"] not in states:
+            raise Refused(f"“{row['name']}” is {row['state']}, so this is not possible.")
+        campaigns.update(db, row_id, {"state": to})
+        settings.log(db, workspace.now(), who, act, row["name"])
+
+
+def test_message(workspace: Workspace, row_id: int, to: str, who: str, subscriber: int = 0) -> int:
+    """One copy to a colleague as a chosen person would get it, marked as a test and never counted. The number of its
+    kept source."""
+    from openmeadow.services.campaigns.renderer import test_copy
+
+    if problem := syntax_problem(to.strip()):
+        raise Refused(f"“{to.strip()[:80]}” is not a valid address: {problem}.")
+    _may_get_tests(workspace, to.strip(), who)
+    return test_copy(workspace, row_of(workspace, row_id), to.strip(), who, subscriber=subscriber)
+
+
+def _may_get_tests(workspace: Workspace, to: str, who: str) -> None:
+    """A few test messages an hour to one address, more by one person; none to who complained or cannot be reached."""
+    db, since, key = workspace.store.read(), workspace.now() - 3_600, address_key(to)
+    if content.tests_since(db, since, recipient=to) >= TESTS_TO_ONE:
+        raise Refused(f"{to} got {TESTS_TO_ONE} test messages within the hour. Wait a little, or use another address.")
+    if content.tests_since(db, since, who=who) >= TESTS_BY_ONE:
+        raise Refused(f"You sent {TESTS_BY_ONE} test messages within the hour. Wait a little.")
+    ids = subscribers.ids_of(db, [key])
+    reasons = consent.suppressions_of(db, ids[key]) if key in ids else []
+    against = [SUPPRESSION_REASONS[r - 1] for r in reasons if SUPPRESSION_REASONS[r - 1] in NO_TESTS]
+    if against:
+        raise Refused(f"{to} is suppressed ({', '.join(against)}), so no test is sent there.")

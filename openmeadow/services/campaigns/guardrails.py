@@ -1,0 +1,192 @@
+"""Plans hold themselves: guardrails read after every 50 sends and whenever news arrives, per pass, batch, provider."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections import defaultdict
+from dataclasses import asdict
+from typing import Any
+
+from openmeadow.core.delivery.guardrails import LIMITS, Reading, could_show, enough, read
+from openmeadow.core.errors import Refused
+from openmeadow.core.reports.bounces import bounce_class
+from openmeadow.services.workspace import Workspace
+from openmeadow.store import settings
+from openmeadow.store.campaigns import campaigns, deliveries, guardrail_counts
+from openmeadow.store.health import health, providers
+from openmeadow.store.health.providers import names as provider_names
+
+Where = tuple[str, str]  # ("the whole send" | "batch" | "provider", its name)
+WHOLE = "all of it"
+FEW = 3  # people in trouble at one place before it is named
+
+
+def limits(workspace: Workspace) -> dict[str, float]:
+    """The limits, as shares; the workspace may set its own."""
+    return {**LIMITS, **{k: float(v) for k, v in dict(workspace.setting("guardrails")).items() if k in LIMITS}}
+
+
+def counts(workspace: Workspace, campaign: int, since: int) -> dict[tuple[str, Where], dict[str, int]]:
+    """By pass and place: tried, and of each guardrail's kind how many."""
+    db, names = workspace.store.read(), provider_names(workspace.store.read())
+    out: dict[tuple[str, Where], dict[str, int]] = defaultdict(lambda: defaultdict(int))
+
+    def add(r: Any, word: str, n: int) -> None:
+        places: list[Where] = [(WHOLE, ""), ("batch", str(r["batch"])), ("provider", names[r["provider"]])]
+        for place in places:
+            out[(r["kind"], place)][word] += n
+
+    for r in guardrail_counts.sent(db, campaign, since):
+        add(r, "tried", r["n"])
+        if r["again"] and r["state"] != "deferred":  # it was put off before
+            add(r, "deferrals", r["n"])
+        if r["state"] == "sent":
+            add(r, "sent", r["n"])
+        elif r["state"] == "deferred":
+            add(r, "blocked" if r["reason"].startswith("blocked") else "deferrals", r["n"])
+        elif r["reason"].startswith("hard"):
+            add(r, "hard bounces", r["n"])
+        elif r["reason"].startswith("blocked"):
+            add(r, "blocked", r["n"])
+    for r in guardrail_counts.came_back(db, campaign, since):
+        if r["event"] == 4:
+            word = {"hard": "hard bounces", "blocked": "blocked"}.get(bounce_class(r["code"], r["diagnostic"]), "")
+        else:
+            word = {9: "complaints", 10: "unsubscribes"}[r["event"]]
+        if word:
+            add(r, word, r["n"])
+    for r in health.tests(db, campaign):
+        if r["folder"] in ("inbox", "spam", "missing") and r["at"] >= since:
+            for place in ((WHOLE, ""), ("provider", r["provider"])):
+                out[("first", place)]["placed"] += 1
+                out[("first", place)]["spam placement"] += r["folder"] != "inbox"
+    return out
+
+
+BASE = {"complaints": "sent", "unsubscribes": "sent", "spam placement": "placed"}
+
+
+def readings(workspace: Workspace, campaign: int, since: int) -> list[tuple[str, Where, Reading]]:
+    """Every guardrail everywhere, the whole send first."""
+    levels, own, out = limits(workspace), providers.limits(workspace.store.read()), []
+    for (kind, place), c in sorted(
+        counts(workspace, campaign, since).items(), key=lambda x: (x[0][0], x[0][1] != (WHOLE, ""), x[0][1])
+    ):
+        here = levels | own.get(place[1], {}) if place[0] == "provider" else levels
+        for name, limit in here.items():
+            n = c.get(BASE.get(name, "tried"), 0)
+            if n:
+                out.append((kind, place, read(name, c.get(name, 0), n, limit)))
+    return out
+
+
+# when each plan was last looked at, and how long that took: a look that costs much is taken less often, so that looking
+# never takes more than a tenth of the time; small plans are looked at after every 50 sends
+_looked: dict[tuple[str, int], tuple[float, float]] = {}
+CHEAP, SHARE = 0.05, 10.0
+
+
+def too_soon(workspace: Workspace, campaign: int) -> bool:
+    """Whether a look in between sends can wait."""
+    finished, took = _looked.get((str(workspace.folder), campaign), (0.0, 0.0))
+    return took > CHEAP and time.monotonic() - finished < took * SHARE
+
+
+def look(workspace: Workspace, campaign: int) -> str:
+    """Read the guardrails of a campaign under way and hold it where one says so; the sentence, or ""."""
+    row = campaigns.one(workspace.store.read(), campaign)
+    if row is None or row["state"] not in ("scheduled", "sending"):
+        return ""
+    begun = time.monotonic()
+    wrong = [(k, w, r) for k, w, r in readings(workspace, campaign, row["guard_from"]) if r.state == "over limit"]
+    _looked[str(workspace.folder), campaign] = (time.monotonic(), time.monotonic() - begun)
+    if not wrong:
+        return ""
+    # the narrowest place that explains it is named first: one provider rather than everybody
+    wrong.sort(key=lambda x: ({"provider": 0, "batch": 1, WHOLE: 2}[x[1][0]], -x[2].evidence))
+    _, where, worst = wrong[0]
+    place = f" at {where[1]}" if where[0] == "provider" else f" in batch {where[1]}" if where[0] == "batch" else ""
+    sentence = worst.sentence.replace(":", f"{place}:", 1)
+    evidence = [{"send": k, "place": w[0], "name": w[1], **_figures(r)} for k, w, r in wrong]
+    with workspace.store.atomic() as db:
+        campaigns.update(
+            db, campaign, {"state": "paused", "paused_why": sentence, "paused_evidence": json.dumps(evidence)}
+        )
+        settings.log(db, workspace.now(), "guardrail", f"paused campaign: {worst.name}", row["name"], worst.k)
+    return sentence
+
+
+def _figures(r: Reading) -> dict[str, Any]:
+    out = asdict(r)
+    out["evidence"] = min(r.evidence, 1e12)
+    return {("guardrail" if k == "name" else k): v for k, v in out.items()}
+
+
+def news(workspace: Workspace) -> list[str]:
+    """Look at every plan under way; the sentences of those held."""
+    return [s for r in guardrail_counts.under_way(workspace.store.read()) if (s := look(workspace, r["id"]))]
+
+
+def see(workspace: Workspace, campaign: int) -> dict[str, Any]:
+    """The guardrails as they stand, what held the plan, and what its size can show."""
+    row = campaigns.one(workspace.store.read(), campaign)
+    assert row is not None
+    levels = limits(workspace)
+    found = readings(workspace, campaign, row["guard_from"])
+    people = sum(b["people"] for b in deliveries.batches(workspace.store.read(), campaign) if b["kind"] == "first")
+    return {
+        "guardrails": [
+            {"send": kind, "place": place, "name": name, **_figures(r)}
+            for kind, (place, name), r in found
+            if place == WHOLE or r.state != "within limit"
+        ],
+        "paused_why": row["paused_why"] if row["state"] == "paused" else "",
+        "evidence": json.loads(row["paused_evidence"]) if row["state"] == "paused" else [],
+        "too_small": [
+            {"guardrail": name, "enough": enough(limit)}
+            for name, limit in levels.items()
+            if people and not could_show(people, limit)
+        ],
+        "sources": sources(workspace, campaign, row["guard_from"]) if row["state"] == "paused" else [],
+        "providers": sorted({w[1] for _, w, r in found if w[0] == "provider" and r.state == "over limit"}),
+    }
+
+
+def sources(workspace: Workspace, campaign: int, since: int) -> list[dict[str, Any]]:
+    """Domains and lists in which trouble is at least twice as frequent as outside them, the most telling first:
+    {"place", "name", "k", "n", "rest_k", "rest_n"}."""
+    out = []
+    for place, rows in guardrail_counts.came_from(workspace.store.read(), campaign, since).items():
+        tried, bad = (max((r[x] for r in rows), default=0) for x in ("n", "k"))
+        if place == "domain":
+            tried, bad = sum(r["n"] for r in rows), sum(r["k"] for r in rows)
+        for r in rows:
+            rest_k, rest_n = max(0, bad - r["k"]), max(0, tried - r["n"])
+            if r["k"] >= FEW and r["k"] * max(rest_n, 1) >= 2 * max(rest_k, 1) * r["n"]:
+                out.append(
+                    {"place": place, "name": r["name"], "k": r["k"], "n": r["n"], "rest_k": rest_k, "rest_n": rest_n}
+                )
+    return sorted(out, key=lambda x: -x["k"])[:4]
+
+
+def without_provider(workspace: Workspace, campaign: int, provider: str, who: str) -> int:
+    """Go on without the people at a provider: those who still wait are skipped, with the reason. How many."""
+    row = campaigns.one(workspace.store.read(), campaign)
+    if row is None or row["state"] != "paused":
+        raise Refused("Only a paused campaign can resume without a provider.")
+    names = provider_names(workspace.store.read())
+    if provider not in names:
+        raise Refused(f"There is no provider “{provider}”.")
+    with workspace.store.atomic() as db:
+        n = guardrail_counts.skip_provider(
+            db, campaign, names.index(provider), f"resumed without {provider}", workspace.now()
+        )
+        deliveries.recount_people(db, campaign)
+        campaigns.update(
+            db,
+            campaign,
+            {"state": "sending", "guard_from": workspace.now() + 1, "paused_why": "", "paused_evidence": "[]"},
+        )
+        settings.log(db, workspace.now(), who, f"resumed without {provider}", row["name"], n)
+    return n

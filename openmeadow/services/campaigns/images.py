@@ -1,0 +1,68 @@
+"""Images for messages: up to 2 MB, kept in the data folder, served by the application under their hash."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+from pathlib import Path
+from typing import Any
+
+from PIL import Image, UnidentifiedImageError
+
+from openmeadow.core.errors import Missing, Refused
+from openmeadow.services.workspace import Workspace
+from openmeadow.store import settings
+from openmeadow.store.campaigns import content
+
+MOST_BYTES, MOST_PIXELS = 2 * 1024 * 1024, 40_000_000
+KINDS = {"PNG": ("png", "image/png"), "JPEG": ("jpg", "image/jpeg"), "GIF": ("gif", "image/gif")}
+FOLDER = "images"
+
+
+def take(workspace: Workspace, name: str, data: bytes, who: str) -> dict[str, Any]:
+    """Keep a image; the same file again is the same image: {"id", "url", "name", "width", "height", "bytes"}."""
+    if len(data) > MOST_BYTES:
+        raise Refused(f"{name} is too large ({len(data) / 1e6:.1f} MB, the limit is 2). 1,200 pixels wide is enough.")
+    try:
+        with Image.open(io.BytesIO(data)) as image:
+            form, (width, height) = image.format or "", image.size
+            if form in KINDS and width * height <= MOST_PIXELS:
+                image.verify()
+    except (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError) as e:
+        raise Refused(f"{name} is not a supported image. Use PNG, JPEG or GIF.") from e
+    if form not in KINDS:
+        raise Refused(f"{name} is {form or 'of an unknown kind'}; mail clients show PNG, JPEG and GIF.")
+    if width * height > MOST_PIXELS:
+        raise Refused(f"{name} has {width} × {height} pixels, which is too large. 1,200 wide is enough.")
+    digest = hashlib.sha256(data).hexdigest()[:32]
+    ending, kind = KINDS[form]
+    folder = workspace.folder / FOLDER
+    folder.mkdir(exist_ok=True)
+    path = folder / f"{digest}.{ending}"
+    if not path.exists():
+        part = path.with_suffix(".part")
+        part.write_bytes(data)
+        part.rename(path)
+    with workspace.store.atomic() as db:
+        row_id = content.save_image(db, digest, name[:200], kind, (len(data), width, height), who, workspace.now())
+        settings.log(db, workspace.now(), who, "uploaded image", name[:200])
+    return shown(workspace, content.image(workspace.store.read(), digest)) | {"id": row_id}
+
+
+def shown(workspace: Workspace, row: Any) -> dict[str, Any]:
+    ending = next(e for e, kind in KINDS.values() if kind == row["kind"])
+    base = str(workspace.setting("public_url")).rstrip("/")
+    return {"url": f"{base}/f/{row['hash']}.{ending}"} | {k: row[k] for k in ("id", "name", "width", "height", "bytes")}
+
+
+def every(workspace: Workspace) -> list[dict[str, Any]]:
+    return [shown(workspace, r) for r in content.images(workspace.store.read())]
+
+
+def file_of(workspace: Workspace, name: str) -> tuple[Path, str]:
+    """The file of a image by its public name, and its kind."""
+    row = content.image(workspace.store.read(), name.partition(".")[0])
+    path = workspace.folder / FOLDER / Path(name).name
+    if row is None or not path.is_file():
+        raise Missing("This image does not exist.")
+    return path, str(row["kind"])

@@ -1,0 +1,52 @@
+"""Conditions in a message: parts shown only to those whom a rule holds for. A wrong one is named with its block."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from typing import Any
+
+from openmeadow.core.errors import MeadowError
+from openmeadow.core.message.personalisation import rules_in
+from openmeadow.services.workspace import Workspace
+
+TEXTS = ("subject", "html", "plain")
+
+
+@dataclass(frozen=True)
+class ConditionProblem:
+    """``block`` counts from 1, 0 where the message is not written in blocks; ``sentence`` says what is wrong."""
+
+    condition: str
+    block: int
+    sentence: str
+
+    @property
+    def finding(self) -> str:
+        where = f"Block {self.block}" if self.block else "A part of the message"
+        return f"{where} is shown only if “{self.condition[:120]}”, and that rule has a mistake: {self.sentence}"
+
+
+def _blocks(blocks: list[dict[str, Any]]) -> list[tuple[int, str]]:
+    """(number of the block, condition) of each block that has one, those inside columns too."""
+    out = []
+    for n, block in enumerate(blocks, start=1):
+        inside = [*(block.get("left") or []), *(block.get("right") or [])]
+        out += [(n, str(b.get("rule") or "").strip()) for b in (block, *inside) if str(b.get("rule") or "").strip()]
+    return out
+
+
+def problems(workspace: Workspace, texts: Any) -> list[ConditionProblem]:
+    """What is wrong with the conditions of a message (its row, or one of its versions), in order."""
+    blocks = dict.fromkeys(_blocks(json.loads(texts["blocks"]) if texts["blocks"] else []))
+    rules = list(dict.fromkeys(r for t in TEXTS for r in rules_in(texts[t] or "")))
+    if not rules and not blocks:
+        return []
+    places = [*blocks, *((0, r) for r in rules if r not in {rule for _, rule in blocks})]
+    view, out = workspace.view(), []
+    for block, rule in places:
+        try:
+            workspace.checked_rule(rule, view)
+        except MeadowError as e:
+            out.append(ConditionProblem(rule, block, str(e)))
+    return out

@@ -1,0 +1,114 @@
+"""When this workspace's people answer: by local hour, after which wait; what bounces and complaints take to come."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Any
+from zoneinfo import ZoneInfo, available_timezones
+
+import numpy as np
+
+from openmeadow.core.arrays import DAY, I8, I32, I64, Mask
+from openmeadow.core.columns import MACHINE
+from openmeadow.core.delivery.hours import best, own_hours
+from openmeadow.core.delivery.time_zones import NO_HOUR
+from openmeadow.core.events import Kind
+from openmeadow.core.rules.conditions import View
+from openmeadow.services.workspace import Workspace
+from openmeadow.store.engagement import event_counts
+from openmeadow.store.segments.permission_facts import StoreFacts
+from openmeadow.store.subscribers.similarity import zones
+
+HARDLY_TRIED = 0.8
+DAYS, WAIT_SHARE, OUTCOME_SHARE, FEW = 365, 0.95, 0.80, 100
+USUAL_WAIT = 3 * DAY
+
+
+def zones_of(workspace: Workspace, view: View) -> tuple[list[ZoneInfo], I32]:
+    """The zones in use and each person's place in them; the first is the workspace's, for those without one."""
+    assert isinstance(view.facts, StoreFacts)
+    names, place = zones(view.facts)
+    known, home = available_timezones(), str(workspace.setting("time_zone"))
+    return [ZoneInfo(n if n in known else home) for n in names], place
+
+
+def _answers(view: View, who: Mask | None = None) -> tuple[I64, I64]:
+    """(person, moment) of opens and clicks by people in the last DAYS."""
+    acts = view.columns.acts
+    hit = (acts.at > view.now - DAYS * DAY) & (acts.at <= view.now) & (acts.by != MACHINE)
+    hit &= (acts.kind == Kind.OPENED) | (acts.kind == Kind.CLICKED)
+    if who is not None:
+        hit &= who[acts.person]
+    return acts.person[hit].astype(np.int64), acts.at[hit]
+
+
+def local_hours(at: I64, zone: I64, known: list[ZoneInfo]) -> I64:
+    """The hour of the day of moments, each by its zone; a day's changes of clocks count from its noon."""
+    day, hour = at // DAY, np.zeros(len(at), np.int64)
+    for z in np.unique(zone).tolist():
+        mine = zone == z
+        days, back = np.unique(day[mine], return_inverse=True)
+        ahead = np.array([_ahead(int(d) * DAY + DAY // 2, known[z]) for d in days], np.int64)
+        hour[mine] = ((at[mine] + ahead[back]) // 3600) % 24
+    return hour
+
+
+def _ahead(at: int, zone: ZoneInfo) -> int:
+    offset = datetime.fromtimestamp(at, UTC).astimezone(zone).utcoffset()
+    return int(offset.total_seconds()) if offset else 0
+
+
+def best_hours(workspace: Workspace, view: View, who: Mask | None = None) -> dict[str, Any] | None:
+    """The best three hours for some people, with how sure that is: {"begin", "share", "low", "high", "sure", "engagements",
+    "counts", "own", "sent_at"}; ``own`` is how many have an hour of their own, ``sent_at`` the hour at which nearly all
+    mail went out, so that no other was tried (None where several were). None where there are too few answers."""
+    person, at = _answers(view, who)
+    known, zone = zones_of(workspace, view)
+    hour = local_hours(at, zone[person].astype(np.int64), known)
+    found = best(np.bincount(hour, minlength=24))
+    if found is None:
+        return None
+    own = own_hours(person, hour, len(view.alive)) != NO_HOUR
+    rows = view.columns.rows
+    sent = (rows.first_at > view.now - DAYS * DAY) & (rows.first_at <= view.now)
+    went = np.bincount(local_hours(rows.first_at[sent], zone[rows.person[sent]].astype(np.int64), known), minlength=24)
+    around = sum(int(went[(int(np.argmax(went)) + i) % 24]) for i in (-1, 0, 1)) / max(1, int(went.sum()))
+    return {
+        "sent_at": int(np.argmax(went)) if around > HARDLY_TRIED else None,
+        "begin": found.begin,
+        "share": found.share.point,
+        "low": found.share.low,
+        "high": found.share.high,
+        "sure": found.sure,
+        "engagements": len(at),
+        "counts": found.counts,
+        "own": int((own if who is None else own & who).sum()),
+    }
+
+
+def hours_of_each(workspace: Workspace, view: View) -> I8:
+    """Everybody's own hour; NO_HOUR where too little is known."""
+    person, at = _answers(view)
+    known, zone = zones_of(workspace, view)
+    return own_hours(person, local_hours(at, zone[person].astype(np.int64), known), len(view.alive))
+
+
+def usual_wait(view: View) -> int:
+    """The time in which 95% of this workspace's answers come, in whole days, so that a resend keeps the hour; three days
+    while too little is known."""
+    rows = view.columns.rows
+    first = np.minimum(rows.opened_at, rows.reacted_at)
+    settled = (rows.first_at > view.now - DAYS * DAY) & (rows.first_at <= view.now - 14 * DAY) & (first <= view.now)
+    if int(settled.sum()) < FEW:
+        return USUAL_WAIT
+    wait = float(np.quantile((first - rows.first_at)[settled], WAIT_SHARE))
+    return max(1, -(-int(wait) // DAY)) * DAY
+
+
+def outcomes_within(workspace: Workspace, view: View, seconds: int) -> tuple[float, int] | None:
+    """The share of complaints and later bounces that came within a time after their message, of how many; None while
+    too few are known."""
+    took = np.array(event_counts.delays_of_trouble(workspace.store.read(), view.now - DAYS * DAY, view.now), np.int64)
+    if len(took) < FEW // 2:
+        return None
+    return float((took <= seconds).mean()), len(took)

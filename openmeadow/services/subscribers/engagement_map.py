@@ -1,0 +1,138 @@
+"""The map for the browser: people on the fine grid, by whatever they can be divided by, and the replay beside it.
+
+Everything is sent once as sparse grids; while the analyst drags, the browser only adds up.
+"""
+
+from __future__ import annotations
+
+import threading
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from openmeadow.core.arrays import DAY, I32, I64, NEVER, Mask
+from openmeadow.core.columns import Columns
+from openmeadow.core.consent.eligibility import REASONS
+from openmeadow.core.engagement.map import DAY_EDGES, DAY_WORDS, LEFT_EDGES, LEFT_WORDS
+from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT, MEASURES, SHAPE, cells, replay, standing
+from openmeadow.core.engagement.score import BANDS
+from openmeadow.core.rules.conditions import View
+from openmeadow.services.workspace import Workspace
+from openmeadow.store.health.providers import names as provider_names
+from openmeadow.store.segments.permission_facts import StoreFacts
+from openmeadow.store.subscribers import selections, subscribers
+
+MONTH = 365.25 / 12 * DAY
+MOST_LISTS = 10
+
+
+def _sparse(cell: I32, group: I64, words: list[str], mask: Mask) -> dict[str, Any]:
+    """{"words", "cells": [flat cell, word, people, …]} without the zeros."""
+    key = cell[mask] * len(words) + group[mask]
+    counts = np.bincount(key, minlength=SHAPE[0] * SHAPE[1] * len(words))
+    full = np.flatnonzero(counts)
+    table = np.stack((full // len(words), full % len(words), counts[full]), axis=1)
+    return {"words": words, "cells": table.ravel().tolist()}
+
+
+def where(view: View) -> I32:
+    """Each person's flat cell on the fine grid, now."""
+    last = view.last_engaged
+    return cells(view.now - last, last == NEVER, view.scores.ignored)
+
+
+def people_map(workspace: Workspace, purpose: str = "") -> dict[str, Any]:
+    """Everyone on the grid, divided by band, provider, year of joining, list, and the eligibility check's answer."""
+    view, db = workspace.view(), workspace.store.read()
+    assert isinstance(view.facts, StoreFacts)
+    cell, alive = where(view), view.alive
+    years = view.columns.people.joined_at.astype("datetime64[s]").astype("datetime64[Y]").astype(np.int64) + 1970
+    first, last = (int(years[alive].min()), int(years[alive].max())) if alive.any() else (1970, 1970)
+    purposes = [p["name"] for p in subscribers.names(db, "purposes")]
+    if purpose not in purposes:
+        purpose = subscribers.usual_purpose(db)
+    groups = {
+        "band": _sparse(cell, view.scores.band.astype(np.int64), list(BANDS), alive),
+        "provider": _sparse(cell, view.facts.provider.astype(np.int64), provider_names(workspace.store.read()), alive),
+        "year": _sparse(cell, np.clip(years - first, 0, last - first), [str(y) for y in range(first, last + 1)], alive),
+        "list": _lists(db, view, cell),
+    }
+    if purpose:
+        answer = view.facts.may(purpose, limits=False)
+        words = [w.capitalize() for w in REASONS] + [f"May be mailed about {purpose}"]
+        decided = np.where(answer.first < 0, len(REASONS), answer.first).astype(np.int64)
+        groups["gate"] = _sparse(cell, decided, words, alive)
+    else:
+        groups["gate"] = {"words": [], "cells": []}
+    c = view.scores.cadence
+    return {
+        "now": view.now,
+        "day_words": list(DAY_WORDS),
+        "left_words": list(LEFT_WORDS),
+        "day_edges": list(DAY_EDGES),
+        "left_edges": list(LEFT_EDGES),
+        "fine_days": list(FINE_DAYS),
+        "fine_left": list(FINE_LEFT),
+        "groups": groups,
+        "subscribers": int(alive.sum()),
+        "purpose": purpose,
+        "purposes": purposes,
+        "gap_days": c.gap,
+        "window_days": c.window,
+    }
+
+
+def _lists(db: Any, view: View, cell: I32) -> dict[str, Any]:
+    """By list: somebody in two lists counts in both, so these do not add up to everybody."""
+    lists = sorted(selections.members(db), key=lambda m: -len(m[1]))[:MOST_LISTS]
+    ids = view.columns.people.id
+    parts, groups = [], []
+    for n, (_, members) in enumerate(lists):
+        place = np.searchsorted(ids, np.array(members, np.int64))
+        place = place[(place < len(ids))]
+        place = place[view.alive[place]]
+        parts.append(cell[place])
+        groups.append(np.full(len(place), n, np.int64))
+    if not parts:
+        return {"words": [], "cells": []}
+    both = np.concatenate(parts)
+    return _sparse(both, np.concatenate(groups), [name for name, _ in lists], np.ones(len(both), bool))
+
+
+@dataclass
+class Replays:
+    """Replays by span, kept while the columns they were made from stand."""
+
+    workspace: Workspace
+
+    def __post_init__(self) -> None:
+        self._guard = threading.Lock()
+        self._columns: Columns | None = None
+        self._stood: tuple[I64, I64] | None = None
+        self._made: dict[tuple[int, int], dict[str, Any]] = {}
+
+    def of(self, months: int) -> dict[str, Any]:
+        """{"months", "messages", "sums": {measure: [flat cell, value, …]}} of the sends of the last so many months."""
+        view = self.workspace.view()
+        with self._guard:
+            if self._columns is not view.columns:
+                self._columns, self._made = view.columns, {}
+                self._stood = standing(view.columns)
+            key = (months, view.now)
+            if key not in self._made:
+                since = view.now - round(months * MONTH)
+                found = replay(view.columns, self.workspace.troubles(), since, view.now, self._stood)
+                sums: dict[str, list[float]] = {}
+                for name in MEASURES:
+                    flat = found.sums[name].ravel()
+                    full = np.flatnonzero(flat)
+                    sums[name] = np.stack((full.astype(np.float64), flat[full]), axis=1).ravel().tolist()
+                self._made[key] = {
+                    "months": months,
+                    "since": since,
+                    "until": view.now,
+                    "messages": int(found.sums["messages"].sum()),
+                    "sums": sums,
+                }
+            return self._made[key]

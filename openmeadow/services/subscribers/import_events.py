@@ -1,0 +1,174 @@
+"""Import an event log; opens and clicks change scores, bounces and complaints change who may be mailed."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Callable
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+from openmeadow.core.consent.eligibility import WITHDRAWN
+from openmeadow.core.events import Kind
+from openmeadow.core.imports.event_log import NAMES, Chunk, Event, places, read_many
+from openmeadow.core.imports.report import Report
+from openmeadow.core.reports.bounces import bounce_class
+from openmeadow.services.subscribers import file_reader
+from openmeadow.store import settings, undo_log
+from openmeadow.store.bulk import Many
+from openmeadow.store.connection import Store, roomily
+from openmeadow.store.engagement import events as table
+from openmeadow.store.subscribers import consent, subscribers
+
+BYTES_A_ROW = 100
+HARD_BOUNCE, COMPLAINT, UNSUBSCRIBED_FROM_ALL = 1, 2, 3
+_CONSEQUENT = {int(k) for k in (Kind.BOUNCED, Kind.COMPLAINED, Kind.UNSUBSCRIBED)}
+
+
+@roomily
+def run(
+    store: Store,
+    path: Path,
+    now: int,
+    who: str,
+    *,
+    dry_run: bool = False,
+    progress: Callable[[int, int], None] | None = None,
+    refused_to: Path | None = None,
+) -> Report:
+    """Take an event log (CSV with header, or NDJSON). Repeats are taken once; unknown addresses wait aside."""
+    zone = ZoneInfo(str(settings.setting(store.read(), "time_zone")))
+    report, total = Report(dry_run=dry_run), path.stat().st_size if path.exists() else 0
+    action: int | None = None
+    if file_reader.is_ndjson(path):
+        chunks, where = file_reader.ndjson_chunks(path, NAMES), list(range(len(NAMES)))
+    else:
+        where = places(file_reader.header(path))
+        chunks = file_reader.csv_chunks(path)
+    names = table.Names(store.writer)
+    file = file_reader.RefusedFile(refused_to, list(NAMES)) if refused_to else None
+    with file_reader.no_cycles(), file_reader.said_how_far(report):
+        names.expect(total // BYTES_A_ROW)
+        if not dry_run:
+            with store.atomic() as db:
+                action = undo_log.begin(db, now, who, "imported events", path.name, 0, "events")
+                table.expect(db, total // BYTES_A_ROW)
+        for rows, bad, reached in chunks:
+            taken, refused = read_many(rows, where, zone)
+            for r in [*bad, *refused]:
+                report.refuse(r)
+                if file:
+                    file.write(r)
+            report.rows += len(rows) + len(bad)
+            _take(store, names, taken, report, action)
+            if progress:
+                progress(reached, total)
+    if file:
+        file.close()
+    if action is not None:
+        with store.atomic() as db:
+            table.indexed(db)
+            undo_log.counted(db, action, report.taken)
+        report.action = action
+    return report
+
+
+def _take(store: Store, names: table.Names, chunk: Chunk, report: Report, action: int | None) -> None:
+    """One chunk; a action of None is a dry run."""
+    ids = names.people(chunk.email_key)
+    aside: list[Event] = []
+    if not all(map(ids.__contains__, chunk.email_key)):
+        events = list(map(Event, *chunk))
+        aside = [e for e in events if e.email_key not in ids]
+        chunk = Chunk.of([e for e in events if e.email_key in ids])
+    report.aside += len(aside)
+    for e in aside[:50]:
+        if e.email_key not in report.aside_shown and len(report.aside_shown) < 50:
+            report.aside_shown.append(e.email_key)
+    if action is None:
+        report.taken += len(chunk.at)
+        return
+    names.made_messages.clear()
+    with store.atomic() as db:
+        first = table.highest(db) + 1
+        new = write(db, names, chunk, ids, action)
+        undo_log.took_events(db, action, first, table.highest(db))
+        table.put_aside(db, [(e.email_key, json.dumps(e), action) for e in aside])
+    for name in names.made_messages:
+        report.note(f"Created message “{name}”.")
+    report.taken += new
+    report.repeated += len(chunk.at) - new
+
+
+def write(db: sqlite3.Connection, names: table.Names, c: Chunk, ids: dict[str, int], action: int | None = None) -> int:
+    """Store events of known people and what follows from them; the number that were new."""
+    messages = names.messages(c.message)
+    people = [ids[k] for k in c.email_key]
+    new = table.add(
+        db,
+        zip(
+            c.at,
+            c.kind,
+            people,
+            messages,
+            names.links(messages, c.url),
+            names.agents(c.agent, c.ip),
+            c.value,
+            c.code,
+            c.diagnostic,
+            c.id,
+            strict=True,
+        ),
+    )
+    if not _CONSEQUENT.isdisjoint(c.kind):
+        told = zip(c.at, c.kind, people, messages, c.code, c.diagnostic, strict=True)
+        consequences(db, [row for row in told if row[1] in _CONSEQUENT], action)
+    return new
+
+
+def consequences(
+    db: sqlite3.Connection,
+    rows: Many[tuple[int, int, int, int, str | None, str | None]],
+    action: int | None = None,
+    *,
+    live: bool = False,
+) -> None:
+    """Hard bounces and complaints suppress; an unsubscribe withdraws the message's purpose, else all.
+
+    Rows are (at, kind, subscriber, message, code, diagnostic). ``live``: it happens now, and is not told by a file.
+    """
+    rows = list(rows)
+    if not rows:
+        return
+    purposes = table.purposes_of_messages(db)
+    suppress, withdraw = [], []
+    for at, kind, subscriber, message, code, diagnostic in rows:
+        if kind == Kind.COMPLAINED:
+            suppress.append((subscriber, COMPLAINT, at, "complaint", action))
+        elif kind == Kind.BOUNCED and bounce_class(code, diagnostic) == "hard":
+            suppress.append((subscriber, HARD_BOUNCE, at, diagnostic or code or "bounce", action))
+        elif kind == Kind.UNSUBSCRIBED:
+            if message in purposes:
+                withdraw.append(
+                    consent.Claim(
+                        subscriber, purposes[message], WITHDRAWN, at, method="unsubscribe", action=action, live=live
+                    )
+                )
+            else:
+                suppress.append((subscriber, UNSUBSCRIBED_FROM_ALL, at, "unsubscribe", action))
+    subscribers.add_suppressions(db, suppress)
+    consent.add(db, withdraw)
+
+
+def take_aside(store: Store) -> int:
+    """Events kept aside whose address has become known are taken now."""
+    taken = 0
+    while True:
+        with store.atomic() as db:
+            waiting = table.aside_now_known(db, file_reader.CHUNK)
+            if not waiting:
+                return taken
+            chunk = Chunk.of([Event(*json.loads(r["row"])) for r in waiting])
+            names = table.Names(db)
+            taken += write(db, names, chunk, names.people(chunk.email_key))
+            table.forget_aside(db, [r["id"] for r in waiting])

@@ -1,0 +1,308 @@
+"""Import subscribers: read, check, merge; nothing of a refused row is written."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Callable, Collection
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from openmeadow.core.consent.eligibility import CONSENT_STATES, GIVEN, NONE, SUPPRESSION_REASONS
+from openmeadow.core.errors import MeadowError
+from openmeadow.core.imports.dates import STYLES, styles_of
+from openmeadow.core.imports.report import Refusal, Report
+from openmeadow.core.imports.subscribers import BadCell, Reading, Record, is_date, match_columns
+from openmeadow.services.subscribers import erasure, file_reader
+from openmeadow.services.subscribers.import_events import take_aside
+from openmeadow.store import settings, undo_log
+from openmeadow.store.connection import Store, roomily
+from openmeadow.store.health import providers
+from openmeadow.store.subscribers import subscribers as table
+from openmeadow.store.subscribers.consent import Claim
+from openmeadow.store.subscribers.consent import add as add_consents
+
+Progress = Callable[[int, int], None]
+SAMPLE = 8
+LOOKED_AT = 2_000  # rows whose dates are tried
+
+
+@dataclass(frozen=True)
+class Looked:
+    """What a file seems to be: the meaning of each column, its first rows, its encoding and how its dates are written.
+
+    ``dates`` maps a heading to the writings that fit all of the dates looked at, the likeliest first.
+    """
+
+    header: list[str]
+    targets: list[str]
+    sample: list[list[str]]
+    encoding: str
+    separator: str
+    dates: dict[str, list[str]]
+    remembered: bool
+
+
+def _signature(header: list[str]) -> str:
+    return "\x1f".join(h.strip().lower() for h in header)
+
+
+def look(store: Store, path: Path, encoding: str = "", corrections: dict[str, str] | None = None) -> Looked:
+    """A file from its looks, with the matches that were chosen the last time for the same headings."""
+    zone = ZoneInfo(str(settings.setting(store.read(), "time_zone")))
+    encoding = encoding or file_reader.encoding_of(path)
+    header = file_reader.header(path, encoding)
+    found = table.column_mappings(store.read(), _signature(header))
+    if corrections is not None:
+        targets = match_columns(header, corrections)
+    elif found is not None and found.count("email") == 1:
+        targets = found
+    else:
+        targets = match_columns(header, {}, guess=True)
+    rows, _, _ = next(file_reader.csv_chunks(path, encoding), ([], [], 0))
+    dates = {}
+    for i, target in enumerate(targets):
+        if is_date(target):
+            dates[header[i]] = styles_of(
+                [c for _, cells in rows[:LOOKED_AT] if (c := "".join(cells[i : i + 1]).strip())], zone
+            )
+    separator = file_reader.separator_of(path, encoding)
+    sample = [cells for _, cells in rows[:SAMPLE]]
+    return Looked(header, targets, sample, encoding, separator, dates, found is not None)
+
+
+@roomily
+def run(
+    store: Store,
+    path: Path,
+    now: int,
+    who: str,
+    *,
+    corrections: dict[str, str] | None = None,
+    list_name: str | None = None,
+    consent: dict[str, str] | None = None,
+    source: str | None = None,
+    dry_run: bool = False,
+    progress: Progress | None = None,
+    refused_to: Path | None = None,
+    encoding: str = "utf-8",
+    dates: dict[str, str] | None = None,
+    suppressed: str = "",
+) -> Report:
+    """Take a subscribers CSV. The same file twice changes nothing; refused rows never stop the rest.
+
+    ``dates`` maps a heading to one of ``STYLES`` where its dates are not RFC 3339. Columns whose heading is not
+    corrected are what their names say.
+    ``suppressed`` is a reason that holds for everybody in the file. Undone by the action in the report.
+    """
+    head = file_reader.header(path, encoding)
+    _check_options(dates or {}, suppressed, consent or {})
+    zone = ZoneInfo(str(settings.setting(store.read(), "time_zone")))
+    targets = match_columns(head, corrections or {})
+    styles = {t: dates[h] for h, t in zip(head, targets, strict=True) if dates and h in dates}
+    how = Reading(targets, zone, source, consent or {}, list_name, suppressed, styles)
+    report, total = Report(dry_run=dry_run), path.stat().st_size
+    refused = file_reader.RefusedFile(refused_to, head) if refused_to else None
+    seen = _Seen()
+    erased = erasure.Erased(store.read())
+    action: int | None = None
+    if not dry_run:
+        with store.atomic() as db:
+            action = undo_log.begin(db, now, who, "imported subscribers", path.name, 0, "subscribers")
+            table.remember_matches(db, _signature(head), targets, now)
+    with file_reader.no_cycles(), file_reader.said_how_far(report):
+        for rows, bad, reached in file_reader.csv_chunks(path, encoding):
+            report.rows += len(rows) + len(bad)
+            records = _records(how, rows, bad, erased)
+            for r in bad:
+                report.refuse(r)
+                if refused:
+                    refused.write(r)
+            if dry_run:
+                seen.count(report, table.ids_of(store.read(), [r.key for r in records]).keys(), records)
+            else:
+                assert action is not None
+                with store.atomic() as db, undo_log.remembering(db, action):
+                    changed = _Writer(db, how, now, report, action).write(records)
+                report.taken += changed
+                report.repeated += len(records) - changed
+            if progress:
+                progress(reached, total)
+    if refused:
+        refused.close()
+    _finish(store, report, seen.twice, action)
+    return report
+
+
+def _finish(store: Store, report: Report, twice: int, action: int | None) -> None:
+    """The last words of an import, and the events that waited for its people."""
+    if twice:
+        report.note(
+            f"{twice:,} rows repeat an address and were merged: later rows override names and fields, the "
+            "earliest joined date is kept, lists, labels and consents are added."
+        )
+    if action is not None:
+        take_aside(store)
+        with store.atomic() as db:
+            undo_log.counted(db, action, report.taken)
+        report.action = action
+
+
+class _Seen:
+    """What a dry run has met so far: whom it would add, and how many rows repeat an address of the file."""
+
+    MOST = 2_000_000  # addresses kept; beyond it the counts are no longer exact
+
+    def __init__(self) -> None:
+        self.fresh: set[str] = set()
+        self.all: set[str] = set()
+        self.twice = 0
+
+    def count(self, report: Report, known: Collection[str], records: list[Record]) -> None:
+        """Add one chunk to the report."""
+        keys = {r.key for r in records}
+        fresh = keys - set(known) - self.fresh
+        report.taken += len(fresh)
+        report.repeated += len(records) - len(fresh)
+        self.twice += len(records) - len(keys - self.all)
+        self.fresh |= fresh if len(self.fresh) < self.MOST else set()
+        self.all |= keys if len(self.all) < self.MOST else set()
+
+
+def _records(how: Reading, rows: Any, bad: list[Refusal], erased: erasure.Erased) -> list[Record]:
+    """The rows that can be imported; what cannot is added to ``bad`` with its reason."""
+    records: list[Record] = []
+    for line, cells in rows:
+        try:
+            record = how.record(cells)
+            if not record.email.isascii() or not "".join(cells).isascii():
+                "".join(cells).encode()
+            if erased and record.key in erased:
+                bad.append(Refusal(line, "email", "this address was erased on request and is not imported", cells))
+                continue
+            records.append(record)
+        except BadCell as e:
+            bad.append(Refusal(line, e.column, str(e), cells))
+        except UnicodeEncodeError:
+            at = next(i for i, c in enumerate(cells) if not _decodes(c))
+            bad.append(Refusal(line, how.targets[at], "the cell cannot be decoded as UTF-8", cells))
+    return records
+
+
+def _check_options(dates: dict[str, str], suppressed: str, consent: dict[str, str]) -> None:
+    """MeadowError where an option is none that an import knows."""
+    for heading, style in dates.items():
+        if style not in STYLES:
+            raise MeadowError(f"“{style}” is not a date format for “{heading}”; use one of {', '.join(STYLES)}.")
+    if suppressed and suppressed not in SUPPRESSION_REASONS:
+        raise MeadowError(f"“{suppressed}” is not a reason; use one of {', '.join(SUPPRESSION_REASONS)}.")
+    for state in consent.values():
+        if state not in CONSENT_STATES:
+            raise MeadowError(f"“{state}” is not a consent state; use given, withdrawn, pending or none.")
+
+
+def _decodes(text: str) -> bool:
+    try:
+        text.encode()
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
+class _Writer:
+    """Writes one chunk of records in the caller's transaction."""
+
+    def __init__(self, db: sqlite3.Connection, how: Reading, now: int, report: Report, action: int) -> None:
+        self.db, self.how, self.now, self.report, self.action = db, how, now, report, action
+        self._ids: dict[tuple[str, str], int] = {}
+        self._providers: dict[str, int] = {}
+
+    def _named(self, kind: str, name: str) -> int:
+        pair = (kind, name.lower())
+        if pair not in self._ids:
+            self._ids[pair], made = table.named(self.db, kind, name)
+            if made and kind in ("lists", "purposes"):
+                self.report.note(f"Created {kind[:-1]} “{name}”.")
+        return self._ids[pair]
+
+    def _provider_of(self, domain: str) -> int:
+        """Of a domain that is known already; the worker asks about the others."""
+        if len(self._providers) > 100_000:
+            self._providers.clear()
+        if domain not in self._providers:
+            self._providers[domain] = providers.of_domain(self.db, domain)
+        return self._providers[domain]
+
+    def _row(self, r: Record, source: str | None) -> dict[str, Any]:
+        """What is written of one subscriber."""
+        opened_by = source or (r.lists[0] if r.lists else None)
+        return {
+            "email": r.email,
+            "key": r.key,
+            "name": r.name,
+            "joined_at": r.joined_at,
+            "now": self.now,
+            "time_zone": r.time_zone,
+            "language": r.language,
+            "country": r.country,
+            "provider": self._provider_of(r.key.rpartition("@")[2]),
+            "fields": table.fields_json(r.fields),
+            "source": self._named("sources", opened_by) if opened_by else None,
+            "action": self.action,
+        }
+
+    def _claims(self, records: list[Record], ids: dict[str, int]) -> list[Claim]:
+        """The consents that the rows state; those without a source as none, with a note."""
+        now, action = self.now, self.action
+        consents = []
+        for r in records:
+            for c in r.consents:
+                state = c.state
+                if state == GIVEN and not c.source:
+                    state = NONE
+                    self.report.note(
+                        f"Consent to “{c.purpose}” has no source in some rows and was imported there as none. Name the "
+                        "source with a column or --source."
+                    )
+                if c.at is not None and c.at > now:
+                    self.report.note("Consent dates in the future were set to now.")
+                consents.append(
+                    Claim(
+                        ids[r.key],
+                        self._named("purposes", c.purpose),
+                        state,
+                        min(c.at or r.joined_at or now, now),
+                        c.channel,
+                        "import",
+                        c.source,
+                        c.wording,
+                        action=action,
+                    )
+                )
+        return consents
+
+    def write(self, records: list[Record]) -> int:
+        how, now, action = self.how, self.now, self.action
+        source = how.list_name or how.source
+        rows = [self._row(r, source) for r in records]
+        changed = table.upsert(self.db, rows)
+        ids = table.ids_of(self.db, list({r.key for r in records}))
+        table.add_members(
+            self.db,
+            [(self._named("lists", name), ids[r.key], r.joined_at or now, action) for r in records for name in r.lists],
+        )
+        table.add_labels(
+            self.db, [(self._named("labels", name), ids[r.key], action) for r in records for name in r.labels]
+        )
+        table.add_suppressions(
+            self.db,
+            [
+                (ids[r.key], r.suppressed, r.suppressed_at or r.joined_at or now, how.source or "import", action)
+                for r in records
+                if r.suppressed
+            ],
+        )
+        table.add_field_names(self.db, {f for r in records for f in r.fields})
+        add_consents(self.db, self._claims(records, ids))
+        return changed

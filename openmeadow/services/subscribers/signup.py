@@ -1,0 +1,443 @@
+"""Joining by a form: asked twice, mailed only to be asked, forgotten when nobody confirms; and changing an address."""
+
+from __future__ import annotations
+
+import ipaddress
+import json
+import re
+import secrets
+from collections.abc import Mapping
+from typing import Any
+
+from openmeadow.core.addresses.aliases import alias_rules, mailbox
+from openmeadow.core.addresses.syntax import address_key, syntax_problem
+from openmeadow.core.authentication import dkim
+from openmeadow.core.authentication.hosts import return_domain
+from openmeadow.core.consent.eligibility import GIVEN, PENDING, SUPPRESSION_REASONS, ask
+from openmeadow.core.errors import Missing, Refused
+from openmeadow.core.message.assembly import Envelope, assemble
+from openmeadow.core.message.personalisation import Said
+from openmeadow.net.signed_tokens import Tokens
+from openmeadow.services.senders.relay import relay
+from openmeadow.services.subscribers import consent, erasure
+from openmeadow.services.workspace import Workspace
+from openmeadow.store import settings
+from openmeadow.store.health import providers
+from openmeadow.store.senders import senders
+from openmeadow.store.subscribers import consent as evidence
+from openmeadow.store.subscribers import erasure as erased_table
+from openmeadow.store.subscribers import signups, subscribers
+
+DAY = 86_400
+EXPIRE_DAYS = 21
+SLOW_WINDOW, SLOW_AFTER = 3600, 8  # from one network, unconfirmed
+BURST = 5
+MOST_OF_ONE = 3  # sign-ups of one mailbox within a day
+MOST_REMINDERS = 2
+COMPLAINED = 1 + SUPPRESSION_REASONS.index("complaint")
+CHANGES_A_DAY, CHANGES_TO_ONE = 3, 2  # of address: by one person, to one mailbox
+LINK = "{{ link }}"
+LATER = 1800  # a mail that the relay did not take is tried again
+
+
+def network_of(ip: str) -> str:
+    """The neighbourhood of an address: /24 of IPv4, /56 of IPv6; "" for none."""
+    try:
+        address = ipaddress.ip_address(ip)
+    except ValueError:
+        return ""
+    return str(ipaddress.ip_network(f"{ip}/{24 if address.version == 4 else 56}", strict=False))
+
+
+def pattern_of(key: str) -> str:
+    """An address with its numbers left out, such as ann…@postern.example; "" for one without numbers."""
+    local, _, domain = key.rpartition("@")
+    shape = re.sub(r"\d+", "…", local)
+    return f"{shape}@{domain}" if shape != local else ""
+
+
+def _target_of(key: str) -> str:
+    """An address without what stands after a plus sign: most mail hosts take it for the same mailbox."""
+    local, _, domain = key.rpartition("@")
+    return f"{local.partition('+')[0] or local}@{domain}"
+
+
+def _patterns(workspace: Workspace, since: int) -> dict[str, list[tuple[int, str]]]:
+    """(moment, network) of unconfirmed sign-ups by the pattern of their addresses."""
+    out: dict[str, list[tuple[int, str]]] = {}
+    for r in signups.unconfirmed(workspace.store.read(), since):
+        if pattern := pattern_of(r["email_key"]):
+            out.setdefault(pattern, []).append((int(r["at"]), str(r["network"])))
+    return out
+
+
+def write_form(workspace: Workspace, list_name: str, values: dict[str, Any], who: str) -> int:
+    """Make or change the form of a list."""
+    if not list_name.strip():
+        raise Refused("A form needs the name of its list.")
+    if not values["purposes"]:
+        raise Refused("Choose at least one purpose.")
+    if len(values["reminders"]) > MOST_REMINDERS:
+        raise Refused(f"At most {MOST_REMINDERS} reminders are sent.")
+    if any(not 0 < d < EXPIRE_DAYS for d in values["reminders"]) or sorted(values["reminders"]) != values["reminders"]:
+        raise Refused(f"Reminders are in ascending order, between 1 and {EXPIRE_DAYS - 1} days after the sign-up.")
+    text = str(values.setdefault("mail_text", "")).strip()
+    values["mail_subject"] = " ".join(str(values.get("mail_subject", "")).split())
+    if text and LINK not in text:
+        raise Refused(f"The confirmation email needs {LINK} where the link should be.")
+    with workspace.store.atomic() as db:
+        list_id, _ = subscribers.named(db, "lists", list_name.strip())
+        known = {p["id"] for p in evidence.purposes(db)}
+        if not set(values["purposes"]) <= known:
+            raise Refused("This purpose does not exist any more.")
+        row_id = signups.save_form(db, list_id, values)
+        settings.log(db, workspace.now(), who, "saved sign-up form", list_name.strip())
+    return row_id
+
+
+def form(workspace: Workspace, list_name: str) -> dict[str, Any]:
+    """What the page of a list's form shows."""
+    db = workspace.store.read()
+    row = signups.form_of_list(db, list_name)
+    if row is None or not row["is_open"]:
+        raise Missing("Sign-up for this list is closed.")
+    chosen = json.loads(row["purposes"])
+    shown = [p for p in evidence.purposes(db) if p["id"] in chosen and not p["retired"]]
+    return {
+        "id": row["id"],
+        "list": row["list_name"],
+        "intro": row["intro"],
+        "ask_name": bool(row["ask_name"]),
+        "confirm": bool(row["confirm"]),
+        "purposes": [
+            {"id": p["id"], "name": p["name"], "text": p["text"] or "", "wording_id": p["wording_id"]} for p in shown
+        ],
+        "who": str(workspace.setting("name")),
+    }
+
+
+def _not_too_often(workspace: Workspace, key: str, network: str, now: int) -> None:
+    """Refuse a burst from one network, of one mailbox, or of one pattern; the same for known and unknown addresses."""
+    if network and signups.from_network(workspace.store.read(), network, now - SLOW_WINDOW) >= SLOW_AFTER:
+        raise Refused("Too many sign-ups from your network. Try again in an hour.")
+    aliases = alias_rules(workspace.setting("alias_rules"))
+    target = mailbox(_target_of(key), aliases)
+    same = [k for k in signups.keys_since(workspace.store.read(), now - DAY) if mailbox(_target_of(k), aliases) == target]
+    if len(same) >= MOST_OF_ONE:
+        raise Refused("Too many sign-ups like this one today. Try again tomorrow.")
+    if len(_patterns(workspace, now - SLOW_WINDOW).get(pattern_of(key), ())) >= SLOW_AFTER:
+        raise Refused("Too many sign-ups like this one. Try again in an hour.")
+
+
+def join(
+    workspace: Workspace,
+    list_name: str,
+    email: str,
+    name: str,
+    purposes: list[int],
+    ip: str,
+    shown: Mapping[int, int] | None = None,
+    page: str = "",
+) -> None:
+    """Take a sign-up. Who is there already and who is new get the same answer; nothing is mailed but the
+    question whether it was them. ``shown`` are the wordings that stood on its page, by purpose."""
+    f, email = form(workspace, list_name), email.strip()
+    if (problem := syntax_problem(email)) is not None:
+        raise Refused(f"“{email[:80]}” is not a valid address: {problem}. Please check it.")
+    wanted = [p["id"] for p in f["purposes"] if p["id"] in purposes]
+    if not wanted:
+        raise Refused("Choose at least one topic.")
+    now, network, key = workspace.now(), network_of(ip), address_key(email)
+    _not_too_often(workspace, key, network, now)
+    with workspace.store.atomic() as db:
+        hash_key = erased_table.key(db)
+        if hash_key:  # somebody erased who comes back by themselves
+            erased_table.forget_hash(db, erasure.hashed(hash_key, key))
+        if not subscribers.ids_of(db, [key]):  # a stranger changes nothing about who is here already
+            subscribers.upsert(
+                db,
+                [
+                    {"email": email, "key": key, "name": name.strip()[:200] or None, "joined_at": None, "now": now}
+                    | {
+                        "time_zone": None,
+                        "language": None,
+                        "country": None,
+                        "provider": providers.of_domain(db, key.rpartition("@")[2]),
+                        "fields": "{}",
+                    }
+                    | {"source": subscribers.named(db, "sources", f["list"])[0], "action": None}
+                ],
+            )
+        row_id = subscribers.ids_of(db, [key])[key]
+        there = signups.pending_of(db, f["id"], row_id)
+        if there is not None:
+            return
+        kept = {p: (shown or {}).get(p) for p in wanted}
+        signup = signups.add(db, f["id"], row_id, wanted, now, network, now if f["confirm"] else None, kept, page)
+    if f["confirm"]:
+        list_id = _list_id(workspace, f["list"])
+        for purpose in wanted:
+            if not _has_given(workspace, row_id, purpose):
+                consent.said(
+                    workspace, row_id, purpose, PENDING, "form", list_id, wording=kept[purpose], form=f["id"], page=page
+                )
+    else:
+        _confirmed(workspace, signup, "form")
+
+
+def _list_id(workspace: Workspace, name: str) -> int:
+    return next(int(r["id"]) for r in subscribers.names(workspace.store.read(), "lists") if r["name"] == name)
+
+
+def _has_given(workspace: Workspace, subscriber: int, purpose: int) -> bool:
+    return evidence.latest(workspace.store.read(), subscriber, purpose) == GIVEN
+
+
+def confirm(workspace: Workspace, signup: int) -> str:
+    """What pressing the button does; again does no harm. The list's name."""
+    row = signups.one(workspace.store.read(), signup)
+    if row is None:
+        raise Missing("This sign-up has expired.")
+    if row["state"] != "confirmed":
+        _confirmed(workspace, signup, "confirmation link")
+    return str(row["list_name"])
+
+
+def agrees_to(workspace: Workspace, signup: int) -> list[tuple[str, str]]:
+    """What confirming says yes to: each purpose with the wording that the form showed."""
+    row, db = signups.one(workspace.store.read(), signup), workspace.store.read()
+    if row is None or row["state"] == "confirmed":
+        return []
+    names = {p["id"]: p["name"] for p in evidence.purposes(db)}
+    shown = json.loads(row["shown"])
+    out = []
+    for purpose in json.loads(row["purposes"]):
+        wording = evidence.wording(db, shown.get(str(purpose)) or 0)
+        out.append((str(names.get(purpose, "")), str(wording["text"]) if wording else ""))
+    return out
+
+
+def _confirmed(workspace: Workspace, signup: int, method: str) -> None:
+    row = signups.one(workspace.store.read(), signup)
+    assert row is not None
+    shown = json.loads(row["shown"])
+    for purpose in json.loads(row["purposes"]):
+        consent.said(
+            workspace,
+            row["subscriber"],
+            purpose,
+            GIVEN,
+            method,
+            row["list"],
+            wording=shown.get(str(purpose)),
+            form=row["form"],
+            page=row["page"],
+        )
+    with workspace.store.atomic() as db:
+        signups.confirmed(db, signup, workspace.now())
+        subscribers.add_members(db, [(row["list"], row["subscriber"], workspace.now(), None)])
+
+
+def tend(workspace: Workspace) -> int:
+    """Mail what is due to those who await, and let lapse who never confirmed; how many mails went out."""
+    db, now, sent = workspace.store.read(), workspace.now(), _tend_changes(workspace)
+    with workspace.store.atomic() as w:
+        expired = signups.expire(w, now - EXPIRE_DAYS * DAY)
+    for row in expired:
+        for purpose in json.loads(row["purposes"]):
+            if evidence.latest(db, row["subscriber"], purpose) == PENDING:
+                before = evidence.latest(db, row["subscriber"], purpose, other_than=PENDING)
+                consent.said(workspace, row["subscriber"], purpose, before, "form")  # a no stays a no
+    for row_id in signups.due(db, now):
+        signup = signups.one(db, row_id)
+        assert signup is not None
+        days = [0, *json.loads(signup["reminders"])[:MOST_REMINDERS]]
+        n = signup["mails"]
+        once = _looks_made(workspace, signup) or _has_complained(workspace, signup)
+        ahead = [] if once else [signup["at"] + d * DAY for d in days[n + 1 :]]
+        if once and n:  # asked once, and left alone
+            with workspace.store.atomic() as w:
+                signups.put_off(w, row_id, None)
+            continue
+        if _may_be_asked(workspace, signup) and not _mail(workspace, signup, n):
+            with workspace.store.atomic() as w:
+                signups.put_off(w, row_id, now + LATER)
+            continue
+        sent += 1
+        with workspace.store.atomic() as w:
+            signups.mailed(w, row_id, ahead[0] if ahead else None)
+    return sent
+
+
+def _looks_made(workspace: Workspace, signup: Any) -> bool:
+    """Whether a sign-up came among many from its network, or of its pattern, within a day: such ones are asked once."""
+    db, around = workspace.store.read(), (signup["at"] - DAY, signup["at"] + DAY)
+    if signup["network"] and signups.around(db, signup["network"], *around) >= BURST:
+        return True
+    person = subscribers.subscriber(db, signup["subscriber"])
+    pattern = pattern_of(str(person["email_key"])) if person else ""
+    return bool(pattern) and len(_patterns(workspace, around[0]).get(pattern, ())) >= BURST
+
+
+def _has_complained(workspace: Workspace, signup: Any) -> bool:
+    """Who complained once and asks to come back is asked whether it was them, once."""
+    return evidence.is_suppressed_for(workspace.store.read(), signup["subscriber"], COMPLAINED)
+
+
+def _may_be_asked(workspace: Workspace, signup: Any) -> bool:
+    """The eligibility check, for a confirmation."""
+    view = workspace.view()
+    at = workspace.index_of(view, signup["subscriber"])
+    names = {p["id"]: p["name"] for p in evidence.purposes(workspace.store.read())}
+    facts = view.facts
+    return any(
+        bool(ask(facts.standing(names[p], limits=False), "confirmation").permitted[at])  # type: ignore[attr-defined]
+        for p in json.loads(signup["purposes"])
+    )
+
+
+def _mail(workspace: Workspace, signup: Any, n: int) -> bool:
+    person = subscribers.subscriber(workspace.store.read(), signup["subscriber"])
+    if person is None or person["erased_at"]:
+        return True
+    who = str(workspace.setting("name"))
+    link = f"{workspace.setting('public_url')}/k/{Tokens(workspace.folder).make('s', signup['id'])}"
+    opening = (
+        f"Someone (probably you) signed up for {signup['list_name']} of {who} with this address."
+        if n == 0
+        else f"You signed up for {signup['list_name']} of {who} but have not confirmed yet."
+    )
+    last = "\nThis is our last reminder." if n and n == len(json.loads(signup["reminders"])) else ""
+    text = (
+        f"{opening}\n\nTo confirm, open this page and click the button:\n{link}\n\nIf this wasn't you, ignore "
+        f"this email.{last}\n"
+    )
+    subject = f"Please confirm: {signup['list_name']}" if n == 0 else f"Reminder: please confirm {signup['list_name']}"
+    if signup["mail_text"]:
+        words = {LINK: link, "{{ list }}": signup["list_name"], "{{ name }}": str(person["name"] or "")}
+        text = signup["mail_text"]
+        for hole, word in words.items():
+            text = text.replace(hole, word)
+        text += last
+    if signup["mail_subject"]:
+        subject = signup["mail_subject"] if n == 0 else f"Reminder: {signup['mail_subject']}"
+    return send_text(workspace, str(person["email"]), subject, text)
+
+
+def send_text(workspace: Workspace, to: str, subject: str, text: str) -> bool:
+    """A plain message from the first confirmed from address that can sign; False when it could not be sent."""
+    db = workspace.store.read()
+    row = senders.ready_address(db)
+    if row is None or not row["private_key"]:
+        return False
+    now, domain = workspace.now(), str(row["domain_name"])
+    mark = f"<ask.{secrets.token_hex(8)}@{domain}>"
+    postal = str(workspace.setting("postal_address"))
+    said = Said(subject, "", f"{text}\n{postal}\n" if postal else text)
+    message = assemble(said, Envelope(str(workspace.setting("name")), str(row["address"]), to, mark, now))
+    message = dkim.Signer(domain, row["selector"], row["private_key"]).header(message, now) + message
+    out = relay(workspace)
+    try:
+        return out.submit(f"ask@{return_domain(domain)}", to, message).outcome == "taken"
+    finally:
+        out.close()
+
+
+def ask_new_address(workspace: Workspace, subscriber: int, email: str) -> None:
+    """Somebody wants their mail at another address: the worker asks there, and it changes once confirmed there. Whether
+    the address is known here makes no difference to what they are told."""
+    email, now, db = email.strip(), workspace.now(), workspace.store.read()
+    if (problem := syntax_problem(email)) is not None:
+        raise Refused(f"“{email[:80]}” is not a valid address: {problem}.")
+    person = subscribers.subscriber(db, subscriber)
+    if person is None or person["email_key"] == address_key(email):
+        raise Refused("You already receive our emails at this address.")
+    if signups.changes_of(db, subscriber, now - DAY) >= CHANGES_A_DAY:
+        raise Refused(f"You can change your address at most {CHANGES_A_DAY} times a day. Try again tomorrow.")
+    if signups.changes_to(db, email, now - DAY) >= CHANGES_TO_ONE:
+        return  # they were asked already
+    with workspace.store.atomic() as w:
+        signups.ask_change(w, subscriber, email, now)
+
+
+def _tend_changes(workspace: Workspace) -> int:
+    """Ask at new addresses, and tell old ones that mail goes elsewhere now; how many mails went out."""
+    db, now, sent, who = workspace.store.read(), workspace.now(), 0, str(workspace.setting("name"))
+    for row in signups.changes_due(db, now):
+        link = f"{workspace.setting('public_url')}/k/{Tokens(workspace.folder).make('a', row['id'])}"
+        text = (
+            f"You asked us to send the emails of {who} to this address. To confirm, open this page and click the button:\n"
+            f"{link}\n\nIf this wasn't you, ignore this email. Nothing changes.\n"
+        )
+        taken = send_text(workspace, str(row["email"]), f"Confirm your new address for {who}", text)
+        sent += taken
+        with workspace.store.atomic() as w:
+            signups.change_mailed(w, row["id"], None if taken else now + LATER)
+    for row in signups.changes_to_tell(db):
+        text = (
+            f"The emails of {who} now go to another address, as requested and confirmed on the preference page. "
+            "If this wasn't you, reply to this email.\n"
+        )
+        with workspace.store.atomic() as w:  # once, whatever becomes of it
+            signups.change_announced(w, row["id"], now)
+        sent += send_text(workspace, str(row["before"]), f"Your address for {who} was changed", text)
+    return sent
+
+
+def change_address(workspace: Workspace, row_id: int) -> str:
+    """The button at the new address; again does no harm. The new address."""
+    row = signups.change(workspace.store.read(), row_id)
+    if row is None:
+        raise Missing("This change has expired.")
+    if row["done_at"]:
+        return str(row["email"])
+    key = address_key(row["email"])
+    with workspace.store.atomic() as db:
+        if subscribers.ids_of(db, [key]):
+            raise Refused("This address is already registered. Please contact us.")
+        provider = providers.of_domain(db, key.rpartition("@")[2])
+        before = subscribers.subscriber(db, row["subscriber"])
+        if before is None or before["erased_at"]:
+            raise Missing("This change has expired.")
+        erased_table.save_old(db, row["subscriber"], erasure.hashed(erased_table.make_key(db), before["email_key"]))
+        signups.change_done(db, row_id, row["email"], key, provider, str(before["email"]), workspace.now())
+        subscribers.people_changed(db)
+        settings.log(db, workspace.now(), "the subscriber", "changed address", f"subscriber {row['subscriber']}", 1)
+    return str(row["email"])
+
+
+def every(workspace: Workspace) -> dict[str, Any]:
+    """All forms with their counts, joined and confirmed by day, and bursts that look made."""
+    db, now = workspace.store.read(), workspace.now()
+    days: dict[int, list[dict[str, Any]]] = {}
+    for r in signups.by_day(db, now - 30 * DAY):
+        states = ("day", "joined", "pending", "confirmed", "expired")
+        days.setdefault(r["form"], []).append({state: r[state] for state in states})
+    return {
+        "forms": [
+            {
+                "id": f["id"],
+                "list": f["list_name"],
+                "purposes": json.loads(f["purposes"]),
+                "intro": f["intro"],
+                "ask_name": bool(f["ask_name"]),
+                "confirm": bool(f["confirm"]),
+                "reminders": json.loads(f["reminders"]),
+                "is_open": bool(f["is_open"]),
+                "mail_subject": f["mail_subject"],
+                "mail_text": f["mail_text"],
+                "joined": f["joined"],
+                "pending": f["pending"],
+                "confirmed": f["confirmed"],
+                "expired": f["expired"],
+                "days": days.get(f["id"], []),
+            }
+            for f in signups.forms(db)
+        ],
+        "bursts": [dict(r) for r in signups.bursts(db, now - DAY, BURST)]
+        + [
+            {"network": f"addresses like {p}", "n": len(some), "first": min(some)[0], "last": max(some)[0]}
+            for p, some in _patterns(workspace, now - DAY).items()
+            if len(some) >= BURST and len({network for _, network in some}) > 1  # of one network it is shown above
+        ],
+    }

@@ -1,0 +1,485 @@
+"""The ledger: a campaign's passes, their batches, and one row a person and pass."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Sequence
+
+from openmeadow.store.bulk import Many, insert_many
+
+QUEUED, SENDING, SENT, DEFERRED = "queued", "sending", "sent", "deferred"
+FAILED, UNCONFIRMED, SKIPPED = "failed", "unconfirmed", "skipped"
+
+
+def add_pass(db: sqlite3.Connection, campaign: int, kind: str, variants: str = "[]", holdout_share: float = 0.0) -> int:
+    return int(
+        db.execute(
+            "INSERT INTO sends (campaign, kind, variants, holdout_share) VALUES (?, ?, ?, ?)",
+            (campaign, kind, variants, holdout_share),
+        ).lastrowid
+        or 0
+    )
+
+
+def passes(db: sqlite3.Connection, campaign: int) -> list[sqlite3.Row]:
+    return db.execute("SELECT * FROM sends WHERE campaign = ? ORDER BY id", (campaign,)).fetchall()
+
+
+def add_batch(db: sqlite3.Connection, send_id: int, n: int, due_at: int, people: int, variant: int = 0) -> int:
+    """``variant`` counts from 1 for the part of a resend's batch that waits longer."""
+    return int(
+        db.execute(
+            "INSERT INTO batches (send, n, variant, due_at, people) VALUES (?, ?, ?, ?, ?)",
+            (send_id, n, variant, due_at, people),
+        ).lastrowid
+        or 0
+    )
+
+
+def batches(db: sqlite3.Connection, campaign: int) -> list[sqlite3.Row]:
+    """All batches with how many of their deliveries stand in each state."""
+    return db.execute(
+        "SELECT b.*, q.kind, "
+        "sum(d.state = 'sent') AS sent, sum(d.state = 'queued') AS waiting, "
+        "sum(d.state = 'deferred') AS deferred, sum(d.state = 'failed') AS failed, "
+        "sum(d.state = 'unconfirmed') AS unconfirmed, sum(d.state = 'skipped') AS passed_over "
+        "FROM batches b JOIN sends q ON q.id = b.send LEFT JOIN deliveries d ON d.batch = b.id "
+        "WHERE q.campaign = ? GROUP BY b.id ORDER BY q.kind, b.variant, b.n",
+        (campaign,),
+    ).fetchall()
+
+
+def batch(db: sqlite3.Connection, row_id: int) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute(
+        "SELECT b.*, q.campaign, q.kind, q.variants, q.holdout_share FROM batches b "
+        "JOIN sends q ON q.id = b.send WHERE b.id = ?",
+        (row_id,),
+    ).fetchone()
+    return row
+
+
+def set_batch(
+    db: sqlite3.Connection, row_id: int, state: str, *, people: int | None = None, sent_at: int | None = None
+) -> None:
+    db.execute(
+        "UPDATE batches SET state = ?, people = coalesce(?, people), sent_at = coalesce(?, sent_at) WHERE id = ?",
+        (state, people, sent_at, row_id),
+    )
+
+
+def set_batches(db: sqlite3.Connection, campaign: int, from_states: Sequence[str], to: str) -> None:
+    marks = ",".join("?" * len(from_states))
+    db.execute(
+        f"UPDATE batches SET state = ? WHERE state IN ({marks}) AND send IN (SELECT id FROM sends WHERE campaign = ?)",
+        (to, *from_states, campaign),
+    )
+
+
+def due_batches(db: sqlite3.Connection, now: int) -> list[sqlite3.Row]:
+    """(id, campaign) of batches whose moment has come, and of those gone in which somebody waits for a second try."""
+    return db.execute(
+        "SELECT b.id, c.id AS campaign FROM batches b JOIN sends q ON q.id = b.send JOIN campaigns c ON c.id = q.campaign "
+        "WHERE NOT c.external AND b.due_at <= ? AND (b.state IN ('scheduled', 'sending') AND c.state IN ('scheduled', 'sending') "
+        "OR b.state = 'sent' AND c.state IN ('scheduled', 'sending', 'finished')) "
+        "AND (c.sequence IS NULL AND b.state <> 'sent' "
+        "OR EXISTS (SELECT 1 FROM deliveries d WHERE d.batch = b.id AND d.state = 'queued')) "
+        "ORDER BY c.sequence IS NULL, b.state <> 'sent', b.due_at, b.id",
+        (now,),
+    ).fetchall()
+
+
+def sending_now(db: sqlite3.Connection) -> int:
+    """How many batches are on their way; a sequence's only while somebody waits in it."""
+    row = db.execute(
+        "SELECT count(*) AS n FROM batches b JOIN sends q ON q.id = b.send JOIN campaigns c ON c.id = q.campaign "
+        "WHERE b.state = 'sending' AND NOT c.external AND (c.sequence IS NULL OR (c.state = 'sending' AND EXISTS "
+        "(SELECT 1 FROM deliveries d WHERE d.batch = b.id AND d.state = 'queued')))"
+    ).fetchone()
+    return int(row["n"])
+
+
+def anything_sent(db: sqlite3.Connection) -> bool:
+    """Whether a campaign was ever started here."""
+    return db.execute("SELECT 1 FROM campaigns WHERE started_at IS NOT NULL LIMIT 1").fetchone() is not None
+
+
+def next_due(db: sqlite3.Connection) -> int | None:
+    """The moment of the next batch or second try, over campaigns that are not held. Of those that another program sends
+    only resends still to be drawn."""
+    row = db.execute(
+        "SELECT min(at) AS at FROM (SELECT min(b.due_at) AS at FROM batches b JOIN sends q ON q.id = b.send "
+        "JOIN campaigns c ON c.id = q.campaign WHERE c.state IN ('scheduled', 'sending') AND c.sequence IS NULL AND "
+        "(NOT c.external AND b.state IN ('scheduled', 'sending') OR c.external AND b.state = 'scheduled' AND q.kind <> 'first') "
+        "UNION ALL SELECT min(d.next_at) FROM deliveries d JOIN sends q ON q.id = d.send "
+        "JOIN campaigns c ON c.id = q.campaign "
+        "WHERE d.state = 'deferred' AND c.state IN ('scheduled', 'sending', 'finished'))"
+    ).fetchone()
+    return None if row["at"] is None else int(row["at"])
+
+
+def coming(db: sqlite3.Connection, since: int, until: int) -> list[sqlite3.Row]:
+    return db.execute(
+        "SELECT b.*, q.kind, c.id AS campaign, c.name, c.state AS campaign_state, c.external, "
+        "(SELECT count(*) FROM deliveries d WHERE d.batch = b.id AND d.state = 'sent') AS sent "
+        "FROM batches b JOIN sends q ON q.id = b.send JOIN campaigns c ON c.id = q.campaign "
+        "WHERE c.sequence IS NULL AND (b.due_at BETWEEN ? AND ? OR b.state = 'sending') AND b.state <> 'stopped' "
+        "ORDER BY b.due_at",
+        (since, until),
+    ).fetchall()
+
+
+def external_pending(db: sqlite3.Connection, now: int) -> list[sqlite3.Row]:
+    """(campaign, name, kind, people) whose batch's moment has come and of whom another program's log has not told."""
+    return db.execute(
+        "SELECT c.id AS campaign, c.name, q.kind, count(*) AS people FROM campaigns c CROSS JOIN sends q ON q.campaign = c.id "
+        "CROSS JOIN batches b ON b.send = q.id CROSS JOIN deliveries d ON d.batch = b.id WHERE c.external AND c.state IN "
+        "('scheduled', 'sending') AND b.due_at <= ? AND b.state <> 'sent' AND d.state = 'queued' GROUP BY q.id ORDER BY q.id",
+        (now,),
+    ).fetchall()
+
+
+def add_deliveries(db: sqlite3.Connection, rows: Many[tuple[int, int, int, int, int, str, str | None]]) -> None:
+    """(send, batch, subscriber, variant, band, state, reason); a person already in the pass stays as they are."""
+    head = "INSERT OR IGNORE INTO deliveries (send, batch, subscriber, variant, band, state, reason)"
+    insert_many(db, head, rows, 7)
+
+
+def waiting_of(db: sqlite3.Connection, batch_id: int, limit: int, after: int = 0) -> list[sqlite3.Row]:
+    """Who waits in a batch, by subscriber, from behind one of them on."""
+    return db.execute(
+        "SELECT d.*, s.email, s.name, s.fields, s.provider FROM deliveries d JOIN subscribers s "
+        "ON s.id = d.subscriber WHERE d.batch = ? AND d.state = 'queued' AND d.subscriber > ? "
+        "ORDER BY d.subscriber LIMIT ?",
+        (batch_id, after, limit),
+    ).fetchall()
+
+
+def people_of_batch(db: sqlite3.Connection, batch_id: int) -> list[sqlite3.Row]:
+    """(id, subscriber, state, reason) of everybody in a batch."""
+    return db.execute(
+        "SELECT id, subscriber, state, reason FROM deliveries WHERE batch = ? ORDER BY subscriber", (batch_id,)
+    ).fetchall()
+
+
+_AGAIN = (
+    "state = 'deferred' AND next_at <= ? AND send IN (SELECT q.id FROM sends q JOIN campaigns c ON c.id = q.campaign "
+    "WHERE c.state IN ('scheduled', 'sending', 'finished'))"
+)
+
+
+def again_due(db: sqlite3.Connection, now: int) -> bool:
+    """Whether anybody's second try has come, in plans that are not held."""
+    return db.execute(f"SELECT 1 FROM deliveries WHERE {_AGAIN} LIMIT 1", (now,)).fetchone() is not None
+
+
+def requeue(db: sqlite3.Connection, now: int) -> None:
+    """Who's second try has come waits again, in the batch they were in."""
+    db.execute(f"UPDATE deliveries SET state = 'queued' WHERE {_AGAIN}", (now,))
+
+
+def mark(
+    db: sqlite3.Connection, row_id: int, state: str, now: int, reason: str | None = None, next_at: int | None = None
+) -> None:
+    db.execute(
+        "UPDATE deliveries SET state = ?, changed_at = ?, reason = ?, next_at = ?, "
+        "attempts = attempts + (?1 = 'sending') WHERE id = ?",
+        (state, now, reason, next_at, row_id),
+    )
+
+
+def put_back(db: sqlite3.Connection, ids: Sequence[int], now: int) -> None:
+    """These wait again as if their last try had not been."""
+    db.executemany(
+        "UPDATE deliveries SET state = 'queued', reason = NULL, next_at = NULL, changed_at = ?, "
+        "attempts = max(attempts - 1, 0) WHERE id = ?",
+        [(now, row_id) for row_id in ids],
+    )
+
+
+def begin_sending(db: sqlite3.Connection, row_id: int, version: int, now: int) -> None:
+    """Written before DATA, with what is said."""
+    mark(db, row_id, SENDING, now)
+    db.execute("UPDATE deliveries SET version = ? WHERE id = ?", (version, row_id))
+
+
+def set_versions(db: sqlite3.Connection, rows: Many[tuple[int, int, int]]) -> None:
+    """(version, pass, subscriber): what was drawn at random before anything goes out."""
+    db.executemany("UPDATE deliveries SET version = ? WHERE send = ? AND subscriber = ?", rows)
+
+
+def state_counts(db: sqlite3.Connection, campaign: int) -> dict[str, int]:
+    """How many deliveries of a campaign stand in each state."""
+    rows = db.execute(
+        "SELECT state, count(*) AS n FROM deliveries WHERE send IN (SELECT id FROM sends WHERE campaign = ?) GROUP BY state",
+        (campaign,),
+    )
+    return {r["state"]: r["n"] for r in rows}
+
+
+def sent_by_provider(db: sqlite3.Connection, since: int) -> dict[int, int]:
+    """How many each provider was sent since a moment, over all plans."""
+    rows = db.execute(
+        "SELECT s.provider, count(*) AS n FROM deliveries d JOIN subscribers s ON s.id = d.subscriber "
+        "WHERE d.state = 'sent' AND d.changed_at >= ?1 AND d.send IN (SELECT DISTINCT b.send FROM batches b "
+        "WHERE b.state IN ('scheduled', 'sending') OR coalesce(b.sent_at, ?1) >= ?1) GROUP BY 1",
+        (since,),
+    )
+    return {r["provider"]: r["n"] for r in rows}
+
+
+def resent_often(db: sqlite3.Connection, since: int, most: int) -> set[int]:
+    """Who got that many resends or more since a moment, over all campaigns."""
+    rows = db.execute(
+        "SELECT d.subscriber FROM sends q CROSS JOIN deliveries d ON d.send = q.id WHERE q.kind <> 'first' "
+        "AND d.state = 'sent' AND d.changed_at > ? GROUP BY 1 HAVING count(*) >= ?",
+        (since, most),
+    )
+    return {int(r["subscriber"]) for r in rows}
+
+
+def first_moment(db: sqlite3.Connection, campaign: int) -> int:
+    """When the first batch of a campaign goes or went out."""
+    row = db.execute(
+        "SELECT min(b.due_at) AS at FROM batches b JOIN sends q ON q.id = b.send WHERE q.campaign = ? AND q.kind = 'first'",
+        (campaign,),
+    ).fetchone()
+    return int(row["at"] or 0)
+
+
+def move_batch(db: sqlite3.Connection, row_id: int, due_at: int) -> None:
+    db.execute("UPDATE batches SET due_at = ? WHERE id = ? AND state = 'scheduled'", (due_at, row_id))
+
+
+def delay_after(db: sqlite3.Connection, campaign: int, kind: str, n: int, delay: int) -> list[sqlite3.Row]:
+    """(id, due_at) of what waits and comes after a batch of the first send, or of a resend: later batches of the pass, and
+    the resends of this batch and of those; each moved by a delay."""
+    later = {
+        "first": "(q.kind = 'first' AND b.n > ?2 OR q.kind <> 'first' AND b.n >= ?2)",
+        "resend": "(q.kind = 'second resend' AND b.n = ?2)",
+    }
+    if kind not in later:
+        return []
+    return db.execute(
+        "UPDATE batches SET due_at = due_at + ?3 WHERE state = 'scheduled' AND id IN (SELECT b.id FROM batches b "
+        f"JOIN sends q ON q.id = b.send WHERE q.campaign = ?1 AND {later[kind]}) RETURNING id, due_at",
+        (campaign, n, delay),
+    ).fetchall()
+
+
+def set_late(db: sqlite3.Connection, row_id: int, late: int) -> None:
+    """How many seconds after its moment a batch went out."""
+    db.execute("UPDATE batches SET late = ? WHERE id = ?", (late, row_id))
+
+
+def caught_between(db: sqlite3.Connection, now: int) -> int:
+    """Rows a dead worker left between DATA and its result are unconfirmed: they may or may not have arrived."""
+    return db.execute(
+        "UPDATE deliveries SET state = 'unconfirmed', changed_at = ?, reason = 'the worker stopped between "
+        "sending and its answer' WHERE state = 'sending'",
+        (now,),
+    ).rowcount
+
+
+def delivery(db: sqlite3.Connection, row_id: int) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute(
+        "SELECT d.*, q.campaign, q.kind, q.variants, c.message, c.purpose, c.name AS campaign_name, "
+        "c.kind AS campaign_kind, c.asks "
+        "FROM deliveries d "
+        "JOIN sends q ON q.id = d.send JOIN campaigns c ON c.id = q.campaign WHERE d.id = ?",
+        (row_id,),
+    ).fetchone()
+    return row
+
+
+def of_campaign(db: sqlite3.Connection, campaign: int, kind: str) -> list[sqlite3.Row]:
+    return db.execute(
+        "SELECT d.*, b.n AS batch_n, b.due_at, b.sent_at FROM deliveries d JOIN sends q ON q.id = d.send "
+        "JOIN batches b ON b.id = d.batch WHERE q.campaign = ? AND q.kind = ?",
+        (campaign, kind),
+    ).fetchall()
+
+
+def of_person(db: sqlite3.Connection, campaign: int, subscriber: int) -> list[str]:
+    """What became of one person's deliveries of a campaign, in words."""
+    rows = db.execute(
+        "SELECT q.kind, d.state, d.reason FROM deliveries d JOIN sends q ON q.id = d.send "
+        "WHERE q.campaign = ? AND d.subscriber = ? ORDER BY q.id",
+        (campaign, subscriber),
+    )
+    return [f"{r['kind']}: {r['state']}" + (f", {r['reason']}" if r["reason"] else "") for r in rows]
+
+
+def stop_waiting(db: sqlite3.Connection, campaign: int, now: int) -> int:
+    return db.execute(
+        "UPDATE deliveries SET state = 'skipped', reason = 'the plan was stopped', changed_at = ? "
+        "WHERE state IN ('queued', 'deferred') AND send IN (SELECT id FROM sends WHERE campaign = ?)",
+        (now, campaign),
+    ).rowcount
+
+
+def skip(db: sqlite3.Connection, row_id: int, why: str, now: int) -> int:
+    """One delivery, where it still waits; 1 if it did."""
+    return db.execute(
+        "UPDATE deliveries SET state = 'skipped', reason = ?, changed_at = ? WHERE id = ? AND state = 'queued'",
+        (why, now, row_id),
+    ).rowcount
+
+
+def skip_rest(db: sqlite3.Connection, batch_id: int, why: str, now: int) -> None:
+    """Everyone who still waits in a batch is skipped."""
+    db.execute(
+        "UPDATE deliveries SET state = 'skipped', reason = ?, changed_at = ? WHERE batch = ? AND state = 'queued'",
+        (why, now, batch_id),
+    )
+
+
+NOT_KNOWN_SENT = "(state = 'queued' OR state = 'skipped' AND reason <> 'holdout')"  # an older file was sent
+SENT_OR_DELIVERED = "e.message = ? AND e.kind IN (1, 2)"  # either stands for both, in an event log
+
+
+def report_external(db: sqlite3.Connection, campaign: int, message: int) -> int:
+    """Whose message another program says it sent is sent, at that moment: of the first send by the first it says,
+    of a resend by one after the batch's moment. How many were new."""
+    first = f"SELECT min(e.at) FROM events e WHERE e.subscriber = deliveries.subscriber AND {SENT_OR_DELIVERED}"
+    again = (
+        f"SELECT min(e.at) FROM events e JOIN batches b ON b.id = deliveries.batch WHERE e.subscriber = "
+        f"deliveries.subscriber AND e.at >= b.due_at AND {SENT_OR_DELIVERED}"
+    )
+    told = 0
+    for r in db.execute("SELECT id, kind FROM sends WHERE campaign = ?", (campaign,)).fetchall():
+        at = first if r["kind"] == "first" else again
+        told += db.execute(
+            f"UPDATE deliveries SET state = 'sent', reason = NULL, changed_at = ({at}) WHERE id IN "
+            f"(SELECT id FROM deliveries WHERE send = ? AND {NOT_KNOWN_SENT}) AND ({at}) IS NOT NULL",
+            (message, r["id"], message),
+        ).rowcount
+    return int(told)
+
+
+def unconfirmed(db: sqlite3.Connection) -> list[sqlite3.Row]:
+    return db.execute(
+        "SELECT c.id, c.name, count(*) AS people FROM deliveries d JOIN sends q ON q.id = d.send "
+        "JOIN campaigns c ON c.id = q.campaign WHERE d.state = 'unconfirmed' GROUP BY c.id"
+    ).fetchall()
+
+
+def unconfirmed_of(db: sqlite3.Connection, campaign: int, limit: int) -> list[sqlite3.Row]:
+    """(id, subscriber, changed_at, reason, email, name) of what is unconfirmed, by moment; -1 for all of it."""
+    return db.execute(
+        "SELECT d.id, d.subscriber, d.changed_at, d.reason, s.email, s.name FROM deliveries d "
+        "JOIN subscribers s ON s.id = d.subscriber WHERE d.state = 'unconfirmed' "
+        "AND d.send IN (SELECT id FROM sends WHERE campaign = ?) ORDER BY d.changed_at, d.id LIMIT ?",
+        (campaign, limit),
+    ).fetchall()
+
+
+def unconfirmed_with_events(db: sqlite3.Connection) -> list[sqlite3.Row]:
+    """(id, campaign) of unconfirmed deliveries of which something came since."""
+    return db.execute(
+        "SELECT d.id, q.campaign FROM deliveries d JOIN sends q ON q.id = d.send JOIN campaigns c ON c.id = q.campaign "
+        "WHERE d.state = 'unconfirmed' AND EXISTS (SELECT 1 FROM events e WHERE e.subscriber = d.subscriber "
+        "AND e.message = c.message AND e.kind >= 4 AND e.at >= d.changed_at)"
+    ).fetchall()
+
+
+def resolve_unconfirmed(
+    db: sqlite3.Connection, campaign: int, arrived: bool, only: Sequence[int] | None
+) -> list[sqlite3.Row]:
+    """What is unconfirmed is sent after all, at the moment it was tried, or waits again. The rows that changed."""
+    out: list[sqlite3.Row] = []
+    sql = (
+        "UPDATE deliveries SET state = ?, reason = 'settled by hand', next_at = NULL WHERE state = 'unconfirmed' AND "
+        "send IN (SELECT id FROM sends WHERE campaign = ?){} RETURNING id, subscriber, batch, changed_at"
+    )
+    state = SENT if arrived else QUEUED
+    if only is None:
+        return db.execute(sql.format(""), (state, campaign)).fetchall()
+    for i in range(0, len(only), 500):
+        some = only[i : i + 500]
+        out += db.execute(sql.format(f" AND id IN ({','.join('?' * len(some))})"), (state, campaign, *some)).fetchall()
+    return out
+
+
+def under_way(db: sqlite3.Connection) -> list[sqlite3.Row]:
+    """(id, name, waiting) of plans and running sequences in which something is still to be sent."""
+    return db.execute(
+        "SELECT c.id, c.name, (SELECT count(*) FROM deliveries d JOIN sends q ON q.id = d.send WHERE q.campaign = c.id "
+        "AND d.state IN ('queued', 'deferred', 'sending', 'unconfirmed')) AS waiting FROM campaigns c "
+        "LEFT JOIN sequences s ON s.id = c.sequence WHERE NOT c.external AND (c.sequence IS NULL AND c.state IN "
+        "('scheduled', 'sending', 'paused') OR c.sequence IS NOT NULL AND s.state IN ('running', 'paused')) ORDER BY c.id"
+    ).fetchall()
+
+
+def mark_sent(db: sqlite3.Connection, ids: Sequence[int], now: int) -> list[sqlite3.Row]:
+    """Of these, what had not been sent as far as the deliveries knows is sent now. The rows that changed, with campaign."""
+    out: list[sqlite3.Row] = []
+    for i in range(0, len(ids), 500):
+        some = ids[i : i + 500]
+        out += db.execute(
+            "UPDATE deliveries SET state = 'sent', reason = 'settled by the relay''s log', next_at = NULL, "
+            "changed_at = coalesce(changed_at, ?) WHERE state IN ('queued', 'deferred', 'sending', 'unconfirmed', "
+            f"'skipped') AND id IN ({','.join('?' * len(some))}) RETURNING id, subscriber, changed_at, "
+            "(SELECT campaign FROM sends WHERE sends.id = deliveries.send) AS campaign",
+            (now, *some),
+        ).fetchall()
+    return out
+
+
+def was_sent(d: sqlite3.Row) -> bool:
+    """Whether the relay was told of this delivery: it took it, or refused the recipient. Both count as sent."""
+    return d["state"] == SENT or (d["state"] == FAILED and not (d["reason"] or "").startswith("unsendable"))
+
+
+def recount_people(db: sqlite3.Connection, campaign: int) -> None:
+    """What still waits of a campaign holds as many people as are not skipped."""
+    db.execute(
+        "UPDATE batches SET people = (SELECT count(*) FROM deliveries d WHERE d.batch = batches.id "
+        "AND d.state <> 'skipped') WHERE state IN ('scheduled', 'sending', 'paused') "
+        "AND send IN (SELECT id FROM sends WHERE campaign = ? AND kind = 'first')",
+        (campaign,),
+    )
+
+
+def failed_of(db: sqlite3.Connection, campaign: int) -> list[sqlite3.Row]:
+    """(id, batch, attempts, reason) of what failed at the relay."""
+    return db.execute(
+        "SELECT id, batch, attempts, reason FROM deliveries WHERE state = 'failed' "
+        "AND send IN (SELECT id FROM sends WHERE campaign = ?) ORDER BY id",
+        (campaign,),
+    ).fetchall()
+
+
+def requeue_blocked(db: sqlite3.Connection, campaign: int) -> int:
+    """Who was put off because the sender was blocked waits again at once. How many."""
+    return db.execute(
+        "UPDATE deliveries SET state = 'queued' WHERE state = 'deferred' AND reason LIKE 'blocked%' "
+        "AND send IN (SELECT id FROM sends WHERE campaign = ?)",
+        (campaign,),
+    ).rowcount
+
+
+def unsettled(db: sqlite3.Connection, batch_id: int) -> int:
+    return int(
+        db.execute(
+            "SELECT count(*) AS n FROM deliveries WHERE batch = ? AND state IN ('queued', 'sending')", (batch_id,)
+        ).fetchone()["n"]
+    )
+
+
+def open_batches(db: sqlite3.Connection, campaign: int) -> int:
+    return int(
+        db.execute(
+            "SELECT count(*) AS n FROM batches b JOIN sends q ON q.id = b.send WHERE q.campaign = ? "
+            "AND b.state IN ('scheduled', 'sending', 'paused')",
+            (campaign,),
+        ).fetchone()["n"]
+    )
+
+
+def handing_over(db: sqlite3.Connection, subscriber: int) -> bool:
+    """Whether a message to the person is between the two entries of its send."""
+    return bool(
+        db.execute(
+            "SELECT 1 FROM deliveries WHERE subscriber = ? AND state IN ('sending', 'unconfirmed') LIMIT 1", (subscriber,)
+        ).fetchone()
+    )

@@ -1,0 +1,72 @@
+"""Counts that guardrails read: sends and what came of them, by pass, batch and provider."""
+
+from __future__ import annotations
+
+import sqlite3
+
+from openmeadow.core.consent.eligibility import Reason
+
+OWN_WAITS = (Reason.FREQUENCY.value, "its provider's cap for the day is full")  # put off by ourselves, never tried
+
+
+def sent(db: sqlite3.Connection, campaign: int, since: int) -> list[sqlite3.Row]:
+    """(kind of pass, number of batch, provider, state, reason's class word, whether it was tried more than once, count) of
+    what was tried since a moment."""
+    return db.execute(
+        "SELECT q.kind, b.n AS batch, s.provider, d.state, substr(coalesce(d.reason, ''), 1, 8) AS reason, "
+        "d.attempts > 1 AS again, count(*) AS n "
+        "FROM deliveries d JOIN sends q ON q.id = d.send JOIN batches b ON b.id = d.batch "
+        "JOIN subscribers s ON s.id = d.subscriber WHERE q.campaign = ? AND d.changed_at >= ? "
+        "AND d.state IN ('sent', 'failed', 'deferred') "
+        "AND NOT (d.state = 'deferred' AND d.reason IN (?, ?)) GROUP BY 1, 2, 3, 4, 5, 6",
+        (campaign, since, *OWN_WAITS),
+    ).fetchall()
+
+
+def came_back(db: sqlite3.Connection, campaign: int, since: int) -> list[sqlite3.Row]:
+    """(kind of pass, number of batch, provider, kind of event, code, diagnostic, people) of those sent."""
+    return db.execute(
+        "SELECT q.kind, b.n AS batch, s.provider, e.kind AS event, e.code, e.diagnostic, "
+        "count(DISTINCT e.subscriber) AS n FROM campaigns c JOIN events e ON e.message = c.message "
+        "JOIN sends q ON q.campaign = c.id JOIN deliveries d ON d.send = q.id AND d.subscriber = e.subscriber "
+        "JOIN batches b ON b.id = d.batch JOIN subscribers s ON s.id = d.subscriber "
+        "WHERE c.id = ? AND (e.kind = 4 OR e.kind >= 9) AND e.kind IN (4, 9, 10) AND e.at >= ? "
+        "AND d.state = 'sent' AND e.at >= d.changed_at AND NOT EXISTS (SELECT 1 FROM sends q2 "
+        "JOIN deliveries d2 ON d2.send = q2.id WHERE q2.campaign = c.id AND d2.subscriber = e.subscriber "
+        "AND d2.state = 'sent' AND d2.changed_at > d.changed_at AND e.at >= d2.changed_at) "
+        "GROUP BY 1, 2, 3, 4, 5, 6",
+        (campaign, since),
+    ).fetchall()
+
+
+PLACES = {
+    "domain": "SELECT substr(s.email_key, instr(s.email_key, '@') + 1) AS name, count(*) AS n, sum(w.bad) AS k "
+    "FROM who w JOIN subscribers s ON s.id = w.subscriber GROUP BY 1",
+    "list": "SELECT l.name, count(*) AS n, sum(w.bad) AS k FROM who w JOIN list_members m ON m.subscriber = w.subscriber "
+    "JOIN lists l ON l.id = m.list GROUP BY 1",
+}
+
+
+def came_from(db: sqlite3.Connection, campaign: int, since: int) -> dict[str, list[sqlite3.Row]]:
+    """By domain and by list (name, tried, of them in trouble: failed, complained or unsubscribed) since a moment."""
+    who = (
+        "WITH who AS MATERIALIZED (SELECT d.subscriber, max(d.state = 'failed' OR EXISTS (SELECT 1 FROM events e WHERE "
+        "e.subscriber = d.subscriber AND e.message = c.message AND e.kind IN (4, 9, 10) AND e.at >= ?2)) AS bad "
+        "FROM campaigns c JOIN sends q ON q.campaign = c.id JOIN deliveries d ON d.send = q.id WHERE c.id = ?1 "
+        "AND d.changed_at >= ?2 AND d.state IN ('sent', 'failed') GROUP BY 1) "
+    )
+    return {place: db.execute(f"{who}{sql}", (campaign, since)).fetchall() for place, sql in PLACES.items()}
+
+
+def skip_provider(db: sqlite3.Connection, campaign: int, provider: int, reason: str, now: int) -> int:
+    """Everyone at a provider who still waits is skipped."""
+    return db.execute(
+        "UPDATE deliveries SET state = 'skipped', reason = ?, changed_at = ? WHERE state IN ('queued', 'deferred') "
+        "AND send IN (SELECT id FROM sends WHERE campaign = ?) "
+        "AND subscriber IN (SELECT id FROM subscribers WHERE provider = ?)",
+        (reason, now, campaign, provider),
+    ).rowcount
+
+
+def under_way(db: sqlite3.Connection) -> list[sqlite3.Row]:
+    return db.execute("SELECT id, name, guard_from FROM campaigns WHERE state IN ('scheduled', 'sending')").fetchall()

@@ -1,0 +1,143 @@
+"""The columns on disk beside the database: memory-mapped, disposable, rebuilt when unconfirmed."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import shutil
+import sqlite3
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, fields
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from openmeadow.core.columns import Acts, Columns, Rows
+from openmeadow.core.columns import People as PeopleColumns
+from openmeadow.core.rules.activity_index import Stream, Streams
+from openmeadow.store.engagement.columns import AllPeople
+from openmeadow.store.undo_log import events_version
+
+FOLDER = "columns"
+FORM = 4  # of the files; another number is another form
+_EVERYBODY = ("erased", "provider", "source")
+
+
+@dataclass(frozen=True)
+class Mirror:
+    """What was on disk: columns with their arranged streams, and the people at one version of their table."""
+
+    columns: Columns
+    streams: Streams
+    seen: int
+    everybody: AllPeople
+
+
+def _mark(db: sqlite3.Connection, seen: int, machines: str) -> list[Any]:
+    """The highest event seen as the database has it, how often events were taken away, and the list of machines:
+    another database, or another reading of it, is noticed."""
+    row = db.execute("SELECT at, kind, subscriber, message FROM events WHERE id = ?", (seen,)).fetchone()
+    return [FORM, events_version(db), machines, *(list(row) if row else [])]
+
+
+def save(
+    folder: Path,
+    db: sqlite3.Connection,
+    columns: Columns,
+    streams: Streams,
+    everybody: AllPeople,
+    seen: int,
+    machines: str,
+) -> None:
+    """Write the mirror anew; one that was being written when the machine stopped is never taken for whole."""
+    fresh, final = folder / f"{FOLDER}.{os.getpid()}", folder / FOLDER
+    shutil.rmtree(fresh, ignore_errors=True)
+    try:
+        fresh.mkdir(parents=True)
+        _write(fresh, db, columns, streams, everybody, seen, machines)
+        shutil.rmtree(final, ignore_errors=True)
+        fresh.rename(final)
+    finally:
+        shutil.rmtree(fresh, ignore_errors=True)
+
+
+def _write(
+    fresh: Path,
+    db: sqlite3.Connection,
+    columns: Columns,
+    streams: Streams,
+    everybody: AllPeople,
+    seen: int,
+    machines: str,
+) -> None:
+    tables: dict[str, Any] = {"people": everybody.people, "rows": columns.rows, "acts": columns.acts}
+    tables |= {f"stream.{name}": streams.stream(name) for name in Streams.NAMES}
+    for name, table in tables.items():
+        for f in fields(table):
+            np.save(fresh / f"{name}.{f.name}.npy", getattr(table, f.name))
+    for name in _EVERYBODY:
+        np.save(fresh / f"people.{name}.npy", getattr(everybody, name))
+    np.save(fresh / "start.npy", columns.start)
+    about = {"seen": seen, "people": everybody.version, "mark": _mark(db, seen, machines), "digests": _digests(fresh)}
+    (fresh / "whole.json").write_text(json.dumps(about))
+
+
+def _digest(path: Path) -> str:
+    with path.open("rb") as f:
+        return hashlib.file_digest(f, "blake2b").hexdigest()[:32]
+
+
+def _digests(folder: Path) -> dict[str, str]:
+    """The digest of each file of columns: a damaged one is never believed."""
+    files = sorted(folder.glob("*.npy"))
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+        return dict(zip((f.name for f in files), pool.map(_digest, files), strict=True))
+
+
+def remove(folder: Path) -> None:
+    """Forget the mirror: columns are made from the database next."""
+    shutil.rmtree(folder / FOLDER, ignore_errors=True)
+
+
+def sweep(folder: Path) -> None:
+    """Remove what a process that is gone left half written."""
+    for left in folder.glob(f"{FOLDER}.*"):
+        pid = left.name.partition(".")[2]
+        if pid.isdigit() and int(pid) != os.getpid() and not _lives(int(pid)):
+            shutil.rmtree(left, ignore_errors=True)
+
+
+def _lives(pid: int) -> bool:
+    try:
+        os.kill(pid, 0)
+    except ProcessLookupError:
+        return False
+    except PermissionError:
+        return True
+    return True
+
+
+def load(folder: Path, db: sqlite3.Connection, machines: str) -> Mirror | None:
+    """The mirror; None when there is none or it is not of this database and this list of machines."""
+    final = folder / FOLDER
+    try:
+        whole = json.loads((final / "whole.json").read_text())
+        seen = int(whole["seen"])
+        if whole["mark"] != _mark(db, seen, machines) or whole["digests"] != _digests(final):
+            return None
+
+        def one(name: str) -> Any:
+            return np.load(final / f"{name}.npy", mmap_mode="r")
+
+        def table(name: str, kind: Any) -> Any:
+            return kind(**{f.name: one(f"{name}.{f.name}") for f in fields(kind)})
+
+        columns = Columns(table("people", PeopleColumns), table("rows", Rows), table("acts", Acts), one("start"))
+        made = {name: table(f"stream.{name}", Stream) for name in Streams.NAMES}
+        erased, provider, source = (one(f"people.{name}") for name in _EVERYBODY)
+        everybody = AllPeople(columns.people, erased, provider, source, int(whole["people"]))
+        return Mirror(columns, Streams(columns, made), seen, everybody)
+    except (OSError, ValueError, KeyError):
+        return None

@@ -1,0 +1,78 @@
+"""Questions about events that are answered by SQL alone. Moments are UTC seconds; kinds are ``core.events.Kind``."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterator
+
+from openmeadow.core.events import Kind
+
+
+def by_provider_and_week(db: sqlite3.Connection, now: int, since: int, week: int, month: int) -> sqlite3.Cursor:
+    """(provider, kind, weeks ago, count within the month, count) of sends, deferrals, bounces and complaints."""
+    return db.execute(
+        "SELECT s.provider, e.kind, (? - e.at) / ? AS week, sum(e.at > ?) AS month, count(*) AS n FROM events e "
+        "JOIN subscribers s ON s.id = e.subscriber WHERE e.at > ? AND e.at <= ? AND e.kind IN (1, 3, 4, 9) "
+        "GROUP BY 1, 2, 3",
+        (now, week, now - month, since, now),
+    )
+
+
+def sent_and_complained(db: sqlite3.Connection, since: int, until: int) -> tuple[int, int]:
+    """How many messages were sent, and how many complaints came, after a moment and up to another."""
+    row = db.execute(
+        "SELECT count(*) FILTER (WHERE kind = 1) AS sent, count(*) FILTER (WHERE kind = 9) AS complained "
+        "FROM events WHERE at > ? AND at <= ?",
+        (since, until),
+    ).fetchone()
+    return int(row["sent"]), int(row["complained"])
+
+
+def first_of_message(db: sqlite3.Connection, message: int, until: int) -> dict[int, dict[int, int]]:
+    """By kind (bounces, complaints, unsubscribes …) and subscriber, when it first happened to a message."""
+    out: dict[int, dict[int, int]] = {}
+    for r in db.execute(
+        "SELECT kind, subscriber, min(at) AS at FROM events WHERE message = ? AND (kind = 4 OR kind >= 9) "
+        "AND at <= ? GROUP BY kind, subscriber",
+        (message, until),
+    ):
+        out.setdefault(r["kind"], {})[r["subscriber"]] = r["at"]
+    return out
+
+
+def first_sent(db: sqlite3.Connection, message: int) -> list[sqlite3.Row]:
+    """(subscriber, at) of everyone whom a message was sent to, by subscriber."""
+    return db.execute(
+        "SELECT subscriber, min(at) AS at FROM events WHERE message = ? AND kind = ? GROUP BY 1 ORDER BY 1",
+        (message, int(Kind.SENT)),
+    ).fetchall()
+
+
+def has(db: sqlite3.Connection, kind: Kind, subscriber: int, message: int) -> bool:
+    """Whether something happened to a subscriber's message already."""
+    question = "SELECT 1 FROM events WHERE kind = ? AND subscriber = ? AND message = ?"
+    return db.execute(question, (int(kind), subscriber, message)).fetchone() is not None
+
+
+def delays_of_trouble(db: sqlite3.Connection, since: int, until: int) -> list[int]:
+    """Seconds from a message to its bounce or complaint; at most 20,000 of them."""
+    told = db.execute(
+        "SELECT e.at - s.at AS took FROM events e JOIN events s ON s.subscriber = e.subscriber AND s.message = e.message "
+        "AND s.kind = 1 WHERE e.kind IN (4, 9) AND e.at > ? AND e.at <= ? AND e.at > s.at AND e.message > 0 LIMIT 20000",
+        (since, until),
+    )
+    return [int(r["took"]) for r in told]
+
+
+def set_aside(db: sqlite3.Connection) -> int:
+    """How many events wait for subscribers who are unknown yet."""
+    return int(db.execute("SELECT count(*) AS n FROM events_aside").fetchone()["n"])
+
+
+def everything(db: sqlite3.Connection) -> Iterator[sqlite3.Row]:
+    """Every event with its address, message, link and agent in words; none of erased subscribers."""
+    return db.execute(
+        "SELECT e.*, s.email, m.name AS message_name, l.url, a.agent AS agent_name, a.ip FROM events e "
+        "JOIN subscribers s ON s.id = e.subscriber LEFT JOIN messages m ON m.id = e.message "
+        "LEFT JOIN links l ON l.id = e.link LEFT JOIN agents a ON a.id = e.agent WHERE s.erased_at IS NULL ORDER BY e.id"
+    )

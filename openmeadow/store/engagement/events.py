@@ -1,0 +1,192 @@
+"""Events: raw, never altered, taken once."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Sequence
+from itertools import filterfalse
+from typing import Any
+
+from openmeadow.store.bulk import Many, insert_many
+from openmeadow.store.subscribers.subscribers import ids_of
+
+MOST_REMEMBERED = 200_000  # links and agents; a file with more of them costs look-ups, not memory
+MOST_PEOPLE = 1_500_000  # bounded by the workspace, not by the file
+
+
+class Names:
+    """Messages, links and agents by their text; makes what is new. Remembers at most so many, so memory stays flat."""
+
+    def __init__(self, db: sqlite3.Connection) -> None:
+        self.db = db
+        self.made_messages: list[str] = []
+        self._people: dict[str, int] = {}
+        self._messages: dict[str, int] = {"": 0}
+        self._links: dict[tuple[Any, str], int] = {}
+        self._agents: dict[tuple[Any, str], int] = {}
+
+    def messages(self, names: Sequence[str]) -> list[int]:
+        """Ids of messages by name, "" being 0; unknown ones are made."""
+        for name in [n for n in set(names) if n not in self._messages]:
+            row = self.db.execute("SELECT id FROM messages WHERE name = ?", (name,)).fetchone()
+            if row is None:
+                self.made_messages.append(name)
+                row_id = int(self.db.execute("INSERT INTO messages (name) VALUES (?)", (name,)).lastrowid or 0)
+            else:
+                row_id = int(row["id"])
+            self._messages[name] = row_id
+        return [self._messages[name] for name in names]
+
+    def _pairs(self, table: str, cache: dict[tuple[Any, str], int], pairs: Sequence[tuple[Any, str]]) -> list[int]:
+        if len(cache) > MOST_REMEMBERED:
+            cache.clear()
+        cache.update({("", ""): 0})
+        a, b = {"links": ("message", "url"), "agents": ("agent", "ip")}[table]
+        for pair in [p for p in set(pairs) if p not in cache]:
+            self.db.execute(f"INSERT OR IGNORE INTO {table} ({a}, {b}) VALUES (?, ?)", pair)
+            row = self.db.execute(f"SELECT id FROM {table} WHERE {a} = ? AND {b} = ?", pair).fetchone()
+            cache[pair] = int(row["id"])
+        return [cache[pair] for pair in pairs]
+
+    def links(self, messages: Sequence[int], urls: Sequence[str]) -> list[int]:
+        """Ids of links; 0 where there is no address."""
+        if not any(urls):
+            return [0] * len(urls)
+        return self._pairs("links", self._links, [(m, u) if u else ("", "") for m, u in zip(messages, urls, strict=True)])
+
+    def agents(self, agents: Sequence[str], ips: Sequence[str]) -> list[int]:
+        """Ids of agents with their network address; 0 where neither is known."""
+        return self._pairs("agents", self._agents, list(zip(agents, ips, strict=True)))
+
+    def expect(self, rows: int) -> None:
+        """Before many rows: everybody at once is quicker than look-ups by the thousand, if memory allows."""
+        count = int(self.db.execute("SELECT count(*) AS n FROM subscribers").fetchone()["n"])
+        if rows * 2 > count and count <= MOST_PEOPLE:
+            cursor = self.db.cursor()
+            cursor.row_factory = None
+            self._people = dict(cursor.execute("SELECT email_key, id FROM subscribers"))
+
+    def people(self, keys: Sequence[str]) -> dict[str, int]:
+        """Ids of the known addresses among ``keys``; unknown ones are absent."""
+        if len(self._people) > MOST_PEOPLE:
+            self._people.clear()
+        todo = list(filterfalse(self._people.__contains__, keys))
+        if todo:
+            self._people.update(ids_of(self.db, list(set(todo))))
+        return self._people
+
+
+INSERT = "INSERT OR IGNORE INTO events (at, kind, subscriber, message, link, agent, value, code, diagnostic, outside_id)"
+
+
+def add(db: sqlite3.Connection, rows: Many[Sequence[object]]) -> int:
+    """Insert events; repeats (same outside id, or same at, event, person, message, url) are skipped."""
+    before = db.total_changes
+    insert_many(db, INSERT, rows, 10)
+    return db.total_changes - before
+
+
+def expect(db: sqlite3.Connection, rows: int) -> None:
+    """Before many rows into a small table: leave the index by subscriber out until ``indexed``."""
+    there = int(db.execute("SELECT coalesce(max(id), 0) AS n FROM events").fetchone()["n"])
+    if rows > 50_000 and rows > there:
+        db.execute("DROP INDEX IF EXISTS events_of_subscriber")
+
+
+def indexed(db: sqlite3.Connection) -> None:
+    """The index by subscriber, made if it is missing (after a large import, or one that was cut off)."""
+    db.execute("CREATE INDEX IF NOT EXISTS events_of_subscriber ON events (subscriber)")
+
+
+def put_aside(db: sqlite3.Connection, rows: Many[tuple[str, str, int | None]]) -> None:
+    """(address key, the event as JSON, action): events of unknown addresses wait until somebody joins by them."""
+    db.executemany("INSERT OR IGNORE INTO events_aside (email_key, row, action) VALUES (?, ?, ?)", rows)
+
+
+def aside_now_known(db: sqlite3.Connection, limit: int) -> list[sqlite3.Row]:
+    return db.execute(
+        "SELECT a.id, a.row FROM events_aside a JOIN subscribers s ON s.email_key = a.email_key ORDER BY a.id LIMIT ?",
+        (limit,),
+    ).fetchall()
+
+
+def forget_aside(db: sqlite3.Connection, ids: Many[int]) -> None:
+    db.executemany("DELETE FROM events_aside WHERE id = ?", [(i,) for i in ids])
+
+
+def of_subscriber(db: sqlite3.Connection, row_id: int, limit: int = 2000) -> list[sqlite3.Row]:
+    """A person's events, newest first, with message, link and agent in words."""
+    return db.execute(
+        "SELECT e.*, m.name AS message_name, l.url, l.trap, a.agent AS agent_text, a.ip FROM events e "
+        "LEFT JOIN messages m ON m.id = e.message LEFT JOIN links l ON l.id = e.link "
+        "LEFT JOIN agents a ON a.id = e.agent WHERE e.subscriber = ? ORDER BY e.at DESC, e.kind DESC LIMIT ?",
+        (row_id, limit),
+    ).fetchall()
+
+
+def delivery_of(event: sqlite3.Row) -> int | None:
+    """The delivery that an event of ours says was sent, None for other events."""
+    word, _, rest = (event["outside_id"] or "").partition(" ")
+    number = rest.partition(" ")[0]
+    return int(number) if event["kind"] == 1 and word == "delivery" and number.isdigit() else None
+
+
+def purposes_of_messages(db: sqlite3.Connection) -> dict[int, int]:
+    return {
+        int(r["id"]): int(r["purpose"]) for r in db.execute("SELECT id, purpose FROM messages WHERE purpose IS NOT NULL")
+    }
+
+
+def message_names(db: sqlite3.Connection) -> dict[int, str]:
+    return {int(r["id"]): r["name"] for r in db.execute("SELECT id, name FROM messages")}
+
+
+def of_message(db: sqlite3.Connection, subscriber: int, message: int) -> int:
+    """How many events there are of one message to one person."""
+    row = db.execute("SELECT count(*) AS n FROM events WHERE subscriber = ? AND message = ?", (subscriber, message))
+    return int(row.fetchone()["n"])
+
+
+def bookings_of(db: sqlite3.Connection, subscriber: int, message: int) -> int:
+    row = db.execute(
+        "SELECT count(*) AS n FROM events WHERE subscriber = ? AND message = ? AND kind = 8", (subscriber, message)
+    ).fetchone()
+    return int(row["n"])
+
+
+def replied(db: sqlite3.Connection, message: int, limit: int) -> list[sqlite3.Row]:
+    """(subscriber, email, at) of who replied to a message, the latest first, each once."""
+    return db.execute(
+        "SELECT e.subscriber, s.email, max(e.at) AS at FROM events e JOIN subscribers s ON s.id = e.subscriber "
+        "WHERE e.message = ? AND e.kind = 7 GROUP BY 1 ORDER BY 3 DESC LIMIT ?",
+        (message, limit),
+    ).fetchall()
+
+
+def came_since(db: sqlite3.Connection, subscriber: int, seen: int) -> bool:
+    """Whether anything of a person came after event ``seen``."""
+    found = db.execute("SELECT 1 FROM events WHERE subscriber = ? AND id > ? LIMIT 1", (subscriber, seen))
+    return found.fetchone() is not None
+
+
+def sent_to(db: sqlite3.Connection, subscriber: int, since: int) -> list[int]:
+    """When anything was sent to a person since a moment."""
+    found = db.execute("SELECT at FROM events WHERE subscriber = ? AND kind = 1 AND at > ?", (subscriber, since))
+    return [int(r["at"]) for r in found]
+
+
+def highest(db: sqlite3.Connection) -> int:
+    return int(db.execute("SELECT coalesce(max(id), 0) AS n FROM events").fetchone()["n"])
+
+
+def forget(db: sqlite3.Connection, outside_ids: Sequence[str]) -> list[sqlite3.Row]:
+    """Take events of our own away by their ids; the rows that went. Columns made from them must be built anew."""
+    gone = []
+    for i in range(0, len(outside_ids), 500):
+        some = outside_ids[i : i + 500]
+        marks = ",".join("?" * len(some))
+        gone += db.execute(
+            f"DELETE FROM events WHERE outside_id IN ({marks}) RETURNING at, kind, subscriber, message, code, diagnostic",
+            some,
+        ).fetchall()
+    return gone

@@ -1,0 +1,113 @@
+"""What the providers did, by day; placement tests; words already sent."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Sequence
+
+from openmeadow.store.bulk import Many
+
+
+def messages_from(db: sqlite3.Connection, domain: int) -> list[int]:
+    """The messages that were sent from a sending domain."""
+    rows = db.execute(
+        "SELECT c.message FROM campaigns c JOIN from_addresses a ON a.id = c.from_address "
+        "WHERE a.domain = ? AND c.message IS NOT NULL",
+        (domain,),
+    )
+    return [int(r["message"]) for r in rows]
+
+
+def by_day(db: sqlite3.Connection, since: int, until: int, messages: Sequence[int] | None = None) -> list[sqlite3.Row]:
+    """(provider, kind, day counted back from ``until``, class of code, events), of some messages only where given."""
+    return db.execute(
+        "SELECT s.provider, e.kind, (?2 - e.at) / 86400 AS back, e.code, e.diagnostic, count(*) AS n FROM events e "
+        "JOIN subscribers s ON s.id = e.subscriber WHERE e.at > ?1 AND e.at <= ?2 AND e.kind IN (1, 3, 4, 9, 10) "
+        "AND (?3 IS NULL OR e.message IN (SELECT value FROM json_each(?3))) GROUP BY 1, 2, 3, 4, 5",
+        (since, until, None if messages is None else json.dumps(list(messages))),
+    ).fetchall()
+
+
+def most_in_a_day(db: sqlite3.Connection, since: int) -> list[sqlite3.Row]:
+    """(provider, the most sent on one day since a moment)."""
+    return db.execute(
+        "SELECT provider, max(n) AS most FROM (SELECT s.provider, e.at / 86400 AS day, count(*) AS n FROM events e "
+        "JOIN subscribers s ON s.id = e.subscriber WHERE e.kind = 1 AND e.at > ? GROUP BY 1, 2) GROUP BY 1",
+        (since,),
+    ).fetchall()
+
+
+def one_clicks(db: sqlite3.Connection, since: int) -> int:
+    row = db.execute("SELECT count(*) AS n FROM events WHERE kind = 10 AND at > ?", (since,)).fetchone()
+    return int(row["n"])
+
+
+def holds_since(db: sqlite3.Connection, domain: int, record: str) -> int | None:
+    """When a record last came to hold; None where it has never been seen otherwise."""
+    row = db.execute(
+        "SELECT max(at) AS at FROM record_changes WHERE domain = ? AND record = ? AND after = 'pass'", (domain, record)
+    ).fetchone()
+    return None if row["at"] is None else int(row["at"])
+
+
+def add_test(db: sqlite3.Connection, campaign: int, at: int, who: str) -> int:
+    row = db.execute("INSERT INTO placement_tests (campaign, at, who) VALUES (?, ?, ?)", (campaign, at, who))
+    return int(row.lastrowid or 0)
+
+
+def add_copy(db: sqlite3.Connection, test: int, provider: str, address: str, mark: str, folder: str) -> None:
+    db.execute(
+        "INSERT INTO placement_copies (test, provider, address, mark, folder) VALUES (?, ?, ?, ?, ?)",
+        (test, provider, address, mark, folder),
+    )
+
+
+def waiting_copies(db: sqlite3.Connection) -> list[sqlite3.Row]:
+    return db.execute(
+        "SELECT c.*, t.at FROM placement_copies c JOIN placement_tests t ON t.id = c.test WHERE c.folder = 'waiting'"
+    ).fetchall()
+
+
+def found_copy(db: sqlite3.Connection, row_id: int, folder: str, at: int) -> None:
+    db.execute("UPDATE placement_copies SET folder = ?, seen_at = ? WHERE id = ?", (folder, at, row_id))
+
+
+def tests(db: sqlite3.Connection, campaign: int | None = None, limit: int = 20) -> list[sqlite3.Row]:
+    return db.execute(
+        "SELECT t.id, t.at, t.campaign, c.name AS campaign_name, p.provider, p.address, p.folder, p.seen_at "
+        "FROM placement_tests t JOIN placement_copies p ON p.test = t.id LEFT JOIN campaigns c ON c.id = t.campaign "
+        "WHERE coalesce(t.campaign = ?, 1) ORDER BY t.at DESC, t.id DESC, p.id LIMIT ?",
+        (campaign, limit * 10),
+    ).fetchall()
+
+
+def placed_by_day(db: sqlite3.Connection, since: int, until: int) -> list[sqlite3.Row]:
+    """Copies of placement tests that were settled: (provider, folder, days back from ``until``, n)."""
+    return db.execute(
+        "SELECT p.provider, p.folder, (? - t.at) / 86400 AS back, count(*) AS n FROM placement_copies p "
+        "JOIN placement_tests t ON t.id = p.test WHERE p.folder <> 'waiting' AND t.at > ? AND t.at <= ? GROUP BY 1, 2, 3",
+        (until, since, until),
+    ).fetchall()
+
+
+def word_sent(db: sqlite3.Connection, key: str) -> bool:
+    return db.execute("SELECT 1 FROM alerts_sent WHERE key = ?", (key,)).fetchone() is not None
+
+
+def send_word(db: sqlite3.Connection, key: str, at: int, sentence: str) -> None:
+    db.execute("INSERT OR IGNORE INTO alerts_sent VALUES (?, ?, ?)", (key, at, sentence))
+
+
+def save_figures(db: sqlite3.Connection, figures: Many[tuple[str, str, str, float | None, str | None]], now: int) -> int:
+    """(provider, domain, day, spam rate, standing); a day imported again replaces what it said. How many."""
+    rows = [(*f, now) for f in figures]
+    db.executemany("INSERT OR REPLACE INTO provider_statistics VALUES (?, ?, ?, ?, ?, ?)", rows)
+    return len(rows)
+
+
+def figures(db: sqlite3.Connection, since: str) -> list[sqlite3.Row]:
+    """What providers said of themselves since a day, by provider, the latest day last."""
+    return db.execute(
+        "SELECT * FROM provider_statistics WHERE day >= ? ORDER BY provider, day, domain", (since,)
+    ).fetchall()

@@ -1,0 +1,87 @@
+"""What names a purpose or a provider in rules and plans goes on naming it when it is renamed."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from typing import Any
+
+from openmeadow.core.message.html_scan import put_away
+from openmeadow.core.rules.conditions import quoted
+from openmeadow.core.rules.renaming import renamed_text
+from openmeadow.store import settings
+
+_TEXTS = ("subject", "preview", "html", "plain")
+_MESSAGES = ("campaigns", "campaign_versions", "templates")
+
+
+def rules_renamed(db: sqlite3.Connection, kind: str, before: str, after: str) -> None:
+    """In segments, their snapshots, sequences in every version, and the conditions of messages."""
+    for table in ("segments", "snapshots"):
+        for r in db.execute(f"SELECT id, rule FROM {table}").fetchall():
+            new = renamed_text(r["rule"], kind, before, after)
+            if new != r["rule"]:
+                db.execute(f"UPDATE {table} SET rule = ? WHERE id = ?", (new, r["id"]))
+    for table in ("sequences", "sequence_versions"):
+        for r in db.execute(f"SELECT rowid AS row, definition FROM {table}").fetchall():
+            new = json.dumps(_definition(json.loads(r["definition"]), kind, before, after))
+            if new != r["definition"]:
+                db.execute(f"UPDATE {table} SET definition = ? WHERE rowid = ?", (new, r["row"]))
+    for table in _MESSAGES:
+        for r in db.execute(f"SELECT rowid AS row, blocks, {', '.join(_TEXTS)} FROM {table}").fetchall():
+            changed: dict[str, Any] = {t: _conditions(r[t], before, after) for t in _TEXTS}
+            changed["blocks"] = _definition_text(r["blocks"], kind, before, after)
+            changed = {t: v for t, v in changed.items() if v != r[t]}
+            if changed:
+                sets = ", ".join(f"{t} = ?" for t in changed)
+                db.execute(f"UPDATE {table} SET {sets} WHERE rowid = ?", (*changed.values(), r["row"]))
+
+
+def purpose_renamed(db: sqlite3.Connection, before: str, after: str) -> None:
+    """Rules, consent requests and the sunset policy go on meaning the same purpose."""
+    rules_renamed(db, "purpose", before, after)
+    for r in db.execute("SELECT id, asks FROM campaigns WHERE asks <> '[]'").fetchall():
+        asks = [after if a == before else a for a in json.loads(r["asks"])]
+        db.execute("UPDATE campaigns SET asks = ? WHERE id = ?", (json.dumps(asks), r["id"]))
+    policy = settings.setting(db, "sunset_policy")
+    if isinstance(policy, dict) and policy.get("purpose") == before:
+        settings.set_setting(db, "sunset_policy", {**policy, "purpose": after})
+
+
+def _definition(value: Any, kind: str, before: str, after: str) -> Any:
+    """Every rule within, whatever it is part of."""
+    if isinstance(value, list):
+        return [_definition(v, kind, before, after) for v in value]
+    if not isinstance(value, dict):
+        return value
+    return {
+        k: renamed_text(v, kind, before, after)
+        if k in ("rule", "only_for") and isinstance(v, str)
+        else _definition(v, kind, before, after)
+        for k, v in value.items()
+    }
+
+
+def _definition_text(text: str | None, kind: str, before: str, after: str) -> str | None:
+    return json.dumps(_definition(json.loads(text), kind, before, after)) if text else text
+
+
+def _conditions(text: str, before: str, after: str) -> str:
+    """A message's text with the names in its conditions changed; all else stays byte for byte."""
+    if before not in text:
+        return text
+    parts: list[str] = []
+
+    def one(_: int, part: Any) -> str:
+        new = part.text
+        if "matches" in new:
+            for said, says in ((quoted(before), quoted(after)), (_escaped(before), _escaped(after))):
+                new = new.replace(said, says)
+        parts.append(new)
+        return str(new)
+
+    return put_away(text, one)[0]
+
+
+def _escaped(name: str) -> str:
+    return quoted(name).replace('"', '\\"')

@@ -1,0 +1,101 @@
+"""Saved segments: a name and its rule."""
+
+from __future__ import annotations
+
+import sqlite3
+from datetime import datetime
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from openmeadow.store import settings
+
+
+def save(db: sqlite3.Connection, name: str, rule: str, now: int) -> int:
+    row = db.execute(
+        "INSERT INTO segments (name, rule, made_at, changed_at) VALUES (?, ?, ?, ?) ON CONFLICT (name) "
+        "DO UPDATE SET rule = excluded.rule, changed_at = excluded.changed_at RETURNING id",
+        (name, rule, now, now),
+    ).fetchone()
+    return int(row["id"])
+
+
+def rename(db: sqlite3.Connection, row_id: int, name: str) -> None:
+    db.execute("UPDATE segments SET name = ? WHERE id = ?", (name, row_id))
+
+
+def remove(db: sqlite3.Connection, row_id: int) -> None:
+    db.execute("DELETE FROM segments WHERE id = ?", (row_id,))
+
+
+def every(db: sqlite3.Connection) -> list[sqlite3.Row]:
+    return db.execute("SELECT * FROM segments ORDER BY name").fetchall()
+
+
+def one(db: sqlite3.Connection, row_id: int) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute("SELECT * FROM segments WHERE id = ?", (row_id,)).fetchone()
+    return row
+
+
+def named(db: sqlite3.Connection, name: str) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute("SELECT * FROM segments WHERE name = ?", (name,)).fetchone()
+    return row
+
+
+def used_by(db: sqlite3.Connection, row_id: int) -> list[str]:
+    """Names of the campaigns that choose or leave out this segment."""
+    return [
+        r["name"]
+        for r in db.execute(
+            "SELECT name FROM campaigns WHERE EXISTS (SELECT 1 FROM json_each(segments_in) WHERE value = ?1) "
+            "OR EXISTS (SELECT 1 FROM json_each(segments_out) WHERE value = ?1) ORDER BY name",
+            (row_id,),
+        )
+    ]
+
+
+def has_history(db: sqlite3.Connection) -> bool:
+    return db.execute("SELECT 1 FROM events LIMIT 1").fetchone() is not None
+
+
+def counted(db: sqlite3.Connection, row_id: int, at: int, count: int) -> None:
+    """Its size at a time, by the current rule."""
+    db.execute("INSERT OR REPLACE INTO segment_counts VALUES (?, ?, ?)", (row_id, at, count))
+
+
+def counts(db: sqlite3.Connection, row_id: int) -> list[sqlite3.Row]:
+    return db.execute("SELECT at, count FROM segment_counts WHERE segment = ? ORDER BY at", (row_id,)).fetchall()
+
+
+def forget_counts(db: sqlite3.Connection, row_id: int) -> None:
+    db.execute("DELETE FROM segment_counts WHERE segment = ?", (row_id,))
+
+
+def take_snapshot(db: sqlite3.Connection, row_id: int, rule: str, at: int, people: list[int]) -> int:
+    """Keep the subscribers as they are now; one snapshot a day, the later one counts."""
+    for f in snapshots(db, row_id):
+        if f["day"] == _day(db, at):
+            delete_snapshot(db, row_id, f["id"])
+    copy = int(
+        db.execute(
+            "INSERT INTO snapshots (segment, rule, at, people) VALUES (?, ?, ?, ?)", (row_id, rule, at, len(people))
+        ).lastrowid
+        or 0
+    )
+    db.executemany("INSERT INTO snapshot_people VALUES (?, ?)", ((copy, p) for p in people))
+    return copy
+
+
+def snapshots(db: sqlite3.Connection, row_id: int) -> list[dict[str, Any]]:
+    """A segment's snapshots with the workspace's ``day`` (ISO) each is of, the latest first."""
+    rows = db.execute(
+        "SELECT id, rule, at, people FROM snapshots WHERE segment = ? ORDER BY at DESC", (row_id,)
+    ).fetchall()
+    return [{**dict(r), "day": _day(db, r["at"])} for r in rows]
+
+
+def _day(db: sqlite3.Connection, at: int) -> str:
+    return datetime.fromtimestamp(at, ZoneInfo(str(settings.setting(db, "time_zone")))).date().isoformat()
+
+
+def delete_snapshot(db: sqlite3.Connection, row_id: int, copy: int) -> int:
+    return db.execute("DELETE FROM snapshots WHERE id = ? AND segment = ?", (copy, row_id)).rowcount

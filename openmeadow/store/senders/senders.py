@@ -1,0 +1,157 @@
+"""Sending domains and from addresses."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from typing import Any
+
+
+def add_domain(db: sqlite3.Connection, name: str, token: str) -> int:
+    return int(db.execute("INSERT INTO domains (name, token) VALUES (?, ?)", (name, token)).lastrowid or 0)
+
+
+def domains(db: sqlite3.Connection) -> list[sqlite3.Row]:
+    return db.execute("SELECT * FROM domains ORDER BY name").fetchall()
+
+
+def domain(db: sqlite3.Connection, row_id: int) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute("SELECT * FROM domains WHERE id = ?", (row_id,)).fetchone()
+    return row
+
+
+def domain_named(db: sqlite3.Connection, name: str) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute("SELECT * FROM domains WHERE name = ?", (name,)).fetchone()
+    return row
+
+
+def set_key(db: sqlite3.Connection, row_id: int, selector: str, private: str, public: str) -> None:
+    db.execute(
+        "UPDATE domains SET selector = ?, private_key = ?, public_key = ? WHERE id = ?",
+        (selector, private, public, row_id),
+    )
+
+
+def set_checked(
+    db: sqlite3.Connection, row_id: int, state: str, records: list[dict[str, Any]], spf: dict[str, Any], now: int
+) -> None:
+    """What a look found; what differs from the look before is kept with its moment."""
+    row = domain(db, row_id)
+    before = {r["record"]: r for r in json.loads(row["records"])} if row and row["checked_at"] else None
+    if before is not None:
+        for r in records:
+            old = before.get(r["record"])
+            if old is None or old["state"] != r["state"]:
+                db.execute(
+                    "INSERT INTO record_changes (domain, at, record, before, after, found) VALUES (?, ?, ?, ?, ?, ?)",
+                    (row_id, now, r["record"], old["state"] if old else "new", r["state"], r["found"]),
+                )
+    db.execute(
+        "UPDATE domains SET state = ?, records = ?, spf = ?, checked_at = ? WHERE id = ?",
+        (state, json.dumps(records), json.dumps(spf), now, row_id),
+    )
+
+
+def changes(db: sqlite3.Connection, row_id: int, limit: int = 20) -> list[sqlite3.Row]:
+    return db.execute(
+        "SELECT * FROM record_changes WHERE domain = ? ORDER BY at DESC, id DESC LIMIT ?", (row_id, limit)
+    ).fetchall()
+
+
+def keys(db: sqlite3.Connection, domain: int) -> list[sqlite3.Row]:
+    """The keys beside the one in use."""
+    return db.execute("SELECT * FROM dkim_keys WHERE domain = ? ORDER BY id", (domain,)).fetchall()
+
+
+def add_next_key(db: sqlite3.Connection, domain: int, selector: str, private: str, public: str, now: int) -> None:
+    """A key that waits to be proved; an earlier one that waited is gone."""
+    db.execute("DELETE FROM dkim_keys WHERE domain = ? AND state = 'next'", (domain,))
+    db.execute(
+        "INSERT INTO dkim_keys (domain, selector, private_key, public_key, state, made_at) VALUES (?, ?, ?, ?, 'next', ?)",
+        (domain, selector, private, public, now),
+    )
+
+
+def use_next_key(db: sqlite3.Connection, row_id: int, now: int) -> None:
+    """The proved key is used from now on; the one before is kept as old."""
+    db.execute(
+        "INSERT INTO dkim_keys (domain, selector, private_key, public_key, state, made_at, retired_at) "
+        "SELECT id, selector, private_key, public_key, 'old', ?2, ?2 FROM domains WHERE id = ?1",
+        (row_id, now),
+    )
+    row = db.execute("DELETE FROM dkim_keys WHERE domain = ? AND state = 'next' RETURNING *", (row_id,)).fetchone()
+    set_key(db, row_id, row["selector"], row["private_key"], row["public_key"])
+
+
+def drop_old_keys(db: sqlite3.Connection, domain: int, before: int) -> int:
+    return db.execute(
+        "DELETE FROM dkim_keys WHERE domain = ? AND state = 'old' AND retired_at <= ?", (domain, before)
+    ).rowcount
+
+
+def add_address(db: sqlite3.Connection, domain: int, address: str, now: int) -> int:
+    return int(
+        db.execute(
+            "INSERT INTO from_addresses (domain, address, asked_at) VALUES (?, ?, ?)", (domain, address, now)
+        ).lastrowid
+        or 0
+    )
+
+
+def addresses(db: sqlite3.Connection, domain: int | None = None) -> list[sqlite3.Row]:
+    return db.execute(
+        "SELECT a.*, d.name AS domain_name, d.state AS domain_state FROM from_addresses a "
+        "JOIN domains d ON d.id = a.domain WHERE ?1 IS NULL OR a.domain = ?1 ORDER BY address",
+        (domain,),
+    ).fetchall()
+
+
+def address(db: sqlite3.Connection, row_id: int) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute(
+        "SELECT a.*, d.name AS domain_name, d.state AS domain_state, d.selector, d.private_key, d.public_key "
+        "FROM from_addresses a JOIN domains d ON d.id = a.domain WHERE a.id = ?",
+        (row_id,),
+    ).fetchone()
+    return row
+
+
+def address_named(db: sqlite3.Connection, text: str) -> sqlite3.Row | None:
+    row: sqlite3.Row | None = db.execute("SELECT * FROM from_addresses WHERE address = ?", (text,)).fetchone()
+    return row
+
+
+def confirm(db: sqlite3.Connection, row_id: int, now: int) -> bool:
+    """True when this call confirmed it; a second one changes nothing."""
+    return (
+        db.execute(
+            "UPDATE from_addresses SET confirmed_at = ? WHERE id = ? AND confirmed_at IS NULL", (now, row_id)
+        ).rowcount
+        > 0
+    )
+
+
+def ready_address(db: sqlite3.Connection) -> sqlite3.Row | None:
+    """The confirmed from address whose domain stands best: what a new draft begins with; None without one."""
+    row: sqlite3.Row | None = db.execute(
+        "SELECT a.*, d.name AS domain_name, d.state AS domain_state, d.selector, d.private_key, d.public_key "
+        "FROM from_addresses a JOIN domains d ON d.id = a.domain WHERE a.confirmed_at IS NOT NULL ORDER BY "
+        "d.private_key IS NULL, CASE d.state WHEN 'pass' THEN 0 WHEN 'warning' THEN 1 WHEN 'unknown' THEN 2 ELSE 3 END, a.id"
+    ).fetchone()
+    return row
+
+
+def set_proof(db: sqlite3.Connection, row_id: int, what: str, at: int | None) -> None:
+    """``what``: sent, back or click."""
+    if what not in ("sent", "back", "click"):
+        raise ValueError(what)
+    db.execute(f"UPDATE domains SET proof_{what}_at = ? WHERE id = ?", (at, row_id))
+
+
+def look_again(db: sqlite3.Connection) -> None:
+    """Every domain is due to be looked at."""
+    db.execute("UPDATE domains SET checked_at = NULL")
+
+
+def has_address(db: sqlite3.Connection, row_id: int) -> bool:
+    """Whether there is a from address of this id."""
+    return db.execute("SELECT 1 FROM from_addresses WHERE id = ?", (row_id,)).fetchone() is not None

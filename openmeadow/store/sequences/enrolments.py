@@ -1,0 +1,293 @@
+"""Who stands where in a sequence: the queue, open stays, what they passed, what steps change about them."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Sequence
+
+from openmeadow.core.arrays import I64
+from openmeadow.store.bulk import Many
+from openmeadow.store.engagement.columns import _table
+from openmeadow.store.subscribers.subscribers import add_labels, add_members, facts_changed
+
+Arrival = tuple[int, int, int, int | None, int, int]  # enrolment, step, path, due_at, version, now
+
+# who waits to begin
+
+
+def held_before(db: sqlite3.Connection, row_id: int) -> I64:
+    """For whom the condition of entering held at the last look, ascending."""
+    (found,) = _table(
+        db, "SELECT subscriber FROM sequence_matches WHERE sequence = ? ORDER BY subscriber", (row_id,), "q"
+    )
+    return found
+
+
+def hold_now(db: sqlite3.Connection, row_id: int, came: Sequence[int], went: Sequence[int]) -> None:
+    db.executemany("INSERT OR IGNORE INTO sequence_matches VALUES (?, ?)", ((row_id, s) for s in came))
+    db.executemany("DELETE FROM sequence_matches WHERE sequence = ? AND subscriber = ?", ((row_id, s) for s in went))
+
+
+def last_runs(db: sqlite3.Connection, row_id: int, among: Sequence[int]) -> dict[int, tuple[int, int | None]]:
+    """(number, when left) of each person's last run."""
+    out: dict[int, tuple[int, int | None]] = {}
+    for i in range(0, len(among), 500):
+        few = ",".join(map(str, among[i : i + 500]))
+        for r in db.execute(
+            f"SELECT subscriber, run, left_at FROM enrolments WHERE sequence = ? AND subscriber IN ({few}) ORDER BY run",
+            (row_id,),
+        ):
+            out[int(r["subscriber"])] = (int(r["run"]), r["left_at"])
+    return out
+
+
+def queue(db: sqlite3.Connection, row_id: int, people: Many[int], now: int) -> int:
+    """Put people in the queue; how many were not in it yet."""
+    before = db.total_changes
+    sql = "INSERT OR IGNORE INTO sequence_queue (sequence, subscriber, came_at) VALUES (?, ?, ?)"
+    db.executemany(sql, ((row_id, s, now) for s in people))
+    return db.total_changes - before
+
+
+def queued(db: sqlite3.Connection, row_id: int, most: int | None = None) -> list[sqlite3.Row]:
+    """(subscriber, provider) in the order they came, at most so many."""
+    return db.execute(
+        "SELECT w.subscriber, s.provider FROM sequence_queue w JOIN subscribers s ON s.id = w.subscriber "
+        "WHERE w.sequence = ? ORDER BY w.id LIMIT ?",
+        (row_id, -1 if most is None else most),
+    ).fetchall()
+
+
+def anybody_queued(db: sqlite3.Connection, row_id: int) -> bool:
+    return db.execute("SELECT 1 FROM sequence_queue WHERE sequence = ? LIMIT 1", (row_id,)).fetchone() is not None
+
+
+def in_queue(db: sqlite3.Connection, row_id: int) -> int:
+    return int(db.execute("SELECT count(*) AS n FROM sequence_queue WHERE sequence = ?", (row_id,)).fetchone()["n"])
+
+
+def unqueue(db: sqlite3.Connection, row_id: int, people: Sequence[int] | None = None) -> None:
+    if people is None:
+        db.execute("DELETE FROM sequence_queue WHERE sequence = ?", (row_id,))
+    else:
+        db.executemany("DELETE FROM sequence_queue WHERE sequence = ? AND subscriber = ?", ((row_id, s) for s in people))
+
+
+def begun_since(db: sqlite3.Connection, row_id: int, since: int) -> dict[int, int]:
+    """How many of each provider began since a moment."""
+    rows = db.execute(
+        "SELECT s.provider, count(*) AS n FROM enrolments t JOIN subscribers s ON s.id = t.subscriber "
+        "WHERE t.sequence = ? AND t.entered_at >= ? GROUP BY 1",
+        (row_id, since),
+    )
+    return {int(r["provider"]): int(r["n"]) for r in rows}
+
+
+def begun_before(db: sqlite3.Connection, row_id: int, moment: int) -> bool:
+    found = db.execute("SELECT 1 FROM enrolments WHERE sequence = ? AND entered_at < ? LIMIT 1", (row_id, moment))
+    return found.fetchone() is not None
+
+
+# who is inside
+
+
+def begin(db: sqlite3.Connection, rows: Many[tuple[int, int, int, int, int, int]]) -> None:
+    """(sequence, subscriber, run, in the holdout group, version, now)."""
+    db.executemany(
+        "INSERT OR IGNORE INTO enrolments (sequence, subscriber, run, holdout, version, entered_at, since, due_at) "
+        "VALUES (?, ?, ?, ?, ?, ?6, ?6, ?6)",
+        rows,
+    )
+    facts_changed(db)
+
+
+def due(db: sqlite3.Connection, row_id: int, now: int, limit: int) -> list[sqlite3.Row]:
+    """Stays whose moment has come, the earliest first."""
+    return db.execute(
+        "SELECT t.*, s.time_zone FROM enrolments t JOIN subscribers s ON s.id = t.subscriber WHERE t.sequence = ? "
+        "AND t.left_at IS NULL AND t.due_at IS NOT NULL AND t.due_at <= ? ORDER BY t.due_at LIMIT ?",
+        (row_id, now, limit),
+    ).fetchall()
+
+
+SETTLED = "('sent', 'failed', 'skipped')"  # who is unconfirmed waits until that is settled
+
+
+def mailed(db: sqlite3.Connection, row_id: int, limit: int) -> list[sqlite3.Row]:
+    """Stays whose message has come to its end, with what became of it: the newest of their deliveries stands."""
+    return db.execute(
+        "SELECT t.*, s.time_zone, d.state AS delivery, d.reason FROM enrolments t "
+        "JOIN subscribers s ON s.id = t.subscriber "
+        "JOIN deliveries d ON d.id = (SELECT max(x.id) FROM deliveries x WHERE x.enrolment = t.id) "
+        f"WHERE t.sequence = ? AND t.left_at IS NULL AND t.due_at IS NULL AND d.state IN {SETTLED} LIMIT ?",
+        (row_id, limit),
+    ).fetchall()
+
+
+def passed(db: sqlite3.Connection, stays: Sequence[int]) -> dict[int, set[int]]:
+    """The steps that each enrolment has left behind."""
+    out: dict[int, set[int]] = {s: set() for s in stays}
+    for i in range(0, len(stays), 500):
+        few = ",".join(map(str, stays[i : i + 500]))
+        for r in db.execute(f"SELECT enrolment, step FROM enrolment_steps WHERE enrolment IN ({few})"):
+            out[int(r["enrolment"])].add(int(r["step"]))
+    return out
+
+
+def received(db: sqlite3.Connection, stays: Sequence[int], message: int) -> list[int]:
+    """Whose first of a message was sent, or is unconfirmed, within one of these stays."""
+    out: list[int] = []
+    for i in range(0, len(stays), 500):
+        few = ",".join(map(str, stays[i : i + 500]))
+        rows = db.execute(
+            f"SELECT d.subscriber FROM deliveries d JOIN sends q ON q.id = d.send AND q.kind = 'first' "
+            f"JOIN campaigns c ON c.id = q.campaign AND c.message = ? WHERE d.enrolment IN ({few}) "
+            "AND d.state IN ('sent', 'unconfirmed')",
+            (message,),
+        )
+        out += [int(r["subscriber"]) for r in rows]
+    return out
+
+
+def pass_steps(db: sqlite3.Connection, rows: Many[tuple[int, int, int]]) -> None:
+    """(enrolment, step, now), once each."""
+    db.executemany("INSERT OR IGNORE INTO enrolment_steps VALUES (?, ?, ?)", rows)
+
+
+def arrive(db: sqlite3.Connection, rows: Many[Arrival]) -> None:
+    """Where stays stand now. Who has left stays away."""
+    db.executemany(
+        "UPDATE enrolments SET since = CASE WHEN step = ?2 THEN since ELSE ?6 END, step = ?2, path = ?3, due_at = ?4, "
+        "version = ?5 WHERE id = ?1 AND left_at IS NULL",
+        rows,
+    )
+
+
+def leave(db: sqlite3.Connection, rows: Sequence[tuple[int, int, str | None]]) -> int:
+    """(enrolment, now, why); no reason: they came to the end. What was to go to them is skipped."""
+    if not rows:
+        return 0
+    gone = 0
+    for enrolment, now, why in rows:
+        gone += db.execute(
+            "UPDATE enrolments SET left_at = ?2, due_at = NULL, exit_reason = ?3, finished = ?3 IS NULL "
+            "WHERE id = ?1 AND left_at IS NULL",
+            (enrolment, now, why),
+        ).rowcount
+        db.execute(
+            "UPDATE deliveries SET state = 'skipped', reason = 'left the sequence: ' || coalesce(?2, 'at its end'), "
+            "changed_at = ?3 WHERE enrolment = ?1 AND state IN ('queued', 'deferred')",
+            (enrolment, why, now),
+        )
+    facts_changed(db)
+    return gone
+
+
+def drop_waiting(db: sqlite3.Connection, stays: Sequence[int], why: str, now: int) -> None:
+    """What was to go to some people is skipped; they enrolment."""
+    db.executemany(
+        "UPDATE deliveries SET state = 'skipped', reason = ?, changed_at = ? WHERE enrolment = ? "
+        "AND state IN ('queued', 'deferred')",
+        ((why, now, s) for s in stays),
+    )
+
+
+def inside(db: sqlite3.Connection, row_id: int, among: Sequence[int]) -> list[sqlite3.Row]:
+    """The open stays of some people."""
+    out: list[sqlite3.Row] = []
+    for i in range(0, len(among), 500):
+        few = ",".join(map(str, among[i : i + 500]))
+        out += db.execute(
+            f"SELECT * FROM enrolments WHERE sequence = ? AND left_at IS NULL AND subscriber IN ({few})", (row_id,)
+        ).fetchall()
+    return out
+
+
+def who_is_inside(db: sqlite3.Connection, row_id: int) -> I64:
+    """Subscribers inside, ascending."""
+    sql = "SELECT subscriber FROM enrolments WHERE sequence = ? AND left_at IS NULL ORDER BY subscriber"
+    (found,) = _table(db, sql, (row_id,), "q")
+    return found
+
+
+def suppressed_inside(db: sqlite3.Connection, row_id: int, now: int) -> I64:
+    """Subscribers inside who are suppressed, ascending."""
+    sql = (
+        "SELECT DISTINCT t.subscriber FROM suppressions x CROSS JOIN enrolments t ON t.subscriber = x.subscriber "
+        "WHERE x.at <= ? AND t.sequence = ? AND t.left_at IS NULL ORDER BY 1"
+    )
+    (found,) = _table(db, sql, (now, row_id), "q")
+    return found
+
+
+def all_inside(db: sqlite3.Connection, row_id: int) -> list[sqlite3.Row]:
+    """Every open enrolment's id, step and due moment."""
+    return db.execute(
+        "SELECT id, subscriber, step, path, due_at FROM enrolments WHERE sequence = ? AND left_at IS NULL", (row_id,)
+    ).fetchall()
+
+
+def with_news(db: sqlite3.Connection, row_id: int, event: int, consent: int) -> tuple[list[int], int, int]:
+    """Who inside had an event or a word of consent since, and the newest of both."""
+    top = db.execute(
+        "SELECT (SELECT coalesce(max(id), 0) FROM events) AS e, (SELECT coalesce(max(id), 0) FROM consent_entries) AS c"
+    ).fetchone()
+    if (top["e"], top["c"]) == (event, consent):
+        return [], event, consent
+    # what is new is gone through, never everybody inside
+    rows = db.execute(
+        "SELECT DISTINCT e.subscriber AS s FROM events e CROSS JOIN enrolments t ON t.subscriber = e.subscriber "
+        "WHERE e.id > ? AND e.kind > 3 AND t.sequence = ? AND t.left_at IS NULL UNION "
+        "SELECT c.subscriber FROM consent_entries c CROSS JOIN enrolments t ON t.subscriber = c.subscriber "
+        "WHERE c.id > ? AND t.sequence = ? AND t.left_at IS NULL",
+        (event, row_id, consent, row_id),
+    ).fetchall()
+    return [int(r["s"]) for r in rows], int(top["e"]), int(top["c"])
+
+
+def happened(db: sqlite3.Connection, ids: Sequence[int], since: dict[int, int], kind: int) -> set[int]:
+    """To whom something of a kind happened after a moment of their own."""
+    out: set[int] = set()
+    for i in range(0, len(ids), 500):
+        few = ",".join(map(str, ids[i : i + 500]))
+        for r in db.execute(f"SELECT subscriber, at FROM events WHERE kind = ? AND subscriber IN ({few})", (kind,)):
+            if r["at"] >= since[int(r["subscriber"])]:
+                out.add(int(r["subscriber"]))
+    return out
+
+
+def move_due(db: sqlite3.Connection, rows: Many[tuple[int, int]]) -> None:
+    """(due_at, enrolment)."""
+    db.executemany("UPDATE enrolments SET due_at = ? WHERE id = ? AND left_at IS NULL", rows)
+
+
+# what steps change
+
+
+def put_label(db: sqlite3.Connection, name: str, people: Sequence[int], take: bool) -> None:
+    db.execute("INSERT OR IGNORE INTO labels (name) VALUES (?)", (name,))
+    label = db.execute("SELECT id FROM labels WHERE name = ?", (name,)).fetchone()["id"]
+    if take:
+        db.executemany("DELETE FROM subscriber_labels WHERE label = ? AND subscriber = ?", ((label, s) for s in people))
+        facts_changed(db)
+    else:
+        add_labels(db, [(label, s, None) for s in people])
+
+
+def put_on_list(db: sqlite3.Connection, name: str, people: Sequence[int], take: bool, now: int) -> None:
+    db.execute("INSERT OR IGNORE INTO lists (name) VALUES (?)", (name,))
+    on = db.execute("SELECT id FROM lists WHERE name = ?", (name,)).fetchone()["id"]
+    if take:
+        db.executemany("DELETE FROM list_members WHERE list = ? AND subscriber = ?", ((on, s) for s in people))
+        facts_changed(db)
+    else:
+        add_members(db, [(on, s, now, None) for s in people])
+
+
+def put_field(db: sqlite3.Connection, name: str, value: str, people: Sequence[int]) -> None:
+    path = '$."' + name.replace('"', '\\"') + '"'
+    db.execute("INSERT OR IGNORE INTO field_names VALUES (?)", (name,))
+    db.executemany(
+        "UPDATE subscribers SET fields = json_set(fields, ?, ?) WHERE id = ?", ((path, value, s) for s in people)
+    )
+    facts_changed(db)

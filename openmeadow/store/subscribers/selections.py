@@ -1,0 +1,150 @@
+"""Questions and changes about many people by their ids: labels, lists, suppressions, verdicts, domains."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Sequence
+
+import numpy as np
+
+from openmeadow.store.bulk import Many
+from openmeadow.store.subscribers.subscribers import facts_changed
+from openmeadow.store.undo_log import put_away
+
+CHUNK = 20_000
+_ALREADY = {
+    "label": "SELECT subscriber FROM subscriber_labels WHERE label = (SELECT id FROM labels WHERE name = ?)",
+    "list": "SELECT subscriber FROM list_members WHERE list = (SELECT id FROM lists WHERE name = ?)",
+    "suppress": "SELECT DISTINCT subscriber FROM suppressions WHERE ? IS NOT NULL",
+}
+_ALREADY["unlabel"] = _ALREADY["label"]
+
+
+def already(db: sqlite3.Connection, act: str, argument: str, ids: Sequence[int]) -> set[int]:
+    """Those of the people for whom an act would change nothing (for ``unlabel``: would change something)."""
+    if act not in _ALREADY:
+        return set()
+    mine = set(ids)
+    return {int(r[0]) for r in db.execute(_ALREADY[act], (argument,)) if r[0] in mine}
+
+
+def take_label_off(db: sqlite3.Connection, label: str, ids: Sequence[int], action: int) -> int:
+    row = db.execute("SELECT id FROM labels WHERE name = ?", (label,)).fetchone()
+    if row is None:
+        return 0
+    mine = set(ids)
+    found = db.execute("SELECT subscriber, action FROM subscriber_labels WHERE label = ?", (row["id"],))
+    wearing = {int(r["subscriber"]): r["action"] for r in found if r["subscriber"] in mine}
+    put_away(db, action, "label", [(row_id, [row["id"], before]) for row_id, before in wearing.items()])
+    db.executemany(
+        "DELETE FROM subscriber_labels WHERE label = ? AND subscriber = ?", [(row["id"], row_id) for row_id in wearing]
+    )
+    facts_changed(db)
+    return len(wearing)
+
+
+def frequent_domains(db: sqlite3.Connection, most: int = 200, at_least: int = 20) -> list[str]:
+    """The domains most people here have their addresses at, the most frequent first."""
+    return [
+        r["domain"]
+        for r in db.execute(
+            "SELECT substr(email_key, instr(email_key, '@') + 1) AS domain, count(*) AS n FROM subscribers "
+            "WHERE erased_at IS NULL AND id NOT IN (SELECT subscriber FROM suppressions WHERE reason = 1) "
+            "GROUP BY domain HAVING n >= ? ORDER BY n DESC LIMIT ?",
+            (at_least, most),
+        )
+    ]
+
+
+def bounced_keys(db: sqlite3.Connection, ids: Sequence[int]) -> set[str]:
+    """The address keys of those who bounced for good."""
+    marks = ",".join("?" * len(ids))
+    return {
+        r["email_key"]
+        for r in db.execute(
+            "SELECT s.email_key FROM suppressions x JOIN subscribers s ON s.id = x.subscriber "
+            f"WHERE x.reason = 1 AND x.subscriber IN ({marks})",
+            ids,
+        )
+    }
+
+
+def save_verdicts(db: sqlite3.Connection, rows: Many[tuple[int, int, str, str | None, int]]) -> None:
+    """(subscriber, verdict, reasons as JSON, suggestion, at); the latest stands."""
+    sql = "INSERT OR REPLACE INTO address_verdicts SELECT ?1, ?2, ?3, ?4, ?5 FROM subscribers WHERE id = ?1"
+    db.executemany(sql, rows)  # who was taken out meanwhile has none
+    facts_changed(db)
+
+
+def several(db: sqlite3.Connection, ids: Sequence[int], table: str) -> dict[int, list[str]]:
+    """The lists or labels of each person, by name."""
+    link, column = {"lists": ("list_members", "list"), "labels": ("subscriber_labels", "label")}[table]
+    marks = ",".join("?" * len(ids))
+    out: dict[int, list[str]] = {}
+    for r in db.execute(
+        f"SELECT m.subscriber, t.name FROM {link} m JOIN {table} t ON t.id = m.{column} "
+        f"WHERE m.subscriber IN ({marks}) ORDER BY t.name",
+        ids,
+    ):
+        out.setdefault(int(r["subscriber"]), []).append(r["name"])
+    return out
+
+
+def suppressed_among(db: sqlite3.Connection, ids: Sequence[int]) -> set[int]:
+    marks = ",".join("?" * len(ids))
+    return {int(r[0]) for r in db.execute(f"SELECT subscriber FROM suppressions WHERE subscriber IN ({marks})", ids)}
+
+
+def verdicts_among(db: sqlite3.Connection, ids: Sequence[int]) -> dict[int, int]:
+    marks = ",".join("?" * len(ids))
+    return {
+        int(r["subscriber"]): int(r["verdict"])
+        for r in db.execute(f"SELECT subscriber, verdict FROM address_verdicts WHERE subscriber IN ({marks})", ids)
+    }
+
+
+def members(db: sqlite3.Connection) -> list[tuple[str, list[int]]]:
+    """Every list with the ids of its people."""
+    out = []
+    for row in db.execute("SELECT id, name FROM lists ORDER BY name").fetchall():
+        cursor = db.cursor()
+        cursor.row_factory = None
+        out.append(
+            (
+                row["name"],
+                [r[0] for r in cursor.execute("SELECT subscriber FROM list_members WHERE list = ?", (row["id"],))],
+            )
+        )
+    return out
+
+
+def keys_of(db: sqlite3.Connection, ids: Sequence[int]) -> list[str]:
+    """The address keys of some people who are not erased."""
+    out: list[str] = []
+    for i in range(0, len(ids), 20_000):
+        part = ids[i : i + 20_000]
+        rows = db.execute(
+            f"SELECT email_key FROM subscribers WHERE erased_at IS NULL AND id IN ({','.join('?' * len(part))})", part
+        )
+        out += [str(r["email_key"]) for r in rows]
+    return out
+
+
+def lacking(db: sqlite3.Connection, column: str, ids: np.ndarray) -> int:
+    """How many of some people have nothing in their name (``name``) or a field of their own (``field:town``)."""
+    if column == "name":
+        rows = db.execute("SELECT id FROM subscribers WHERE coalesce(trim(name), '') = ''")
+    else:
+        path = '$."' + column.removeprefix("field:").replace('"', '\\"') + '"'
+        rows = db.execute("SELECT id FROM subscribers WHERE coalesce(json_extract(fields, ?), '') = ''", (path,))
+    without = np.array([r[0] for r in rows], np.int64)
+    return int(np.isin(ids, without).sum())
+
+
+def list_sizes(db: sqlite3.Connection) -> list[tuple[str, int]]:
+    """Every list with how many are in it."""
+    rows = db.execute(
+        "SELECT l.name, count(m.subscriber) AS n FROM lists l LEFT JOIN list_members m ON m.list = l.id "
+        "GROUP BY l.id ORDER BY l.name"
+    )
+    return [(r["name"], r["n"]) for r in rows]

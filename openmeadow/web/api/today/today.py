@@ -1,0 +1,165 @@
+"""Today, the foot line, and find."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from typing import Any
+
+from openmeadow.core.arrays import DAY
+from openmeadow.services.campaigns import outgoing
+from openmeadow.services.clock import DemoClock
+from openmeadow.services.senders import relay
+from openmeadow.services.today import overview, process_watch, workspace_check
+from openmeadow.services.workspace import Workspace
+from openmeadow.store import settings
+from openmeadow.store.campaigns import campaigns, deliveries
+from openmeadow.store.engagement import event_counts, events
+from openmeadow.store.segments import segments
+from openmeadow.store.sequences import sequences
+from openmeadow.store.subscribers import subscribers
+from openmeadow.web import schemas as m
+from openmeadow.web.api.account import moving
+from openmeadow.web.router import Routes
+
+STANDS = 10.0  # seconds that slow figures of the day stand
+
+
+def _batch_name(due: Any) -> str:
+    return f"{due['name']}, {'' if due['kind'] == 'first' else due['kind'] + ' of '}batch {due['n']}"
+
+
+routes = Routes()
+
+
+class _Lately:
+    """What was worked out a moment ago: figures by name, and how many may be mailed by purpose."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        self.figures: dict[str, tuple[object, float, Any]] = {}
+        self.permitted: dict[str, tuple[float, int]] = {}
+
+
+def lately(workspace: Workspace, name: str, mark: object, compute: Callable[[], Any]) -> Any:
+    """What was worked out a moment ago stands while messages stream out; another hour or other people do not wait."""
+    kept = workspace.part(_Lately).figures
+    found = kept.get(name)
+    if found is None or found[0] != mark or time.monotonic() - found[1] > STANDS:
+        found = kept[name] = (mark, time.monotonic(), compute())
+    return found[2]
+
+
+def first_run(workspace: Workspace) -> list[m.WorkspaceCheck]:
+    """What is missing before a first real send; nothing once something was sent, or in a demo."""
+    if isinstance(workspace.clock, DemoClock) or deliveries.anything_sent(workspace.store.read()):
+        return []
+    return [m.WorkspaceCheck(**vars(f)) for f in workspace_check.quick(workspace)]
+
+
+def stamp(workspace: Workspace, now: int) -> str:
+    """Changes when something that pages show may have changed; the passing of time alone changes it only in a
+    demo, whose clock stands."""
+    db = workspace.store.read()
+    parts = [events.highest(db), subscribers.facts_version(db), settings.last_activity(db), deliveries.sending_now(db)]
+    return ":".join(map(str, [*parts, now] if isinstance(workspace.clock, DemoClock) else parts))
+
+
+@routes.route("GET", "/today", m.TodayView)
+def see(workspace: Workspace) -> m.TodayView:
+    """Decisions, day_rows of the day, the engaged base, the providers."""
+    view = workspace.view()
+    mark = (view.now // 3600, len(view.columns.people))
+    day_rows = [m.DayRow(**x) for x in overview.day_rows(workspace)]
+    return m.TodayView(
+        now=view.now,
+        decisions=[m.Decision(**d) for d in overview.decisions(workspace, view)],
+        day_rows=day_rows,
+        base=lately(workspace, "base", mark, lambda: [m.BasePoint(**p) for p in overview.engaged_base(view)]),
+        providers=lately(
+            workspace, "providers", mark, lambda: [m.Provider(**p) for p in overview.providers(workspace, view)]
+        ),
+        day=overview.day(workspace),
+        goes_out=sum(x.people - x.sent for x in day_rows if x.kind == "batch" and x.state in ("scheduled", "sending")),
+        due_in_sequences=sum(x.people for x in day_rows if x.kind == "sequence"),
+        first_run=first_run(workspace),
+    )
+
+
+@routes.route("GET", "/status", m.Status)
+def foot(workspace: Workspace) -> m.Status:
+    """How fresh the data is, how many are permitted, what goes out next, the 30-day complaint rate."""
+    under_way = moving(workspace)  # before the moment is read, so that "finished" never comes with an earlier one
+    view, db = workspace.view(), workspace.store.read()
+    purpose = subscribers.usual_purpose(db)
+    counted = workspace.part(_Lately).permitted
+    fresh = counted.get(purpose)
+    if fresh is None or time.monotonic() - fresh[0] > 5:
+        fresh = (time.monotonic(), int((view.facts.permitted(purpose) & view.alive).sum()) if purpose else 0)
+        counted[purpose] = fresh
+    permitted = fresh[1]
+    sent, complained = event_counts.sent_and_complained(db, view.now - 30 * DAY, view.now)
+    gone = relay.away(workspace)
+    due = next(
+        (
+            b
+            for b in deliveries.coming(db, view.now, view.now + 30 * DAY)
+            if not b["external"] and b["state"] == "scheduled" and b["campaign_state"] in ("scheduled", "sending")
+        ),
+        None,
+    )
+    next_at, next_name = (due["due_at"], _batch_name(due)) if due else (None, "")
+    stepping = sequences.next_step(db)
+    if stepping is not None and (next_at is None or stepping["at"] < next_at):
+        next_at, next_name = stepping["at"], stepping["name"]
+    return m.Status(
+        now=view.now,
+        scored_at=view.now,
+        window_days=view.scores.cadence.window,
+        subscribers=int(view.alive.sum()),
+        permitted=permitted,
+        purpose=purpose,
+        next_at=next_at,
+        next_name=next_name,
+        complaints=complained,
+        sent=sent,
+        sending=deliveries.sending_now(db),
+        moving=under_way,
+        stamp=stamp(workspace, view.now),
+        worker_silent=process_watch.worker_silent(workspace),
+        outgoing_paused=outgoing.is_paused(workspace),
+        relay=None if gone is None else m.RelayAway(**vars(gone)),
+    )
+
+
+@routes.route("GET", "/search", m.Finds, query=m.FindQuery)
+def find(workspace: Workspace, query: m.FindQuery) -> m.Finds:
+    """Subscribers, segments and campaigns whose name or address holds the text."""
+    text, db = query.text.strip().lower(), workspace.store.read()
+    if not text:
+        return m.Finds(finds=[])
+    out = [
+        m.Found(kind="campaign", id=c["id"], name=c["name"], detail=c["state"])
+        for c in campaigns.every(db)
+        if text in c["name"].lower()
+    ][:5]
+    out += [
+        m.Found(kind="segment", id=s["id"], name=s["name"], detail=s["rule"])
+        for s in segments.every(db)
+        if text in s["name"].lower()
+    ][:5]
+    out += [
+        m.Found(kind="sequence", id=q["id"], name=q["name"], detail=q["state"])
+        for q in sequences.every(db)
+        if text in q["name"].lower()
+    ][:5]
+    rows = subscribers.by_ids(db, subscribers.matching(db, text, 8))
+    out += [m.Found(kind="subscriber", id=i, name=r["name"] or r["email"], detail=r["email"]) for i, r in rows.items()]
+    return m.Finds(finds=out)
+
+
+@routes.route("GET", "/jobs", m.Jobs)
+def jobs(workspace: Workspace) -> m.Jobs:
+    """Jobs of late, newest first."""
+    from openmeadow.web.api.subscribers.bulk_actions import job_model
+
+    return m.Jobs(jobs=[job_model(r) for r in settings.latest_jobs(workspace.store.read())])

@@ -1,0 +1,192 @@
+"""Providers by day, refusals, obligations, receivers' reports, placement tests, address checks."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from openmeadow.web.schemas.common import Model, NamedThing
+from openmeadow.web.schemas.subscribers import ChoiceIn
+
+
+class OwnFigures(Model):
+    complaint_rate: float | None
+    complaint_day: str
+    standing: str
+    day: str
+
+
+class ProviderDays(Model):
+    name: str
+    people: int
+    days: dict[str, list[int]]
+    says: OwnFigures | None
+
+
+class Refusals(Model):
+    provider: str
+    kind: str
+    text: str
+    count: int
+    first: int
+    last: int
+
+
+class Requirement(Model):
+    requirement: str
+    state: str
+    evidence: str
+    since: int | None
+
+
+class Source(Model):
+    domain: str
+    ip: str
+    messages: int
+    aligned: int
+    acted: int
+    first: int
+    last: int
+    signed_by: str
+    name: str
+    ours: bool
+
+
+class ReportDay(Model):
+    domain: str
+    day: str
+    messages: int
+    aligned: int
+
+
+class AggregateLine(Model):
+    org: str
+    report_id: str
+    domain: str
+    begin_at: int
+    end_at: int
+    policy: str
+    messages: int
+
+
+class PlacedCopy(Model):
+    provider: str
+    address: str
+    folder: Literal["waiting", "inbox", "spam", "missing", "refused"]
+    seen_at: int | None
+
+
+class PlacementTest(Model):
+    id: int
+    at: int
+    campaign: str
+    copies: list[PlacedCopy]
+
+
+class Alerts(Model):
+    to: list[str]
+    url: str
+    quiet_hours: str
+
+
+class HealthView(Model):
+    now: int
+    days: int
+    limits: dict[str, float]
+    senders: list[NamedThing]
+    looking: bool  # the worker is about to look up a sender, or to find copies just sent
+    providers: list[ProviderDays]
+    refusals: list[Refusals]
+    requirements: list[Requirement]
+    sources: list[Source]
+    report_days: list[ReportDay]
+    reports: list[AggregateLine]
+    tests: list[PlacementTest]
+    boxes: int
+    words: Alerts
+
+
+class SourceIn(Model):
+    ip: str = Field(max_length=60)
+    name: str = Field(max_length=200)
+    ours: bool
+
+
+class UndoBouncesIn(Model):
+    provider: str
+    since: int
+    until: int
+    why: str = Field("", max_length=500)
+
+
+class ImportedReport(Model):
+    kind: str
+    sentence: str
+
+
+class ImportedReports(Model):
+    taken: list[ImportedReport]
+
+
+class VerdictReason(Model):
+    words: str
+    verdict: str
+    count: int
+
+
+class Typo(Model):
+    typed: str
+    meant: str
+    count: int
+    example: str
+
+
+class AddressSummary(Model):
+    counts: dict[str, int]
+    unchecked: int
+    reasons: list[VerdictReason]
+    slips: list[Typo]
+    required: bool
+
+
+class AddressCheckIn(Model):
+    choice: ChoiceIn
+    ask_hosts: bool = False
+
+
+class AddressCost(Model):
+    people: int
+    domains: int
+    questions: int
+    seconds: int
+
+
+class AcceptIn(Model):
+    typed: str = ""
+
+
+class RequiredIn(Model):
+    required: bool
+
+
+class TypedIn(Model):
+    text: str = Field(max_length=100_000)
+    ask_hosts: bool = False
+
+
+class TypedVerdict(Model):
+    address: str
+    verdict: str
+    reasons: list[str]
+    suggestion: str | None
+    person: int | None
+
+
+class TypedVerdicts(Model):
+    verdicts: list[TypedVerdict]
+
+
+class ImportedStatistics(Model):
+    rows: int
+    refused: list[str]

@@ -1,0 +1,199 @@
+"""What campaigns did, and what works over all of them."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from openmeadow.web.schemas.common import Exclusion, Model
+from openmeadow.web.schemas.health import PlacementTest
+
+
+class BatchLine(Model):
+    late: int  # seconds after its moment, where that is worth saying
+    id: int
+    kind: Literal["first", "resend", "second resend"]
+    n: int
+    variant: str
+    due_at: int
+    state: Literal["scheduled", "sending", "sent", "paused", "stopped"]
+    people: int
+    sent: int
+    waiting: int
+    deferred: int
+    failed: int
+    unconfirmed: int
+    passed_over: int
+    delivered: int
+    opened: int
+    unsure: int
+    clicked: int
+    machine_only: int
+    unsubscribed: int
+    complained: int
+    bounced: int
+    bands: list[int]
+
+
+class Variant(Model):
+    variant: str
+    people: int
+    engaged: int
+    unsubscribed: int
+    complained: int
+    difference: float | None
+    low: float | None
+    high: float | None
+    added: float | None
+    verdict: str
+
+
+class Results(Model):
+    as_of: int
+    batches: list[BatchLine]
+    sent: int
+    delivered: int
+    opened: int
+    unsure: int
+    clicked: int
+    machine_only: int
+    variants: list[Variant]
+    verdict: str
+    second_arms: list[Variant]
+    second_verdict: str
+    settles_at: int | None  # when what the resends did is settled
+    engaged_first: int
+    engaged_all: int
+    why_not: list[Exclusion]
+    hours: list[int]
+    half_hours: float | None
+    unconfirmed: int
+    failed: int
+
+
+class DividedLine(Model):
+    words: str
+    sent: int
+    delivered: int
+    opened: int
+    clicked: int
+    machine_only: int
+
+
+class DividedBy(Model):
+    title: str
+    lines: list[DividedLine]
+    note: str
+
+
+class LinkLine(Model):
+    url: str
+    people: int
+    machines: int
+
+
+class TrialLine(Model):
+    words: str
+    people: int
+    engaged: int
+
+
+class TrialResult(Model):
+    figure: str
+    versions: list[TrialLine]
+    difference: float
+    low: float
+    high: float
+    verdict: str
+    settled: str
+    why: str
+
+
+class UsualRange(Model):
+    low: float
+    middle: float
+    high: float
+
+
+class Usual(Model):
+    mailings: int
+    about: str
+    opened: UsualRange
+    clicked: UsualRange
+    unsubscribed: UsualRange
+    complained: UsualRange
+    bounced: UsualRange
+
+
+class ComparedLine(Model):
+    id: int
+    name: str
+    at: int | None
+    sent: int
+    delivered: int
+    opened: int
+    clicked: int
+    machine_only: int
+    unsubscribed: int
+    complained: int
+    bounced: int
+
+
+class Replied(Model):
+    subscriber: int
+    email: str
+    at: int
+
+
+class Divided(Model):
+    by: list[DividedBy]
+    links: list[LinkLine]
+    replies: int
+    replied: list[Replied]
+    bookings: int
+    value: float
+    placement: list[PlacementTest]
+    trial: TrialResult | None
+    usual: Usual | None
+    compared: list[ComparedLine]
+    text: str
+
+
+class PooledVariant(Model):
+    variant: str
+    people: int
+    engaged: int
+    holdout: int
+    holdout_engaged: int
+    difference: float
+    low: float
+    high: float
+    verdict: str
+    unsubscribed: int
+    complained: int
+
+
+class PooledResends(Model):
+    campaigns: int
+    lines: list[PooledVariant]
+    sentence: str
+
+
+class Comparison(Model):
+    words: str
+    mailings: int
+    delivered: int
+    share: float
+    least: float
+    most: float
+    enough: bool
+
+
+class ComparisonKind(Model):
+    title: str
+    lines: list[Comparison]
+
+
+class WhatWorks(Model):
+    resends: PooledResends
+    kinds: list[ComparisonKind]
+    mailings: int

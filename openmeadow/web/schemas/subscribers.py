@@ -1,0 +1,370 @@
+"""The map, a person, importing."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import ConfigDict, Field
+
+from openmeadow.web.schemas.common import Model
+
+
+class Grid(Model):
+    words: list[str]
+    cells: list[int] = Field(description="flat fine cell, word, people; and so on")
+
+
+class Grids(Model):
+    band: Grid
+    provider: Grid
+    year: Grid
+    list: Grid
+    gate: Grid
+
+
+class MapView(Model):
+    now: int
+    day_words: list[str]
+    left_words: list[str]
+    day_edges: list[int]
+    left_edges: list[int]
+    fine_days: list[int] = Field(description="left edges of the fine columns; one more column is never engaged")
+    fine_left: list[int]
+    groups: Grids
+    subscribers: int
+    purpose: str
+    purposes: list[str]
+    window_days: int
+    gap_days: int
+
+
+class MapRule(Model):
+    rule: str
+
+
+class Sums(Model):
+    messages: list[float]
+    delivered: list[float]
+    engagements: list[float]
+    opens: list[float]
+    clicks: list[float]
+    bookings: list[float]
+    worth: list[float]
+    complaints: list[float]
+    hard_bounces: list[float]
+    unsubscribes: list[float]
+
+
+class ReplayView(Model):
+    months: int
+    since: int
+    until: int
+    messages: int
+    sums: Sums = Field(description="each: flat fine cell, value; and so on")
+
+
+MOST_IDS = 10_000
+
+
+class Ids(Model):
+    ids: list[int]
+
+
+class ChoiceIn(Model):
+    """People by ids where given, else by rule, text and bands; never those of ``without``."""
+
+    rule: str = Field("", max_length=200_000)
+    text: str = Field("", max_length=300)
+    bands: list[str] = []
+    ids: list[int] | None = Field(None, max_length=MOST_IDS)
+    without: list[int] = Field([], max_length=MOST_IDS)
+
+
+class ActionIn(Model):
+    act: str
+    argument: str = Field("", max_length=300)
+    choice: ChoiceIn
+
+
+class ActionPreview(Model):
+    people: int
+    changes: int
+    sentence: str
+
+
+class ActionDone(Model):
+    action: int
+    job: int
+    people: int
+
+
+class Undone(Model):
+    sentence: str
+
+
+class ExportIn(Model):
+    choice: ChoiceIn
+    columns: list[str]
+    form: Literal["csv", "ndjson"] = "csv"
+    name: str = Field("", max_length=300)
+
+
+class ExportColumns(Model):
+    columns: list[str]
+    usual: list[str]
+    kept_days: float
+
+
+class SourceFigures(Model):
+    kind: str
+    name: str
+    people: int
+    mailed: int
+    first: int
+    last: int
+    engaged: int
+    bounced: int
+    complained: int
+    left: int
+    never_engaged: int
+    bands: list[int]
+    signs: list[str]
+    rule: str
+
+
+class Sources(Model):
+    sources: list[SourceFigures]
+
+
+class Shares(Model):
+    all: int
+    machines: int
+    unsure: int
+
+
+class ProviderOpens(Model):
+    name: str
+    opens: Shares
+    clicks: Shares
+    masked: int
+    people: int
+
+
+class Reason(Model):
+    words: str
+    opens: int
+    clicks: int
+    machine: bool
+
+
+class MachineOpens(Model):
+    days: int
+    as_of: int
+    listed: int
+    providers: list[ProviderOpens]
+    reasons: list[Reason]
+
+
+class Term(Model):
+    message: str
+    at: int
+    age_days: float
+    weight: float
+    value: float
+    adds: float
+    what: str
+
+
+class Why(Model):
+    score: float
+    band: str
+    E: float
+    N: float
+    engaged: int
+    ignored: int
+    last_engaged: int | None
+    as_of: int
+    half_life_days: int
+    window_days: int
+    terms: list[Term]
+
+
+class Happened(Model):
+    at: int
+    event: str
+    message: str
+    link: str
+    agent: str
+    ip: str
+    code: str
+    diagnostic: str
+    value: float
+    who: str
+    because: str
+    delivery: int | None  # of a message sent from here, whose source can be read
+
+
+class Permission(Model):
+    purpose: str
+    permitted: bool
+    reasons: list[str]
+
+
+class ConsentEntry(Model):
+    purpose: str
+    channel: str
+    state: str
+    at: int
+    source: str
+    wording: str
+    wording_text: str = Field(description="what was shown, word for word")
+    method: str = Field(description="how it was said: a form, a confirmation link, by hand …")
+    page: str
+
+
+class Suppressed(Model):
+    reason: str
+    at: int
+    source: str
+
+
+class Note(Model):
+    id: int
+    subscriber: int
+    at: int
+    who: str
+    text: str
+
+
+class NoteIn(Model):
+    text: str = Field(max_length=5_000)
+
+
+class Enrolment(Model):
+    name: str
+    entered_at: int
+    left_at: int | None
+    finished: bool
+
+
+class Verdict(Model):
+    verdict: str
+    reasons: list[str]
+    suggestion: str
+    at: int
+
+
+class PersonIn(Model):
+    name: str | None = None
+    time_zone: str | None = None
+    language: str | None = None
+    country: str | None = None
+    labels: list[str] | None = None
+    fields: dict[str, str] | None = None
+
+
+class ReturnedMail(Model):
+    id: int
+    at: int
+    kind: str
+    diagnostic: str
+
+
+class Person(Model):
+    id: int
+    email: str
+    name: str
+    joined_at: int
+    source: str
+    provider: str
+    time_zone: str
+    language: str
+    country: str
+    lists: list[str]
+    labels: list[str]
+    fields: dict[str, str]
+    trace: str
+    why: Why
+    permission: list[Permission]
+    events: list[Happened]
+    consent: list[ConsentEntry]
+    suppressed: list[Suppressed]
+    returned: list[ReturnedMail]
+    signs: list[str]
+    notes: list[Note]
+    sequences: list[Enrolment]
+    verdict: Verdict | None
+
+
+class Upload(Model):
+    upload: str
+    kind: Literal["subscribers", "events"]
+    name: str
+    header: list[str]
+    targets: list[str]
+    sample: list[list[str]]
+    known: list[str]
+    bytes: int
+    encoding: str = "utf-8"
+    separator: str = "comma"
+    dates: dict[str, list[str]] = {}
+    styles: dict[str, str] = Field({}, description="the ways dates are written, each with an example")
+    remembered: bool = False
+
+
+class LookAgain(Model):
+    upload: str
+    encoding: str = "utf-8"
+    corrections: dict[str, str] = {}
+
+
+class ImportIn(Model):
+    upload: str
+    kind: Literal["subscribers", "events"]
+    corrections: dict[str, str] = {}
+    list_name: str = ""
+    source: str = ""
+    encoding: str = "utf-8"
+    dates: dict[str, str] = {}
+    suppressed: str = ""
+    check: bool = False
+    dry_run: bool = True
+
+
+class Refusal(Model):
+    line: int
+    column: str
+    reason: str
+
+
+class Outcome(Model):
+    model_config = ConfigDict(extra="ignore", json_schema_serialization_defaults_required=True)
+    error: str = ""
+    rows: int = 0
+    taken: int = 0
+    repeated: int = 0
+    aside: int = 0
+    refused: int = 0
+    aside_addresses: list[str] = []
+    refused_rows: list[Refusal] = []
+    notes: list[str] = []
+    dry_run: bool = False
+    action: int | None = None
+    file: str = ""
+    verdicts: dict[str, int] = {}
+
+
+class Job(Model):
+    id: int
+    kind: str
+    state: Literal["waiting", "working", "paused", "finished", "failed"]
+    done: int
+    total: int
+    outcome: Outcome | None
+    made_at: int
+    name: str
+    dry_run: bool
+
+
+class Jobs(Model):
+    jobs: list[Job]

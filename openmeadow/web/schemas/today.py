@@ -1,0 +1,87 @@
+"""Today, the foot line, find."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from openmeadow.web.schemas.account import Moving, WorkspaceCheck
+from openmeadow.web.schemas.common import Model
+from openmeadow.web.schemas.relay import RelayAway
+
+
+class Status(Model):
+    now: int
+    scored_at: int
+    window_days: int  # days without engagement after which somebody counts as inactive
+    subscribers: int
+    permitted: int
+    purpose: str
+    next_at: int | None
+    next_name: str
+    complaints: int
+    sent: int
+    sending: int
+    moving: Moving | None
+    stamp: str = Field(description="changes when something that pages show may have changed")
+    worker_silent: int | None  # seconds since the worker last reported, where that is over a minute; -1 for never
+    relay: RelayAway | None
+    outgoing_paused: bool  # since a restore
+
+
+class Found(Model):
+    kind: Literal["subscriber", "segment", "campaign", "sequence"]
+    id: int
+    name: str
+    detail: str
+
+
+class Finds(Model):
+    finds: list[Found]
+
+
+class Decision(Model):
+    kind: str
+    title: str
+    detail: str
+    link: str
+    act: str
+
+
+class DayRow(Model):
+    link: str
+    name: str
+    kind: Literal["batch", "external", "sequence"]  # external: another program sends it
+    n: int = Field(description="the batch's number, or the hour of the day in which people are due")
+    due_at: int
+    state: str
+    people: int
+    sent: int
+
+
+class BasePoint(Model):
+    at: int
+    bands: list[int]
+
+
+class Provider(Model):
+    name: str
+    people: int
+    sent: int
+    deferred: int
+    bounced: int
+    complained: int
+    weeks: list[float] = Field(description="deferred share of each of the last 12 weeks")
+
+
+class TodayView(Model):
+    now: int
+    decisions: list[Decision]
+    day_rows: list[DayRow]
+    base: list[BasePoint]
+    providers: list[Provider]
+    day: tuple[int, int]
+    goes_out: int
+    due_in_sequences: int
+    first_run: list[WorkspaceCheck] = Field(description="what is missing before a first real send")
