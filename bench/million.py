@@ -31,7 +31,7 @@ SENT = 3000
 
 
 def workspace_of(folder: Path, people: int, relay: int) -> DnsServer:
-    """AllPeople permitted for one purpose, a sender that holds, one campaign to all of them."""
+    """Everyone may be mailed for one purpose, by a sender whose records pass; one campaign to all of them."""
     folder.mkdir()
     (folder / "clock").write_text(str(NOW))
     with mailing(folder, 10):

@@ -126,7 +126,7 @@ def test_by_blocks_held_changed_and_judged(visit: Visit, tmp_path: Path) -> None
     page.get_by_label(re.compile("^Subject")).fill("The last seats")
     page.get_by_role("button", name="Show differences").click()
     expect(page.get_by_text("− Late seats")).to_be_visible()
-    page.get_by_role("button", name=re.compile(r"^Edit for \d")).click()
+    page.get_by_role("button", name=re.compile(r"^Save for \d")).click()
     expect(page.get_by_role("tab", name="Version B, in use")).to_be_visible()
     page.get_by_role("button", name="Schedule").or_(page.get_by_role("link", name="Schedule", exact=True)).click()
     page.get_by_role("button", name="Resume", exact=True).click()

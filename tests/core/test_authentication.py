@@ -170,7 +170,7 @@ TESTS = "2.0.0.127.bl.example A 127.0.0.2\n1.0.0.127.bl.example A\n"
             "fail",
             "does not resolve back",
         ),
-        (hosts.reverse_dns("192.0.2.25", N), "192.0.2.25 PTR m.q.example\nm.q.example A ?", "unknown", "no reply"),
+        (hosts.reverse_dns("192.0.2.25", N), "192.0.2.25 PTR m.q.example\nm.q.example A ?", "unknown", "did not reply"),
         (hosts.reverse_dns("192.0.2.25", N), "192.0.2.25 PTR", "fail", "no name"),
         (hosts.tracking_host("go.q.example", N), "go.q.example CNAME app.q.example", "pass", "CNAME"),
         (hosts.tracking_host("go.r.example", N), "go.r.example CNAME\ngo.r.example A 192.0.2.1", "warning", "go.r"),

@@ -124,7 +124,7 @@ def test_asked_once_and_by_one_click_each(running: tuple[Mailing, FlaskClient]) 
     set_clock(m.workspace, NOW + 2 * DAY)
     again = reconsent.ready(m.workspace, ["News"], True, 0, [], "as before", 0, "ann")
     exclusions = dict(recipients.work_out(m.workspace, campaigns.row_of(m.workspace, again)).exclusions)
-    assert exclusions["already asked for consent"] == -1 and exclusions["May be mailed"] == 0
+    assert exclusions["Already asked for consent"] == -1 and exclusions["May be mailed"] == 0
     with pytest.raises(Refused, match="No recipients: already asked for consent"):
         campaigns.start(m.workspace, again, "ann")
     assert reconsent.suppress_non_responders(m.workspace) == 0

@@ -147,7 +147,7 @@ export function ChangeBar({
                 }
               }}
             >
-              Change for {count(shown.waiting)}
+              Save for {count(shown.waiting)} recipients
             </button>
           </p>
         </div>
