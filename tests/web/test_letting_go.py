@@ -133,7 +133,7 @@ def test_asked_once_and_by_one_click_each(running: tuple[Mailing, FlaskClient]) 
     assert count(m, 'suppressed for "inactive"') == 8
     assert client.post("/k/" + m.tokens.make("r", 1, 99)).status_code == 404
     yes_news = pages(m, "old@postern.example")[0]
-    assert b"We write" in client.post(yes_news).data
+    assert b"You will now receive" in client.post(yes_news).data
     assert count(m, 'suppressed for "inactive"') == 7, "a new consent of their own brings them back"
 
 
