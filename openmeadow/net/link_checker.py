@@ -15,7 +15,7 @@ AGENT = "OpenMeadow-LinkCheck/1.0"
 
 @dataclass(frozen=True)
 class Answered:
-    """``status`` of the last answer, 0 for none; ``said`` why there was none; ``final`` the address it ended at."""
+    """``status`` of the last engagement, 0 for none; ``said`` why there was none; ``final`` the address it ended at."""
 
     url: str
     status: int

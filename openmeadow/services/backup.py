@@ -1,4 +1,4 @@
-"""One consistent copy of a workspace while everything runs, keys and files included; and its way back, verified."""
+"""One consistent copy of a workspace while everything runs, keys and files included; and its restore, verified."""
 
 from __future__ import annotations
 

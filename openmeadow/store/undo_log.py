@@ -1,4 +1,4 @@
-"""What was done and how it is taken back: the activity log, and the rows a action made or changed."""
+"""What was done and how it is undone: the activity log, and the rows an action made or changed."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _MADE_BY = ("list_members", "subscriber_labels", "suppressions")
 
 
 def begin(db: sqlite3.Connection, at: int, who: str, act: str, what: str, people: int, undo: str | None) -> int:
-    """A line of the activity log whose id the rows of the action carry. ``undo`` names the way back, if there is one."""
+    """A line of the activity log whose id the rows of the action carry. ``undo`` names how it is undone, if there is one."""
     return int(
         db.execute(
             "INSERT INTO activity (at, who, act, what, people, undo) VALUES (?, ?, ?, ?, ?, ?)",
@@ -82,7 +82,7 @@ def take_back_rows(db: sqlite3.Connection, action: int) -> int:
     gone = 0
     for table in _MADE_BY:
         gone += db.execute(f"DELETE FROM {table} WHERE action = ?", (action,)).rowcount
-    # evidence stays; it is only marked as of an import that was taken back
+    # evidence stays; it is only marked as of an import that was undone
     gone += db.execute("UPDATE consent_entries SET void = 1 WHERE action = ? AND NOT void", (action,)).rowcount
     facts_changed(db)
     return gone

@@ -48,7 +48,7 @@ def _subscribers(workspace: Workspace, job: sqlite3.Row, a: dict[str, Any], prog
 
 
 def _subscribers_checked(workspace: Workspace, job: sqlite3.Row, a: dict[str, Any], progress: Progress) -> dict[str, Any]:
-    """Brought in; and where wished, those not checked yet are checked next, as a job of its own."""
+    """Imported; and where wished, those not checked yet are checked next, as a job of its own."""
     outcome = _subscribers(workspace, job, a, progress)
     if a.get("check") and not a.get("dry_run"):
         arguments = {

@@ -57,7 +57,7 @@ class Worker:
             log.warning("found unconfirmed", deliveries=caught)
 
     def close(self) -> None:
-        """Let go of the workspace."""
+        """Close the workspace."""
         self._lock.close()
 
     def listen(self) -> Intake:

@@ -324,23 +324,23 @@ export function Ask({
 
 const STATE_TAG: Record<string, string> = {
   pass: "tag-good",
-  warning: "tag-mend",
-  fail: "tag-stop",
+  warning: "tag-warning",
+  fail: "tag-fail",
   draft: "tag-plain",
-  scheduled: "tag-go",
+  scheduled: "tag-active",
   queued: "tag-plain",
-  sending: "tag-go",
-  running: "tag-go",
-  paused: "tag-mend",
+  sending: "tag-active",
+  running: "tag-active",
+  paused: "tag-warning",
   ended: "tag-plain",
   finished: "tag-good",
   sent: "tag-good",
-  stopped: "tag-stop",
+  stopped: "tag-fail",
   waiting: "tag-plain",
   unknown: "tag-plain",
   "within limit": "tag-good",
-  "near limit": "tag-mend",
-  "over limit": "tag-stop",
+  "near limit": "tag-warning",
+  "over limit": "tag-fail",
 };
 
 export function StateTag({ state, words }: { state: string; words?: string }) {

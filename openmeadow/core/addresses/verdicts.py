@@ -20,7 +20,7 @@ RESERVED = ("test", "example", "invalid", "localhost", "example.com", "example.n
 
 @dataclass(frozen=True)
 class Verdict:
-    """``suggestion`` is a whole address that was probably meant; never a silent change."""
+    """``suggestion`` is a whole address that was probably meant; never changed without being said."""
 
     verdict: str
     reasons: tuple[str, ...] = ()

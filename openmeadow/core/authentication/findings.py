@@ -41,6 +41,6 @@ def reverse_name(ip: str) -> str:
 
 
 def overall(findings: list[RecordFinding]) -> str:
-    """The worst of the records' states; unknown before mend, since it is no proof."""
+    """The worst of the records' states; unknown before warning, since it is no proof."""
     states = {f.state for f in findings}
     return next((s for s in (FAIL, UNKNOWN, WARNING) if s in states), PASS)

@@ -58,7 +58,7 @@ class Enrolment:
 
 
 def stopped(view: View, agreement: Agreement) -> tuple[Mask, Mask]:
-    """(Inactive, Masked) people whose last answer, or joining where they never answered, is long enough ago."""
+    """(Inactive, Masked) people whose last engagement, or joining where they never engaged, is long enough ago."""
     last = np.where(view.last_engaged == NEVER, view.columns.people.joined_at, view.last_engaged)
     long_ago = view.alive & (last <= view.now - agreement.after_days * DAY)
     band = view.scores.band

@@ -1,4 +1,4 @@
-"""By lot: a keyed hash of seed and subscriber, the same on every machine and after a crash."""
+"""At random: a keyed hash of seed and subscriber, the same on every machine and after a crash."""
 
 from __future__ import annotations
 

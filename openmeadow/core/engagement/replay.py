@@ -1,7 +1,7 @@
 """The cut-off replay: what the sends of a span would have been without the people beyond a cut-off.
 
 Every message of the span is placed by the two coordinates of the map *as they stood when it was first sent*:
-whole days since the last answer before that moment, and messages left ignored since. A message's own outcome
+whole days since the last engagement before that moment, and messages left ignored since. A message's own outcome
 never moves its own coordinates. Sums of what came of them stand on a grid finer than the one drawn, so that
 cumulative sums answer any cut-off at once.
 """
@@ -62,7 +62,7 @@ def cells(age: I64, never: Mask, left: I64 | I32) -> I32:
 
 
 def _last_engagements(columns: Columns, person: I64, at: I64) -> I64:
-    """The last answer by a person strictly before each (person, moment); NEVER where there is none."""
+    """The last engagement by a person strictly before each (person, moment); NEVER where there is none."""
     acts = columns.acts
     good = acts.by != MACHINE
     acted, when = acts.person[good].astype(np.int64), acts.at[good]
@@ -94,7 +94,7 @@ def _runs(starts: Mask) -> I64:
 
 
 def standing(columns: Columns) -> tuple[I64, I64]:
-    """For every row: the last answer before its first send (NEVER where none), and how many delivered messages
+    """For every row: the last engagement before its first send (NEVER where none), and how many delivered messages
     stood ignored just then."""
     rows = columns.rows
     count = len(rows)

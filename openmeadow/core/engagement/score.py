@@ -41,7 +41,7 @@ class Cadence:
 @dataclass(frozen=True)
 class Scores:
     """One entry a subscriber, as of ``now``. ``last_engaged`` and ``first_delivered`` are NEVER and FAR
-    where there is none; ``ignored`` counts delivered messages first sent after the last answer.
+    where there is none; ``ignored`` counts delivered messages first sent after the last engagement.
     ``*_in_window`` count messages first sent within the inactive window."""
 
     now: int

@@ -31,7 +31,7 @@ class Report:
     aside_shown: list[str] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     dry_run: bool = False
-    action: int | None = None  # by which it can be taken back
+    action: int | None = None  # by which it can be undone
 
     def note(self, sentence: str) -> None:
         if sentence not in self.notes and len(self.notes) < SHOWN:

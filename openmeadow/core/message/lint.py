@@ -64,7 +64,7 @@ class Check:
 
 
 def in_order(found: list[Check]) -> list[Check]:
-    """Stops first, then mends, then notes; each once."""
+    """Blockers first, then warnings, then notes; each once."""
     return sorted(dict.fromkeys(found), key=lambda c: LEVELS.index(c.level))
 
 

@@ -1,5 +1,5 @@
 """Acts arranged for counting: each stream sorted by day and, within a day, by person; every act knows the one before
-it on the same message. The distinct messages of any window are counted in one pass over that window alone, and the
+it on the same message. The distinct messages of any window are counted in one run through that window alone, and the
 pass walks through the people in order, which is cache-friendly."""
 
 from __future__ import annotations

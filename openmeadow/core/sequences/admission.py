@@ -12,7 +12,7 @@ from openmeadow.core.sequences.definition import Begin
 
 
 def entered(now: Mask, before: Mask) -> Mask:
-    """Of whom the condition holds now and did not at the last look."""
+    """Those who match the condition now and did not at the last look."""
     return now & ~before
 
 

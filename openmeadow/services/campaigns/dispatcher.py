@@ -47,7 +47,7 @@ def recover(workspace: Workspace) -> int:
 
 
 def send_due(workspace: Workspace, tokens: Tokens) -> int:
-    """Hand over everything that is due now, plan by plan in turns of a chunk, so that a long batch keeps no other
+    """Send everything that is due now, campaign by campaign in turns of a chunk, so that a long batch keeps no other
     waiting. Returns how many sends were tried."""
     recover(workspace)  # while nothing is on its way, whatever is called so was left by a stop
     db, now, tried = workspace.store.read(), workspace.now(), 0
@@ -141,7 +141,7 @@ def _closed(workspace: Workspace, row: Any, batch: Any) -> bool:
 
 
 def turns(workspace: Workspace, tokens: Tokens, row_id: int) -> Iterator[int]:
-    """Hand over a batch chunk by chunk; yields how many were tried in each."""
+    """Send a batch chunk by chunk; yields how many were tried in each."""
     batch = deliveries_table.batch(workspace.store.read(), row_id)
     assert batch is not None
     row = campaigns.one(workspace.store.read(), batch["campaign"])

@@ -26,7 +26,7 @@ WHERE = {
 
 @dataclass(frozen=True)
 class Finding:
-    """``mend`` is the page it is fixed on; ``may_override`` whether a reason in writing is enough for a stop."""
+    """``fix`` is the page it is fixed on; ``may_override`` whether a reason in writing is enough for a stop."""
 
     check: str
     level: str

@@ -1,4 +1,4 @@
-"""Pre-send checks of a campaign: what stops it, what is better fixed, what is good to know, and where to mend it."""
+"""Pre-send checks of a campaign: what stops it, what is better fixed, what is good to know, and where to fix it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Handing over on several connections at once: ``sending`` is written before DATA, the result after."""
+"""Sending on several connections at once: ``sending`` is written before DATA, the result after."""
 
 from __future__ import annotations
 

@@ -207,7 +207,7 @@ def _of_mbox(data: bytes) -> list[bytes]:
 
 def undo_bounces(workspace: Workspace, provider: int, since: int, until: int, why: str, who: str) -> tuple[int, int]:
     """A provider bounced wrongly: everybody suppressed for a hard bounce there between two moments is taken off the
-    list, in one act that can be taken back. (action, how many)."""
+    list, in one act that can be undone. (action, how many)."""
     if not why.strip():
         raise Refused("Enter a reason, for example: the provider confirmed its mistake.")
     if until <= since:

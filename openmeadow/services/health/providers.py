@@ -34,7 +34,7 @@ class Found:
 
 
 def find(workspace: Workspace, *, ask: bool = True) -> Found:
-    """Ask some domains for their mail hosts, then put everybody at the provider whose hosts take their mail. A provider
+    """Ask some domains for their mail servers, then put everybody at the provider whose hosts take their mail. A provider
     that is large enough stands by itself, named after its hosts until somebody names it."""
     asked = _ask(workspace) if ask else 0
     db, now = workspace.store.read(), workspace.now()
@@ -162,7 +162,7 @@ def split(workspace: Workspace, domain: str, name: str, who: str) -> int:
 
 @dataclass(frozen=True)
 class Progress:
-    """Of the domains that people here are at: how many have been asked for their mail hosts, how many wait."""
+    """Of the domains that people here are at: how many have been asked for their mail servers, how many wait."""
 
     asked: int
     to_ask: int

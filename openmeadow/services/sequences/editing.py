@@ -111,7 +111,7 @@ def row_version(db: Any, row_id: int) -> int:
 
 def _tie_mails(workspace: Workspace, row_id: int, who: str) -> None:
     """Every step that mails has a campaign of its own behind it, with the sequence's purpose and sender. That of a step
-    taken away stays, for when the step is taken back."""
+    taken away stays, for when the step is undone."""
     row = row_of(workspace, row_id)
     definition, mails = definition_of(row), sequences.mails(workspace.store.read(), row_id)
     own = [s for s in definition.steps if s.kind in MAILS and s.kind != "resend"]

@@ -1,4 +1,4 @@
-"""Address checks: a file of them, or people of the workspace; domains asked once, mail hosts asked politely."""
+"""Address checks: a file of them, or people of the workspace; domains asked once, mail servers asked politely."""
 
 from __future__ import annotations
 
@@ -82,7 +82,7 @@ def check_list(
     typed: list[str], known: list[str], resolver: Resolver | None, *, reserved: bool = False, port: int = 0
 ) -> list[dict[str, Any]]:
     """A list of addresses, in order: {"address", "verdict", "reasons", "suggestion"}. No network without ``resolver``;
-    mail hosts are asked where ``port`` is given."""
+    mail servers are asked where ``port`` is given."""
     keys = {t: address_key(t.strip()) for t in typed if t.strip() and syntax_problem(t.strip()) is None}
     domains: dict[str, DomainAnswer] = {}
     boxes: Mailboxes = {}
@@ -186,7 +186,7 @@ def _boxes(
 
 
 def check_typed(workspace: Workspace, typed: list[str], *, ask_hosts: bool) -> list[dict[str, Any]]:
-    """Verdicts for addresses that need not be anybody's here, in order, with what is kept of domains and mail hosts:
+    """Verdicts for addresses that need not be anybody's here, in order, with what is kept of domains and mail servers:
     {"address", "verdict", "reasons", "suggestion", "person"}; ``person`` is who is here by that address, or None."""
     db, resolver = workspace.store.read(), Resolver(str(workspace.setting("resolver")))
     reserved, port = bool(workspace.setting("resolver")), int(workspace.setting("mail_port"))

@@ -26,7 +26,7 @@ Progress = Callable[[int, int], None]
 
 @dataclass(frozen=True)
 class Act:
-    """``argument`` says what the act needs besides people; ``undo`` names the way back ("" where nothing changes)."""
+    """``argument`` says what the act needs besides people; ``undo`` names how it is undone ("" where nothing changes)."""
 
     words: str
     argument: str
@@ -141,7 +141,7 @@ def _check(workspace: Workspace, ids: list[int], known: list[str], now: int) -> 
 
 
 def undo(workspace: Workspace, action: int, who: str) -> str:
-    """Take a action back as far as the world allows; the sentence says how far that was."""
+    """Take an action back as far as the world allows; the sentence says how far that was."""
     db = workspace.store.read()
     row = undo_log.one(db, action)
     if row is None:

@@ -74,7 +74,7 @@ def run(
 
 
 def _take(store: Store, names: table.Names, chunk: Chunk, report: Report, action: int | None) -> None:
-    """One chunk; a action of None is a dry run."""
+    """One chunk; an action of None is a dry run."""
     ids = names.people(chunk.email_key)
     aside: list[Event] = []
     if not all(map(ids.__contains__, chunk.email_key)):

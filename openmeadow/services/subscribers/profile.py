@@ -226,7 +226,7 @@ def _signs(row: sqlite3.Row, soft: int, verdict: sqlite3.Row | None) -> list[str
 
 
 def edit(workspace: Workspace, subscriber: int, values: dict[str, Any], who: str) -> int:
-    """Change a person's name, time zone, language, country, fields or labels; the action by which it is taken back.
+    """Change a person's name, time zone, language, country, fields or labels; the action by which it is undone.
 
     ``fields`` and ``labels`` are given whole: what is not among them is taken off.
     """

@@ -57,7 +57,7 @@ def pattern_of(key: str) -> str:
 
 
 def _target_of(key: str) -> str:
-    """An address without what stands after a plus sign: most mail hosts take it for the same mailbox."""
+    """An address without what stands after a plus sign: most mail servers take it for the same mailbox."""
     local, _, domain = key.rpartition("@")
     return f"{local.partition('+')[0] or local}@{domain}"
 

@@ -85,7 +85,7 @@ class Watch:
                 log.exception("the watch over the worker failed")
 
     def look(self) -> None:
-        """Alert once where the worker is silent; again only after it has reported in between."""
+        """Alert once where the worker does not report; again only after it has reported in between."""
         silent = worker_silent(self.workspace)
         if silent is None or silent < 0:
             self._told = False

@@ -129,7 +129,7 @@ def coming(db: sqlite3.Connection, since: int, until: int) -> list[sqlite3.Row]:
 
 
 def external_pending(db: sqlite3.Connection, now: int) -> list[sqlite3.Row]:
-    """(campaign, name, kind, people) whose batch's moment has come and of whom another program's log has not told."""
+    """(campaign, name, kind, people) whose batch's moment has come and of which another system's log has not told."""
     return db.execute(
         "SELECT c.id AS campaign, c.name, q.kind, count(*) AS people FROM campaigns c CROSS JOIN sends q ON q.campaign = c.id "
         "CROSS JOIN batches b ON b.send = q.id CROSS JOIN deliveries d ON d.batch = b.id WHERE c.external AND c.state IN "

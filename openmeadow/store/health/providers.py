@@ -17,7 +17,7 @@ OTHER_DOMAINS = 0
 
 @dataclass(frozen=True)
 class Provider:
-    """``hosts`` are organisational domains of mail hosts; ``domains`` those put here by hand; ``daily_cap`` the most
+    """``hosts`` are organisational domains of mail servers; ``domains`` those put here by hand; ``daily_cap`` the most
     messages a day, None for no limit; ``limits`` the guardrails' own limits here, as shares."""
 
     id: int
@@ -171,7 +171,7 @@ def set_organisations(db: sqlite3.Connection, of: Mapping[str, str]) -> None:
 
 
 def without_organisation(db: sqlite3.Connection) -> dict[str, list[str]]:
-    """The mail hosts of domains that take mail, of whom it has not been worked out who runs them."""
+    """The mail servers of domains that take mail, for which it is not known yet who runs them."""
     rows = db.execute("SELECT domain, hosts FROM domain_lookups WHERE takes_mail = 1 AND mail_organisation IS NULL")
     return {r["domain"]: json.loads(r["hosts"]) for r in rows}
 

@@ -1,4 +1,4 @@
-"""Address checks: what domains and mail hosts answered, and the verdicts."""
+"""Address checks: what domains and mail servers answered, and the verdicts."""
 
 from __future__ import annotations
 

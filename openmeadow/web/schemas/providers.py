@@ -26,7 +26,7 @@ class MailboxProvider(Model):
 class Providers(Model):
     providers: list[MailboxProvider]
     guardrails: dict[str, float]
-    asked: int  # domains of people here whose mail hosts are known
+    asked: int  # domains of people here whose mail servers are known
     to_ask: int
 
 

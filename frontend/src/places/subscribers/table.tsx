@@ -297,7 +297,7 @@ export function TablePage() {
                         </label>
                         <div className="min-w-[230px] flex-1 truncate pr-3">
                           <span className="font-semibold">{r.name}</span> <span className="text-ink-2">{r.email}</span>
-                          {!r.permitted && <span className="tag tag-stop ml-2 py-0">suppressed</span>}
+                          {!r.permitted && <span className="tag tag-fail ml-2 py-0">suppressed</span>}
                         </div>
                         {columns.map((c) => (
                           <div

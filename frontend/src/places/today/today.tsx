@@ -9,14 +9,14 @@ import { Patterns } from "../../parts/patterns";
 import { ProviderName } from "../../parts/provider";
 
 const TAG: Record<string, string> = {
-  Restored: "tag-stop",
-  Relay: "tag-stop",
-  Paused: "tag-stop",
-  Unconfirmed: "tag-stop",
-  Sender: "tag-mend",
-  Unencrypted: "tag-mend",
-  DMARC: "tag-mend",
-  External: "tag-mend",
+  Restored: "tag-fail",
+  Relay: "tag-fail",
+  Paused: "tag-fail",
+  Unconfirmed: "tag-fail",
+  Sender: "tag-warning",
+  Unencrypted: "tag-warning",
+  DMARC: "tag-warning",
+  External: "tag-warning",
   Inactive: "tag-plain",
   Import: "tag-plain",
 };
