@@ -273,3 +273,10 @@ def test_nobody_is_let_go_untried_or_after_an_answer(tries: int, what: list[str]
         else:
             permitted = False
     assert mails <= tries and np.isfinite(now)
+
+
+def test_an_empty_workspace_is_told_what_comes_first(folder: Path) -> None:
+    workspace = Workspace(folder)
+    with pytest.raises(Refused, match="Add one under Consent first"):
+        sunset.see(workspace, Replays(workspace))
+    workspace.close()
