@@ -20,7 +20,7 @@ frontend/node_modules/.package-lock.json: frontend/package.json frontend/package
 	cd frontend && npm install --silent --no-audit --no-fund --no-save
 
 TYPES := frontend/src/api/types.ts
-$(TYPES): .venv/installed frontend/node_modules/.package-lock.json $(wildcard openmeadow/web/*.py openmeadow/web/schemas/*.py openmeadow/web/api/*.py openmeadow/web/api/*/*.py) frontend/scripts/types.mjs
+$(TYPES): .venv/installed frontend/node_modules/.package-lock.json $(wildcard openmeadow/core/states.py openmeadow/core/delivery/plan.py openmeadow/services/models/*.py openmeadow/web/*.py openmeadow/web/schemas/*.py openmeadow/web/api/*.py openmeadow/web/api/*/*.py) frontend/scripts/types.mjs
 	$(PY) -m openmeadow.web.describe | node frontend/scripts/types.mjs $@
 
 openmeadow/web/dist/index.html: $(TYPES) $(shell find frontend/src frontend/public frontend/index.html frontend/vite.config.ts -type f)

@@ -11,7 +11,8 @@ import time
 from pathlib import Path
 
 from bench.throughput import TAKES_ALL, begin, until_it_listens
-from openmeadow.core.sequences.definition import DAY, Definition, Step
+from openmeadow.core.moments import DAY
+from openmeadow.core.sequences.definition import Definition, Step
 from openmeadow.demo import ports
 from openmeadow.demo.mail_world.dns_server import DnsServer
 from openmeadow.net.signed_tokens import Tokens
@@ -55,7 +56,7 @@ def workspace_of(folder: Path, people: int, relay: int) -> DnsServer:
 
 def plan_it(folder: Path) -> None:
     workspace = Workspace(folder)
-    id = max(r["id"] for r in campaign_table.every(workspace.store.read()))
+    id = max(r.id for r in campaign_table.every(workspace.store.read()))
     workspace.view()
     begun = time.perf_counter()
     drawn = schedule.preview_plan(workspace, campaigns.row_of(workspace, id))
@@ -63,7 +64,7 @@ def plan_it(folder: Path) -> None:
     begun = time.perf_counter()
     campaigns.start(workspace, id, "bench")
     starting = time.perf_counter() - begun
-    people = sum(b["people"] for b in deliveries.batches(workspace.store.read(), id))
+    people = sum(b.people for b in deliveries.batches(workspace.store.read(), id))
     assert drawn
     print(f"  the plan drawn: {drawing:.1f} s; started, {people:,} rows written: {starting:.1f} s", flush=True)
     peak()
@@ -71,11 +72,11 @@ def plan_it(folder: Path) -> None:
 
 def submit(folder: Path) -> None:
     workspace = Workspace(folder)
-    id = max(r["id"] for r in campaign_table.every(workspace.store.read()))
+    id = max(r.id for r in campaign_table.every(workspace.store.read()))
     batch = deliveries.batches(workspace.store.read(), id)[0]
-    workspace.clock.set(batch["due_at"])  # type: ignore[attr-defined]
+    workspace.clock.set(batch.due_at)  # type: ignore[attr-defined]
     begun, done = time.perf_counter(), 0
-    for n in dispatcher.turns(workspace, Tokens(folder), batch["id"]):
+    for n in dispatcher.turns(workspace, Tokens(folder), batch.id):
         done += n
         if done >= SENT:
             break
@@ -97,7 +98,7 @@ def inside(folder: Path) -> None:
     )
     id = editing.add(workspace, "A million", "bench", definition)
     editing.write(workspace, id, {"purpose": purpose, "from_address": address}, "bench")
-    campaigns.write(workspace, sequences.mails(workspace.store.read(), id)[4]["id"], {"subject": "S", "html": "<p>x</p>"})
+    campaigns.write(workspace, sequences.mails(workspace.store.read(), id)[4].id, {"subject": "S", "html": "<p>x</p>"})
     editing.start(workspace, id, "bench")
     ids = workspace.view().columns.people.id.tolist()
     now = workspace.now()

@@ -9,9 +9,10 @@ import numpy as np
 import polars as pl
 
 from bench.world import NOW
-from openmeadow.core.arrays import DAY, FAR
+from openmeadow.core.arrays import FAR
 from openmeadow.core.columns import Columns
 from openmeadow.core.engagement.score import Cadence
+from openmeadow.core.moments import DAY
 
 SCORE_SQL = """
 WITH answers AS (SELECT person, max("at") AS latest FROM acts WHERE "by" <> 1 AND "at" <= {now} GROUP BY person),

@@ -109,12 +109,12 @@ def bare(port: int, connections: int, message: bytes, to: list[str]) -> float:
 
 def begun_campaign(workspace: Workspace, of: int) -> tuple[int, Tokens]:
     """A campaign to everybody in one batch, started; the batch's id."""
-    id = campaign_table.every(workspace.store.read())[of]["id"]
+    id = campaign_table.every(workspace.store.read())[of].id
     segment = workspace.store.read().execute("SELECT max(id) AS id FROM segments").fetchone()["id"]
     plan: dict[str, Any] = {"pilot_share": 0.0, "batches": 1, "resend": False, "begins_at": workspace.now()}
     campaigns.write(workspace, id, {"segments_in": [segment], "plan": plan})
     campaigns.start(workspace, id, "bench")
-    return deliveries.batches(workspace.store.read(), id)[0]["id"], Tokens(workspace.store.folder)
+    return deliveries.batches(workspace.store.read(), id)[0].id, Tokens(workspace.store.folder)
 
 
 def durable() -> None:
@@ -142,10 +142,10 @@ def contest(title: str, of_the_demo: bool) -> None:
     with workspace_with_relay(of_the_demo) as (workspace, port):
         segments.save(workspace, "For the bench", 'permitted for "Season news"', "bench")
         batch, tokens = begun_campaign(workspace, 0)
-        row = campaign_table.one(workspace.store.read(), campaign_table.every(workspace.store.read())[0]["id"])
+        row = campaign_table.one(workspace.store.read(), campaign_table.every(workspace.store.read())[0].id)
         assert row is not None
         people = deliveries.waiting_of(workspace.store.read(), batch, ROUND)
-        first, to = people[0], [p["email"] for p in people]
+        first, to = people[0], [p.email for p in people]
         message = renderer.Writer(workspace, row, tokens).message(
             first, renderer.person_fields(first), None, set(), workspace.now()
         )

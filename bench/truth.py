@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from openmeadow.core.arrays import DAY, NEVER
+from openmeadow.core.arrays import NEVER
 from openmeadow.core.columns import Columns, People, build
 from openmeadow.core.engagement.score import BANDS, Scores, score
 from openmeadow.core.events import Kind, RawEvents
+from openmeadow.core.moments import DAY
 from openmeadow.demo.build import NOW, PEOPLE
 from openmeadow.demo.mail_world.habits import Array, Habits, chance_to_open, draw
 

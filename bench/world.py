@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from openmeadow.core.arrays import DAY, FAR, NEVER
+from openmeadow.core.arrays import FAR, NEVER
 from openmeadow.core.columns import Acts, Columns, People, Rows, starts
 from openmeadow.core.events import Kind
+from openmeadow.core.moments import DAY
 
 NOW = 1_773_308_520
 

@@ -7,9 +7,10 @@ from dataclasses import dataclass
 import numpy as np
 from hypothesis import strategies as st
 
-from openmeadow.core.arrays import DAY, NEVER
+from openmeadow.core.arrays import NEVER
 from openmeadow.core.columns import Columns, People, build
 from openmeadow.core.events import Kind, RawEvents
+from openmeadow.core.moments import DAY
 
 NOW = 1_773_308_520
 LINKS = np.array([0, 3, 3, 3, 3, 3, 3, 3, 3, 3], np.int32)

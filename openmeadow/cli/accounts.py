@@ -4,18 +4,17 @@ from __future__ import annotations
 
 import json
 import sys
-from typing import Any
 
 import click
 
 from openmeadow.cli.options import MeadowCommand, MeadowGroup, json_option, open_workspace, show
 from openmeadow.core.imports.dates import rfc3339
-from openmeadow.core.settings import GROUPS, SETTINGS, Setting, checked, parsed, shown
+from openmeadow.core.settings import GROUPS, SETTINGS, Setting, Value, checked, parsed, shown
 
 ROLE = click.Choice(["analyst", "writer", "observer"])
 
 
-def _written(setting: Setting, value: Any) -> str:
+def _written(setting: Setting, value: Value) -> str:
     said = shown(setting, value)
     return said if isinstance(said, str) and said else json.dumps(said, ensure_ascii=False)
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import sys
 from dataclasses import asdict
 from pathlib import Path
-from typing import Any
 
 import click
 
@@ -112,15 +111,25 @@ def check_addresses(file: str, no_network: bool, mailboxes: bool, resolver: str,
     port = (int(d.setting("mail_port")) if d else 25) if mailboxes and not no_network else 0
     found = address_checks.check_list(address_checks.lines_of(text), known, asked, reserved=own, port=port)
 
-    def plain() -> None:
-        for f in found:
-            meant = f" Did you mean {f['suggestion']}?" if f["suggestion"] else ""
-            click.echo(f"{f['verdict']:<8} {f['address']}  {'; '.join(f['reasons'])}{meant}")
+    def shown(text: str) -> str:
+        """A text with letters that could not be read shown as such."""
+        return text.encode("utf-8", "replace").decode()
 
-    for f in found:
-        f["address"] = f["address"].encode("utf-8", "replace").decode()
-        f["reasons"] = [r.encode("utf-8", "replace").decode() for r in f["reasons"]]
-    show(as_json, found, plain)
+    def plain() -> None:
+        for address, v in found:
+            meant = f" Did you mean {v.suggestion}?" if v.suggestion else ""
+            click.echo(f"{v.verdict:<8} {shown(address)}  {shown('; '.join(v.reasons))}{meant}")
+
+    document = [
+        {
+            "address": shown(address),
+            "verdict": v.verdict,
+            "reasons": [shown(r) for r in v.reasons],
+            "suggestion": v.suggestion,
+        }
+        for address, v in found
+    ]
+    show(as_json, document, plain)
 
 
 @check.command("spf")
@@ -150,7 +159,7 @@ def check_spf(ip: str, mail_from: str, helo: str, resolver: str, as_json: bool) 
         if found.exp:
             click.echo(f"The domain says: {found.exp}")
 
-    document: dict[str, Any] = {
+    document: dict[str, object] = {
         "result": found.result,
         "lookups": found.lookups,
         "explanation": found.explanation,
@@ -247,10 +256,11 @@ def check_message(file: str, resolver: str, as_json: bool) -> None:
 @json_option
 def import_reports(files: tuple[Path, ...], dry_run: bool, as_json: bool) -> None:
     """Import bounces and complaints (.eml, mbox) and aggregate reports (.xml, .gz, .zip)."""
+    from openmeadow.core.reports.mail import REPLY
     from openmeadow.services.health import bounce_intake
 
     d = open_workspace()
-    found: list[dict[str, Any]] = []
+    found: list[bounce_intake.TakenMail] = []
     unopened = []
     for path in files:
         try:
@@ -258,25 +268,22 @@ def import_reports(files: tuple[Path, ...], dry_run: bool, as_json: bool) -> Non
         except CannotOpen as e:
             unopened.append(str(e))
         except Refused as e:
-            found.append({"file": str(path), "kind": "unreadable", "recipients": [], "reason": str(e)})
+            found.append(bounce_intake.TakenMail("unreadable", [], str(path), reason=str(e)))
     if unopened and not found:
         raise CannotOpen(unopened[0])
 
     def plain() -> None:
         for f in found:
-            click.echo(f"{f['file']}: {f['kind']}{', ' + f['reason'] if 'reason' in f else ''}")
-            for r in f["recipients"]:
-                click.echo(f"  {r['address']}: {r['class']} {r['code']} {r['diagnostic']}".rstrip())
-            for r in f.get("reports", []):
-                for one in r if isinstance(r, list) else [r]:
-                    click.echo(
-                        f"  {one['org']}: {one['messages']:,} messages of {one['domain']}, {one['aligned']:,} aligned"
-                    )
+            click.echo(f"{f.file}: {f.kind}{', ' + f.reason if f.reason else ''}")
+            for r in f.recipients:
+                click.echo(f"  {r.address}: {r.class_ or 'unknown'} {r.code} {r.diagnostic}".rstrip())
+            for one in f.reports or []:
+                click.echo(f"  {one.org}: {one.messages:,} messages of {one.domain}, {one.aligned:,} aligned")
 
-    show(as_json, found, plain)
+    show(as_json, [f.json() for f in found], plain)
     for sentence in unopened:
         click.echo(sentence, err=True)
-    wrong = [f for f in found if f["kind"] == "unreadable" and f.get("is") != "automatic reply"]
+    wrong = [f for f in found if f.kind == "unreadable" and f.what != REPLY]
     sys.exit(FOUND_ERRORS if unopened or wrong else DONE)
 
 

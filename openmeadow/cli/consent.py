@@ -23,13 +23,13 @@ def consent_verify(as_json: bool) -> None:
     found = consent.check_evidence(open_workspace())
 
     def plain() -> None:
-        if found["verified"]:
-            click.echo(f"{found['entries']:,} entries verified.")
+        if found.verified:
+            click.echo(f"{found.entries:,} entries verified.")
         else:
-            click.echo(f"Verification failed at entry {found['broken_at']:,}: {found['what']}.")
+            click.echo(f"Verification failed at entry {found.broken_at:,}: {found.what}.")
 
     show(as_json, found, plain)
-    if not found["verified"]:
+    if not found.verified:
         raise SystemExit(1)
 
 

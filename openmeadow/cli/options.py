@@ -15,6 +15,7 @@ from typing import Any, NoReturn
 from zoneinfo import ZoneInfo
 
 import click
+from pydantic_core import to_jsonable_python
 
 from openmeadow.core.errors import CannotOpen, MeadowError
 from openmeadow.core.imports.dates import moment
@@ -55,7 +56,7 @@ class MeadowCommand(click.Command):
         super().__init__(*args, **kwargs)
         self.params.append(_DATA)
 
-    def invoke(self, context: click.Context) -> Any:
+    def invoke(self, context: click.Context) -> object:
         try:
             return super().invoke(context)
         except (MeadowError, sqlite3.DatabaseError) as e:
@@ -105,9 +106,10 @@ def as_moment(d: Workspace, text: str | None) -> int | None:
         raise click.BadParameter(f"“{text}” is not a time; write it like 2026-03-12T14:10:00+00:00.") from None
 
 
-def show(as_json: bool, document: Any, plain: Callable[[], None]) -> None:
+def show(as_json: bool, document: object, plain: Callable[[], None]) -> None:
+    """``document``, made of models and plain values, as JSON; or what ``plain`` prints for people."""
     if as_json:
-        click.echo(json.dumps(document, ensure_ascii=False))
+        click.echo(json.dumps(to_jsonable_python(document), ensure_ascii=False))
     else:
         plain()
 

@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 import sqlite3
-from typing import Any
+from dataclasses import asdict
 
 import click
 
 from openmeadow.cli.options import MeadowGroup, as_moment, end, json_option, open_workspace, show
 from openmeadow.core.errors import MeadowError
+from openmeadow.core.ids import SubscriberId
 from openmeadow.core.imports.dates import rfc3339
 
 
 class ScoreGroup(MeadowGroup):
     """``meadow score`` alone works; ``meadow score show`` is its subcommand."""
 
-    def invoke(self, context: click.Context) -> Any:
+    def invoke(self, context: click.Context) -> object:
         try:
             return super().invoke(context)
         except (MeadowError, sqlite3.DatabaseError) as e:
@@ -33,14 +34,14 @@ def score_(context: click.Context, full: bool, as_of: str | None, as_json: bool)
         return
     d = open_workspace()
     summary = d.score_summary(as_moment(d, as_of), full)
-    summary["as_of"] = rfc3339(summary["as_of"])
+    as_of_text = rfc3339(summary.as_of)
 
     def plain() -> None:
-        for band, count in summary["bands"].items():
+        for band, count in summary.bands.items():
             click.echo(f"{band:<10}{count:>12,}")
-        click.echo(f"{summary['subscribers']:,} subscribers in {summary['seconds']} s, as of {summary['as_of']}")
+        click.echo(f"{summary.subscribers:,} subscribers in {summary.seconds} s, as of {as_of_text}")
 
-    show(as_json, summary, plain)
+    show(as_json, asdict(summary) | {"as_of": as_of_text}, plain)
 
 
 @score_.command("show")
@@ -52,15 +53,16 @@ def score_show(email: str, as_of: str | None, as_json: bool) -> None:
     from openmeadow.services.subscribers import profile
 
     d = open_workspace()
-    why = profile.explain(d, profile.find(d, email), as_moment(d, as_of))
-    why["as_of"] = rfc3339(why["as_of"])
-    why["last_engaged"] = why["last_engaged"] and rfc3339(why["last_engaged"])
-    for term in why["terms"]:
-        term["at"] = rfc3339(term["at"])
+    why = profile.explain(d, SubscriberId(profile.find(d, email)), as_moment(d, as_of))
+    document = why.model_dump() | {
+        "as_of": rfc3339(why.as_of),
+        "last_engaged": why.last_engaged and rfc3339(why.last_engaged),
+        "terms": [t.model_dump() | {"at": rfc3339(t.at)} for t in why.terms],
+    }
 
     def plain() -> None:
-        click.echo(f"{why['band']}, score {why['score']:.1f} = 100 × {why['E']:.4f} / ({why['N']:.4f} + 1)")
-        for t in why["terms"]:
-            click.echo(f"  {t['at']}  {t['weight']:.4f} × {t['value']:<4g} {t['what']:<13} {t['message']}")
+        click.echo(f"{why.band}, score {why.score:.1f} = 100 × {why.E:.4f} / ({why.N:.4f} + 1)")
+        for t in why.terms:
+            click.echo(f"  {rfc3339(t.at)}  {t.weight:.4f} × {t.value:<4g} {t.what:<13} {t.message}")
 
-    show(as_json, why, plain)
+    show(as_json, document, plain)

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from pathlib import Path
-from typing import Any
 
 import click
 
@@ -25,7 +25,7 @@ def segment_count(rule: str, as_of: str | None, with_breakdown: bool, as_json: b
     """Count the subscribers who match a rule."""
     d = open_workspace()
     count, view, _, rows = d.count(rule_text(rule), as_moment(d, as_of), with_breakdown)
-    document: dict[str, Any] = {"count": count, "as_of": rfc3339(view.now)}
+    document: dict[str, object] = {"count": count, "as_of": rfc3339(view.now)}
     if with_breakdown:
         document["funnel"] = [r.json() for r in rows]
 
@@ -58,7 +58,7 @@ def segment_save(name: str, rule: str, as_json: bool) -> None:
 
     d = open_workspace()
     saved = segments.save(d, name, rule_text(rule), "command line")
-    show(as_json, saved, lambda: click.echo(f"{saved['name']}: {saved['count']:,} subscribers."))
+    show(as_json, asdict(saved), lambda: click.echo(f"{saved.name}: {saved.count:,} subscribers."))
 
 
 @segment.command("export")

@@ -16,9 +16,10 @@ from enum import IntEnum
 import numpy as np
 import numpy.typing as npt
 
-from openmeadow.core.arrays import DAY, F64, FAR, I8, I32, I64, NEVER, Mask
+from openmeadow.core.arrays import F64, FAR, I8, I32, I64, NEVER, Mask
 from openmeadow.core.engagement.bot_detection import BY_OF_REASON, MACHINE, UNSURE, reasons
 from openmeadow.core.events import Kind, RawEvents
+from openmeadow.core.moments import DAY
 
 CLICK_TO_BOOKING = 7 * DAY
 OPEN_TO_BOOKING = 2 * DAY

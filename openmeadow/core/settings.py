@@ -23,7 +23,10 @@ _HOURS = re.compile(r"(\d{1,2})-(\d{1,2})")
 _CURRENCY = re.compile(r"[A-Z]{3}")
 
 
-def _nothing(_: Any) -> str:
+Value = Any  # what a setting holds: JSON, of the kind that its row says and checks
+
+
+def _nothing(_: Value) -> str:
     return ""
 
 
@@ -37,15 +40,15 @@ class Setting:
     group: str
     label: str
     kind: str
-    default: Any
+    default: Value
     help: str
     low: float | None = None
     high: float | None = None
     choices: tuple[str, ...] = ()
     unit: str = ""
-    problem: Callable[[Any], str] = field(default=_nothing, repr=False)
-    usual: Any = None  # what holds for the parts that an object leaves out
-    weakens: Callable[[Any, Any], bool] = field(default=lambda old, new: False, repr=False)
+    problem: Callable[[Value], str] = field(default=_nothing, repr=False)
+    usual: Value = None  # what holds for the parts that an object leaves out
+    weakens: Callable[[Value, Value], bool] = field(default=lambda old, new: False, repr=False)
 
     @property
     def range(self) -> str:
@@ -111,8 +114,8 @@ def _address(value: str) -> str:
     return f"“{value[:80]}” is not an address: {problem}." if problem else ""
 
 
-def _each(problem: Callable[[str], str]) -> Callable[[list[Any]], str]:
-    def check(values: list[Any]) -> str:
+def _each(problem: Callable[[str], str]) -> Callable[[list[Value]], str]:
+    def check(values: list[Value]) -> str:
         if len(values) > LONGEST_LIST:
             return f"At most {LONGEST_LIST} can be listed."
         for v in values:
@@ -125,7 +128,7 @@ def _each(problem: Callable[[str], str]) -> Callable[[list[Any]], str]:
     return check
 
 
-def _limits(value: Mapping[str, Any]) -> str:
+def _limits(value: Mapping[str, Value]) -> str:
     for name, limit in value.items():
         if name not in LIMITS:
             return f"“{name[:40]}” is not a guardrail; use one of {', '.join(LIMITS)}."
@@ -134,7 +137,7 @@ def _limits(value: Mapping[str, Any]) -> str:
     return ""
 
 
-def _aliases(value: Mapping[str, Any]) -> str:
+def _aliases(value: Mapping[str, Value]) -> str:
     try:
         alias_rules(value)
     except ValueError as e:
@@ -142,13 +145,13 @@ def _aliases(value: Mapping[str, Any]) -> str:
     return ""
 
 
-def _boxes(value: list[Any]) -> str:
+def _boxes(value: list[Value]) -> str:
     keys = ("provider", "address", "listing")
     good = all(isinstance(v, dict) and all(isinstance(v.get(k), str) for k in keys) for v in value)
     return "" if good else 'Each seed mailbox is written like {"provider": …, "address": …, "listing": "https://…"}.'
 
 
-def _layout(value: Mapping[str, Any]) -> str:
+def _layout(value: Mapping[str, Value]) -> str:
     return "" if all(isinstance(k, str) for k in value) else "The layout is an object of texts."
 
 
@@ -376,7 +379,7 @@ SETTINGS: dict[str, Setting] = {s.name: s for s in _ROWS}
 GROUPS: tuple[str, ...] = tuple(dict.fromkeys(s.group for s in _ROWS))
 
 
-def parsed(setting: Setting, text: str) -> Any:
+def parsed(setting: Setting, text: str) -> Value:
     """The value that a text on the command line means; ValueError with a sentence where it means none."""
     if setting.kind in ("text", "choice", "secret"):
         return text
@@ -392,7 +395,7 @@ def parsed(setting: Setting, text: str) -> Any:
     return value
 
 
-def checked(setting: Setting, value: Any) -> Any:
+def checked(setting: Setting, value: Value) -> Value:
     """The value as it is kept; ValueError with a sentence where it cannot be taken."""
     kinds: dict[str, type | tuple[type, ...]] = {
         "text": str,
@@ -420,6 +423,6 @@ def checked(setting: Setting, value: Any) -> Any:
     return value
 
 
-def shown(setting: Setting, value: Any) -> Any:
+def shown(setting: Setting, value: Value) -> Value:
     """The value as it may be seen: a secret only says whether it is set."""
     return ("set" if value else "") if setting.kind == "secret" else value

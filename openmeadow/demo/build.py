@@ -8,6 +8,7 @@ from pathlib import Path
 
 from openmeadow.core.authentication.dkim import record_text
 from openmeadow.core.authentication.findings import txt_line
+from openmeadow.core.ids import PurposeId
 from openmeadow.demo import past_campaigns, sequence
 from openmeadow.demo.mail_world import history
 from openmeadow.demo.mail_world.dns_server import DnsServer
@@ -17,6 +18,7 @@ from openmeadow.demo.mail_world.zones import provider_zones
 from openmeadow.services import accounts
 from openmeadow.services.campaigns import campaigns
 from openmeadow.services.health import providers
+from openmeadow.services.models import FormIn
 from openmeadow.services.segments import segments, starter_segments
 from openmeadow.services.subscribers import consent, import_events, import_subscribers, signup
 from openmeadow.services.workspace import Workspace
@@ -62,7 +64,7 @@ def build(folder: Path, people: int = PEOPLE, now: int = NOW) -> None:
             settings.set_setting(db, name, value)
         purposes = {p: subscriber_table.named(db, "purposes", p)[0] for p in PURPOSES}
         for _, name, purpose in history.mailings(now):
-            campaign_table.add_message(db, name, purposes[purpose])
+            campaign_table.add_message(db, name, PurposeId(purposes[purpose]))
     import_subscribers.run(workspace.store, standins / "subscribers.csv", now, "demo")
     import_events.run(workspace.store, standins / "events.csv", now, "demo")
     accounts.add(workspace, DEMO_USER, "analyst", DEMO_PASSWORD, DEMO_EMAIL)
@@ -90,13 +92,15 @@ WORDINGS = {
 
 def _consent(workspace: Workspace) -> None:
     """What people agree to, in words; tickets are a service; one form to join by."""
-    ids = {p["name"]: p["id"] for p in consent.purposes(workspace)}
+    ids = {p.name: p.id for p in consent.purposes(workspace)}
     for name, text in WORDINGS.items():
-        consent.write_purpose(workspace, ids[name], {"text": text}, "demo")
-    consent.write_purpose(workspace, ids["Ticket service messages"], {"transactional": True, "basis": "contract"}, "demo")
-    asked = [ids["Season news"], ids["Family concerts"]]
-    form = {"purposes": asked, "intro": "Evenings by the water, in your mailbox.", "ask_name": True, "confirm": True}
-    signup.write_form(workspace, "Website", {**form, "reminders": [2, 6], "is_open": True}, "demo")
+        consent.write_purpose(workspace, PurposeId(ids[name]), {"text": text}, "demo")
+    consent.write_purpose(
+        workspace, PurposeId(ids["Ticket service messages"]), {"transactional": True, "basis": "contract"}, "demo"
+    )
+    asked = [PurposeId(ids["Season news"]), PurposeId(ids["Family concerts"])]
+    form = FormIn(list_name="Website", purposes=asked, intro="Evenings by the water, in your mailbox.", reminders=[2, 6])
+    signup.write_form(workspace, form, "demo")
 
 
 PROVIDERS = {"lanternmail.example": "Lanternmail", "postern.example": "Postern", "brinebox.example": "Brinebox"}
@@ -140,10 +144,10 @@ def _senders(workspace: Workspace, zones: Path, now: int) -> None:
         row_id = add_domain(workspace, name, "demo")
         make_key(workspace, row_id, "demo")
         row = sender_table.domain(workspace.store.read(), row_id)
-        assert row is not None
-        lines.append(txt_line(f"_meadow.{name}", f"meadow={row['token']}"))
-        public = row["public_key"] if works else row["public_key"][:-40] + "A" * 36 + row["public_key"][-4:]
-        lines.append(txt_line(f"{row['selector']}._domainkey.{name}", record_text(public)))
+        assert row is not None and row.public_key is not None
+        lines.append(txt_line(f"_meadow.{name}", f"meadow={row.token}"))
+        public = row.public_key if works else row.public_key[:-40] + "A" * 36 + row.public_key[-4:]
+        lines.append(txt_line(f"{row.selector}._domainkey.{name}", record_text(public)))
         with workspace.store.atomic() as db:
             sender_table.confirm(db, sender_table.add_address(db, row_id, f"{address}@{name}", now), now)
     with (zones / "kestrelquay.example.zone").open("a") as f:
@@ -155,9 +159,11 @@ def _campaign(workspace: Workspace) -> None:
     db = workspace.store.read()
     with workspace.store.atomic() as w:
         campaign_table.update(w, row_id, {"seed": 1})  # the same lots in every demo
-    purpose = next(r["id"] for r in subscriber_table.names(db, "purposes") if r["name"] == "Season news")
-    from_address = next(r["id"] for r in sender_table.addresses(db) if r["address"].startswith("hello@"))
-    segment = segment_table.named(db, "Season news regulars")["id"]  # type: ignore[index]
+    purpose = next(PurposeId(r.id) for r in subscriber_table.names(db, "purposes") if r.name == "Season news")
+    from_address = next(r.id for r in sender_table.addresses(db) if r.address.startswith("hello@"))
+    named = segment_table.named(db, "Season news regulars")
+    assert named is not None
+    segment = named.id
     campaigns.write(
         workspace,
         row_id,

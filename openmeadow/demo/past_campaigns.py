@@ -5,22 +5,24 @@ left them ignored, with two subjects and some in the holdout group; drawn by the
 from __future__ import annotations
 
 import json
-from typing import Any
 from zoneinfo import ZoneInfo
 
 import numpy as np
 
 from openmeadow.core.engagement.score import score
 from openmeadow.core.events import Kind
-from openmeadow.demo.mail_world.habits import DAY, Habits, chance_to_open
+from openmeadow.core.ids import CampaignId, MessageId, PurposeId
+from openmeadow.core.moments import DAY
+from openmeadow.demo.mail_world.habits import Habits, chance_to_open
 from openmeadow.demo.mail_world.history import PERSON_AGENTS, PERSON_IP, SITE, mailings
 from openmeadow.services.campaigns import campaigns, resend
-from openmeadow.services.campaigns.schedule import plan_of
 from openmeadow.services.clock import DemoClock
+from openmeadow.services.models import CampaignChanges
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store.campaigns import campaigns as campaign_table
 from openmeadow.store.campaigns import content, deliveries
+from openmeadow.store.campaigns.records import Texts
 from openmeadow.store.engagement import event_counts, events
 from openmeadow.store.segments import segments
 from openmeadow.store.senders import senders as sender_table
@@ -59,43 +61,43 @@ def make(workspace: Workspace, habits: Habits, now: int) -> None:
         }
         row_id = _draft(workspace, name, weeks, {"subject": subject, "preview": preview, "html": html, "plan": plan})
         workspace.clock.set(at)
-        message = _sent(workspace, row_id, name, at)
-        _again(workspace, row_id, habits, better, message)
+        message = _sent(workspace, CampaignId(row_id), name, at)
+        _again(workspace, CampaignId(row_id), habits, better, MessageId(message))
     workspace.clock.set(now)
 
 
-def _draft(workspace: Workspace, name: str, seed: int, written: dict[str, Any]) -> int:
+def _draft(workspace: Workspace, name: str, seed: int, written: CampaignChanges) -> int:
     db = workspace.store.read()
     row_id = campaigns.add(workspace, name, "demo")
     with workspace.store.atomic() as w:
         campaign_table.update(w, row_id, {"seed": seed})  # the same lots in every demo
-    purpose = next(p["id"] for p in subscribers.names(db, "purposes") if p["name"] == "Season news")
-    address = next(a["id"] for a in sender_table.addresses(db) if a["address"].startswith("hello@"))
+    purpose = next(PurposeId(p.id) for p in subscribers.names(db, "purposes") if p.name == "Season news")
+    address = next(a.id for a in sender_table.addresses(db) if a.address.startswith("hello@"))
     everybody = segments.named(db, "Permitted for Season news")
     assert everybody is not None
-    sent_by = {"purpose": purpose, "from_address": address, "from_name": "Kestrel Quay"}
-    campaigns.write(workspace, row_id, {**sent_by, "segments_in": [everybody["id"]], **written})
+    sent_by: CampaignChanges = {"purpose": purpose, "from_address": address, "from_name": "Kestrel Quay"}
+    campaigns.write(workspace, row_id, {**sent_by, "segments_in": [everybody.id], **written})
     return row_id
 
 
-def _sent(workspace: Workspace, row_id: int, name: str, at: int) -> int:
+def _sent(workspace: Workspace, row_id: CampaignId, name: str, at: int) -> int:
     """The ledger of the first send, as the history has it; the id of its message."""
     with workspace.store.atomic() as db:
         message = events.Names(db).messages([name])[0]
-        sent = event_counts.first_sent(db, message)
+        sent = event_counts.first_sent(db, MessageId(message))
         view = workspace.view()
-        band = score(view.columns, at).band[np.searchsorted(view.columns.people.id, [r["subscriber"] for r in sent])]
+        band = score(view.columns, at).band[np.searchsorted(view.columns.people.id, [r.subscriber for r in sent])]
         row = campaigns.row_of(workspace, row_id)
-        content.add_version(db, row_id, 1, dict(row), "demo", at)
+        content.add_version(db, row_id, 1, Texts.of(row), "demo", at)
         first = deliveries.add_pass(db, row_id, "first")
-        batch = np.minimum([(r["at"] - at) // APART for r in sent], BATCHES - 1)
+        batch = np.minimum([(r.at - at) // APART for r in sent], BATCHES - 1)
         sizes = np.bincount(batch, minlength=BATCHES).tolist()
         batches = [deliveries.add_batch(db, first, i + 1, at + i * APART, n) for i, n in enumerate(sizes)]
         rows = zip(sent, batch.tolist(), band.tolist(), strict=True)
         deliveries.add_deliveries(
-            db, [(first, batches[n], r["subscriber"], 0, b, deliveries.QUEUED, None) for r, n, b in rows]
+            db, [(first, batches[n], r.subscriber, 0, b, deliveries.QUEUED, None) for r, n, b in rows]
         )
-        deliveries.report_external(db, row_id, message)
+        deliveries.report_external(db, row_id, MessageId(message))
         for i, b in enumerate(batches):
             deliveries.set_batch(db, b, "sent", sent_at=at + (i + 1) * APART)
         exclusions = json.dumps([("Selected", len(sent)), ("May be mailed", len(sent))])
@@ -104,36 +106,36 @@ def _sent(workspace: Workspace, row_id: int, name: str, at: int) -> int:
         )
         settings.log(db, at, "demo", "started campaign", name, len(sent))
         moments = [at + i * APART for i in range(BATCHES)]
-        resend.plan_passes(db, row_id, plan_of(row), moments, ZoneInfo("UTC"))
+        resend.plan_passes(db, row_id, row.plan, moments, ZoneInfo("UTC"))
     return message
 
 
-def _again(workspace: Workspace, row_id: int, h: Habits, better: float, message: int) -> None:
+def _again(workspace: Workspace, row_id: CampaignId, h: Habits, better: float, message: MessageId) -> None:
     """Each batch's resend, drawn when its wait was over, with what came of it."""
     assert isinstance(workspace.clock, DemoClock)
     row, r = campaigns.row_of(workspace, row_id), np.random.default_rng(row_id)
     place = {s: i for i, s in enumerate(_ids(workspace, h))}
-    for b in [b for b in deliveries.batches(workspace.store.read(), row_id) if b["kind"] == "resend"]:
-        at = int(b["due_at"])
+    for b in [b for b in deliveries.batches(workspace.store.read(), row_id) if b.kind == "resend"]:
+        at = int(b.due_at)
         workspace.clock.set(at)
-        resend.draw(workspace, row, deliveries.batch(workspace.store.read(), b["id"]))
+        resend.draw(workspace, row, b)
         chance = chance_to_open(h, at) * AGAIN
         with workspace.store.atomic() as db:
             agent = events.Names(db).agents([PERSON_AGENTS[1]], [PERSON_IP.format(3)])[0]
             link = events.Names(db).links([message], [f"{SITE}/tickets"])[0]
-            raw: list[Any] = []
-            for d in deliveries.waiting_of(db, b["id"], 10**9):
-                i, s = place[d["subscriber"]], d["subscriber"]
+            raw: list[events.Row] = []
+            for d in deliveries.waiting_of(db, b.id, 10**9):
+                i, s = place[d.subscriber], d.subscriber
                 went = at + int(r.integers(0, APART))
                 raw.append((went, int(Kind.SENT), s, message, 0, 0, 0.0, None, None, None))
-                if r.random() < chance[i] * (better if d["variant"] else 1.0):
+                if r.random() < chance[i] * (better if d.variant else 1.0):
                     seen = went + int(r.lognormal(9.1, 1.2)) + 15
                     raw.append((seen, int(Kind.OPENED), s, message, 0, agent, 0.0, None, None, None))
                     if r.random() < h.click[i]:
                         raw.append((seen + 40, int(Kind.CLICKED), s, message, link, agent, 0.0, None, None, None))
             events.add(db, raw)
             deliveries.report_external(db, row_id, message)
-            deliveries.set_batch(db, b["id"], "sent", sent_at=at + APART)
+            deliveries.set_batch(db, b.id, "sent", sent_at=at + APART)
     with workspace.store.atomic() as db:
         campaign_table.update(db, row_id, {"state": "finished"})
 

@@ -5,18 +5,20 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
 
 from openmeadow.core.delivery.randomise import draw
 from openmeadow.core.events import Kind
+from openmeadow.core.ids import NO_MESSAGE, PurposeId, SequenceId
+from openmeadow.core.moments import DAY, HOUR
 from openmeadow.core.sequences import state_machine
-from openmeadow.core.sequences.definition import DAY, FOLLOW_UP, HOUR, Begin, Definition, Leave, Step
+from openmeadow.core.sequences.definition import FOLLOW_UP, Begin, Definition, Leave, Step
 from openmeadow.demo.mail_world.habits import SOURCES, Habits
 from openmeadow.demo.mail_world.history import PERSON_AGENTS, PERSON_IP, PROXY_AGENT, PROXY_IP
 from openmeadow.services.campaigns import campaigns
 from openmeadow.services.clock import DemoClock
+from openmeadow.services.models import SequenceChanges
 from openmeadow.services.senders import domains
 from openmeadow.services.sequences import editing, runner
 from openmeadow.services.sequences.conditions import condition, zones
@@ -70,17 +72,17 @@ def begin(workspace: Workspace, habits: Habits, now: int) -> None:
     db = workspace.store.read()
     with workspace.store.atomic() as w:
         sequences.update(w, row_id, {"seed": SEED})  # the same lots in every demo
-    purpose = next(p["id"] for p in subscribers.names(db, "purposes") if p["name"] == "Season news")
-    address = next(a for a in sender_table.addresses(db) if a["address"].startswith("hello@"))
-    domains.check(workspace, address["domain"])
-    sent_by = {"purpose": purpose, "from_address": address["id"], "from_name": "Kestrel Quay"}
+    purpose = next(PurposeId(p.id) for p in subscribers.names(db, "purposes") if p.name == "Season news")
+    address = next(a for a in sender_table.addresses(db) if a.address.startswith("hello@"))
+    domains.check(workspace, address.domain)
+    sent_by: SequenceChanges = {"purpose": purpose, "from_address": address.id, "from_name": "Kestrel Quay"}
     editing.write(workspace, row_id, sent_by, "demo")
     for key, (subject, preview, words, page) in TEXTS.items():
         html = (
             f"<p>Dear {{{{ first_name or 'friend' }}}},</p><p>{words}</p><p><a href=\"{SITE}/{page}\">Read more</a></p>"
             '<p><a href="{{ preferences_url }}">Email preferences</a></p>'
         )
-        mail = sequences.mails(workspace.store.read(), row_id)[key]["id"]
+        mail = sequences.mails(workspace.store.read(), row_id)[key].id
         campaigns.write(workspace, mail, {"subject": subject, "preview": preview, "html": html})
     editing.start(workspace, row_id, "demo")
     workspace.clock.set(now)
@@ -155,7 +157,7 @@ def _entries(h: Habits, order: list[int]) -> list[int]:
     return entered
 
 
-def _bring_on(workspace: Workspace, row_id: int, h: Habits, now: int) -> None:
+def _bring_on(workspace: Workspace, row_id: SequenceId, h: Habits, now: int) -> None:
     """Who joined by the website since, with consent: in their order, at most so many a day."""
     db, r = workspace.store.read(), np.random.default_rng(29)
     row = sequences.one(db, row_id)
@@ -170,37 +172,38 @@ def _bring_on(workspace: Workspace, row_id: int, h: Habits, now: int) -> None:
         i for i in np.argsort(h.joined, kind="stable").tolist() if fresh[i] and known.get(ids.get(str(h.email[i]), 0))
     ]
     people = np.array([ids[str(h.email[i])] for i in order], np.int64)
-    held = draw(row["seed"], people, runner.HOLDOUT_SALT) < LADDER.holdout
+    held = draw(row.seed, people, runner.HOLDOUT_SALT) < LADDER.holdout
     entered = _entries(h, order)
     courses = [_course(h, i, at, now, bool(x), r) for i, at, x in zip(order, entered, held.tolist(), strict=True)]
     with workspace.store.atomic() as w:
         enrolments.begin(
             w, [(row_id, int(s), 1, int(x), 1, at) for s, x, at in zip(people, held.tolist(), entered, strict=True)]
         )
-        enrolment = {int(t["subscriber"]): int(t["id"]) for t in enrolments.all_inside(w, row_id)}
-        names, raw = events.Names(w), []
+        enrolment = {int(t.subscriber): int(t.id) for t in enrolments.all_inside(w, row_id)}
+        names = events.Names(w)
+        raw: list[events.Row] = []
         agent = {
             True: names.agents([PROXY_AGENT], [PROXY_IP.format(1)])[0],
             False: names.agents([PERSON_AGENTS[1]], [PERSON_IP.format(9)])[0],
         }
-        link = {k: names.links([m["message"]], [f"{SITE}/{TEXTS[k][3]}"])[0] for k, m in mails.items()}
+        link = {k: names.links([(m.message or NO_MESSAGE)], [f"{SITE}/{TEXTS[k][3]}"])[0] for k, m in mails.items()}
         for s, c, kept_back in zip(people.tolist(), courses, held.tolist(), strict=True):
-            rows: list[Any] = []
+            rows: list[sequences.MailRow] = []
             for key, at in c.mails:
                 step = LADDER.step(key)
                 assert step is not None
                 about, kind = pass_of(LADDER, step)
-                way = sequences.way_out(w, mails[about]["id"], kind)
+                way = sequences.way_out(w, mails[about].id, kind)
                 assert way is not None
                 kept = step.kind == "resend" and kept_back
                 state, why = ("skipped", "holdout") if kept else ("sent", None)
-                rows.append((*way, s, enrolment[s], 0, state, why, at))
+                rows.append((way[0], way[1], s, enrolment[s], 0, state, why, at))
                 if not kept:
-                    raw.append((at, int(Kind.SENT), s, mails[about]["message"], 0, 0, 0.0, None, None, None))
+                    raw.append((at, int(Kind.SENT), s, mails[about].message or 0, 0, 0, 0.0, None, None, None))
             sequences.add_mail(w, rows)
             for at, act, about, by_machine in c.acts:
                 to = link[about] if act == Kind.CLICKED else 0
-                raw.append((at, int(act), s, mails[about]["message"], to, agent[by_machine], 0.0, None, None, None))
+                raw.append((at, int(act), s, mails[about].message or 0, to, agent[by_machine], 0.0, None, None, None))
             enrolments.pass_steps(w, [(enrolment[s], key, at) for key, at in c.passed])
             if c.stands.state == state_machine.FINISHED:
                 enrolments.leave(w, [(enrolment[s], c.at, None)])

@@ -13,6 +13,8 @@ from typing import NamedTuple
 
 from itsdangerous import BadSignature, Signer
 
+from openmeadow.core.ids import CampaignId, DeliveryId
+
 _SHAPE = struct.Struct(">sQI")
 _RETURN_PATH = re.compile(r"\bb(\d{1,18})-([0-9a-f]{12})@", re.I)
 _UNSUBSCRIBE = re.compile(r"\bu(\d{1,18})-([0-9a-f]{12})@", re.I)
@@ -56,15 +58,15 @@ class Tokens:
         # one writing only: other letters for the same bits are not a token made here
         return Meant(kind, number, link) if k.decode() == kind and self.make(kind, number, link) == token else None
 
-    def return_path(self, delivery: int, domain: str) -> str:
+    def return_path(self, delivery: DeliveryId, domain: str) -> str:
         """A return path of its own for each delivery (VERP)."""
         return f"b{delivery}-{self._mark('verp', delivery)}@{domain}"
 
-    def message_id(self, delivery: int, campaign: int, domain: str) -> str:
+    def message_id(self, delivery: DeliveryId, campaign: CampaignId, domain: str) -> str:
         """The Message-ID of a delivery, signed, so that a report that quotes it can be believed."""
         return f"<d{delivery}.c{campaign}.{self._mark('message', delivery)}@{domain}>"
 
-    def unsubscribe_address(self, delivery: int, domain: str) -> str:
+    def unsubscribe_address(self, delivery: DeliveryId, domain: str) -> str:
         """Where a message to unsubscribe goes (RFC 2369)."""
         return f"u{delivery}-{self._mark('unsubscribe', delivery)}@{domain}"
 
@@ -82,7 +84,7 @@ class Tokens:
         found |= {self._signed(_RETURN_PATH, "verp", m.group()) for m in _RETURN_PATH.finditer(line)}
         return {d for d in found if d is not None}
 
-    def _mark(self, use: str, delivery: int) -> str:
+    def _mark(self, use: str, delivery: DeliveryId) -> str:
         return hmac.new(self.secret, f"{use}{delivery}".encode(), hashlib.sha256).hexdigest()[:12]
 
     def _signed(self, shape: re.Pattern[str], use: str, text: str) -> int | None:
@@ -90,7 +92,7 @@ class Tokens:
         if found is None:
             return None
         delivery = int(found.group(1))
-        return delivery if hmac.compare_digest(found.group(2).lower(), self._mark(use, delivery)) else None
+        return delivery if hmac.compare_digest(found.group(2).lower(), self._mark(use, DeliveryId(delivery))) else None
 
     def delivery_of(self, address: str) -> int | None:
         """The delivery of a return path that was signed here."""

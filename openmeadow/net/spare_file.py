@@ -9,6 +9,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from openmeadow.core.ids import DeliveryId
+
 NAME = "unsubscribes.spare"
 _RECORD = struct.Struct(">QQ")  # delivery, moment; a record of zeros is free
 RECORDS = 16_384
@@ -42,7 +44,7 @@ class SpareFile:
         finally:
             os.close(handle)
 
-    def keep(self, delivery: int, at: int) -> bool:
+    def keep(self, delivery: DeliveryId, at: int) -> bool:
         """Keep a record; on the disk when this returns True, no room for it otherwise."""
         try:
             with self._open() as handle:

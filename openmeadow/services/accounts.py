@@ -14,6 +14,7 @@ from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
 
 from openmeadow.core.errors import Missing, NotSignedIn, Refused, TooMany
+from openmeadow.core.moments import DAY, HOUR
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store import users as table
@@ -22,7 +23,7 @@ from openmeadow.store.users import Session, Token, User
 ROLES = ("analyst", "writer", "observer")
 SCOPES = ("read", "events", "all")
 SHORTEST_PASSWORD, LONGEST_NAME = 10, 100
-IDLE, LONGEST = 12 * 3_600, 30 * 86_400  # seconds that a session lasts unused, and at all
+IDLE, LONGEST = 12 * HOUR, 30 * DAY  # seconds that a session lasts unused, and at all
 PROVED = 10 * 60  # seconds for which a password that was given counts for what weakens security
 LINK_HOLDS = {"sign in": 30 * 86_400, "set password": 7 * 86_400}
 FREE_TRIES, FIRST_WAIT, LONGEST_WAIT = 5, 4, 300  # wrong tries before one waits; seconds
@@ -339,7 +340,7 @@ def new_token(workspace: Workspace, user: int, name: str, scope: str, days: int 
         raise Refused(f"The scope of a token is one of {', '.join(SCOPES)}.")
     token, now, owner = secrets.token_urlsafe(32), workspace.wall.now(), _found(workspace, user)
     with workspace.store.atomic() as db:
-        table.add_token(db, user, name, _digest(token), scope, now, None if days is None else now + days * 86_400)
+        table.add_token(db, user, name, _digest(token), scope, now, None if days is None else now + days * DAY)
         settings.log(db, workspace.now(), owner.name, "created a token", f"{name} ({scope})")
     return token
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 import json
 import shutil
 from pathlib import Path
-from typing import Any
+
+from pydantic import BaseModel
 
 from openmeadow.core.errors import CannotOpen, MeadowError, Refused
 from openmeadow.core.events import Kind
@@ -61,23 +62,31 @@ def _events(workspace: Workspace, out: Path) -> None:
         writer = csv.writer(f)
         writer.writerow(EVENT_COLUMNS)
         for r in event_counts.everything(workspace.store.read()):
-            cells = (r["email"], r["message_name"] or "", r["outside_id"] or "", r["url"] or "", r["agent_name"] or "")
-            rest = (r["ip"] or "", r["code"] or "", r["diagnostic"] or "", r["value"] or "")
+            cells = (r.email, r.message_name or "", r.outside_id or "", r.url or "", r.agent_name or "")
+            rest = (r.ip or "", r.code or "", r.diagnostic or "", r.value or "")
             writer.writerow(
-                [rfc3339(r["at"]), Kind(r["kind"]).name.lower(), *(export_service.safe(str(c)) for c in (*cells, *rest))]
+                [rfc3339(r.at), Kind(r.kind).name.lower(), *(export_service.safe(str(c)) for c in (*cells, *rest))]
             )
+
+
+class _About(BaseModel):
+    """What an export says of itself: the version of its form, rows by table, when it was made (RFC 3339)."""
+
+    form: int | str | None = None
+    rows: dict[str, int] = {}
+    made_at: str = ""
 
 
 def import_tables(workspace: Workspace, folder: Path, who: str) -> dict[str, int]:
     """Read an export back into an empty workspace; all of it or nothing."""
     try:
-        about: dict[str, Any] = json.loads((folder / "about.json").read_text(encoding="utf-8"))
+        about = _About.model_validate_json((folder / "about.json").read_text(encoding="utf-8"))
     except OSError as e:
         raise CannotOpen(f"The export {folder} cannot be opened: {(e.strerror or 'unknown reason').lower()}.") from e
     except ValueError as e:
         raise MeadowError(f"{folder}/about.json cannot be read; this is not an export made by “export all”.") from e
-    if about.get("form") != FORM:
-        raise MeadowError(f"This export has an unsupported version ({about.get('form')}).")
+    if about.form != FORM:
+        raise MeadowError(f"This export has an unsupported version ({about.form}).")
     if not archive.is_empty(workspace.store.read()):
         raise Refused("An export can be imported only into an empty workspace. Choose another data folder.")
     counts: dict[str, int] = {}
@@ -90,13 +99,13 @@ def import_tables(workspace: Workspace, folder: Path, who: str) -> dict[str, int
                     continue
                 with path.open(encoding="utf-8") as f:
                     counts[table] = archive.take(db, table, (line for line in f if line.strip()))
-                if counts[table] != about.get("rows", {}).get(table, counts[table]):
+                if counts[table] != about.rows.get(table, counts[table]):
                     raise MeadowError(f"{path.name} has {counts[table]:,} rows, but the export lists another number.")
             if not archive.references_hold(db):
                 raise MeadowError("The export is inconsistent: some rows refer to missing rows.")
             facts_changed(db)
             people_changed(db)
-            as_of = moment(str(about.get("made_at", rfc3339(workspace.now()))))
+            as_of = moment(about.made_at or rfc3339(workspace.now()))
             outgoing.pause_all(db, workspace.now(), as_of, "imported from an export")
             settings.log(db, workspace.now(), who, "imported everything", str(folder), counts.get("subscribers", 0))
     except ValueError as e:

@@ -11,7 +11,8 @@ import tarfile
 import tempfile
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+
+from pydantic import BaseModel
 
 from openmeadow.core.errors import CannotOpen, Damaged, MeadowError, Refused
 from openmeadow.core.imports.dates import moment, rfc3339
@@ -89,7 +90,7 @@ def back_up(workspace: Workspace, out: Path) -> BackedUp:
         raise CannotOpen(f"{out} cannot be opened for writing: {(e.strerror or 'unknown reason').lower()}.") from e
     finally:
         fresh.unlink(missing_ok=True)
-    entries = consent.check_evidence(workspace)["entries"]
+    entries = consent.check_evidence(workspace).entries
     return BackedUp(as_of, len(files), out.stat().st_size, int(entries))
 
 
@@ -108,7 +109,7 @@ def restore(file: Path, folder: Path) -> BackedUp:
         with tarfile.open(file, "r:") as tar:
             about = _manifest(tar)
             folder.mkdir(parents=True, exist_ok=True)
-            for name, told in about["files"].items():
+            for name, told in about.files.items():
                 _unpack(tar, name, told, folder)
     except (tarfile.TarError, EOFError) as e:
         _undo(folder)
@@ -142,18 +143,33 @@ def _refuse_a_folder_in_use(folder: Path) -> None:
         raise Refused(f"{folder} is not empty. Choose an empty or new folder.")
 
 
-def _manifest(tar: tarfile.TarFile) -> dict[str, Any]:
+class ManifestFile(BaseModel):
+    """A file of a backup: its size in octets and its SHA-256."""
+
+    bytes: int
+    sha256: str
+
+
+class Manifest(BaseModel):
+    """What a backup says of itself; ``form`` is the version of its form, ``as_of`` RFC 3339."""
+
+    form: int | str | None = None
+    as_of: str = ""
+    files: dict[str, ManifestFile] = {}
+
+
+def _manifest(tar: tarfile.TarFile) -> Manifest:
     try:
         found = tar.extractfile(MANIFEST)
-        about: dict[str, Any] = json.loads(found.read(_CHUNK)) if found is not None else {}
+        about = Manifest.model_validate_json(found.read(_CHUNK) if found is not None else b"{}")
     except (KeyError, ValueError) as e:
         raise MeadowError("This is not a backup of a workspace: its file list is missing.") from e
-    if about.get("form") != FORM or FILE not in about.get("files", {}):
-        raise MeadowError(f"This backup has an unsupported version ({about.get('form')}).")
+    if about.form != FORM or FILE not in about.files:
+        raise MeadowError(f"This backup has an unsupported version ({about.form}).")
     return about
 
 
-def _unpack(tar: tarfile.TarFile, name: str, told: dict[str, Any], folder: Path) -> None:
+def _unpack(tar: tarfile.TarFile, name: str, told: ManifestFile, folder: Path) -> None:
     if name != FILE and name not in _FILES and not (name.startswith(f"{IMAGES}/") and name.count("/") == 1):
         raise MeadowError(f"The backup contains a file that does not belong to a workspace: {name[:80]}.")
     try:
@@ -168,25 +184,25 @@ def _unpack(tar: tarfile.TarFile, name: str, told: dict[str, Any], folder: Path)
         while chunk := source.read(_CHUNK):
             f.write(chunk)
     to.chmod(0o600)
-    if _digest(to) != told["sha256"]:
+    if _digest(to) != told.sha256:
         raise Damaged(f"The backup is damaged: {name} has changed.")
 
 
-def _verified(folder: Path, about: dict[str, Any]) -> BackedUp:
+def _verified(folder: Path, about: Manifest) -> BackedUp:
     workspace = Workspace(folder)
     try:
         if wrong := workspace.store.damage():
             raise Damaged(f"The database in the backup is damaged: {wrong}.")
         evidence = consent.check_evidence(workspace)
-        if not evidence["verified"]:
+        if not evidence.verified:
             raise Damaged(
-                f"Verification of the consent record in the backup failed at entry {evidence['broken_at']}: {evidence['what']}."
+                f"Verification of the consent record in the backup failed at entry {evidence.broken_at}: {evidence.what}."
             )
-        as_of = moment(about["as_of"])
+        as_of = moment(about.as_of)
         with workspace.store.atomic() as db:
             waits = outgoing.pause_all(db, workspace.now(), as_of, "restored from a backup")
-        size = sum(int(told["bytes"]) for told in about["files"].values())
-        return BackedUp(as_of, len(about["files"]), size, int(evidence["entries"]), waits)
+        size = sum(told.bytes for told in about.files.values())
+        return BackedUp(as_of, len(about.files), size, int(evidence.entries), waits)
     finally:
         workspace.close()
 

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
-from typing import Any
 
 from openmeadow.core.errors import Missing, Refused
-from openmeadow.core.settings import SETTINGS, checked, shown
+from openmeadow.core.settings import SETTINGS, Setting, Value, checked, shown
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings, users
 from openmeadow.store.subscribers.subscribers import facts_changed
@@ -16,13 +15,13 @@ ASKED = "approval_off_asked"
 LONGEST_SAID = 300  # characters of a value in the activity log
 
 
-def _setting(name: str) -> Any:
+def _setting(name: str) -> Setting:
     if name not in SETTINGS:
         raise Missing(f"There is no setting “{name[:60]}”.")
     return SETTINGS[name]
 
 
-def weakens(workspace: Workspace, values: Mapping[str, Any]) -> bool:
+def weakens(workspace: Workspace, values: Mapping[str, Value]) -> bool:
     """Whether a change takes a protection away, so that the password has to be given again."""
     out = False
     for name, value in values.items():
@@ -39,7 +38,7 @@ def approval_off_asked_by(workspace: Workspace) -> str:
     return str(dict(workspace.setting(ASKED)).get("name", ""))
 
 
-def change(workspace: Workspace, values: Mapping[str, Any], who: str, user: int | None = None) -> dict[str, Any]:
+def change(workspace: Workspace, values: Mapping[str, Value], who: str, user: int | None = None) -> dict[str, Value]:
     """Change settings; the values as they are kept. ``user`` None is the command line. Approval is switched off by two
     analysts where there are two: the first asks, another one does it."""
     kept = {}
@@ -62,7 +61,7 @@ def change(workspace: Workspace, values: Mapping[str, Any], who: str, user: int 
     return kept
 
 
-def _approval(workspace: Workspace, kept: dict[str, Any], who: str, user: int | None) -> bool:
+def _approval(workspace: Workspace, kept: dict[str, Value], who: str, user: int | None) -> bool:
     """Takes "approval off" out of a change that has to wait for a second analyst; whether it did."""
     db = workspace.store.writer
     if kept.get("require_approval") is None:
@@ -78,7 +77,7 @@ def _approval(workspace: Workspace, kept: dict[str, Any], who: str, user: int | 
     return False
 
 
-def _said(name: str, old: Any, new: Any) -> str:
+def _said(name: str, old: Value, new: Value) -> str:
     setting = SETTINGS[name]
     before, after = (json.dumps(shown(setting, v), ensure_ascii=False)[:LONGEST_SAID] for v in (old, new))
     return f"{name}: {before} → {after}" if setting.kind != "secret" else f"{name}: changed"

@@ -12,7 +12,8 @@ from dataclasses import field as dataclass_field
 from functools import partial
 from importlib import resources
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TypeVar, cast
+from zoneinfo import ZoneInfo
 
 import numpy as np
 
@@ -22,10 +23,13 @@ from openmeadow.core.delivery.smtp_refusals import RefusalRun
 from openmeadow.core.engagement.bot_signatures import Machines
 from openmeadow.core.engagement.score import BANDS, INACTIVE, Cadence, Scores, bring_forward, cadence, score
 from openmeadow.core.errors import Missing, RuleMistake
+from openmeadow.core.ids import SubscriberId
+from openmeadow.core.moments import DAY
 from openmeadow.core.rules.activity_index import Streams
 from openmeadow.core.rules.breakdown import BreakdownRow, breakdown
 from openmeadow.core.rules.conditions import Rule, View, walk
 from openmeadow.core.rules.parser import parse
+from openmeadow.core.settings import Value
 from openmeadow.services.clock import Clock, clock_of
 from openmeadow.store import settings, undo_log
 from openmeadow.store.connection import Store
@@ -58,6 +62,18 @@ class _Kept:
     troubles: tuple[int, Troubles] | None = None
 
 
+@dataclass(frozen=True)
+class ScoreSummary:
+    """Subscribers by band as of a moment; ``inactive`` by why, ``cadence`` in days, ``seconds`` it took."""
+
+    subscribers: int
+    bands: dict[str, int]
+    inactive: dict[str, int]
+    cadence: dict[str, float]
+    as_of: int
+    seconds: float
+
+
 class Workspace:
     """Opens a data folder; hands out views. ``view()`` is now, ``view(as_of=t)`` a past moment as it was then."""
 
@@ -74,7 +90,7 @@ class Workspace:
         self.providers_seen: object = None  # by the last look for providers
         self.refusal_run = RefusalRun()  # of the relay, over all plans
         self._machines: tuple[float, Machines] = (-1.0, Machines((), ()))
-        self._parts: dict[object, Any] = {}
+        self._parts: dict[object, object] = {}
 
     def now(self) -> int:
         return self.clock.now()
@@ -84,14 +100,18 @@ class Workspace:
         with self._guard:
             if kind not in self._parts:
                 self._parts[kind] = kind(self)
-            found: T = self._parts[kind]
-            return found
+            return cast(T, self._parts[kind])
 
     def close(self) -> None:
         self.store.close()
 
-    def setting(self, name: str) -> Any:
+    def setting(self, name: str) -> Value:
         return settings.setting(self.store.read(), name)
+
+    @property
+    def zone(self) -> ZoneInfo:
+        """The workspace's own time zone."""
+        return ZoneInfo(str(self.setting("time_zone")))
 
     def machines(self) -> Machines:
         """The shipped list of machines with the workspace's own beside it, read again when that changes."""
@@ -216,7 +236,7 @@ class Workspace:
 
     def pace(self) -> Cadence:
         """The workspace's cadence, worked out once a day: it is a median over a year."""
-        day = self.now() // 86_400
+        day = self.now() // DAY
         if self._pace is None or self._pace[0] != day:
             self._pace = (day, self.view().scores.cadence)
         return self._pace[1]
@@ -234,7 +254,7 @@ class Workspace:
         counts = np.bincount(view.scores.band[view.alive], minlength=len(BANDS))
         return dict(zip(BANDS, counts.tolist(), strict=True))
 
-    def score_summary(self, as_of: int | None = None, full: bool = False) -> dict[str, Any]:
+    def score_summary(self, as_of: int | None = None, full: bool = False) -> ScoreSummary:
         begun = time.perf_counter()
         if full:
             with self._guard:
@@ -247,18 +267,18 @@ class Workspace:
         if as_of is None:
             with self.store.atomic() as db:
                 settings.set_setting(db, "scored_at", view.now)
-        return {
-            "subscribers": int(view.alive.sum()),
-            "bands": self.band_counts(view),
-            "inactive": {"never engaged": never, "stopped engaging": int(inactive.sum()) - never},
-            "cadence": {
+        return ScoreSummary(
+            subscribers=int(view.alive.sum()),
+            bands=self.band_counts(view),
+            inactive={"never engaged": never, "stopped engaging": int(inactive.sum()) - never},
+            cadence={
                 "gap_days": view.scores.cadence.gap,
                 "half_life_days": view.scores.cadence.half_life,
                 "window_days": view.scores.cadence.window,
             },
-            "as_of": view.now,
-            "seconds": round(time.perf_counter() - begun, 3),
-        }
+            as_of=view.now,
+            seconds=round(time.perf_counter() - begun, 3),
+        )
 
     def checked_rule(self, text: str, view: View, own_name: str | None = None) -> Rule:
         """A rule whose every name exists; a mistake points at its place."""
@@ -291,7 +311,7 @@ class Workspace:
         rule = self.checked_rule(text, view, own_name)
         return int(view.mask(rule).sum()), view, rule, breakdown(rule, view) if with_breakdown else []
 
-    def index_of(self, view: View, subscriber: int) -> int:
+    def index_of(self, view: View, subscriber: SubscriberId) -> int:
         at = int(np.searchsorted(view.columns.people.id, subscriber))
         if at >= len(view.columns.people) or view.columns.people.id[at] != subscriber:
             raise Missing("This subscriber does not exist.")

@@ -6,7 +6,6 @@ import base64
 import json
 import sqlite3
 from collections.abc import Iterator
-from typing import Any
 
 from openmeadow.store.bulk import Many
 
@@ -24,7 +23,7 @@ def tables(db: sqlite3.Connection) -> list[str]:
 def rows(db: sqlite3.Connection, table: str) -> Iterator[str]:
     """Each row as one line of JSON."""
     for r in db.execute(f"SELECT * FROM {table}"):
-        record: dict[str, Any] = {}
+        record: dict[str, object] = {}
         for name in r.keys():  # noqa: SIM118
             value = r[name]
             record[name] = {"base64": base64.b64encode(value).decode()} if isinstance(value, bytes) else value

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from typing import Any
 
-from openmeadow.core.settings import SETTINGS
+from openmeadow.core.settings import SETTINGS, Value
+from openmeadow.core.states import ClockState, JobKind, JobState
+from openmeadow.store.records import Activity, ClockMove, Job
 
 # what the product keeps for itself beside the settings
-INTERNAL: dict[str, Any] = {
+INTERNAL: dict[str, Value] = {
     "demo": False,
     "scored_at": 0,
     "world_url": "",
@@ -17,19 +18,19 @@ INTERNAL: dict[str, Any] = {
     "erasure_key": "",
     "approval_off_asked": {},
 }
-DEFAULTS: dict[str, Any] = {**{name: s.default for name, s in SETTINGS.items()}, **INTERNAL}
+DEFAULTS: dict[str, Value] = {**{name: s.default for name, s in SETTINGS.items()}, **INTERNAL}
 
 
-def setting(db: sqlite3.Connection, name: str) -> Any:
+def setting(db: sqlite3.Connection, name: str) -> Value:
     row = db.execute("SELECT value FROM settings WHERE name = ?", (name,)).fetchone()
     return json.loads(row["value"]) if row else DEFAULTS.get(name)
 
 
-def settings(db: sqlite3.Connection) -> dict[str, Any]:
+def settings(db: sqlite3.Connection) -> dict[str, Value]:
     return {**DEFAULTS, **{r["name"]: json.loads(r["value"]) for r in db.execute("SELECT * FROM settings")}}
 
 
-def set_setting(db: sqlite3.Connection, name: str, value: Any) -> None:
+def set_setting(db: sqlite3.Connection, name: str, value: Value) -> None:
     db.execute(
         "INSERT INTO settings VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
         (name, json.dumps(value)),
@@ -41,8 +42,8 @@ def log(db: sqlite3.Connection, at: int, who: str, act: str, what: str, people: 
     db.execute("INSERT INTO activity (at, who, act, what, people) VALUES (?, ?, ?, ?, ?)", (at, who, act, what, people))
 
 
-def activity(db: sqlite3.Connection, limit: int = 500) -> list[sqlite3.Row]:
-    return db.execute("SELECT * FROM activity ORDER BY id DESC LIMIT ?", (limit,)).fetchall()
+def activity(db: sqlite3.Connection, limit: int = 500) -> list[Activity]:
+    return Activity.read_all(db.execute("SELECT * FROM activity ORDER BY id DESC LIMIT ?", (limit,)))
 
 
 def last_activity(db: sqlite3.Connection) -> int:
@@ -55,41 +56,40 @@ def answers(db: sqlite3.Connection) -> None:
     db.execute("SELECT 1 FROM settings LIMIT 1").fetchone()
 
 
-def latest_jobs(db: sqlite3.Connection, limit: int = 20) -> list[sqlite3.Row]:
+def latest_jobs(db: sqlite3.Connection, limit: int = 20) -> list[Job]:
     """Jobs, the newest first."""
-    return db.execute("SELECT * FROM jobs ORDER BY id DESC LIMIT ?", (limit,)).fetchall()
+    return Job.read_all(db.execute("SELECT * FROM jobs ORDER BY id DESC LIMIT ?", (limit,)))
 
 
-def add_job(db: sqlite3.Connection, kind: str, arguments: dict[str, Any], who: str, now: int) -> int:
+def add_job(db: sqlite3.Connection, kind: JobKind, arguments: str, who: str, now: int) -> int:
+    """A job to do; ``arguments`` as JSON."""
     return int(
         db.execute(
             "INSERT INTO jobs (kind, arguments, who, made_at, changed_at) VALUES (?, ?, ?, ?, ?)",
-            (kind, json.dumps(arguments), who, now, now),
+            (kind, arguments, who, now, now),
         ).lastrowid
         or 0
     )
 
 
-def job(db: sqlite3.Connection, row_id: int) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute("SELECT * FROM jobs WHERE id = ?", (row_id,)).fetchone()
-    return row
+def job(db: sqlite3.Connection, row_id: int) -> Job | None:
+    return Job.read(db.execute("SELECT * FROM jobs WHERE id = ?", (row_id,)))
 
 
-def next_job(db: sqlite3.Connection) -> sqlite3.Row | None:
+def next_job(db: sqlite3.Connection) -> Job | None:
     """The oldest job to do; one left working by a worker that died is taken again."""
-    row: sqlite3.Row | None = db.execute(
-        "SELECT * FROM jobs WHERE state IN ('waiting', 'working') ORDER BY id LIMIT 1"
-    ).fetchone()
-    return row
+    return Job.read(
+        db.execute("SELECT * FROM jobs WHERE state IN (?, ?) ORDER BY id LIMIT 1", (JobState.WAITING, JobState.WORKING))
+    )
 
 
 def update_job(
-    db: sqlite3.Connection, row_id: int, now: int, *, state: str, done: int, total: int, outcome: Any = None
+    db: sqlite3.Connection, row_id: int, now: int, *, state: JobState, done: int, total: int, outcome: str | None = None
 ) -> None:
     db.execute(
         "UPDATE jobs SET state = ?1, done = ?2, total = ?3, outcome = ?4, changed_at = ?5 WHERE id = ?6 "
         "AND NOT (state = 'paused' AND ?1 = 'working')",
-        (state, done, total, json.dumps(outcome), now, row_id),
+        (state, done, total, outcome, now, row_id),
     )
 
 
@@ -100,12 +100,11 @@ def add_clock_move(db: sqlite3.Connection, target: int | None, now: int) -> int:
     )
 
 
-def clock_move(db: sqlite3.Connection) -> sqlite3.Row | None:
+def clock_move(db: sqlite3.Connection) -> ClockMove | None:
     """The move under way or waiting."""
-    row: sqlite3.Row | None = db.execute(
-        "SELECT * FROM clock_moves WHERE state <> 'finished' ORDER BY id LIMIT 1"
-    ).fetchone()
-    return row
+    return ClockMove.read(
+        db.execute("SELECT * FROM clock_moves WHERE state <> ? ORDER BY id LIMIT 1", (ClockState.FINISHED,))
+    )
 
 
 def update_clock_move(db: sqlite3.Connection, row_id: int, state: str, reached: int) -> None:
@@ -127,6 +126,6 @@ def job_paused(db: sqlite3.Connection, row_id: int) -> bool:
     return row is not None and row["state"] == "paused"
 
 
-def save_position(db: sqlite3.Connection, row_id: int, arguments: dict[str, Any]) -> None:
+def save_position(db: sqlite3.Connection, row_id: int, arguments: str) -> None:
     """Where a paused job goes on."""
-    db.execute("UPDATE jobs SET arguments = ? WHERE id = ?", (json.dumps(arguments), row_id))
+    db.execute("UPDATE jobs SET arguments = ? WHERE id = ?", (arguments, row_id))

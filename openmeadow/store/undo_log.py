@@ -9,9 +9,11 @@ from contextlib import contextmanager
 from typing import Any
 
 from openmeadow.store.bulk import Many
+from openmeadow.store.records import Activity
 from openmeadow.store.subscribers.subscribers import facts_changed, people_changed
 
 PERSON = ("name", "joined_at", "time_zone", "language", "country", "fields", "rejoined_at")
+Kept = Any  # what restores a row: JSON, in the form that its kind of action has put away
 _MADE_BY = ("list_members", "subscriber_labels", "suppressions")
 
 
@@ -31,9 +33,8 @@ def counted(db: sqlite3.Connection, action: int, people: int) -> None:
     db.execute("UPDATE activity SET people = ? WHERE id = ?", (people, action))
 
 
-def one(db: sqlite3.Connection, action: int) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute("SELECT * FROM activity WHERE id = ?", (action,)).fetchone()
-    return row
+def one(db: sqlite3.Connection, action: int) -> Activity | None:
+    return Activity.read(db.execute("SELECT * FROM activity WHERE id = ?", (action,)))
 
 
 def undone(db: sqlite3.Connection, action: int, at: int) -> None:
@@ -70,7 +71,7 @@ def put_away(db: sqlite3.Connection, action: int, kind: str, rows: Many[tuple[in
     )
 
 
-def before(db: sqlite3.Connection, action: int, kind: str) -> list[tuple[int, Any]]:
+def before(db: sqlite3.Connection, action: int, kind: str) -> list[tuple[int, Kept]]:
     return [
         (int(r["subscriber"]), json.loads(r["row"]))
         for r in db.execute("SELECT subscriber, row FROM undo_rows WHERE action = ? AND kind = ?", (action, kind))

@@ -31,6 +31,8 @@ _VERDICTS = {"good": "deliverable", "bad": "undeliverable", "unknown": "unknown 
 _WORDS = re.compile(rf"({_NAME})|(\b(?:band|address)\s+is\s+(?:\w+)(?:\s+or\s+\w+)*)", re.I)
 _SEGMENT = re.compile(r'(\bin\s+segment\s+")([^"]*)"', re.I)
 
+Json = Any  # of an older version, in whatever form that version kept it
+
 
 def rule_in_new_words(text: str) -> str:
     """A rule of before 0.10 in the words of now."""
@@ -75,14 +77,14 @@ _LEADS = {"go on": "continue", "second lane": "follow-up path"}
 _BEGINS = {"by hand": "manual", "sign-up pending": "sign-up pending"}
 
 
-def _plan(plan: Mapping[str, Any]) -> dict[str, Any]:
+def _plan(plan: Mapping[str, Json]) -> dict[str, Json]:
     return {
         _PLAN.get(k, k): _PLAN_VALUES.get(v, v) if k in ("order", "resend_rule") and isinstance(v, str) else v
         for k, v in plan.items()
     }
 
 
-def _definition(old: Mapping[str, Any]) -> dict[str, Any]:
+def _definition(old: Mapping[str, Json]) -> dict[str, Json]:
     """A sequence's steps, entry and exit."""
     steps = []
     for step in old.get("steps", ()):
@@ -101,7 +103,7 @@ def _definition(old: Mapping[str, Any]) -> dict[str, Any]:
     return {"steps": steps, "begin": begin, "leave": leave, "holdout": old.get("held_back", 0.0)}
 
 
-def _blocks(value: Any) -> Any:
+def _blocks(value: Json) -> Json:
     """Blocks of a message: kinds, and every condition within."""
     if isinstance(value, list):
         return [_blocks(v) for v in value]
@@ -121,7 +123,7 @@ def _conditions(text: str) -> str:
         return text
     parts: list[str] = []
 
-    def one(_: int, part: Any) -> str:
+    def one(_: int, part: Json) -> str:
         parts.append(re.sub(r"holds\((.*)\)", _condition, part.text, flags=re.S))
         return parts[-1]
 
@@ -147,7 +149,7 @@ def _each(db: sqlite3.Connection, table: str, columns: Mapping[str, Callable[[st
             db.execute(f"UPDATE {table} SET {sets} WHERE rowid = ?", (*changed.values(), row["at"]))
 
 
-def _json(f: Callable[[Any], Any]) -> Callable[[str], str]:
+def _json(f: Callable[[Json], Json]) -> Callable[[str], str]:
     return lambda text: json.dumps(f(json.loads(text)), ensure_ascii=False)
 
 
@@ -174,7 +176,7 @@ _STARTERS = {
 }
 
 
-def _sunset(value: Any) -> Any:
+def _sunset(value: Json) -> Json:
     return {_SUNSET.get(k, k): v for k, v in value.items()} if isinstance(value, dict) else value
 
 
@@ -183,7 +185,7 @@ _EXITS = {"answered": "engaged", "taken out by": "removed by"}
 _RECORD_STATES = {"holds": "pass", "mend": "warning", "broken": "fail"}
 
 
-def _records(records: list[dict[str, Any]]) -> list[dict[str, Any]]:
+def _records(records: list[dict[str, Json]]) -> list[dict[str, Json]]:
     return [{**r, "state": _RECORD_STATES.get(r.get("state", ""), r.get("state"))} for r in records]
 
 

@@ -7,6 +7,9 @@ import sqlite3
 from collections.abc import Collection
 from dataclasses import dataclass
 
+from openmeadow.core.moments import DAY
+from openmeadow.core.states import Role
+
 
 @dataclass(frozen=True)
 class User:
@@ -82,7 +85,7 @@ def users(db: sqlite3.Connection) -> list[User]:
 
 def count_analysts(db: sqlite3.Connection) -> int:
     """Analysts who can sign in: one who was invited only cannot."""
-    return int(db.execute("SELECT count(*) FROM users WHERE role = 'analyst' AND password <> ''").fetchone()[0])
+    return int(db.execute("SELECT count(*) FROM users WHERE role = ? AND password <> ''", (Role.ANALYST,)).fetchone()[0])
 
 
 def set_password(db: sqlite3.Connection, row_id: int, password: str) -> None:
@@ -158,7 +161,7 @@ def end_sessions(db: sqlite3.Connection, user: int, but: str = "") -> int:
 def end_old_sessions(db: sqlite3.Connection, seen_before: int, made_before: int, now: int) -> None:
     db.execute("DELETE FROM sessions WHERE seen_at < ? OR made_at < ?", (seen_before, made_before))
     db.execute("DELETE FROM one_time_links WHERE expires_at < ?", (now,))
-    db.execute("DELETE FROM sign_in_failures WHERE wait_until < ?", (now - 86_400,))
+    db.execute("DELETE FROM sign_in_failures WHERE wait_until < ?", (now - DAY,))
 
 
 def add_token(

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import re
 from pathlib import Path
-from typing import Any
 
 from flask import Flask, Response, jsonify, redirect, request, send_from_directory
 from flask.typing import ResponseReturnValue
@@ -89,7 +88,7 @@ def _front(app: Flask, workspace: Workspace) -> None:
 
     @app.get("/", defaults={"path": ""})
     @app.get("/<path:path>")
-    def front(path: str) -> Any:
+    def front(path: str) -> Response:
         if PUBLIC.match(path):  # an address from mail whose token is cut off or has grown a part
             return Response("Not found\n", 404, mimetype="text/plain")
         if path and (DIST / path).is_file():
@@ -98,7 +97,7 @@ def _front(app: Flask, workspace: Workspace) -> None:
                 response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
             return response
         if not (DIST / "index.html").exists():
-            return "The front end is not built; run make setup.", 503
+            return Response("The front end is not built; run make setup.", 503, mimetype="text/plain")
         return Response((DIST / "index.html").read_bytes(), mimetype="text/html", headers={"Cache-Control": "no-cache"})
 
     @app.after_request

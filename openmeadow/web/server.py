@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import resource
 from http.cookies import CookieError, SimpleCookie
-from typing import Any
 
 import waitress
 from flask import Flask
@@ -15,13 +14,14 @@ from waitress.server import TcpWSGIServer
 from openmeadow.services import accounts
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import users as table
+from openmeadow.store.users import Session, Token
 from openmeadow.web import limits
 from openmeadow.web.router import COOKIE
 
 THREADS = 8
 
 
-def make_server(app: Flask, workspace: Workspace, host: str, port: int) -> Any:
+def make_server(app: Flask, workspace: Workspace, host: str, port: int) -> TcpWSGIServer:
     """A server that is bound but does not run yet; OSError where the port is taken."""
     described = app.extensions["described"]
     uploads = frozenset(r.template for r in described.routes if r.upload is not None)
@@ -30,7 +30,7 @@ def make_server(app: Flask, workspace: Workspace, host: str, port: int) -> Any:
         """Whether a body over the usual limit comes from an account, before it is read."""
         scheme, _, secret = headers.get("AUTHORIZATION", "").partition(" ")
         if scheme.lower() == "bearer":
-            holder: Any = accounts.by_token(workspace, secret.strip())
+            holder: Session | Token | None = accounts.by_token(workspace, secret.strip())
         else:
             try:
                 cookie = SimpleCookie(headers.get("COOKIE", "")).get(COOKIE)

@@ -5,11 +5,12 @@ from __future__ import annotations
 from flask import make_response, request
 from flask.typing import ResponseReturnValue
 
+from openmeadow.core.moments import DAY
 from openmeadow.services import accounts
 from openmeadow.services.workspace import Workspace
 from openmeadow.web.router import COOKIE
 
-LONGEST_MOVE = 60 * 86400
+LONGEST_MOVE = 60 * DAY
 
 
 def begin_session(

@@ -5,9 +5,9 @@ from __future__ import annotations
 import contextlib
 import json
 import urllib.request
-from typing import Any
 
 from openmeadow.core.errors import MeadowError
+from openmeadow.core.moments import HOUR
 from openmeadow.net.signed_tokens import Tokens
 from openmeadow.services.campaigns import dispatcher, external_sending, outgoing
 from openmeadow.services.clock import DemoClock
@@ -30,10 +30,10 @@ class ClockMover:
         self.workspace, self.world, self.tokens, self.senders = workspace, world, tokens, senders
         self.inbound: Intake | None = None
 
-    def _world(self, path: str, *, post: bool = False) -> dict[str, Any]:
+    def _world(self, path: str, *, post: bool = False) -> dict[str, int]:
         request = urllib.request.Request(self.world + path, data=b"" if post else None)
         with urllib.request.urlopen(request, timeout=120) as answer:
-            result: dict[str, Any] = json.load(answer)
+            result: dict[str, int] = json.load(answer)
             return result
 
     def next_due(self) -> int | None:
@@ -47,7 +47,7 @@ class ClockMover:
         clock, move = self.workspace.clock, settings.clock_move(self.workspace.store.read())
         if move is None or not isinstance(clock, DemoClock):
             return False
-        target = move["target"]
+        target = move.target
         if target is None:
             due = self.next_due()
             people = self._world("/next").get("next") if self.world else None
@@ -61,7 +61,7 @@ class ClockMover:
                     signup.tend(self.workspace)
                     runner.tick(self.workspace)
                 if not outgoing.is_paused(self.workspace) and dispatcher.send_due(self.workspace, self.tokens):
-                    busy_until = clock.now() + 3600
+                    busy_until = clock.now() + HOUR
             people = self._world("/play", post=True).get("next") if self.world else None
             if self.inbound is not None:
                 self.inbound.drain()
@@ -77,8 +77,8 @@ class ClockMover:
             ]
             clock.set(max(now, min([target, *ahead])))
             with self.workspace.store.atomic() as db:
-                settings.update_clock_move(db, move["id"], "moving", clock.now())
+                settings.update_clock_move(db, move.id, "moving", clock.now())
         self.senders.check()
         with self.workspace.store.atomic() as db:
-            settings.update_clock_move(db, move["id"], "finished", clock.now())
+            settings.update_clock_move(db, move.id, "finished", clock.now())
         return True

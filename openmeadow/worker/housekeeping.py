@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Callable
-from typing import Any
 
 from openmeadow.core.errors import MeadowError
+from openmeadow.core.moments import HOUR
 from openmeadow.services import accounts
 from openmeadow.services.campaigns import tracking
 from openmeadow.services.health import placement, providers
@@ -19,7 +19,7 @@ from openmeadow.services.workspace import Workspace
 from openmeadow.store.senders import senders as sender_table
 
 KEEP_HOUSE_EVERY = 30
-CHECK_SENDERS_EVERY = 3600
+CHECK_SENDERS_EVERY = HOUR
 
 
 def _bring_log_in(workspace: Workspace) -> None:
@@ -35,7 +35,7 @@ def _run_sunset(workspace: Workspace) -> None:
     sunset.run_automatic(workspace)
 
 
-DUTIES: tuple[Callable[[Workspace], Any], ...] = (
+DUTIES: tuple[Callable[[Workspace], object], ...] = (
     starter_segments.make,
     export.clean_up,
     consent.suppress_repeated_soft,
@@ -64,10 +64,10 @@ class SenderChecks:
         for row in sender_table.domains(self.workspace.store.read()):
             if round_trip_test.due(row, now):
                 with contextlib.suppress(MeadowError):
-                    round_trip_test.send(self.workspace, row["id"])
+                    round_trip_test.send(self.workspace, row.id)
             went = round_trip_test.finding(row, now)
             told = went.found if went else ""
-            news = bool(told) and self._round_trips.get(row["id"]) != told
-            if news or row["checked_at"] is None or now - row["checked_at"] >= CHECK_SENDERS_EVERY:
-                domains.check(self.workspace, row["id"])
-                self._round_trips[row["id"]] = told
+            news = bool(told) and self._round_trips.get(row.id) != told
+            if news or row.checked_at is None or now - row.checked_at >= CHECK_SENDERS_EVERY:
+                domains.check(self.workspace, row.id)
+                self._round_trips[row.id] = told

@@ -6,7 +6,7 @@ import fcntl
 import time
 from collections.abc import Callable
 from functools import partial
-from typing import Any
+from typing import TypeVar
 
 import structlog
 
@@ -31,6 +31,9 @@ PAUSE = 0.3
 IDLE = 10.0  # seconds without work after which the database's log is written into it
 FIRST_PAUSE, LONGEST_PAUSE = 1.0, 60.0  # seconds between tries of what failed
 RELAY = "relay"
+
+
+T = TypeVar("T")
 
 
 class Worker:
@@ -97,7 +100,7 @@ class Worker:
             self.workspace.store.analyse()
             self.workspace.store.checkpoint()
 
-    def _duty(self, name: str, do: Callable[[], Any]) -> Any:
+    def _duty(self, name: str, do: Callable[[], T]) -> T | None:
         """One duty of the loop. A full disk or a busy database is waited for; anything else that fails is logged and
         tried again after a growing pause."""
         if time.monotonic() < self._not_before.get(name, (0.0, 0.0))[0]:

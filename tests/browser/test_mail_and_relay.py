@@ -98,11 +98,11 @@ def started(visit: Visit) -> int:
     expect(page.get_by_role("row", name=re.compile("^pilot Thu .* sent"))).to_be_visible()
     workspace = Workspace(visit.running.folder)
     with workspace.store.atomic() as db:
-        rows = [d for d in deliveries.of_campaign(db, 1, "first") if d["state"] == "sent"][:4]
+        rows = [d for d in deliveries.of_campaign(db, 1, "first") if d.state == "sent"][:4]
         for d in rows[:2]:
-            deliveries.mark(db, d["id"], deliveries.UNCONFIRMED, workspace.now() + 60, "the connection broke")
+            deliveries.mark(db, d.id, deliveries.UNCONFIRMED, workspace.now() + 60, "the connection broke")
         for d in rows[2:]:
-            deliveries.mark(db, d["id"], deliveries.FAILED, workspace.now(), "hard: 550 5.1.1 no such user")
+            deliveries.mark(db, d.id, deliveries.FAILED, workspace.now(), "hard: 550 5.1.1 no such user")
     workspace.close()
     return len(rows)
 
@@ -131,8 +131,8 @@ def test_unconfirmed_and_refused_are_settled_on_the_plan(visit: Visit) -> None:
     assert deliveries.state_counts(workspace.store.read(), 1).get("failed", 0) == 0
     with workspace.store.atomic() as db:  # as after a restore
         outgoing.pause_all(db, workspace.now(), workspace.now(), "restored from a backup")
-    sent = next(d for d in deliveries.of_campaign(workspace.store.read(), 1, "first") if d["state"] == "queued")
-    mark = Tokens(workspace.folder).message_id(sent["id"], 1, "news.kestrelquay.example")
+    sent = next(d for d in deliveries.of_campaign(workspace.store.read(), 1, "first") if d.state == "queued")
+    mark = Tokens(workspace.folder).message_id(sent.id, 1, "news.kestrelquay.example")
     workspace.close()
     page = visit.go("/today")
     page.get_by_role("link", name="Restored: all sending is paused").click()

@@ -92,9 +92,7 @@ def test_reports(folder: Path, tmp_path: Path) -> None:
         campaigns.start(m.workspace, m.campaign, "t")
         dispatcher.send_due(m.workspace, m.tokens)
         first = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")[2]
-        quoted = (
-            f"Content-Type: text/rfc822-headers\n\nMessage-ID: {m.tokens.message_id(first['id'], m.campaign, DOMAIN)}\n"
-        )
+        quoted = f"Content-Type: text/rfc822-headers\n\nMessage-ID: {m.tokens.message_id(first.id, m.campaign, DOMAIN)}\n"
         mta = "Reporting-MTA: dns; mx.example\n\n"
         (tmp_path / "one.eml").write_bytes(report(mta + group("forwarded@elsewhere.example"), quoted))
         away = plain("I am away", Auto_Submitted="auto-replied")
@@ -124,13 +122,11 @@ def test_reports(folder: Path, tmp_path: Path) -> None:
             "action": "failed",
         }
         who = m.workspace.store.read().execute("SELECT subscriber, reason FROM suppressions ORDER BY 1, 2").fetchall()
-        assert {tuple(r) for r in who} == {(first["subscriber"], 1), (4, 2)}, (
-            "by Message-ID; and a policy suppresses nobody"
-        )
+        assert {tuple(r) for r in who} == {(first.subscriber, 1), (4, 2)}, "by Message-ID; and a policy suppresses nobody"
         again = json.loads(meadow(folder, "import", "reports", *files[:3], "--json")[1])
         assert again[0]["repeated"] and again[4]["reports"][0]["repeated"], "kept once"
         assert len(report_table.reports(m.workspace.store.read())) == 1
-        kept = report_table.mail_of(m.workspace.store.read(), first["subscriber"])
-        assert b"forwarded@elsewhere" in report_table.mail(m.workspace.store.read(), kept[0]["id"])["raw"]  # type: ignore[index]
+        kept = report_table.mail_of(m.workspace.store.read(), first.subscriber)
+        assert b"forwarded@elsewhere" in report_table.mail(m.workspace.store.read(), kept[0].id).raw  # type: ignore[index]
         assert meadow(folder, "import", "reports", str(tmp_path / "gone.eml"))[0] == 3
         assert "automatic reply" in found[3]["reason"].lower()

@@ -54,8 +54,8 @@ def test_everything_out_and_in_again(folder: Path, tmp_path: Path) -> None:
         campaigns.start(m.workspace, m.campaign, "t")
         dispatcher.send_due(m.workspace, m.tokens)
         first = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")
-        tracking.opened(m.workspace, first[0]["id"], "Reader", "198.51.100.1")
-        tracking.unsubscribed(m.workspace, first[1]["id"])
+        tracking.opened(m.workspace, first[0].id, "Reader", "198.51.100.1")
+        tracking.unsubscribed(m.workspace, first[1].id)
         out, fresh = tmp_path / "all", tmp_path / "fresh"
         code, said, _ = meadow(folder, "export", "all", "-o", str(out), "--json")
         assert code == 0 and json.loads(said)["rows"]["subscribers"] == 30
@@ -69,11 +69,11 @@ def test_everything_out_and_in_again(folder: Path, tmp_path: Path) -> None:
                 assert list(archive.rows(m.workspace.store.read(), table)) == list(
                     archive.rows(again.store.read(), table)
                 ), table
-        assert again.score_summary()["bands"] == m.workspace.score_summary()["bands"]
-        assert consent.check_evidence(again)["verified"], "the chain came along with its key"
+        assert again.score_summary().bands == m.workspace.score_summary().bands
+        assert consent.check_evidence(again).verified, "the chain came along with its key"
         with make_app(again).test_client() as client:
-            assert client.get(f"/m/{m.tokens.make('m', first[0]['id'])}").status_code == 200, "links in old mail work"
-            assert client.get(f"/m/{m.tokens.make('u', first[0]['id'])}").status_code == 404
+            assert client.get(f"/m/{m.tokens.make('m', first[0].id)}").status_code == 200, "links in old mail work"
+            assert client.get(f"/m/{m.tokens.make('u', first[0].id)}").status_code == 404
         again.close()
         code, _, err = meadow(fresh, "import", "all", str(out))
         assert code == 1 and "only into an empty workspace" in err

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections import defaultdict
 from dataclasses import dataclass, field
 
-from openmeadow.core.arrays import DAY
 from openmeadow.core.engagement.bot_detection import MACHINE, PERSON, UNSURE
 from openmeadow.core.events import Kind
+from openmeadow.core.moments import DAY
 from tests.making import NOW, E
 
 ANSWERS = (Kind.OPENED, Kind.CLICKED, Kind.REPLIED, Kind.BOOKED)

@@ -8,7 +8,6 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from openmeadow.core.consent.eligibility import (
-    DAY,
     GIVEN,
     KINDS,
     MOST_A_DAY,
@@ -21,6 +20,7 @@ from openmeadow.core.consent.eligibility import (
     ask,
     next_allowed,
 )
+from openmeadow.core.moments import DAY
 
 HARD, COMPLAINT, LEFT, SUPPRESSED_INACTIVE, BAD, OTHER = range(1, 1 + len(SUPPRESSION_REASONS))
 YES_NO = (False, True)

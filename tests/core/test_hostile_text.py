@@ -20,6 +20,7 @@ from openmeadow.core.message import blocks, client_support, links, lint, persona
 from openmeadow.core.reports import mail
 from openmeadow.core.rules import parser
 from openmeadow.services.campaigns import ab_test, preflight
+from openmeadow.store.campaigns.records import Texts
 
 LONG = 100_000
 # each is repeated up to LONG characters; with an ending that makes a pattern try again
@@ -90,8 +91,8 @@ def patterns() -> Iterator[tuple[str, re.Pattern[Any]]]:
         for name, value in vars(importlib.import_module(found.name)).items():
             if isinstance(value, re.Pattern):
                 yield f"{found.name}.{name}", value
-    for row in client_support._table():
-        yield f"support: {row['what']}", row["is"]
+    for pattern, row in client_support._table():
+        yield f"support: {row.what}", pattern
 
 
 def _with_numbers(text: str) -> object:
@@ -122,7 +123,7 @@ READERS: tuple[Callable[[str], object], ...] = (
     lambda t: lint.of_message(b"From: a@b.example\r\n\r\n" + t.encode("utf-8", "surrogateescape")),
     lambda t: mail.read(b"Content-Type: multipart/report\r\n\r\n" + t.encode("utf-8", "surrogateescape")),
     dkim._fields,
-    lambda t: ab_test.differs(dict.fromkeys(ab_test.TEXTS, t), dict.fromkeys(ab_test.TEXTS, t + "><>")),
+    lambda t: ab_test.differs(Texts(t, t, t, t, None), Texts(*[t + "><>"] * 4, None)),
 )
 
 

@@ -6,11 +6,11 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from openmeadow.core.arrays import DAY
 from openmeadow.core.columns import Trouble, Troubles
 from openmeadow.core.engagement.bot_detection import MACHINE
 from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT, MEASURES, replay
 from openmeadow.core.events import Kind
+from openmeadow.core.moments import DAY
 from tests.core.slow import messages_of
 from tests.making import NOW, PEOPLE, E, columns, histories
 

@@ -9,11 +9,12 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from openmeadow.core.arrays import DAY, FAR, I32, I64, NEVER, Mask
+from openmeadow.core.arrays import FAR, I32, I64, NEVER, Mask
 from openmeadow.core.engagement.bot_detection import MACHINE
 from openmeadow.core.engagement.score import BANDS, Cadence, score
 from openmeadow.core.errors import RuleMistake
 from openmeadow.core.events import Kind
+from openmeadow.core.moments import DAY
 from openmeadow.core.rules import activity_clauses as a
 from openmeadow.core.rules import conditions as t
 from openmeadow.core.rules import people_clauses as p

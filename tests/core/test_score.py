@@ -7,11 +7,12 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from openmeadow.core.arrays import DAY, FAR, NEVER
+from openmeadow.core.arrays import FAR, NEVER
 from openmeadow.core.columns import splice
 from openmeadow.core.engagement.bot_detection import BY_OF_REASON, WORDS, reasons
 from openmeadow.core.engagement.score import BANDS, Cadence, bring_forward, cadence, score, subset, terms
 from openmeadow.core.events import Kind
+from openmeadow.core.moments import DAY
 from tests.core.slow import by_of, judge
 from tests.making import LINKS, NOW, PEOPLE, E, columns, everybody, histories, raw
 

@@ -11,14 +11,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from openmeadow.core.errors import Refused
+from openmeadow.core.moments import DAY, HOUR
 from openmeadow.core.sequences import admission, state_machine
 from openmeadow.core.sequences.definition import (
-    DAY,
     END,
     EVERYONE,
     FOLLOW_UP,
     FOLLOW_UP_PATH,
-    HOUR,
     ON,
     Begin,
     Definition,

@@ -9,10 +9,10 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from openmeadow.core.arrays import DAY
 from openmeadow.core.authentication.questions import Question
 from openmeadow.core.columns import MACHINE
 from openmeadow.core.engagement.score import BANDS, last_engaged
+from openmeadow.core.moments import DAY
 from openmeadow.demo import build, sequence
 from openmeadow.demo.mail_world.dns_server import DnsServer
 from openmeadow.demo.mail_world.habits import SOURCES, Habits, chance_to_open, draw
@@ -86,26 +86,26 @@ def test_deferrals_and_a_dead_domain(made: Workspace) -> None:
 def test_the_past_campaigns_are_one_with_the_history(made: Workspace) -> None:
     """Their ledgers say what the event log says; who was holdout group, or answered in time, got no second copy."""
     db = made.store.read()
-    done = [c for c in campaigns.every(db) if c["state"] == "finished"]
+    done = [c for c in campaigns.every(db) if c.state == "finished"]
     assert len(done) == 4
     for c in done:
         sent = Counter(
             e["subscriber"]
-            for e in db.execute("SELECT subscriber FROM events WHERE message = ? AND kind = 1", (c["message"],))
+            for e in db.execute("SELECT subscriber FROM events WHERE message = ? AND kind = 1", (c.message,))
         )
-        first, again = (deliveries.of_campaign(db, c["id"], kind) for kind in ("first", "resend"))
-        assert {d["subscriber"] for d in first} == set(sent) and {d["state"] for d in first} == {"sent"}
-        twice = {d["subscriber"] for d in again if d["state"] == "sent"}
+        first, again = (deliveries.of_campaign(db, c.id, kind) for kind in ("first", "resend"))
+        assert {d.subscriber for d in first} == set(sent) and {d.state for d in first} == {"sent"}
+        twice = {d.subscriber for d in again if d.state == "sent"}
         assert {s for s, n in sent.items() if n == 2} == twice and max(sent.values()) == 2
-        held = {d["subscriber"] for d in again if d["reason"] == "holdout"}
+        held = {d.subscriber for d in again if d.reason == "holdout"}
         assert not held & twice and len(held) == pytest.approx(0.15 * len(again), abs=3)
-        started = {b["id"]: b["due_at"] for b in deliveries.batches(db, c["id"]) if b["kind"] == "resend"}
-        answers = people_s_engagement(made, c["message"])
-        assert all(answers.get(d["subscriber"], build.NOW) > started[d["batch"]] for d in again)
-        found = results.results(made, c["id"])
-        assert {b["state"] for b in found["batches"]} == {"sent"} and found["verdict"]
+        started = {b.id: b.due_at for b in deliveries.batches(db, c.id) if b.kind == "resend"}
+        answers = people_s_engagement(made, c.message)
+        assert all(answers.get(d.subscriber, build.NOW) > started[d.batch] for d in again)
+        found = results.results(made, c.id)
+        assert {b.state for b in found.batches} == {"sent"} and found.verdict
     repeats = [s for s in sequence.LADDER.steps if s.kind == "resend"]
-    assert benchmarks.resends(made)["campaigns"] == 4 + len(repeats)
+    assert benchmarks.resends(made).campaigns == 4 + len(repeats)
     assert not deliveries.next_due(db) or deliveries.next_due(db) >= build.NOW, "nothing of them is left to do"
 
 
@@ -123,11 +123,11 @@ def people_s_engagement(workspace: Workspace, message: int) -> dict[int, int]:
 def test_the_sequence_stands_where_its_ladder_says(made: Workspace) -> None:
     db = made.store.read()
     (row,) = sequences.every(db)
-    inside = db.execute("SELECT * FROM enrolments WHERE sequence = ? AND left_at IS NULL", (row["id"],)).fetchall()
-    assert row["state"] == "running" and inside
+    inside = db.execute("SELECT * FROM enrolments WHERE sequence = ? AND left_at IS NULL", (row.id,)).fetchall()
+    assert row.state == "running" and inside
     assert all(build.NOW - sequence.SINCE <= t["entered_at"] <= build.NOW for t in inside)
     assert min(t["due_at"] for t in inside) > build.NOW, "whatever was due is done"
-    standing = {r["step"]: r["people"] for r in sequences.steps(db, row["id"])}
+    standing = {r.step: r.people for r in sequences.steps(db, row.id)}
     assert sum(standing.values()) == len(inside) and len(standing) >= 4, "over the whole definition"
 
 

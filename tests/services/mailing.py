@@ -9,8 +9,8 @@ from pathlib import Path
 
 import numpy as np
 
-from openmeadow.core.arrays import DAY
 from openmeadow.core.authentication import records
+from openmeadow.core.moments import DAY
 from openmeadow.demo.mail_world.dns_server import DnsServer
 from openmeadow.demo.mail_world.habits import FAR, Habits, draw
 from openmeadow.demo.mail_world.world import RELAY_IP, World, serve_http, serve_smtp
@@ -155,7 +155,7 @@ def ready_campaign(workspace: Workspace, name: str = "Harbour nights") -> int:
         address = domains.add_address(workspace, id, "hello", "test")
         domains.confirm(workspace, address)
         segments.save(workspace, "Everybody", 'permitted for "News"', "test")
-    address = sender_table.addresses(db)[0]["id"]
+    address = sender_table.addresses(db)[0].id
     campaign = campaigns.add(workspace, name, "test")
     with workspace.store.atomic() as w:
         campaign_table.update(w, campaign, {"seed": campaign})  # the same lots every time
@@ -163,7 +163,7 @@ def ready_campaign(workspace: Workspace, name: str = "Harbour nights") -> int:
         workspace,
         campaign,
         {
-            "purpose": subscriber_table.names(db, "purposes")[0]["id"],
+            "purpose": subscriber_table.names(db, "purposes")[0].id,
             "from_address": address,
             "from_name": "Kestrel Quay",
             "subject": "Harbour nights",

@@ -7,9 +7,11 @@ from pathlib import Path
 
 import pytest
 
-from openmeadow.core.arrays import DAY
 from openmeadow.core.errors import Missing, Refused, RuleMistake
 from openmeadow.core.imports.dates import rfc3339
+from openmeadow.core.moments import DAY
+from openmeadow.core.states import JobKind
+from openmeadow.services import models
 from openmeadow.services.segments import segments, starter_segments
 from openmeadow.services.subscribers import (
     bulk_actions,
@@ -97,32 +99,32 @@ def test_an_act_says_its_numbers_does_them_and_goes_back(
 ) -> None:
     before, choice = state(full), Choice(rule=rule)
     said = bulk_actions.preview(full, act, argument, choice)
-    assert (said["people"], said["changes"]) == (people, changes)
+    assert (said.people, said.changes) == (people, changes)
     done = bulk_actions.start(full, act, argument, choice, "t")
-    assert done["people"] == changes and full.count(then)[0] == people
-    assert bulk_actions.start(full, act, argument, choice, "t")["people"] == 0, "the second time changes nothing"
-    bulk_actions.undo(full, done["action"], "t")
+    assert done.people == changes and full.count(then)[0] == people
+    assert bulk_actions.start(full, act, argument, choice, "t").people == 0, "the second time changes nothing"
+    bulk_actions.undo(full, done.action, "t")
     assert state(full) == before
     with pytest.raises(Refused, match="This was already undone"):
-        bulk_actions.undo(full, done["action"], "t")
+        bulk_actions.undo(full, done.action, "t")
 
 
 def test_marks_choose_exactly(full: Workspace) -> None:
-    assert bulk_actions.preview(full, "label", "x", Choice(ids=(1, 3, 99)))["people"] == 2
-    assert bulk_actions.preview(full, "label", "x", Choice(text="lanternm", without=(1,)))["people"] == 2
-    assert bulk_actions.preview(full, "label", "x", Choice(bands=("Unproven",), rule='in list "Foyer"'))["people"] == 1
+    assert bulk_actions.preview(full, "label", "x", Choice(ids=(1, 3, 99))).people == 2
+    assert bulk_actions.preview(full, "label", "x", Choice(text="lanternm", without=(1,))).people == 2
+    assert bulk_actions.preview(full, "label", "x", Choice(bands=("Unproven",), rule='in list "Foyer"')).people == 1
     with pytest.raises(RuleMistake, match="nearest is “Foyer”"):
         bulk_actions.preview(full, "label", "x", Choice(rule='in list "Foier"'))
 
 
 def test_a_large_act_is_a_job(full: Workspace) -> None:
     started = bulk_actions.start(full, "label", "many", Choice(), "t", large=2)
-    assert started["job"] and not started["action"] and full.count("never engaged")[0] == 3
+    assert started.job and not started.action and full.count("never engaged")[0] == 3
     worker = Worker(full)
     worker.tick()
-    job = settings.job(full.store.read(), started["job"])
-    assert job and job["state"] == "finished" and full.count('has label "many"')[0] == 5
-    bulk_actions.undo(full, json.loads(job["outcome"])["action"], "t")
+    job = settings.job(full.store.read(), started.job)
+    assert job and job.state == "finished" and full.count('has label "many"')[0] == 5
+    bulk_actions.undo(full, json.loads(job.outcome)["action"], "t")
     assert full.count('has label "many"')[0] == 0
     worker.close()
 
@@ -136,8 +138,8 @@ def test_addresses_get_verdicts(full: Workspace) -> None:
     bulk_actions.start(full, "check", "", Choice(rule='in list "Website" or in list "Foyer"'), "t")
     assert full.count("address is deliverable")[0] == 3
     assert full.count("address is risky")[0] == 2 and full.count("address is unknown or not checked")[0] == 25
-    verdict = profile.page(full, 4)["verdict"]
-    assert verdict["suggestion"] == "ines@lanternmail.example" and "typo of lanternmail.example" in verdict["reasons"][0]
+    verdict = profile.page(full, 4).verdict
+    assert verdict.suggestion == "ines@lanternmail.example" and "typo of lanternmail.example" in verdict.reasons[0]
 
 
 def test_whole_imports_are_taken_back(workspace: Workspace, folder: Path) -> None:
@@ -191,21 +193,16 @@ def test_a_person_is_edited_noted_and_exported(full: Workspace) -> None:
         full, 1, {"name": "Mira H.", "labels": ["friend"], "fields": {"seat": "B4"}, "language": "en"}, "t"
     )
     page = profile.page(full, 1)
-    assert (page["name"], page["labels"], page["fields"], page["language"]) == (
-        "Mira H.",
-        ["friend"],
-        {"seat": "B4"},
-        "en",
-    )
+    assert (page.name, page.labels, page.fields, page.language) == ("Mira H.", ["friend"], {"seat": "B4"}, "en")
     bulk_actions.undo(full, action, "t")
     assert state(full) == before
     with pytest.raises(Refused, match="Europe/Lisbon"):
         profile.edit(full, 1, {"time_zone": "Mars"}, "t")
     note = profile.note(full, 1, " likes the organ ", "t")
     whole = profile.everything(full, 1, "mira")
-    assert [(a["who"], a["what"]) for a in settings.activity(full.store.read(), 1)] == [("mira", "subscriber 1")]
-    assert whole["notes"][0]["text"] == "likes the organ" and len(whole["events"]) == 5
-    assert json.dumps(whole) and whole["consent"][0]["source"] == "Foyer form"
+    assert [(a.who, a.what) for a in settings.activity(full.store.read(), 1)] == [("mira", "subscriber 1")]
+    assert whole.notes[0].text == "likes the organ" and len(whole.events) == 5
+    assert whole.model_dump_json() and whole.consent[0].source == "Foyer form"
     profile.drop_note(full, 1, note)
     with pytest.raises(Missing, match="This note does not exist"):
         profile.drop_note(full, 1, note)
@@ -221,12 +218,12 @@ def test_a_bad_door_shows(workspace: Workspace, folder: Path) -> None:
     )
     text = text.replace("message,agent,ip", "message,agent,ip,code")
     import_events.run(workspace.store, put(folder, "d.ndlog", text), NOW, "t")
-    found = {d["name"]: d for d in sources.every(workspace) if d["kind"] == "source"}
-    assert (found["Paper"]["people"], found["Paper"]["mailed"], found["Paper"]["bounced"]) == (40, 40, 20)
-    assert found["Paper"]["signs"] == ["Higher hard-bounce rate than other sources: 50.0% of 40, others 0.0% of 360."]
-    assert not found["Web"]["signs"] and found["Web"]["engaged"] == 100
-    assert workspace.count(found["Paper"]["rule"])[0] == 40
-    assert [d["people"] for d in sources.every(workspace) if d["kind"] == "import"] == [400]
+    found = {d.name: d for d in sources.every(workspace) if d.kind == "source"}
+    assert (found["Paper"].people, found["Paper"].mailed, found["Paper"].bounced) == (40, 40, 20)
+    assert found["Paper"].signs == ["Higher hard-bounce rate than other sources: 50.0% of 40, others 0.0% of 360."]
+    assert not found["Web"].signs and found["Web"].engaged == 100
+    assert workspace.count(found["Paper"].rule)[0] == 40
+    assert [d.people for d in sources.every(workspace) if d.kind == "import"] == [400]
 
 
 def test_a_changed_list_of_machines_reads_history_again(full: Workspace, folder: Path) -> None:
@@ -234,10 +231,10 @@ def test_a_changed_list_of_machines_reads_history_again(full: Workspace, folder:
     (folder / "machines.json").write_text('{"agents": ["reader/1"]}')
     assert full.count("opened at least 1")[0] == 0 and full.count("opened by anyone at least 1")[0] == 2
     told = sources.machine_opens(full)
-    (other,) = told["providers"]
-    assert other["opens"] == {"all": 1, "machines": 1, "unsure": 0}
-    assert [r["opens"] + r["clicks"] for r in told["reasons"]] == [0, 0, 2, 0, 0, 0]
-    assert profile.page(full, 1)["events"][2]["because"] == "its agent or network is on the list"
+    (other,) = told.providers
+    assert (other.opens.all, other.opens.machines, other.opens.unsure) == (1, 1, 0)
+    assert [r.opens + r.clicks for r in told.reasons] == [0, 0, 2, 0, 0, 0]
+    assert profile.page(full, 1).events[2].because == "its agent or network is on the list"
     (folder / "machines.json").write_text("{")
     with pytest.raises(Exception, match="The list of machines cannot be read:"):
         full.view()
@@ -246,13 +243,9 @@ def test_a_changed_list_of_machines_reads_history_again(full: Workspace, folder:
 def test_exports_are_kept_recorded_and_removed(full: Workspace) -> None:
     worker = Worker(full)
     with full.store.atomic() as db:
-        arguments = {
-            "choice": {"rule": 'in list "Foyer"'},
-            "columns": ["email", "labels", "field:town"],
-            "form": "csv",
-            "name": "F",
-        }
-        job = settings.add_job(db, "export", arguments, "t", NOW)
+        choice, columns = models.JobChoice(rule='in list "Foyer"'), ["email", "labels", "field:town"]
+        asked = models.ExportJob(choice=choice, columns=columns, form="csv", name="F")
+        job = settings.add_job(db, JobKind.EXPORT, asked.model_dump_json(), "t", NOW)
     worker.tick()
     file = full.folder / export.FOLDER / f"{job}.csv"
     assert file.read_text().splitlines() == [
@@ -260,7 +253,7 @@ def test_exports_are_kept_recorded_and_removed(full: Workspace) -> None:
         "mira@lanternmail.example,patron,Saltmere",
         "otto@lanternmail.example,,Saltmere",
     ]
-    assert "exported" in [a["act"] for a in settings.activity(full.store.read())]
+    assert "exported" in [a.act for a in settings.activity(full.store.read())]
     assert export.clean_up(full) == 0
     with full.store.atomic() as db:
         settings.set_setting(db, "exports_kept_days", -1)
@@ -273,11 +266,11 @@ def test_exports_are_kept_recorded_and_removed(full: Workspace) -> None:
 def test_segments_grow_freeze_overlap_and_stand_ready(full: Workspace) -> None:
     made = starter_segments.make(full)
     assert made == 9 and starter_segments.make(full) == 0, "once"
-    assert {s["name"] for s in segments.every(full)} >= {"Engaged", "Masked", "Permitted for Season news"}
-    assert all(s["count"] is not None for s in segments.every(full))
-    id = segments.save(full, "Readers", "opened at least 1 in 100 days", "t")["id"]
+    assert {s.name for s in segments.every(full)} >= {"Engaged", "Masked", "Permitted for Season news"}
+    assert all(s.count is not None for s in segments.every(full))
+    id = segments.save(full, "Readers", "opened at least 1 in 100 days", "t").id
     frozen = segments.take_snapshot(full, id, "t")
-    assert frozen["count"] == 2
+    assert frozen.count == 2
     set_clock(full, NOW + 200 * DAY)
     assert full.count('in segment "Readers"')[0] == 0
     assert full.count('in segment "Readers" as frozen on 2026-03-12')[0] == 2
@@ -285,18 +278,18 @@ def test_segments_grow_freeze_overlap_and_stand_ready(full: Workspace) -> None:
         full.count('in segment "Readers" as frozen on 2026-03-13')
     with full.store.atomic() as db:  # where it was Wednesday still
         settings.set_setting(db, "time_zone", "Pacific/Pago_Pago")
-    assert segments.about(full, id)["snapshots"][0]["day"] == "2026-03-11"
+    assert segments.about(full, id).snapshots[0].day == "2026-03-11"
     assert full.count('in segment "Readers" as frozen on 2026-03-11')[0] == 2
     with full.store.atomic() as db:
         settings.set_setting(db, "time_zone", "UTC")
     about = segments.about(full, id)
-    assert [p["count"] for p in about["growth"]][-1] == 0 and 2 in [p["count"] for p in about["growth"]]
-    assert about == {**segments.about(full, id), "seconds": about["seconds"]}, "past moments are kept"
+    assert [p.count for p in about.growth][-1] == 0 and 2 in [p.count for p in about.growth]
+    assert about == segments.about(full, id).model_copy(update={"seconds": about.seconds}), "past moments are kept"
     over = segments.overlap(full, "never engaged", [id])
-    assert over[0] | {"id": 0} == {"id": 0, "name": "Readers", "both": 0, "only_this": 3, "only_that": 0}
+    assert (over[0].name, over[0].both, over[0].only_this, over[0].only_that) == ("Readers", 0, 3, 0)
     with pytest.raises(Refused, match="up to four"):
         segments.overlap(full, "never engaged", [1, 2, 3, 4, 5])
-    segments.delete_snapshot(full, id, frozen["id"], "t")
+    segments.delete_snapshot(full, id, frozen.id, "t")
     with pytest.raises(RuleMistake, match="has no snapshot yet"):
         full.count('in segment "Readers" as frozen on 2026-03-12')
 
@@ -312,9 +305,9 @@ def test_a_past_view_from_the_present_columns_is_the_same(full: Workspace) -> No
 def test_replays_are_kept_while_nothing_changes(full: Workspace) -> None:
     replays = Replays(full)
     found = replays.of(12)
-    assert found["messages"] == 8 and replays.of(12) is found
-    assert sum(found["sums"]["opens"][1::2]) == 2 and sum(found["sums"]["clicks"][1::2]) == 1
-    assert replays.of(1)["messages"] == 6
+    assert found.messages == 8 and replays.of(12) is found
+    assert sum(found.sums.opens[1::2]) == 2 and sum(found.sums.clicks[1::2]) == 1
+    assert replays.of(1).messages == 6
 
 
 def test_the_worker_keeps_house_and_serves_alone(full: Workspace) -> None:
@@ -322,9 +315,10 @@ def test_the_worker_keeps_house_and_serves_alone(full: Workspace) -> None:
     with pytest.raises(Refused, match="Another worker is already running for this"):
         Worker(full)
     worker.tick()
-    assert "Engaged" in {s["name"] for s in segments.every(full)}, "ready-made segments stand in a new workspace"
+    assert "Engaged" in {s.name for s in segments.every(full)}, "ready-made segments stand in a new workspace"
     with full.store.atomic() as db:
-        settings.add_job(db, "act", {"act": "dance", "argument": "", "choice": {}}, "t", NOW)
+        asked = models.ActionJob(act="dance", argument="", choice=models.JobChoice())
+        settings.add_job(db, JobKind.ACT, asked.model_dump_json(), "t", NOW)
     worker.tick()
     worker.tick()
     told = [json.loads(j["outcome"])["error"] for j in full.store.read().execute("SELECT outcome FROM jobs ORDER BY id")]

@@ -14,9 +14,11 @@ import pytest
 
 from openmeadow.core.errors import MeadowError, Refused
 from openmeadow.core.events import Kind
-from openmeadow.core.sequences.definition import DAY, FOLLOW_UP, HOUR, Begin, Definition, Leave, Step
+from openmeadow.core.moments import DAY, HOUR
+from openmeadow.core.sequences.definition import FOLLOW_UP, Begin, Definition, Leave, Step
 from openmeadow.net.smtp_client import RelayAway
 from openmeadow.services.campaigns import ab_test, campaigns, dispatcher, guardrails, tracking, unconfirmed
+from openmeadow.services.models import ChangeIn
 from openmeadow.services.sequences import editing, runner, statistics
 from openmeadow.services.subscribers import consent
 from openmeadow.store import settings
@@ -96,18 +98,16 @@ def test_a_campaign_to_which_anything_happens(folder: Path, seed: int) -> None:
 
         def change() -> None:
             row = campaigns.row_of(workspace, m.campaign)
-            ab_test.change(workspace, row, {"subject": f"Said at {workspace.now()}"}, "test")
+            ab_test.change(workspace, row, ChangeIn(subject=f"Said at {workspace.now()}"), "test")
 
         def somebody_opens() -> None:
             for d in deliveries.of_campaign(workspace.store.read(), m.campaign, "first"):
-                if d["state"] == "sent" and lot.random() < 0.1:
-                    tracking.opened(workspace, d["id"], "Reader", "198.51.100.1")
+                if d.state == "sent" and lot.random() < 0.1:
+                    tracking.opened(workspace, d.id, "Reader", "198.51.100.1")
 
         def somebody_leaves() -> None:
             sent = [
-                d["id"]
-                for d in deliveries.of_campaign(workspace.store.read(), m.campaign, "first")
-                if d["state"] == "sent"
+                d.id for d in deliveries.of_campaign(workspace.store.read(), m.campaign, "first") if d.state == "sent"
             ]
             if sent:
                 tracking.unsubscribed(workspace, lot.choice(sent))
@@ -152,18 +152,15 @@ def test_a_campaign_to_which_anything_happens(folder: Path, seed: int) -> None:
                 for kind in ("first", "resend", "second resend")
                 for d in deliveries.of_campaign(workspace.store.read(), id, kind)
             ]
-            assert {d["state"] for d in rows} <= {"sent", "failed", "skipped"}, (
-                life.done,
-                Counter(d["state"] for d in rows),
-            )
-            assert all(d["reason"] for d in rows if d["state"] != "sent"), life.done
-            assert campaigns.row_of(workspace, id)["state"] == "finished", life.done
-            firsts = Counter(d["subscriber"] for d in deliveries.of_campaign(workspace.store.read(), id, "first"))
+            assert {d.state for d in rows} <= {"sent", "failed", "skipped"}, (life.done, Counter(d.state for d in rows))
+            assert all(d.reason for d in rows if d.state != "sent"), life.done
+            assert campaigns.row_of(workspace, id).state == "finished", life.done
+            firsts = Counter(d.subscriber for d in deliveries.of_campaign(workspace.store.read(), id, "first"))
             assert len(firsts) == people and set(firsts.values()) == {1}, "each person once"
         got = received(m)
-        sent = {m.tokens.message_id(d["id"], i, DOMAIN) for i in (m.campaign, other)
+        sent = {m.tokens.message_id(d.id, i, DOMAIN) for i in (m.campaign, other)
                   for k in ("first", "resend", "second resend") for d in deliveries.of_campaign(workspace.store.read(), i, k)
-                  if d["state"] == "sent"}  # fmt: skip
+                  if d.state == "sent"}  # fmt: skip
         assert max(got.values()) == 1 and sent <= set(got), (life.done, sent - set(got))
 
 
@@ -218,7 +215,7 @@ def test_a_sequence_to_which_anything_happens(folder: Path, seed: int) -> None:
             editing.write(workspace, id, {"definition": replace(definition, steps=tuple(steps)).json()}, "test")
 
         def one_inside(act: Any) -> None:
-            them = [t["id"] for t in enrolments.all_inside(workspace.store.read(), id)]
+            them = [t.id for t in enrolments.all_inside(workspace.store.read(), id)]
             if them:
                 act(workspace, id, lot.choice(them), "test")
 
@@ -227,12 +224,12 @@ def test_a_sequence_to_which_anything_happens(folder: Path, seed: int) -> None:
                 enrolments.put_label(db, "patron", [lot.randint(1, people)], lot.random() < 0.5)
 
         def withdraw() -> None:
-            purpose = subscriber_table.names(workspace.store.read(), "purposes")[0]["id"]
+            purpose = subscriber_table.names(workspace.store.read(), "purposes")[0].id
             consent.said(workspace, lot.randint(1, people), purpose, 2, "preference page")
 
         def mail_of_a_step(act: Any) -> None:
             mails = sequences.mails(workspace.store.read(), id)
-            act(workspace, mails[lot.choice([k for k in mails])]["id"], "test")
+            act(workspace, mails[lot.choice([k for k in mails])].id, "test")
 
         acts = {
             "add": lambda: editing.add_people(workspace, id, anybody(), "test"),
@@ -258,7 +255,7 @@ def test_a_sequence_to_which_anything_happens(folder: Path, seed: int) -> None:
         for _ in range(STEPS):
             life.act(acts)
             rows = sequences.sent(workspace.store.read(), id)
-            once = Counter((d["step"], d["kind"], d["enrolment"]) for d in rows)
+            once = Counter((d.step, d.kind, d.enrolment) for d in rows)
             assert max(once.values(), default=1) == 1, life.done
             assert max(received(m).values(), default=1) == 1, life.done
             for t in left_stays(m, id):
@@ -267,18 +264,18 @@ def test_a_sequence_to_which_anything_happens(folder: Path, seed: int) -> None:
         life.sulks = 0.0
         for _ in range(60):
             for mail in sequences.mails(workspace.store.read(), id).values():
-                if mail["state"] == "paused" and mail["paused_why"] != editing.PAUSED:
-                    campaigns.resume(workspace, mail["id"], "test")
+                if mail.state == "paused" and mail.paused_why != editing.PAUSED:
+                    campaigns.resume(workspace, mail.id, "test")
             with suppress(MeadowError):
                 editing.resume(workspace, id, "test")
             life.work()
             life.on(12 * HOUR)
         seen = statistics.see(workspace, id)
-        assert (seen["queued"], seen["active"]) == (0, 0), (life.done, seen["state"], seen["paused_why"])
-        assert all(x["why"] for x in seen["left"]), life.done
+        assert (seen.queued, seen.active) == (0, 0), (life.done, seen.state, seen.paused_why)
+        assert all(x.why for x in seen.left), life.done
         db = workspace.store.read()
-        assert not [d for d in sequences.sent(db, id) if d["state"] in ("queued", "deferred", "sending")], life.done
-        sent = Counter(d["state"] for d in sequences.sent(db, id))["sent"]
+        assert not [d for d in sequences.sent(db, id) if d.state in ("queued", "deferred", "sending")], life.done
+        sent = Counter(d.state for d in sequences.sent(db, id))["sent"]
         from_here = sum(n for k, n in received(m).items())
         assert from_here >= sent > 0, life.done
 
@@ -301,12 +298,12 @@ def test_the_same_message_is_kept_word_for_word(folder: Path) -> None:
         for n, subject in enumerate(("Said first", "Said second", "Said third")):
             set_clock(m.workspace, NOW + n * HOUR)
             if n:
-                ab_test.change(m.workspace, campaigns.row_of(m.workspace, m.campaign), {"subject": subject}, "test")
+                ab_test.change(m.workspace, campaigns.row_of(m.workspace, m.campaign), ChangeIn(subject=subject), "test")
             dispatcher.send_due(m.workspace, m.tokens)
         rows = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")
-        assert Counter(d["version"] for d in rows) == {1: 10, 2: 10, 3: 10}
+        assert Counter(d.version for d in rows) == {1: 10, 2: 10, 3: 10}
         by_address = {a: box[-1]["subject"] for a, box in m.world.mailboxes.items() if a.startswith("p")}
         words = {1: "Said first", 2: "Said second", 3: "Said third"}
         emails = {r["id"]: r["email"] for r in m.workspace.store.read().execute("SELECT id, email FROM subscribers")}
-        assert all(by_address[emails[d["subscriber"]]] == words[d["version"]] for d in rows)
-        assert campaign_table.one(m.workspace.store.read(), m.campaign)["version"] == 3
+        assert all(by_address[emails[d.subscriber]] == words[d.version] for d in rows)
+        assert campaign_table.one(m.workspace.store.read(), m.campaign).version == 3

@@ -110,7 +110,7 @@ def test_what_arrives_is_what_was_shown(folder: Path, kind: str) -> None:
         (link,) = (r["url"] for r in m.workspace.store.read().execute("SELECT url FROM links WHERE NOT trap"))
         assert link == URL, "every character of it"
         delivery = next(
-            d["id"] for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first") if d["subscriber"] == 2
+            d.id for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first") if d.subscriber == 2
         )
         anew = message_source.of_delivery(m.workspace, delivery)
         assert anew.is_made_anew and anew.text.rstrip() == m.world.mailboxes["p1@postern.example"][-1]["source"].rstrip()
@@ -147,10 +147,10 @@ def test_a_condition_that_cannot_be_read_names_its_block(folder: Path) -> None:
             (2, "band is Stong"),
             (3, 'in list "Nowhere"'),
         ]
-        stops = [c["finding"] for c in findings.stops(preflight.checks(m.workspace, row)) if c["check"] == "Conditions"]
+        stops = [c.finding for c in findings.stops(preflight.checks(m.workspace, row)) if c.check == "Conditions"]
         assert len(stops) == 2 and stops[0].startswith("Block 2 is shown only if “band is Stong”")
         shown = preview.of(m.workspace, row, 1)
         assert "All" in shown.said.html and "Some" not in shown.said.html and len(shown.problems) == 2
         with pytest.raises(Refused, match="Block 2"):
             campaigns.start(m.workspace, m.campaign, "test")
-        assert DOMAIN in str(row["from_text"])
+        assert DOMAIN in str(row.from_text)

@@ -8,8 +8,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from openmeadow.core.arrays import DAY
 from openmeadow.core.errors import MeadowError, Missing, Refused, RuleMistake
+from openmeadow.core.moments import DAY
 from openmeadow.core.rules.activity_index import Streams
 from openmeadow.services.segments import segments
 from openmeadow.services.subscribers import import_events, import_subscribers, profile
@@ -71,17 +71,12 @@ def test_subscribers_and_history(workspace: Workspace, folder: Path) -> None:
     assert counts(workspace)[4:6] == [6, 0], "events kept aside are taken when their person comes"
 
     mira = profile.page(workspace, profile.find(workspace, "mira@LANTERNMAIL.example"))
-    assert (mira["email"], mira["trace"], mira["lists"], mira["labels"]) == (
-        "Mira@lanternmail.example",
-        "o",
-        ["Foyer"],
-        ["patron"],
-    )
-    assert mira["why"]["engaged"] == 1 and mira["events"][0]["who"] == "person"
-    assert mira["permission"] == [{"purpose": "Season news", "permitted": True, "reasons": []}]
+    assert (mira.email, mira.trace, mira.lists, mira.labels) == ("Mira@lanternmail.example", "o", ["Foyer"], ["patron"])
+    assert mira.why.engaged == 1 and mira.events[0].who == "person"
+    assert [p.model_dump() for p in mira.permission] == [{"purpose": "Season news", "permitted": True, "reasons": []}]
     otto = profile.page(workspace, profile.find(workspace, "otto@postern.example"))
-    assert otto["permission"][0]["reasons"] == ["suppressed", "no consent"] and otto["trace"] == "b"
-    assert otto["suppressed"][0]["reason"] == "hard bounce"
+    assert otto.permission[0].reasons == ["suppressed", "no consent"] and otto.trace == "b"
+    assert otto.suppressed[0].reason == "hard bounce"
     with pytest.raises(Missing, match="no subscriber with the address x@y"):
         profile.find(workspace, "x@y")
 
@@ -94,17 +89,15 @@ def test_merging_keeps_what_is_there(workspace: Workspace, folder: Path) -> None
     )
     assert import_subscribers.run(workspace.store, put(folder, "b.csv", update), NOW, "t").taken == 1
     mira = profile.page(workspace, profile.find(workspace, "mira@lanternmail.example"))
-    assert (mira["name"], mira["fields"], mira["joined_at"]) == (
-        "Mira",
-        {"town": "Quaymouth", "age": "40"},
-        1_735_689_600,
-    ), "an empty cell clears nothing, nobody gets younger"
+    assert (mira.name, mira.fields, mira.joined_at) == ("Mira", {"town": "Quaymouth", "age": "40"}, 1_735_689_600), (
+        "an empty cell clears nothing, nobody gets younger"
+    )
     older = update.replace("withdrawn,2025-05-01", "given,2025-04-01").replace(
         "consent_at", "consent_source:Season news,consent_at", 1
     )
     older = older.replace("given,", "given,form,")
     import_subscribers.run(workspace.store, put(folder, "c.csv", older), NOW, "t")
-    assert not profile.page(workspace, mira["id"])["permission"][0]["permitted"], "an older yes does not undo a no"
+    assert not profile.page(workspace, mira.id).permission[0].permitted, "an older yes does not undo a no"
 
 
 @pytest.mark.parametrize(
@@ -157,7 +150,7 @@ def test_columns_follow_and_the_mirror_is_checked(workspace: Workspace, folder: 
 
 def test_segments_are_kept_used_and_exported(workspace: Workspace, folder: Path) -> None:
     import_subscribers.run(workspace.store, put(folder, "p.csv", PEOPLE.replace("Selma ", "=Selma")), NOW, "t")
-    assert segments.save(workspace, "Readers", 'in list "foyer"', "t")["count"] == 2
+    assert segments.save(workspace, "Readers", 'in list "foyer"', "t").count == 2
     segments.save(workspace, "Both", 'in segment "Readers" and has label "patron"', "t")
     with pytest.raises(RuleMistake, match="Readers → Both → Readers"):
         segments.save(workspace, "Readers", 'in segment "Both"', "t")
@@ -170,4 +163,4 @@ def test_segments_are_kept_used_and_exported(workspace: Workspace, folder: Path)
     assert "'=Selma" in (folder / "out.csv").read_text(), "a spreadsheet runs nothing"
     assert segments.export(workspace, "both", folder / "out.ndjson") == 1
     assert json.loads((folder / "out.ndjson").read_text())["band"] == "Unproven"
-    assert [s["count"] for s in segments.every(workspace)] == [1, 2]
+    assert [s.count for s in segments.every(workspace)] == [1, 2]

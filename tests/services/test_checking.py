@@ -25,9 +25,7 @@ SITE = "https://www.kestrelquay.example"
 
 def found(m: Mailing, **values: Any) -> list[tuple[str, str, str]]:
     campaigns.write(m.workspace, m.campaign, values)
-    return [
-        (c["level"], c["check"], c["finding"]) for c in thorough(m.workspace, campaigns.row_of(m.workspace, m.campaign))
-    ]
+    return [(c.level, c.check, c.finding) for c in thorough(m.workspace, campaigns.row_of(m.workspace, m.campaign))]
 
 
 def html(body: str) -> str:
@@ -82,11 +80,9 @@ def test_links_are_asked_and_a_stop_is_overruled(folder: Path) -> None:
             )
         campaigns.write(m.workspace, m.campaign, {"subject": "Spring"})
         preflight_recipients.override(m.workspace, row, "Links", gone[2], "The page opens on Monday", "ann")
-        told = next(
-            c for c in thorough(m.workspace, campaigns.row_of(m.workspace, m.campaign)) if c["finding"] == gone[2]
-        )
-        assert told["overridden"] == "ann: The page opens on Monday"
-        assert campaigns.start(m.workspace, m.campaign, "ann")["people"] == 12
+        told = next(c for c in thorough(m.workspace, campaigns.row_of(m.workspace, m.campaign)) if c.finding == gone[2])
+        assert told.overridden == "ann: The page opens on Monday"
+        assert campaigns.start(m.workspace, m.campaign, "ann").people == 12
 
 
 def test_everybody_once_and_why_not_the_others(folder: Path) -> None:
@@ -138,7 +134,7 @@ def test_one_mailbox(address: str, expected: str) -> None:
 
 def test_of_the_whole_list(folder: Path) -> None:
     with mailing(folder, 40) as m:
-        words = {(c["check"], c["fix"]) for c in thorough(m.workspace, campaigns.row_of(m.workspace, m.campaign))}
+        words = {(c.check, c.fix) for c in thorough(m.workspace, campaigns.row_of(m.workspace, m.campaign))}
         assert ("Addresses", "addresses") in words
         other = ready_campaign(m.workspace, "Late hours")
         campaigns.write(m.workspace, other, {"plan": {"pilot_share": 0.0, "batches": 1}})
@@ -153,4 +149,4 @@ def test_of_the_whole_list(folder: Path) -> None:
             )
             subscribers.people_changed(db)
         assert any(f[:2] == ("warning", "Addresses") and f[2].startswith("3 of 40") for f in found(m))
-        assert table.waiting_plans(m.workspace.store.read())[0]["name"] == "Late hours"
+        assert table.waiting_plans(m.workspace.store.read())[0].name == "Late hours"

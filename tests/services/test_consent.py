@@ -13,10 +13,10 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from openmeadow.cli.main import main
-from openmeadow.core.arrays import DAY
 from openmeadow.core.consent.evidence import START, Entry, digest, sealed, verify
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.imports.dates import rfc3339
+from openmeadow.core.moments import DAY
 from openmeadow.services.subscribers import bulk_actions, consent, erasure, import_events, import_subscribers
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.subscribers import consent as table
@@ -84,14 +84,14 @@ def test_any_change_to_the_chain_is_found(count: int, data: st.DataObject) -> No
 def test_the_chain_of_a_workspace(full: Workspace, folder: Path) -> None:
     consent.by_hand(full, 3, 1, "given", "said so at the box office", "mira")
     import_subscribers.run(full.store, put(folder, "p.csv", PEOPLE), NOW, "t")
-    assert consent.check_evidence(full) == {"entries": 4, "verified": True, "broken_at": None, "what": ""}
+    assert consent.check_evidence(full).model_dump() == {"entries": 4, "verified": True, "broken_at": None, "what": ""}
     report = import_subscribers.run(full.store, put(folder, "p2.csv", PEOPLE.replace("given", "withdrawn")), NOW, "t")
-    assert permitted(full) == [3] and consent.check_evidence(full)["entries"] == 6
+    assert permitted(full) == [3] and consent.check_evidence(full).entries == 6
     assert report.action
     bulk_actions.undo(full, report.action, "t")
-    assert permitted(full) == [1, 2, 3] and consent.check_evidence(full)["entries"] == 6, "void entries stay in the chain"
+    assert permitted(full) == [1, 2, 3] and consent.check_evidence(full).entries == 6, "void entries stay in the chain"
     erasure.erase(full, 3, "t")
-    assert consent.check_evidence(full)["verified"], "erasing words leaves their digest"
+    assert consent.check_evidence(full).verified, "erasing words leaves their digest"
     run = CliRunner().invoke(main, ["--data", str(folder), "consent", "verify", "--json"])
     assert run.exit_code == 0 and json.loads(run.stdout)["verified"]
     out = folder / "evidence.csv"
@@ -150,7 +150,7 @@ def test_the_latest_word_decides_whatever_the_order(
     set_clock(workspace, NOW)
     latest = min(words, key=lambda w: w[2])[1]
     assert permitted(workspace) == ([1] if latest == "given" else []), words
-    assert consent.check_evidence(workspace)["verified"]
+    assert consent.check_evidence(workspace).verified
     workspace.close()
 
 
@@ -171,16 +171,14 @@ def test_wordings_are_never_edited_once_agreed_to(full: Workspace) -> None:
     consent.write_purpose(full, news, {"text": "We write about our evenings."}, "t")
     consent.by_hand(full, 3, news, "given", "at the workspace", "t")
     consent.write_purpose(full, news, {"text": "Evenings and mornings.", "basis": "legitimate interest"}, "t")
-    found = {w["version"]: w["text"] for w in table.wordings(full.store.read(), news)}
+    found = {w.version: w.text for w in table.wordings(full.store.read(), news)}
     assert found == {1: "We write about evenings.", 2: "We write about our evenings.", 3: "Evenings and mornings."}
-    assert table.entries(full.store.read(), 3).__next__()["wording"] is None
-    assert [e["wording"] for e in table.entries(full.store.read(), 3)][-1] is None, "said by hand, nothing was shown"
+    assert table.entries(full.store.read(), 3).__next__().wording is None
+    assert [e.wording for e in table.entries(full.store.read(), 3)][-1] is None, "said by hand, nothing was shown"
     other = consent.write_purpose(full, None, {"name": "Tickets", "transactional": True, "basis": "contract"}, "t")
     assert full.count('permitted for "Tickets"')[0] == 0, "service needs no consent, but a booking or a contract"
-    told = {p["name"]: p for p in consent.purposes(full)}
-    assert (
-        told["News"]["counts"] == {"none": 0, "given": 3, "withdrawn": 0, "pending": 0} and told["News"]["version"] == 3
-    )
+    told = {p.name: p for p in consent.purposes(full)}
+    assert told["News"].counts.given == 3 == told["News"].version and told["News"].counts.withdrawn == 0
     for id, values, words in (
         (None, {"name": " "}, "needs a name"),
         (None, {"name": "news"}, "already a purpose"),
@@ -253,11 +251,7 @@ def test_pauses_and_fewer_messages_are_honoured(full: Workspace, folder: Path) -
     consent.stop_everything(full, 1, "preference page")
     assert permitted(full) == [2] and full.count("suppressed")[0] == 1
     listed = consent.suppression_list(full)
-    assert (listed["total"], listed["rows"][0]["reason"], listed["rows"][0]["liftable"]) == (
-        1,
-        "unsubscribed from all",
-        False,
-    )
+    assert (listed.total, listed.rows[0].reason, listed.rows[0].liftable) == (1, "unsubscribed from all", False)
 
 
 def test_five_soft_bounces_over_a_month_suppress(full: Workspace, folder: Path) -> None:

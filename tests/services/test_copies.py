@@ -11,9 +11,10 @@ from typing import Any
 
 import pytest
 
-from openmeadow.core.arrays import DAY
+from openmeadow.core.delivery.plan import Plan
 from openmeadow.core.errors import Refused
-from openmeadow.services.campaigns import campaigns, guardrails, preflight_recipients, results, schedule
+from openmeadow.core.moments import DAY
+from openmeadow.services.campaigns import campaigns, guardrails, preflight_recipients, results
 from openmeadow.services.health import placement
 from openmeadow.store import settings
 from openmeadow.store.campaigns import campaigns as campaign_table
@@ -60,14 +61,12 @@ def with_boxes(m: Mailing, listing: ThreadingHTTPServer) -> None:
 
 
 def placed(m: Mailing) -> dict[str, str]:
-    return {c["address"]: c["folder"] for c in placement.results(m.workspace, m.campaign)[0]["copies"]}
+    return {c.address: c.folder for c in placement.results(m.workspace, m.campaign)[0].copies}
 
 
 def found(m: Mailing) -> list[tuple[str, str]]:
     row = campaigns.row_of(m.workspace, m.campaign)
-    return [
-        (c["level"], c["finding"]) for c in preflight_recipients.thorough(m.workspace, row) if c["check"] == "Placement"
-    ]
+    return [(c.level, c.finding) for c in preflight_recipients.thorough(m.workspace, row) if c.check == "Placement"]
 
 
 def test_where_copies_land_is_read_back(folder: Path, listing: ThreadingHTTPServer) -> None:
@@ -80,7 +79,7 @@ def test_where_copies_land_is_read_back(folder: Path, listing: ThreadingHTTPServ
         assert found(m) == [("note", "No placement test yet.")]
         assert placement.start(m.workspace, m.campaign, "test") == (1, 3), "three copies of the first test"
         assert set(placed(m).values()) == {"waiting"} and found(m)[0][1].startswith("Placement test in progress")
-        marks = {c["address"]: c["mark"] for c in health.waiting_copies(m.workspace.store.read())}
+        marks = {c.address: c.mark for c in health.waiting_copies(m.workspace.store.read())}
         letters: dict[str, Any] = listing.letters  # type: ignore[attr-defined]
         assert placement.look(m.workspace) == 0, "no listing answers as one yet"
         letters[BOXES["inbox"]] = [{"id": f"<{marks[BOXES['inbox']]}>", "folder": "inbox"}]
@@ -98,7 +97,7 @@ def test_where_copies_land_is_read_back(folder: Path, listing: ThreadingHTTPServ
         letters[BOXES["inbox"]][0]["folder"] = "spam"
         placement.start(m.workspace, m.campaign, "test")
         for box in BOXES.values():
-            mark = next(c["mark"] for c in health.waiting_copies(m.workspace.store.read()) if c["address"] == box)
+            mark = next(c.mark for c in health.waiting_copies(m.workspace.store.read()) if c.address == box)
             letters[box] = [{"id": f"<{mark}>", "folder": "spam"}]
         placement.look(m.workspace)
         assert found(m)[0][0] == "blocker", "nowhere in the inbox"
@@ -117,9 +116,9 @@ def test_copies_are_counted_for_nobody(folder: Path, listing: ThreadingHTTPServe
         assert all("/c/" not in x["html"] for x in letters if x["id"].startswith("<test.")), "plain links"
         campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0.0, "batches": 1, "resend": False}})
         campaigns.start(m.workspace, m.campaign, "test")
-        assert results.results(m.workspace, m.campaign)["sent"] == 0
-        told = guardrails.see(m.workspace, m.campaign)["guardrails"]
-        assert {g["guardrail"] for g in told} <= {"spam placement"}, "no send is counted"
+        assert results.results(m.workspace, m.campaign).sent == 0
+        told = guardrails.see(m.workspace, m.campaign).guardrails
+        assert {g.guardrail for g in told} <= {"spam placement"}, "no send is counted"
         for wrong, said in (
             ("nobody", "is not a valid address"),
             ("a@b", "the domain has no dot"),
@@ -133,7 +132,7 @@ def test_copies_are_counted_for_nobody(folder: Path, listing: ThreadingHTTPServe
             campaigns.test_message(m.workspace, m.campaign, "ada@saltmere.example", "test")
 
 
-SAME = schedule.SAME
+SAME: dict[str, Any] = {}
 
 
 @pytest.mark.parametrize(
@@ -153,10 +152,9 @@ SAME = schedule.SAME
     ],
 )
 def test_arms_are_called_by_what_is_different(plan: dict[str, Any], names: list[str]) -> None:
-    full = {**schedule.PLAN_DEFAULTS, "new_subject": "", **plan}
-    variants = schedule.variants_of(full)
-    assert [a["name"] for a in variants] == names
+    full = Plan().changed(**plan)
+    variants = full.resend_variants()
+    assert [a.name for a in variants] == names
     assert all(
-        a["wait"] == (own.get("wait") or full["wait"])
-        for a, own in zip(variants, plan.get("variants") or variants, strict=False)
+        a.wait == (own.get("wait") or full.wait) for a, own in zip(variants, plan.get("variants") or [], strict=False)
     )

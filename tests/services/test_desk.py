@@ -7,12 +7,13 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from openmeadow.core.arrays import DAY
 from openmeadow.core.events import Kind
+from openmeadow.core.moments import DAY
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import undo_log
 from openmeadow.store.engagement import events
 from openmeadow.store.subscribers import subscribers
+from openmeadow.store.subscribers.records import NewSubscriber
 from tests.conftest import NOW, set_clock
 
 RULES = (
@@ -52,14 +53,20 @@ def test_step_by_step_equals_at_once(folder: Path, seed: int) -> None:
         nonlocal people
         with workspace.store.atomic() as db:
             rows = [
-                {
-                    "email": f"p{people + i}@x.example",
-                    "key": f"p{people + i}@x.example",
-                    "name": None,
-                    "joined_at": now - 9 * DAY,
-                }
-                | {"now": now, "time_zone": None, "language": None, "country": None, "provider": 0, "source": None}
-                | {"fields": "{}", "action": None}
+                NewSubscriber(
+                    email=f"p{people + i}@x.example",
+                    key=f"p{people + i}@x.example",
+                    name=None,
+                    joined_at=now - 9 * DAY,
+                    now=now,
+                    time_zone=None,
+                    language=None,
+                    country=None,
+                    provider=0,
+                    fields="{}",
+                    source=None,
+                    action=None,
+                )
                 for i in range(count)
             ]
             subscribers.upsert(db, rows)

@@ -4,16 +4,15 @@ from __future__ import annotations
 
 import csv
 import io
-import json
 import zipfile
 from collections import Counter
 from pathlib import Path
 
 import pytest
 
-from openmeadow.core.arrays import DAY
 from openmeadow.core.errors import Refused
 from openmeadow.core.imports.dates import rfc3339
+from openmeadow.core.moments import DAY
 from openmeadow.services.campaigns import campaigns, dispatcher, external_sending, guardrails, results
 from openmeadow.services.subscribers import import_events
 from openmeadow.services.today import overview
@@ -43,11 +42,11 @@ def told(m: Mailing, *lines: tuple[int, str, str], name: str = "Harbour nights")
 
 
 def states(m: Mailing, kind: str = "first") -> Counter[str]:
-    return Counter(d["state"] for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, kind))
+    return Counter(d.state for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, kind))
 
 
 def state(m: Mailing) -> str:
-    return str(campaigns.row_of(m.workspace, m.campaign)["state"])
+    return str(campaigns.row_of(m.workspace, m.campaign).state)
 
 
 PLAN = {
@@ -68,15 +67,15 @@ def test_sent_by_another_program_and_told_back(folder: Path) -> None:
         campaigns.write(m.workspace, m.campaign, {"plan": PLAN})
         with pytest.raises(Refused, match="Choose a from address"):
             campaigns.start(m.workspace, m.campaign, "test")
-        assert external_sending.start(m.workspace, m.campaign, "test") == {"people": 40, "batches": 3}
+        assert external_sending.start(m.workspace, m.campaign, "test") == campaigns.Started(people=40, batches=3)
         set_clock(m.workspace, NOW + 3 * HOUR)
         assert dispatcher.send_due(m.workspace, m.tokens) == 0 and not m.world.received.keys() & {"<d1"}, (
             "nothing goes out here"
         )
         assert states(m) == {"queued": 40} and state(m) == "scheduled"
-        said = [d["title"] for d in overview.decisions(m.workspace, m.workspace.view())]
+        said = [d.title for d in overview.decisions(m.workspace, m.workspace.view())]
         assert said == ["40 recipients are waiting for the other system to send Harbour nights."]
-        assert {lane["kind"] for lane in overview.day_rows(m.workspace)} == {"external"}
+        assert {lane.kind for lane in overview.day_rows(m.workspace)} == {"external"}
         sheets = files(m)
         assert sorted(sheets) == ["batch-01.csv", "batch-02.csv", "batch-03.csv"]
         everybody = [r["email"] for rows in sheets.values() for r in rows]
@@ -100,15 +99,15 @@ def test_sent_by_another_program_and_told_back(folder: Path) -> None:
         told(m, *((NOW + HOUR, "delivered", e) for e in rest), (NOW + 2 * HOUR, "bounced", rest[0]))
         told(m, *((NOW + 2 * HOUR, "opened", e) for e in rest[1:11]))
         found = results.results(m.workspace, m.campaign)
-        assert (found["sent"], found["delivered"], found["opened"]) == (39, 38, 10)
-        assert [b["state"] for b in found["batches"] if b["kind"] == "first"] == ["sent"] * 3
+        assert (found.sent, found.delivered, found.opened) == (39, 38, 10)
+        assert [b.state for b in found.batches if b.kind == "first"] == ["sent"] * 3
 
         # the resend is drawn when its wait is over, for the other program to send
         set_clock(m.workspace, NOW + DAY + 3 * HOUR)
         assert deliveries.next_due(m.workspace.store.read()) is not None
         external_sending.tend(m.workspace)
         again = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "resend")
-        assert len(again) == 28 and Counter(d["state"] for d in again)["skipped"] > 0, "some are holdout group"
+        assert len(again) == 28 and Counter(d.state for d in again)["skipped"] > 0, "some are holdout group"
         external_sending.skip(m.workspace, m.campaign)
         waits = [r for n, rows in files(m).items() if n.startswith("resend") for r in rows if r["state"] == "queued"]
         assert not {r["email"] for r in waits} & set(rest[1:11]), "nobody who answered"
@@ -119,9 +118,9 @@ def test_sent_by_another_program_and_told_back(folder: Path) -> None:
         told(m, *((NOW + DAY + 4 * HOUR, "sent", r["email"]) for r in waits))
         assert states(m, "resend")["queued"] == 0
         told(m, (NOW + DAY + 5 * HOUR, "opened", waits[0]["email"]))
-        variants = {a["variant"]: a for a in results.results(m.workspace, m.campaign)["variants"]}
-        assert variants["Same subject"]["engaged"] == 1 and variants["Holdout"]["people"] == sum(
-            d["reason"] == "holdout" for d in again
+        variants = {a.variant: a for a in results.results(m.workspace, m.campaign).variants}
+        assert variants["Same subject"].engaged == 1 and variants["Holdout"].people == sum(
+            d.reason == "holdout" for d in again
         )
 
         # a second resend has files of its own, and in the end the plan is finished
@@ -164,7 +163,7 @@ def test_a_log_may_call_the_mailing_otherwise(folder: Path) -> None:
                 external_sending.call(m.workspace, m.campaign, name, "test")
         external_sending.call(m.workspace, m.campaign, "quay-2026-03", "test")
         assert states(m) == {"sent": 1, "queued": 5} and state(m) == "sending"
-        assert results.results(m.workspace, m.campaign)["clicked"] == 1
+        assert results.results(m.workspace, m.campaign).clicked == 1
         waits = [r["email"] for r in files(m)["batch-01.csv"] if r["state"] == "queued"]
         told(m, *((NOW + 120, "sent", e) for e in waits), name="quay-2026-03")
         assert state(m) == "finished" and states(m)["queued"] == 0
@@ -175,7 +174,7 @@ def test_a_log_may_call_the_mailing_otherwise(folder: Path) -> None:
         with pytest.raises(Refused, match="Undo one of the two imports"):
             external_sending.call(m.workspace, m.campaign, "quay-2026-03", "test")
         same = campaigns.row_of(m.workspace, m.campaign)
-        sent_to = {"segments_in": json.loads(same["segments_in"]), "purpose": same["purpose"]}
+        sent_to = {"segments_in": same.segments_in, "purpose": same.purpose}
         campaigns.write(m.workspace, other, {**sent_to, "plan": {"pilot_share": 0.0, "batches": 1, "resend": False}})
         set_clock(m.workspace, NOW + 2 * DAY)
         external_sending.start(m.workspace, other, "test")
@@ -183,7 +182,7 @@ def test_a_log_may_call_the_mailing_otherwise(folder: Path) -> None:
             external_sending.call(m.workspace, other, "quay-2026-03b", "test")
         campaigns.stop(m.workspace, other, "test")
         external_sending.call(m.workspace, other, "quay-2026-04", "test")
-        assert campaigns.row_of(m.workspace, other)["state"] == "stopped", "a name starts nothing again"
+        assert campaigns.row_of(m.workspace, other).state == "stopped", "a name starts nothing again"
 
 
 def test_guardrails_hold_what_another_program_sends(folder: Path) -> None:
@@ -197,7 +196,7 @@ def test_guardrails_hold_what_another_program_sends(folder: Path) -> None:
         worker = Worker(m.workspace)
         try:
             assert guardrails.news(m.workspace) and state(m) == "paused"
-            assert "omplaint" in campaigns.row_of(m.workspace, m.campaign)["paused_why"]
+            assert "omplaint" in campaigns.row_of(m.workspace, m.campaign).paused_why
             rest = [r["email"] for r in files(m)["batch-02.csv"]]
             told(m, *((NOW + 1200, "sent", e) for e in rest[:5]))
             assert states(m) == {"sent": 105, "queued": 95} and state(m) == "paused"

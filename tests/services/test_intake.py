@@ -40,7 +40,7 @@ def sent(folder: Path) -> Iterator[tuple[Mailing, Intake]]:
 
 
 def deliveries(m: Mailing) -> dict[int, int]:
-    return {d["subscriber"]: d["id"] for d in deliveries_table.of_campaign(m.workspace.store.read(), m.campaign, "first")}
+    return {d.subscriber: d.id for d in deliveries_table.of_campaign(m.workspace.store.read(), m.campaign, "first")}
 
 
 def hand_in(m: Mailing, to: str, raw: str, sender: str = "") -> None:
@@ -79,7 +79,7 @@ def test_only_our_own_signature_marks_anybody(sent: tuple[Mailing, Intake]) -> N
     intake.drain()
     assert suppressed(m) == {5, 7}, "one signed return path speaks for one delivery, a signed Message-ID likewise"
     kept = intake_service.aside(m.workspace)
-    assert sum(r["n"] for r in kept["reasons"]) == 2 and "neither a return path" in kept["reasons"][0]["reason"]
+    assert sum(r.n for r in kept.reasons) == 2 and "neither a return path" in kept.reasons[0].reason
 
 
 def test_writing_to_the_address_in_the_header_unsubscribes(sent: tuple[Mailing, Intake]) -> None:
@@ -123,8 +123,8 @@ def test_malformed_mail_never_raises(what: str, folder: Path, tmp_path: Path) ->
     file.write_bytes(raw)
     with mailing(folder, 2) as m:
         (found,) = bounce_intake.take_file(m.workspace, file)
-        assert found["kind"] in ("bounce", "complaint", "aggregate", "unreadable")
-        assert found["kind"] != "unreadable" or found["reason"].endswith(".")
+        assert found.kind in ("bounce", "complaint", "aggregate", "unreadable")
+        assert found.kind != "unreadable" or found.reason.endswith(".")
 
 
 def test_limits_of_recipients_rate_and_time(sent: tuple[Mailing, Intake]) -> None:
@@ -157,7 +157,7 @@ def test_limits_of_recipients_rate_and_time(sent: tuple[Mailing, Intake]) -> Non
     hand_in(m, m.tokens.return_path(ids[4], RETURNS), bounce("x", "p3@postern.example", "<x>"))
     intake.drain()
     assert suppressed(m) == {4}, "one that takes too long is set aside, and the next is read"
-    assert any("took longer" in r["reason"] for r in intake_service.aside(m.workspace)["reasons"])
+    assert any("took longer" in r.reason for r in intake_service.aside(m.workspace).reasons)
 
 
 def test_raw_mail_goes_after_its_time(sent: tuple[Mailing, Intake]) -> None:

@@ -70,12 +70,12 @@ def nobody_twice_nobody_lost(m: Mailing, campaign: int, got: Counter[str], peopl
     """``got`` are the Message-IDs that arrived. Unconfirmed are only deliveries cut off by a kill or a broken line."""
     rows = deliveries.of_campaign(m.workspace.store.read(), campaign, "first")
     assert max(got.values()) == 1, "nobody twice"
-    by_state = Counter(d["state"] for d in rows)
+    by_state = Counter(d.state for d in rows)
     assert set(by_state) <= {"sent", "unconfirmed"} and sum(by_state.values()) == people, "nobody lost"
     assert 0 < by_state["unconfirmed"] <= most
-    ids = {d["id"]: m.tokens.message_id(d["id"], campaign, DOMAIN) for d in rows}
-    told = {ids[d["id"]] for d in rows if d["state"] == "sent"}
-    doubtful = {ids[d["id"]] for d in rows if d["state"] == "unconfirmed"}
+    ids = {d.id: m.tokens.message_id(d.id, campaign, DOMAIN) for d in rows}
+    told = {ids[d.id] for d in rows if d.state == "sent"}
+    doubtful = {ids[d.id] for d in rows if d.state == "unconfirmed"}
     assert told <= set(got), "what counts as sent did arrive"
     assert set(got) - told <= doubtful, "what arrived without being noted is unconfirmed"
     return by_state
@@ -118,7 +118,7 @@ def test_a_campaign_through_a_real_relay_killed_again_and_again(folder: Path) ->
             relay.mail = lambda _: "530 5.7.0 Must issue a STARTTLS command first"
             dispatcher.send_due(m.workspace, m.tokens)
             row = campaigns.row_of(m.workspace, m.campaign)
-            assert row["state"] == "paused" and "530" in row["paused_why"]
+            assert row.state == "paused" and "530" in row.paused_why
             relay.mail = lambda _: None
             campaigns.resume(m.workspace, m.campaign, "test")
 
@@ -151,11 +151,11 @@ def test_a_sequence_killed_again_and_again(folder: Path) -> None:
         id = made(m, definition)
         editing.start(m.workspace, id, "test")
         editing.add_people(m.workspace, id, list(range(1, people + 1)), "test")
-        db, campaign = m.workspace.store.read(), sequences.mails(m.workspace.store.read(), id)[2]["id"]
+        db, campaign = m.workspace.store.read(), sequences.mails(m.workspace.store.read(), id)[2].id
 
         def is_open() -> bool:
             s, counts = sequences.every(db)[0], deliveries.state_counts(db, campaign)
-            return bool(s["active"] - counts.get("unconfirmed", 0) or s["queued"])
+            return bool(s.active - counts.get("unconfirmed", 0) or s.queued)
 
         def received() -> Counter[str]:
             return Counter({k: n for k, n in m.world.received.items() if f".c{campaign}." in k})
@@ -167,7 +167,7 @@ def test_a_sequence_killed_again_and_again(folder: Path) -> None:
         assert unconfirmed.resolve(m.workspace, campaign, True, "test") == waiting
         runner.tick(m.workspace)
         assert sequences.passages(db, id) == {1: people, 2: people, 3: people, 4: people}
-        assert sequences.every(db)[0]["finished"] == people
+        assert sequences.every(db)[0].finished == people
         view = m.workspace.view()
         for rule in ('has label "came"', 'in list "Went on"', 'finished sequence "Welcome"'):
             assert int(view.mask(m.workspace.checked_rule(rule, view)).sum()) == people
@@ -197,7 +197,7 @@ def test_a_full_disk_and_a_clock_set_back(folder: Path) -> None:
         dispatcher.send_due(m.workspace, m.tokens)
         got = Counter({k: n for k, n in m.world.received.items() if k.startswith("<d")})
         rows = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")
-        by_state = Counter(d["state"] for d in rows)
+        by_state = Counter(d.state for d in rows)
         assert max(got.values()) == 1 and set(by_state) <= {"sent", "unconfirmed"}
         assert by_state["unconfirmed"] <= CONNECTIONS and len(got) >= by_state["sent"]
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections import Counter
 from dataclasses import replace
 from datetime import UTC, datetime
@@ -14,7 +13,8 @@ import pytest
 
 from openmeadow.core.consent.eligibility import SUPPRESSED_INACTIVE
 from openmeadow.core.errors import Refused
-from openmeadow.core.sequences.definition import DAY, HOUR, Begin, Definition, Leave, Step
+from openmeadow.core.moments import DAY, HOUR
+from openmeadow.core.sequences.definition import Begin, Definition, Leave, Step
 from openmeadow.net.smtp_client import RelayAway
 from openmeadow.services.campaigns import campaigns, dispatcher, schedule
 from openmeadow.services.segments import segments
@@ -72,7 +72,7 @@ def test_a_second_try_that_meets_trouble_is_not_lost(folder: Path, trouble: str)
         campaigns.start(m.workspace, m.campaign, "test")
         send(m)
         assert states(m) == {"sent": 17, "deferred": 3}
-        assert campaigns.row_of(m.workspace, m.campaign)["state"] == "finished", "its only batch is gone"
+        assert campaigns.row_of(m.workspace, m.campaign).state == "finished", "its only batch is gone"
         port = m.workspace.setting("relay_port")
         if trouble == "paused":
             with m.workspace.store.atomic() as db:
@@ -87,7 +87,7 @@ def test_a_second_try_that_meets_trouble_is_not_lost(folder: Path, trouble: str)
             setting(m, "relay_port", port)
         send(m)
         assert states(m) == {"sent": 20}
-        assert campaigns.row_of(m.workspace, m.campaign)["state"] == "finished"
+        assert campaigns.row_of(m.workspace, m.campaign).state == "finished"
 
 
 def test_a_batch_that_is_late_waits_for_the_allowed_hours(folder: Path) -> None:
@@ -95,7 +95,7 @@ def test_a_batch_that_is_late_waits_for_the_allowed_hours(folder: Path) -> None:
         zone = ZoneInfo("America/Bogota")
         setting(m, "time_zone", zone.key)
         plan(m, hours=[9, 17], weekdays=[0, 1, 2, 3, 4])
-        first = schedule.preview_plan(m.workspace, campaigns.row_of(m.workspace, m.campaign))["batches"][0]["due_at"]
+        first = schedule.preview_plan(m.workspace, campaigns.row_of(m.workspace, m.campaign)).batches[0].due_at
         campaigns.start(m.workspace, m.campaign, "test")
         campaigns.pause(m.workspace, m.campaign, "test")
         friday_night = datetime(2026, 3, 13, 22, 0, tzinfo=zone)
@@ -117,7 +117,7 @@ def test_nothing_goes_out_after_the_last_moment(folder: Path) -> None:
         campaigns.pause(m.workspace, m.campaign, "test")
         set_clock(m.workspace, NOW + 45 * 60)
         with m.workspace.store.atomic() as db:
-            rest = [d["id"] for d in deliveries.of_campaign(db, m.campaign, "first") if d["subscriber"] > 10]
+            rest = [d.id for d in deliveries.of_campaign(db, m.campaign, "first") if d.subscriber > 10]
             for id in rest:
                 deliveries.mark(db, id, deliveries.DEFERRED, NOW, "frequency limit", NOW + 2 * HOUR)
         campaigns.resume(m.workspace, m.campaign, "test")
@@ -125,7 +125,7 @@ def test_nothing_goes_out_after_the_last_moment(folder: Path) -> None:
         assert states(m) == {"sent": 8, "failed": 2, "deferred": 10}
         send(m, NOW + 3 * HOUR)
         assert states(m) == {"sent": 8, "failed": 2, "skipped": 10}
-        why = Counter(d["reason"] for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first"))
+        why = Counter(d.reason for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first"))
         assert why[dispatcher.TOO_LATE] == 10
         assert sum(n for w, n in why.items() if w and w.startswith("deferred until the end date")) == 2
 
@@ -145,21 +145,21 @@ def test_a_resend_keeps_to_weekdays_hours_and_the_last_moment(
     """Thursday at 09:42; weekends are not allowed."""
     with mailing(folder, 6) as m:
         plan(m, resend=True, weekdays=[0, 1, 2, 3, 4], **values)
-        shown = schedule.preview_plan(m.workspace, campaigns.row_of(m.workspace, m.campaign))["batches"]
+        shown = schedule.preview_plan(m.workspace, campaigns.row_of(m.workspace, m.campaign)).batches
         campaigns.start(m.workspace, m.campaign, "test")
-        due = [b["due_at"] for b in deliveries.batches(m.workspace.store.read(), m.campaign) if b["kind"] == "resend"]
-        assert due == [b["again_at"] for b in shown if b["again_at"]], "what was shown is what is planned"
+        due = [b.due_at for b in deliveries.batches(m.workspace.store.read(), m.campaign) if b.kind == "resend"]
+        assert due == [b.again_at for b in shown if b.again_at], "what was shown is what is planned"
         assert [(d.weekday(), d.hour) for d in (datetime.fromtimestamp(t, UTC) for t in due)] == again
 
 
 def test_a_last_moment_before_the_first_batch_is_said(folder: Path) -> None:
     with mailing(folder, 6) as m:
         plan(m, start=NOW + 30, no_later_than=NOW + 60, hours=[20, 21])
-        note = schedule.preview_plan(m.workspace, campaigns.row_of(m.workspace, m.campaign))["note"]
+        note = schedule.preview_plan(m.workspace, campaigns.row_of(m.workspace, m.campaign)).note
         assert schedule.NO_ROOM in note
         with pytest.raises(Refused, match="The end date is before the first batch"):
             campaigns.start(m.workspace, m.campaign, "test")
-        assert campaigns.row_of(m.workspace, m.campaign)["state"] == "draft"
+        assert campaigns.row_of(m.workspace, m.campaign).state == "draft"
 
 
 def test_a_plan_that_cannot_go_on_holds_itself_and_no_other(folder: Path) -> None:
@@ -174,21 +174,21 @@ def test_a_plan_that_cannot_go_on_holds_itself_and_no_other(folder: Path) -> Non
         campaigns.write(m.workspace, other, {"plan": ONE})
         assert segments.users(m.workspace, row) == ["a part of “Harbour nights”"]
         with pytest.raises(Refused, match="a part of “Harbour nights”"):
-            segments.remove(m.workspace, row["id"], "test")
+            segments.remove(m.workspace, row.id, "test")
         campaigns.start(m.workspace, m.campaign, "test")
         campaigns.start(m.workspace, other, "test")
         with m.workspace.store.atomic() as db:
-            segment_table.remove(db, row["id"])
+            segment_table.remove(db, row.id)
             subscriber_table.facts_changed(db)
         send(m)
         held = campaigns.row_of(m.workspace, m.campaign)
-        assert held["state"] == "paused" and "Balcony" in held["paused_why"]
+        assert held.state == "paused" and "Balcony" in held.paused_why
         rows = deliveries.of_campaign(m.workspace.store.read(), other, "first")
-        assert Counter(d["state"] for d in rows) == {"sent": 10}
+        assert Counter(d.state for d in rows) == {"sent": 10}
         segments.save(m.workspace, "Balcony", "band is Strong", "test")
         campaigns.resume(m.workspace, m.campaign, "test")
         send(m, NOW + 2 * DAY)
-        assert campaigns.row_of(m.workspace, m.campaign)["state"] == "finished"
+        assert campaigns.row_of(m.workspace, m.campaign).state == "finished"
 
 
 def test_a_sequence_that_cannot_go_on_pauses_itself_and_no_other(folder: Path) -> None:
@@ -199,28 +199,28 @@ def test_a_sequence_that_cannot_go_on_pauses_itself_and_no_other(folder: Path) -
         well = made(m, Definition((Step(1, "message"), Step(2, "wait", wait=DAY), Step(3, "label", name="came"))), "Well")
         row = segment_table.named(m.workspace.store.read(), "Balcony")
         with pytest.raises(Refused, match="the sequence “Stuck”"):
-            segments.remove(m.workspace, row["id"], "test")
+            segments.remove(m.workspace, row.id, "test")
         for id, people in ((stuck, [1, 2]), (well, [3, 4])):
             editing.start(m.workspace, id, "test")
             editing.add_people(m.workspace, id, people, "test")
         step_on(m)
         with m.workspace.store.atomic() as db:
-            segment_table.remove(db, row["id"])
+            segment_table.remove(db, row.id)
             subscriber_table.facts_changed(db)
         until(m, NOW + 2 * DAY)
         seen = statistics.see(m.workspace, stuck)
-        assert seen["state"] == "paused" and "Balcony" in seen["paused_why"] and seen["active"] == 2
+        assert seen.state == "paused" and "Balcony" in seen.paused_why and seen.active == 2
         assert {"Stuck was paused automatically."} == {
-            d["title"] for d in overview.decisions(m.workspace, m.workspace.view()) if d["kind"] == "Paused"
+            d.title for d in overview.decisions(m.workspace, m.workspace.view()) if d.kind == "Paused"
         }
         assert sequences.passages(m.workspace.store.read(), well) == {1: 2, 2: 2, 3: 2}, "the other went on"
         with pytest.raises(Refused, match=r"must be complete before it can resume.*Balcony"):
             editing.resume(m.workspace, stuck, "test")
         segments.save(m.workspace, "Balcony", "joined more than 1 days ago", "test")
-        assert editing.resume(m.workspace, stuck, "test")["late"] == 2
+        assert editing.resume(m.workspace, stuck, "test").late == 2
         step_on(m)
         assert got(m, stuck)[3, "first"] == Counter({"sent": 2})
-        assert statistics.see(m.workspace, stuck)["paused_why"] == ""
+        assert statistics.see(m.workspace, stuck).paused_why == ""
         with m.workspace.store.atomic() as db:
             sequences.pause(db, stuck, editing.PAUSED, "stuck again")
         editing.end(m.workspace, stuck, "test")
@@ -245,7 +245,7 @@ def test_who_has_a_reason_to_leave_leaves_before_anything_is_due(folder: Path, b
         triggers.forget(m.workspace, id)
         runner.tick(m.workspace)
         assert left(m, id) == {"inactive" if by == "let go by hand" else 'has label "patron"': 1}
-        assert statistics.see(m.workspace, id)["active"] == 2
+        assert statistics.see(m.workspace, id).active == 2
 
 
 @pytest.mark.parametrize(
@@ -277,12 +277,12 @@ def test_a_person_waits_by_their_own_clock(folder: Path) -> None:
         editing.start(m.workspace, id, "test")
         editing.add_people(m.workspace, id, [1, 2], "test")
         step_on(m)
-        due = {t["subscriber"]: t["due_at"] for t in enrolments.all_inside(m.workspace.store.read(), id)}
+        due = {t.subscriber: t.due_at for t in enrolments.all_inside(m.workspace.store.read(), id)}
         hours = {s: datetime.fromtimestamp(at, UTC).astimezone(ZoneInfo(z)).hour for (s, at), z in
                  zip(sorted(due.items()), ("Asia/Tokyo", "UTC"), strict=True)}  # fmt: skip
         assert hours == {1: 10, 2: 10} and due[1] != due[2]
-        walked = simulation.see(m.workspace, id, "never", "p0@saltmere.example")["days"]
-        assert [x["at"] for x in walked if x["what"] == "mail"] == [due[1]]
+        walked = simulation.see(m.workspace, id, "never", "p0@saltmere.example").days
+        assert [x.at for x in walked if x.what == "mail"] == [due[1]]
 
 
 def test_the_day_has_every_pass_and_who_is_due_in_sequences(folder: Path) -> None:
@@ -298,8 +298,7 @@ def test_the_day_has_every_pass_and_who_is_due_in_sequences(folder: Path) -> Non
         begin, end = overview.day(m.workspace)
         local = datetime.fromtimestamp(begin, UTC).astimezone(ZoneInfo("Asia/Kolkata"))
         assert local.hour == 0 and end - begin == DAY and begin <= NOW < end
-        day_rows = {x["name"]: x for x in overview.day_rows(m.workspace)}
+        day_rows = {x.name: x for x in overview.day_rows(m.workspace)}
         assert {"Harbour nights", "Harbour nights, resend", "Harbour nights, second resend", "Welcome"} == set(day_rows)
-        assert (day_rows["Welcome"]["people"], day_rows["Welcome"]["sent"]) == (3, 3)
-        assert day_rows["Welcome"]["due_at"] <= NOW + 2 * HOUR < day_rows["Welcome"]["due_at"] + HOUR
-        assert json.dumps(list(day_rows.values())), "plain values"
+        assert (day_rows["Welcome"].people, day_rows["Welcome"].sent) == (3, 3)
+        assert day_rows["Welcome"].due_at <= NOW + 2 * HOUR < day_rows["Welcome"].due_at + HOUR

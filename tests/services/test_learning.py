@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -11,10 +10,11 @@ from zoneinfo import ZoneInfo
 import numpy as np
 import pytest
 
-from openmeadow.core.arrays import DAY
+from openmeadow.core.delivery.plan import Plan
 from openmeadow.core.delivery.time_zones import NO_HOUR
 from openmeadow.core.errors import Refused
 from openmeadow.core.events import Kind
+from openmeadow.core.moments import DAY
 from openmeadow.services.campaigns import (
     benchmarks,
     campaigns,
@@ -68,12 +68,12 @@ def test_hours_are_by_people_s_own_clocks(workspace: Workspace, zone: str | None
     tell(workspace, rows)
     view, ahead = workspace.view(), 9 if zone else 0
     found = send_time.best_hours(workspace, view)
-    assert found is not None and found["sure"] and (19 + ahead) % 24 in {(found["begin"] + i) % 24 for i in range(3)}
-    assert found["sent_at"] == (6 + ahead) % 24, "no other hour was tried, and the page says so"
-    assert found["engagements"] == sum(found["counts"]) and found["low"] < found["share"] < found["high"]
+    assert found is not None and found.sure and (19 + ahead) % 24 in {(found.begin + i) % 24 for i in range(3)}
+    assert found.sent_at == (6 + ahead) % 24, "no other hour was tried, and the page says so"
+    assert found.engagements == sum(found.counts) and found.low < found.share < found.high
     own = send_time.hours_of_each(workspace, view)
     assert set(own[:40].tolist()) == {(19 + ahead) % 24}
-    assert found["own"] == int((own != NO_HOUR).sum())
+    assert found.own == int((own != NO_HOUR).sum())
     few = np.zeros(80, bool)
     few[:2] = True
     assert send_time.best_hours(workspace, view, few) is None, "twenty answers are too few"
@@ -126,10 +126,10 @@ def test_the_batch_that_a_team_can_take(workspace: Workspace) -> None:
         [(NOW - 20 * DAY + (600 if s <= 50 else 2 * HOUR + s * HOUR // 10), Kind.CLICKED, s, 1) for s in range(1, 101)],
     )
     found = response_capacity.fits(workspace, 10, 5)
-    assert (found["delivered"], found["responses"]) == (1000, 100)
-    assert found["rate"] == pytest.approx(0.1) and found["busiest"] == pytest.approx(0.5)
-    assert found["largest"] == 1000
-    assert response_capacity.fits(workspace, 20, 5)["largest"] == 2000, "twice the team, twice the batch"
+    assert (found.delivered, found.responses) == (1000, 100)
+    assert found.rate == pytest.approx(0.1) and found.busiest == pytest.approx(0.5)
+    assert found.largest == 1000
+    assert response_capacity.fits(workspace, 20, 5).largest == 2000, "twice the team, twice the batch"
     for wrong in ((0, 5, "clicks"), (10, 0.5, "clicks"), (10, 5, "songs")):
         with pytest.raises(Refused, match="Enter how many contacts your team"):
             response_capacity.fits(workspace, *wrong)
@@ -149,12 +149,12 @@ PLAN_WRONG = [
     ({"largest": -1}, "A daily limit is a number of"),
     ({"caps": {"Postern": -5}}, "A daily limit is a number of"),
     ({"start": NOW + DAY, "no_later_than": NOW}, "The end date must be after the"),
-    ({"order": "by luck"}, "The order is"),
+    ({"order": "by luck"}, "schedule cannot be read: order"),
     ({"ramp": -1}, "A warm-up starts with a number of"),
-    ({"resend_rule": "asleep"}, "The resend rule is one of"),
-    ({"variants": [schedule.SAME] * 5}, "at most 4 variants"),
+    ({"resend_rule": "asleep"}, "schedule cannot be read: resend rule"),
+    ({"variants": [{}] * 5}, "at most 4 variants"),
     ({"wait": 3 * DAY, "variants": [{"wait": DAY}]}, "A variant cannot wait less than the"),
-    ({"test": {"figure": "luck", "wait": DAY, "pick": "better"}}, "An A/B test runs in the pilot"),
+    ({"test": {"figure": "luck", "wait": DAY, "pick": "better"}}, "schedule cannot be read: test, figure"),
     ({"test": {"figure": "opened", "wait": 60, "pick": "better"}}, "An A/B test runs in the pilot"),
     ({"pilot_share": 0.0, "test": {"figure": "opened", "wait": DAY, "pick": "better"}}, "An A/B test runs in the pilot"),
 ]
@@ -163,12 +163,12 @@ PLAN_WRONG = [
 @pytest.mark.parametrize(("values", "said"), PLAN_WRONG)
 def test_a_plan_that_cannot_be_is_refused_in_a_sentence(values: dict[str, Any], said: str) -> None:
     with pytest.raises(Refused, match=said):
-        schedule.check_plan({**schedule.PLAN_DEFAULTS, **values})
+        Plan().changed(**values).check()
 
 
 def test_the_usual_plan_can_be() -> None:
-    schedule.check_plan(dict(schedule.PLAN_DEFAULTS))
-    schedule.check_plan({**schedule.PLAN_DEFAULTS, "resend": False, "wait": 0})
+    Plan().check()
+    Plan(resend=False, wait=0).check()
 
 
 def resent(m: Mailing, new_subject: str, late: int, after: int, share: float = 0.5) -> None:
@@ -180,10 +180,10 @@ def resent(m: Mailing, new_subject: str, late: int, after: int, share: float = 0
     set_clock(m.workspace, NOW + DAY)
     dispatcher.send_due(m.workspace, m.tokens)
     again = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "resend")
-    held = [d["subscriber"] for d in again if d["reason"] == "holdout"]
+    held = [d.subscriber for d in again if d.reason == "holdout"]
     open_by(m, held[:late], "first", later=HOUR)
     for variant in (0, 1) if new_subject else (0,):
-        mine = [d["subscriber"] for d in again if d["state"] == "sent" and d["variant"] == variant]
+        mine = [d.subscriber for d in again if d.state == "sent" and d.variant == variant]
         open_by(m, mine[:after], "resend", later=60)
 
 
@@ -192,26 +192,26 @@ def resent(m: Mailing, new_subject: str, late: int, after: int, share: float = 0
 )
 def test_what_resends_added_over_all_campaigns(folder: Path, late: int, after: int, verdict: str | None) -> None:
     with mailing(folder, 60) as m:
-        assert benchmarks.resends(m.workspace) == {
+        assert benchmarks.resends(m.workspace).model_dump() == {
             "campaigns": 0,
             "lines": [],
             "sentence": "It is unknown whether a new subject works better: no resend has tested both.",
         }
         resent(m, "", late, after)
         found = benchmarks.resends(m.workspace)
-        (line,) = found["lines"]
-        own = {a["variant"]: a for a in results.results(m.workspace, m.campaign)["variants"]}
-        assert (line["people"], line["engaged"]) == (own["Same subject"]["people"], after)
-        assert (line["holdout"], line["holdout_engaged"]) == (own["Holdout"]["people"], late)
-        assert line["difference"] == pytest.approx(after / line["people"] - late / line["holdout"])
-        assert line["low"] < line["difference"] < line["high"]
+        (line,) = found.lines
+        own = {a.variant: a for a in results.results(m.workspace, m.campaign).variants}
+        assert (line.people, line.engaged) == (own["Same subject"].people, after)
+        assert (line.holdout, line.holdout_engaged) == (own["Holdout"].people, late)
+        assert line.difference == pytest.approx(after / line.people - late / line.holdout)
+        assert line.low < line.difference < line.high
         if verdict == "yes":
-            assert line["low"] > 0 and line["verdict"] == "yes"
+            assert line.low > 0 and line.verdict == "yes"
         elif verdict is None:
-            assert line["high"] < 0 and line["verdict"] != "yes", "a resend that did worse is never called a gain"
+            assert line.high < 0 and line.verdict != "yes", "a resend that did worse is never called a gain"
         else:
-            assert line["low"] < 0 < line["high"] and line["verdict"] != "yes"
-        assert found["campaigns"] == 1 and "It is unknown whether a new subject" in found["sentence"]
+            assert line.low < 0 < line.high and line.verdict != "yes"
+        assert found.campaigns == 1 and "It is unknown whether a new subject" in found.sentence
 
 
 @pytest.mark.parametrize(
@@ -241,15 +241,15 @@ def test_mailings_by_hour_weekday_and_size(workspace: Workspace) -> None:
     rows += [(NOW - 40 * DAY, Kind.SENT, s, 91) for s in range(1, 20)]  # nineteen people
     tell(workspace, rows)
     seen = benchmarks.see(workspace)
-    kinds = {k["title"]: {x["words"]: x for x in k["lines"]} for k in seen["kinds"]}
-    assert seen["mailings"] == 15
+    kinds = {k.title: {x.words: x for x in k.lines} for k in seen.kinds}
+    assert seen.mailings == 15
     nine, half_past = kinds["Hour of the day"]["09:00 to 12:00"], kinds["Hour of the day"]["15:00 to 18:00"]
-    assert (nine["mailings"], nine["delivered"], half_past["mailings"]) == (12, 1440, 3)
-    assert nine["share"] == pytest.approx(sum(range(30, 42)) / 1440)
-    assert (nine["least"], nine["most"]) == (30 / 120, 41 / 120) and half_past["share"] == 0
-    assert nine["enough"] and half_past["enough"]
+    assert (nine.mailings, nine.delivered, half_past.mailings) == (12, 1440, 3)
+    assert nine.share == pytest.approx(sum(range(30, 42)) / 1440)
+    assert (nine.least, nine.most) == (30 / 120, 41 / 120) and half_past.share == 0
+    assert nine.enough and half_past.enough
     assert set(kinds["Size"]) == {"0 to 1,000 people"} and set(kinds["Weekday"]) >= {"Monday"}
-    assert json.dumps(seen), "plain values"
+    assert seen.model_dump_json(), "plain values"
 
 
 @pytest.mark.parametrize(
@@ -266,10 +266,10 @@ def test_what_a_resend_s_size_can_show_is_said_before(folder: Path, plan: dict[s
     with mailing(folder, 200) as m:
         campaigns.write(m.workspace, m.campaign, {"plan": {"resend": True, "wait": 2 * DAY, "new_subject": "", **plan}})
         row = campaigns.row_of(m.workspace, m.campaign)
-        assert "Not enough history to estimate how many" in schedule.preview_plan(m.workspace, row)["resend"]
+        assert "Not enough history to estimate how many" in schedule.preview_plan(m.workspace, row).resend
         tell(m.workspace, [(NOW - w * 7 * DAY, Kind.SENT, s, w) for w in range(1, 5) for s in range(1, 201)])
         tell(m.workspace, [(NOW - w * 7 * DAY + HOUR, Kind.OPENED, s, w) for w in range(1, 5) for s in range(1, 61)])
         tell(m.workspace, [(NOW - w * 7 * DAY + 3 * DAY, Kind.OPENED, s, w) for w in range(1, 5) for s in range(61, 81)])
-        told = schedule.preview_plan(m.workspace, row)["resend"]
+        told = schedule.preview_plan(m.workspace, row).resend
         assert re.search(said, told), told
         assert told.startswith("About 140 will be due"), "seven in ten had not answered after two days"

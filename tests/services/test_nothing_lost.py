@@ -10,12 +10,13 @@ from pathlib import Path
 
 import pytest
 
-from openmeadow.core.arrays import DAY
 from openmeadow.core.consent.eligibility import GIVEN
 from openmeadow.core.errors import Busy, Damaged, MeadowError, Refused
+from openmeadow.core.moments import DAY
 from openmeadow.net.spare_file import SpareFile
 from openmeadow.services import archive, backup
 from openmeadow.services.campaigns import ab_test, campaigns, dispatcher, outgoing, schedule, tracking, unconfirmed
+from openmeadow.services.models import ChangeIn
 from openmeadow.services.subscribers import consent, import_subscribers
 from openmeadow.services.today import overview, workspace_check
 from openmeadow.services.workspace import Workspace
@@ -31,7 +32,7 @@ HOUR = 3600
 
 
 def states(m: Mailing, kind: str = "first") -> Counter[str]:
-    return Counter(d["state"] for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, kind))
+    return Counter(d.state for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, kind))
 
 
 def test_a_late_batch_moves_what_follows(folder: Path) -> None:
@@ -41,20 +42,20 @@ def test_a_late_batch_moves_what_follows(folder: Path) -> None:
         )
         campaigns.start(m.workspace, m.campaign, "test")
         dispatcher.send_due(m.workspace, m.tokens)
-        planned = {(b["kind"], b["n"]): b["due_at"] for b in deliveries.batches(m.workspace.store.read(), m.campaign)}
+        planned = {(b.kind, b.n): b.due_at for b in deliveries.batches(m.workspace.store.read(), m.campaign)}
         set_clock(m.workspace, NOW + 2 * DAY + 4 * HOUR)
         dispatcher.send_due(m.workspace, m.tokens)
         late = 2 * DAY
-        after = {(b["kind"], b["n"]): b for b in deliveries.batches(m.workspace.store.read(), m.campaign)}
-        assert [after["first", n]["state"] for n in (1, 2, 3, 4)] == ["sent", "sent", "scheduled", "scheduled"]
+        after = {(b.kind, b.n): b for b in deliveries.batches(m.workspace.store.read(), m.campaign)}
+        assert [after["first", n].state for n in (1, 2, 3, 4)] == ["sent", "sent", "scheduled", "scheduled"]
         for key in (("first", 3), ("first", 4), ("resend", 2), ("resend", 3), ("resend", 4)):
-            assert after[key]["due_at"] == planned[key] + late, key
-        assert after["first", 2]["late"] == late
+            assert after[key].due_at == planned[key] + late, key
+        assert after["first", 2].late == late
         log = m.workspace.store.read().execute("SELECT act FROM activity WHERE act LIKE '%late%'").fetchone()
         assert "batch 2 was sent 48 h late" in log["act"]
         on_time(m, NOW + 12 * DAY)
         again = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "resend")
-        assert {d["state"] for d in again if d["reason"] != "holdout"} == {"sent"}, "none is emptied by the limit"
+        assert {d.state for d in again if d.reason != "holdout"} == {"sent"}, "none is emptied by the limit"
         assert max(m.world.received.values()) == 1
 
 
@@ -103,27 +104,27 @@ def test_a_start_in_the_past_is_refused(folder: Path) -> None:
         campaigns.write(m.workspace, m.campaign, {"plan": {"start": NOW - DAY}})
         with pytest.raises(Refused, match=r"11 March, 09:42 \(UTC\), is in the past"):
             campaigns.start(m.workspace, m.campaign, "test")
-        assert "is in the past" in schedule.preview_plan(m.workspace, campaigns.row_of(m.workspace, m.campaign))["note"]
+        assert "is in the past" in schedule.preview_plan(m.workspace, campaigns.row_of(m.workspace, m.campaign)).note
 
 
 def test_a_change_for_those_who_wait_is_never_put_back(folder: Path) -> None:
     with mailing(folder, 60) as m:
-        trial = {"figure": "opened", "wait": HOUR, "pick": "by itself"}
+        trial = {"figure": "opened", "wait": HOUR, "pick": "better"}
         campaigns.write(
             m.workspace, m.campaign, {"plan": {"pilot_share": 0.2, "batches": 1, "resend": False, "test": trial}}
         )
-        ab_test.keep_other(m.workspace, campaigns.row_of(m.workspace, m.campaign), {"subject": "B"}, "test")
+        ab_test.keep_other(m.workspace, campaigns.row_of(m.workspace, m.campaign), ChangeIn(subject="B"), "test")
         campaigns.start(m.workspace, m.campaign, "test")
         dispatcher.send_due(m.workspace, m.tokens)
         row = campaigns.row_of(m.workspace, m.campaign)
-        shown = ab_test.change(m.workspace, row, {"subject": "C"}, "test", only_show=True)
-        said = ab_test.change(m.workspace, row, {"subject": "C"}, "test")
-        assert shown["version"] == said["version"] == "C"
+        shown = ab_test.change(m.workspace, row, ChangeIn(subject="C", only_show=True), "test")
+        said = ab_test.change(m.workspace, row, ChangeIn(subject="C"), "test")
+        assert shown.version == said.version == "C"
         on_time(m, NOW + DAY)
         subjects = Counter(x["subject"] for box in m.world.mailboxes.values() for x in box if x["subject"] in "ABC")
         assert subjects["C"] == 48, "everybody who waited got what was written for them"
-        test = schedule.plan_of(campaigns.row_of(m.workspace, m.campaign))["test"]
-        assert test["settled"] == "C" and "the test ended" in test["why"]
+        test = campaigns.row_of(m.workspace, m.campaign).plan.test
+        assert test.settled == "C" and "the test ended" in test.why
 
 
 def test_a_withdrawal_is_never_older_than_what_it_withdraws(folder: Path) -> None:
@@ -131,12 +132,12 @@ def test_a_withdrawal_is_never_older_than_what_it_withdraws(folder: Path) -> Non
         campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0.0, "batches": 1, "resend": False}})
         campaigns.start(m.workspace, m.campaign, "test")
         dispatcher.send_due(m.workspace, m.tokens)
-        purpose = campaigns.row_of(m.workspace, m.campaign)["purpose"]
+        purpose = campaigns.row_of(m.workspace, m.campaign).purpose
         set_clock(m.workspace, NOW + 2 * HOUR)
         consent.said(m.workspace, 1, purpose, GIVEN, "form")
         set_clock(m.workspace, NOW + 60)
         delivery = next(
-            d["id"] for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first") if d["subscriber"] == 1
+            d.id for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first") if d.subscriber == 1
         )
         assert tracking.unsubscribed(m.workspace, delivery)
         for at in (NOW + 60, NOW + 3 * HOUR):
@@ -150,7 +151,7 @@ def test_with_a_full_disk_readers_come_to_their_link_and_leave(folder: Path) -> 
         campaigns.start(m.workspace, m.campaign, "test")
         dispatcher.send_due(m.workspace, m.tokens)
         tracking.process_stored_unsubscribes(m.workspace)  # reserves its room
-        ids = {d["subscriber"]: d["id"] for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")}
+        ids = {d.subscriber: d.id for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")}
         link = m.workspace.store.read().execute("SELECT id, url FROM links WHERE NOT trap").fetchone()
         writer = m.workspace.store.writer
         writer.execute("VACUUM")
@@ -193,7 +194,7 @@ def test_what_came_of_it_settles_what_is_unconfirmed(folder: Path) -> None:
         campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0.0, "batches": 1, "resend": False}})
         campaigns.start(m.workspace, m.campaign, "test")
         dispatcher.send_due(m.workspace, m.tokens)
-        ids = {d["subscriber"]: d["id"] for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")}
+        ids = {d.subscriber: d.id for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")}
         with m.workspace.store.atomic() as db:
             for s in (1, 2, 3):
                 deliveries.mark(db, ids[s], deliveries.UNCONFIRMED, NOW, "the connection broke")
@@ -242,7 +243,7 @@ def test_a_backup_while_sending_comes_back_paused(folder: Path, tmp_path: Path) 
             assert dict(m.world.received) == sent, "nothing goes out of a restored copy by itself"
             paused = outgoing.paused(again)
             assert paused is not None and paused.as_of == NOW and [p.waiting for p in paused.plans] == [120]
-            assert [d["act"] for d in overview.decisions(again, again.view()) if d["kind"] == "Restored"]
+            assert [d.act for d in overview.decisions(again, again.view()) if d.kind == "Restored"]
             log = "\n".join(id for id in sent)
             assert outgoing.read_log(again, log, "test") == 120
             outgoing.resume(again, "test")
@@ -277,7 +278,7 @@ def test_an_export_while_events_come_is_of_one_moment(folder: Path, tmp_path: Pa
     with mailing(folder, 60) as m:
         campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0.0, "batches": 1, "resend": False}})
         campaigns.start(m.workspace, m.campaign, "test")
-        ids = [d["id"] for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")]
+        ids = [d.id for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")]
         ends = threading.Event()
 
         def live() -> None:
@@ -298,7 +299,7 @@ def test_an_export_while_events_come_is_of_one_moment(folder: Path, tmp_path: Pa
         archive.import_tables(other, tmp_path / "out", "test")
         rows = deliveries.of_campaign(other.store.read(), m.campaign, "first")
         sent = {r["subscriber"] for r in other.store.read().execute("SELECT subscriber FROM events WHERE kind = 1")}
-        assert {d["subscriber"] for d in rows if d["state"] == "sent"} == sent, "ledger and events agree"
+        assert {d.subscriber for d in rows if d.state == "sent"} == sent, "ledger and events agree"
         assert other.view().alive.sum() == 60 and outgoing.is_paused(other)
         other.close()
 
@@ -321,7 +322,7 @@ def test_a_damaged_mirror_is_never_believed(folder: Path, monkeypatch: pytest.Mo
         assert columns_cache.load(folder, m.workspace.store.read(), m.workspace.machines().mark) is None
         again = Workspace(folder)
         assert again.view().columns.rows.first_at.tolist() == right
-        assert again.score_summary(full=True)["subscribers"] == 60
+        assert again.score_summary(full=True).subscribers == 60
         first.close()
         again.close()
 
@@ -357,7 +358,9 @@ def test_whatever_fails_the_loop_goes_on(folder: Path, monkeypatch: pytest.Monke
 
         with m.workspace.store.atomic() as db:
             for kind in module._JOBS:
-                settings.add_job(db, kind, {"path": "/nowhere", "choice": {"rule": "no rule"}, "columns": 7}, "test", NOW)
+                settings.add_job(
+                    db, kind, '{"path": "/nowhere", "choice": {"rule": "no rule"}, "columns": 7}', "test", NOW
+                )
         worker = Worker(m.workspace)
         try:
             for _ in range(len(module._JOBS) + 1):
@@ -405,7 +408,7 @@ def test_going_on_is_one_act(folder: Path) -> None:
         m.workspace.store.writer.set_trace_callback(None)
         assert [s for s in seen if s.startswith(("BEGIN", "COMMIT"))] == ["BEGIN IMMEDIATE", "COMMIT"] * 2
         row = campaigns.row_of(m.workspace, m.campaign)
-        assert (row["state"], row["paused_why"], states(m)) == ("stopped", "", {"skipped": 6})
+        assert (row.state, row.paused_why, states(m)) == ("stopped", "", {"skipped": 6})
 
 
 def test_synchronous_is_full(folder: Path) -> None:

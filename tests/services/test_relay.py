@@ -41,12 +41,12 @@ def started(folder: Path) -> Iterator[tuple[Mailing, RealRelay]]:
 
 
 def states(m: Mailing) -> Counter[str]:
-    return Counter(d["state"] for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first"))
+    return Counter(d.state for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first"))
 
 
 def events_of(m: Mailing) -> Counter[int]:
     row = campaigns.row_of(m.workspace, m.campaign)
-    rows = m.workspace.store.read().execute("SELECT kind FROM events WHERE message = ?", (row["message"],))
+    rows = m.workspace.store.read().execute("SELECT kind FROM events WHERE message = ?", (row.message,))
     return Counter(r["kind"] for r in rows)
 
 
@@ -70,9 +70,7 @@ def test_a_refusal_that_is_about_us_marks_nobody(started: tuple[Mailing, RealRel
     REFUSALS[said](real)
     dispatcher.send_due(m.workspace, m.tokens)
     row = campaigns.row_of(m.workspace, m.campaign)
-    assert row["state"] == "paused" and said.split(" ", maxsplit=1)[0] in row["paused_why"], (
-        "it pauses with the relay's words"
-    )
+    assert row.state == "paused" and said.split(" ", maxsplit=1)[0] in row.paused_why, "it pauses with the relay's words"
     assert states(m) == {"queued": 60} and not events_of(m) and not real.took
     assert not m.workspace.store.read().execute("SELECT 1 FROM suppressions").fetchone()
     real.mail, real.rcpt, real.content = usual
@@ -132,11 +130,11 @@ def test_a_relay_that_is_away_and_comes_back(started: tuple[Mailing, RealRelay],
         gone = relay.away(m.workspace)
         assert gone is not None and gone.waiting == 60 and "refused" in gone.meaning
         assert worker._not_before["relay"][1] == 1.0, "the pause is kept between the ticks"
-        (told,) = [d for d in overview.decisions(m.workspace, m.workspace.view()) if d["kind"] == "Relay"]
-        assert "60 deliveries are queued" in told["detail"] and "Since 12 Mar, 09:42 UTC" in told["detail"]
-        assert not [n for n in alerts.news(m.workspace) if "relay" in n["sentence"]], "an alert comes after five minutes"
+        (told,) = [d for d in overview.decisions(m.workspace, m.workspace.view()) if d.kind == "Relay"]
+        assert "60 deliveries are queued" in told.detail and "Since 12 Mar, 09:42 UTC" in told.detail
+        assert not [n for n in alerts.news(m.workspace) if "relay" in n.sentence], "an alert comes after five minutes"
         set_clock(m.workspace, NOW + 301)
-        assert [n for n in alerts.news(m.workspace) if "relay" in n["sentence"]]
+        assert [n for n in alerts.news(m.workspace) if "relay" in n.sentence]
         again = RealRelay(folder, port=real.port)
         with m.workspace.store.atomic() as db:
             settings.set_setting(db, "relay_ca", str(again.ca))
@@ -159,7 +157,7 @@ def test_what_real_connections_were_is_the_record(started: tuple[Mailing, RealRe
     with m.workspace.store.atomic() as db:
         settings.set_setting(db, "relay_host", "relay.kestrelquay.example")
         settings.set_setting(db, "relay_tls", "none")
-    assert [d["title"] for d in overview.decisions(m.workspace, m.workspace.view()) if d["kind"] == "Unencrypted"]
+    assert [d.title for d in overview.decisions(m.workspace, m.workspace.view()) if d.kind == "Unencrypted"]
 
 
 def test_the_check_says_what_to_do(started: tuple[Mailing, RealRelay]) -> None:

@@ -10,8 +10,9 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from openmeadow.core.arrays import DAY
+from openmeadow.core.delivery.plan import Plan
 from openmeadow.core.errors import MeadowError, Refused
+from openmeadow.core.moments import DAY
 from openmeadow.core.reports.incoming import parse
 from openmeadow.demo.mail_world.returned_mail import bounce, complaint
 from openmeadow.services.campaigns import campaigns, dispatcher, guardrails, resend, results, schedule, tracking
@@ -33,21 +34,21 @@ RETURNS = f"bounce.{DOMAIN}"
 
 
 def states(m: Mailing, kind: str = "first") -> Counter[str]:
-    return Counter(d["state"] for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, kind))
+    return Counter(d.state for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, kind))
 
 
 def open_by(m: Mailing, subscribers: list[int], kind: str = "first", agent: str = "Reader", later: int = 600) -> None:
     """These people open what they got, some seconds from now."""
     set_clock(m.workspace, m.workspace.now() + later)
     for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, kind):
-        if d["subscriber"] in subscribers and d["state"] == "sent":
-            tracking.opened(m.workspace, d["id"], agent, "198.51.100.1")
+        if d.subscriber in subscribers and d.state == "sent":
+            tracking.opened(m.workspace, d.id, agent, "198.51.100.1")
 
 
 def test_the_whole_plan(folder: Path) -> None:
     with mailing(folder) as m:
         assert set(look_up(m.workspace)) == {"pass"}, "the published lines prove the domain"
-        assert campaigns.start(m.workspace, m.campaign, "test") == {"people": 60, "batches": 3}
+        assert campaigns.start(m.workspace, m.campaign, "test") == campaigns.Started(60, 3)
         dispatcher.send_due(m.workspace, m.tokens)
         assert states(m) == {"sent": 6, "queued": 54}, "only the pilot batch is due"
         assert deliveries.next_due(m.workspace.store.read()) == NOW + 3600
@@ -63,22 +64,22 @@ def test_the_whole_plan(folder: Path) -> None:
         set_clock(m.workspace, NOW + 3 * DAY + 2 * 3600)
         dispatcher.send_due(m.workspace, m.tokens)
         again = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "resend")
-        assert {d["subscriber"] for d in again} == set(range(31, 61)), "only who left it ignored"
-        held = [d for d in again if d["reason"] == "holdout"]
-        assert len(held) == sum(round(0.1 * n) for n in Counter(d["batch"] for d in again).values())
-        assert {d["variant"] for d in again} == {0, 1}
+        assert {d.subscriber for d in again} == set(range(31, 61)), "only who left it ignored"
+        held = [d for d in again if d.reason == "holdout"]
+        assert len(held) == sum(round(0.1 * n) for n in Counter(d.batch for d in again).values())
+        assert {d.variant for d in again} == {0, 1}
         subjects = {m.world.mailboxes[k][-1]["subject"] for k in m.world.mailboxes if k.startswith("p")}
         assert subjects == {"Harbour nights", "By the water"}
 
-        gone_again = [d["subscriber"] for d in again if d["state"] == "sent"]
+        gone_again = [d.subscriber for d in again if d.state == "sent"]
         open_by(m, gone_again[:12], "resend")
         r = results.results(m.workspace, m.campaign)
-        assert (r["sent"], r["delivered"], r["opened"]) == (60, 60, 42)
-        assert (r["engaged_first"], r["engaged_all"]) == (30, 42)
-        assert sum(a["engaged"] for a in r["variants"]) == 12 and r["variants"][-1]["variant"] == "Holdout"
-        assert r["why_not"][0]["count"] == 60 and r["why_not"][-1] == {"words": "Sent", "count": 60}
+        assert (r.sent, r.delivered, r.opened) == (60, 60, 42)
+        assert (r.engaged_first, r.engaged_all) == (30, 42)
+        assert sum(a.engaged for a in r.variants) == 12 and r.variants[-1].variant == "Holdout"
+        assert r.why_not[0].count == 60 and (r.why_not[-1].words, r.why_not[-1].count) == ("Sent", 60)
         assert results.as_csv(m.workspace, m.campaign).splitlines()[1].startswith("first,1,6,6,6,")
-        assert campaigns.row_of(m.workspace, m.campaign)["state"] == "finished"
+        assert campaigns.row_of(m.workspace, m.campaign).state == "finished"
 
 
 def test_nobody_who_answered_or_left_gets_the_resend(folder: Path) -> None:
@@ -86,20 +87,20 @@ def test_nobody_who_answered_or_left_gets_the_resend(folder: Path) -> None:
         campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0.0, "batches": 1, "holdout_share": 0.0}})
         campaigns.start(m.workspace, m.campaign, "test")
         dispatcher.send_due(m.workspace, m.tokens)
-        first = {d["subscriber"]: d["id"] for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")}
+        first = {d.subscriber: d.id for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")}
         open_by(m, [1], agent="PrivacyProxy/2.0")
         set_clock(m.workspace, NOW + 4 * DAY)
-        batch = next(b for b in deliveries.batches(m.workspace.store.read(), m.campaign) if b["kind"] == "resend")
+        batch = next(b for b in deliveries.batches(m.workspace.store.read(), m.campaign) if b.kind == "resend")
         row = campaigns.row_of(m.workspace, m.campaign)
-        resend.draw(m.workspace, row, deliveries.batch(m.workspace.store.read(), batch["id"]))
+        resend.draw(m.workspace, row, deliveries.batch(m.workspace.store.read(), batch.id))
         tracking.opened(m.workspace, first[2], "Reader", "198.51.100.1")
         assert tracking.unsubscribed(m.workspace, first[3]) and tracking.unsubscribed(m.workspace, first[3])
         dispatcher.send_due(m.workspace, m.tokens)
-        again = {d["subscriber"]: d for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "resend")}
+        again = {d.subscriber: d for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "resend")}
         assert 1 not in again, "machine-only openers are left out unless the plan takes them in"
-        assert again[2]["reason"] == "engaged before the resend"
-        assert again[3]["reason"] == "consent withdrawn"
-        assert Counter(d["state"] for d in again.values()) == {"sent": 17, "skipped": 2}
+        assert again[2].reason == "engaged before the resend"
+        assert again[3].reason == "consent withdrawn"
+        assert Counter(d.state for d in again.values()) == {"sent": 17, "skipped": 2}
 
 
 def test_refused_deferred_and_bounced_later(folder: Path) -> None:
@@ -122,23 +123,23 @@ def test_refused_deferred_and_bounced_later(folder: Path) -> None:
         intake = worker.listen()
         try:
             d = next(
-                d for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first") if d["subscriber"] == 9
+                d for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first") if d.subscriber == 9
             )
             for path, to in (
-                (m.tokens.return_path(d["id"], RETURNS), "p8@saltmere.example"),
+                (m.tokens.return_path(d.id, RETURNS), "p8@saltmere.example"),
                 (f"b1-000000000000@{RETURNS}", "p9@postern.example"),
             ):
                 m.world._hand_on("", path, bounce(path, to, "<x>").encode())
             other = next(
-                d for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first") if d["subscriber"] == 11
+                d for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first") if d.subscriber == 11
             )
-            path = m.tokens.return_path(other["id"], RETURNS)
+            path = m.tokens.return_path(other.id, RETURNS)
             m.world._hand_on("", path, complaint(path, "p10@saltmere.example", "<x>", "hello@x").encode())
         finally:
             intake.stop()
             worker.close()
         figures = results.results(m.workspace, m.campaign)
-        assert (figures["sent"], figures["delivered"]) == (40, 37), "who was refused was sent to"
+        assert (figures.sent, figures.delivered) == (40, 37), "who was refused was sent to"
         suppressed = {r["subscriber"] for r in m.workspace.store.read().execute("SELECT subscriber FROM suppressions")}
         assert suppressed == {2, 4, 9, 11}, "hard bounces and complaints at once; a forged return path marks nobody"
 
@@ -179,7 +180,7 @@ def test_one_a_day_over_campaigns(folder: Path) -> None:
             campaigns.start(m.workspace, id, "test")
         dispatcher.send_due(m.workspace, m.tokens)
         second = deliveries.of_campaign(m.workspace.store.read(), 2, "first")
-        assert {(d["state"], d["reason"]) for d in second} == {("skipped", "frequency limit")}
+        assert {(d.state, d.reason) for d in second} == {("skipped", "frequency limit")}
 
 
 def test_what_cannot_start_says_why(folder: Path) -> None:
@@ -267,7 +268,7 @@ def test_history_and_own_sends_are_one(folder: Path) -> None:
         log.write_text("at,event,email,message,value\n2026-03-12T10:42:00Z,booked,p1@postern.example,Harbour nights,50\n")
         set_clock(m.workspace, NOW + DAY)
         assert import_events.run(m.workspace.store, log, NOW, "test").taken == 1
-        assert results.results(m.workspace, m.campaign)["opened"] == 1
+        assert results.results(m.workspace, m.campaign).opened == 1
 
 
 def test_a_plan_holds_itself_at_a_provider(folder: Path) -> None:
@@ -278,19 +279,19 @@ def test_a_plan_holds_itself_at_a_provider(folder: Path) -> None:
         campaigns.start(m.workspace, m.campaign, "test")
         dispatcher.send_due(m.workspace, m.tokens)
         row = campaign_table.one(m.workspace.store.read(), m.campaign)
-        assert row is not None and row["state"] == "paused"
-        assert row["paused_why"].startswith("Hard bounces at Postern: ") and "over the limit of 2%" in row["paused_why"]
+        assert row is not None and row.state == "paused"
+        assert row.paused_why.startswith("Hard bounces at Postern: ") and "over the limit of 2%" in row.paused_why
         assert states(m)["queued"] > 100, "nothing more went out"
         seen = guardrails.see(m.workspace, m.campaign)
-        assert seen["providers"] == ["Postern"] and seen["evidence"][0]["evidence"] >= 20
-        assert any(d["detail"] == row["paused_why"] for d in overview.decisions(m.workspace, m.workspace.view()))
+        assert seen.providers == ["Postern"] and seen.evidence[0].evidence >= 20
+        assert any(d.detail == row.paused_why for d in overview.decisions(m.workspace, m.workspace.view()))
         with pytest.raises(Refused, match="no provider “Nobody”"):
             guardrails.without_provider(m.workspace, m.campaign, "Nobody", "ann")
         retired = guardrails.without_provider(m.workspace, m.campaign, "Postern", "ann")
         set_clock(m.workspace, NOW + 60)
         dispatcher.send_due(m.workspace, m.tokens)
         row = campaign_table.one(m.workspace.store.read(), m.campaign)
-        assert row is not None and row["state"] == "finished" and retired > 40
+        assert row is not None and row.state == "finished" and retired > 40
         with pytest.raises(Refused, match="Only a paused campaign can resume without"):
             guardrails.without_provider(m.workspace, m.campaign, "Postern", "ann")
 
@@ -302,27 +303,27 @@ def test_complaints_that_arrive_later_hold_what_still_waits(folder: Path) -> Non
         dispatcher.send_due(m.workspace, m.tokens)
         assert guardrails.news(m.workspace) == []
         set_clock(m.workspace, NOW + 600)
-        sent = [d for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first") if d["state"] == "sent"]
+        sent = [d for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first") if d.state == "sent"]
         for d in sent[:8]:
-            report = f"Feedback-Type: abuse\r\nOriginal-Rcpt-To: p{d['subscriber'] - 1}@postern.example\r\n"
+            report = f"Feedback-Type: abuse\r\nOriginal-Rcpt-To: p{d.subscriber - 1}@postern.example\r\n"
             raw = (
                 "From: a@x.example\r\nContent-Type: multipart/report; report-type=feedback-report; boundary=b\r\n\r\n"
                 f"--b\r\nContent-Type: message/feedback-report\r\n\r\n{report}\r\n--b--\r\n"
             )
-            to = m.tokens.return_path(d["id"], RETURNS)
+            to = m.tokens.return_path(d.id, RETURNS)
             assert not bounce_intake.take_signed(
                 m.workspace, m.tokens, to, raw.encode(), parse(raw.encode()), m.workspace.now()
             )
         (sentence,) = guardrails.news(m.workspace)
         assert (
             sentence.startswith("Complaints")
-            and campaign_table.one(m.workspace.store.read(), m.campaign)["state"] == "paused"
+            and campaign_table.one(m.workspace.store.read(), m.campaign).state == "paused"
         )  # type: ignore[index]
         campaigns.resume(m.workspace, m.campaign, "ann")
         assert guardrails.news(m.workspace) == [], "a decision to go on begins the counting anew"
         set_clock(m.workspace, NOW + 3600)
         dispatcher.send_due(m.workspace, m.tokens)
-        assert campaign_table.one(m.workspace.store.read(), m.campaign)["state"] == "finished"  # type: ignore[index]
+        assert campaign_table.one(m.workspace.store.read(), m.campaign).state == "finished"  # type: ignore[index]
 
 
 def test_caps_and_hours_in_a_plan(folder: Path) -> None:
@@ -337,13 +338,13 @@ def test_caps_and_hours_in_a_plan(folder: Path) -> None:
         }
         campaigns.write(m.workspace, m.campaign, {"plan": plan})
         shown = schedule.preview_plan(m.workspace, campaigns.row_of(m.workspace, m.campaign))
-        assert [b["people"] for b in shown["batches"] if b["people"]] == [25, 5, 5, 5]
-        assert "15 recipients move to a later slot" in shown["note"] and "too small to detect complaints" in shown["note"]
+        assert [b.people for b in shown.batches if b.people] == [25, 5, 5, 5]
+        assert "15 recipients move to a later slot" in shown.note and "too small to detect complaints" in shown.note
         last = NOW // DAY * DAY + DAY + 12 * 3600
         campaigns.write(m.workspace, m.campaign, {"plan": {"no_later_than": last}})
         assert (
             "10 recipients do not fit"
-            in schedule.preview_plan(m.workspace, campaigns.row_of(m.workspace, m.campaign))["note"]
+            in schedule.preview_plan(m.workspace, campaigns.row_of(m.workspace, m.campaign)).note
         )
         campaigns.start(m.workspace, m.campaign, "t")
         assert states(m) == {"queued": 30, "skipped": 10}
@@ -371,9 +372,9 @@ def test_a_provider_is_found_by_its_mail_hosts(folder: Path) -> None:
             .fetchone()["rule"]
         )
         assert rule.startswith('provider is "The Postern"') and m.workspace.count(rule)[0] == 3, "what names it goes on"
-        assert schedule.plan_of(campaigns.row_of(m.workspace, m.campaign))["caps"] == {"The Postern": 5}
-        assert schedule.caps_of(m.workspace, {"caps": {}}) == {id: 2} and schedule.caps_of(
-            m.workspace, {"caps": {"The Postern": 5}}
+        assert campaigns.row_of(m.workspace, m.campaign).plan.caps == {"The Postern": 5}
+        assert schedule.caps_of(m.workspace, Plan()) == {id: 2} and schedule.caps_of(
+            m.workspace, Plan(caps={"The Postern": 5})
         ) == {id: 5}
         assert providers.split(m.workspace, "quill-saltmere.example", "Quill", "test") == 2
         assert m.workspace.count('provider is "Quill"')[0] == 2 and providers.find(m.workspace).moved == 0, (

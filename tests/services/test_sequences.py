@@ -10,8 +10,10 @@ import pytest
 
 from openmeadow.core.errors import Refused, RuleMistake
 from openmeadow.core.events import Kind
-from openmeadow.core.sequences.definition import DAY, FOLLOW_UP, Begin, Definition, Leave, Step
+from openmeadow.core.moments import DAY
+from openmeadow.core.sequences.definition import FOLLOW_UP, Begin, Definition, Leave, Step
 from openmeadow.services.campaigns import ab_test, campaigns, dispatcher, guardrails
+from openmeadow.services.models import ChangeIn
 from openmeadow.services.sequences import editing, runner, triggers, validation
 from openmeadow.store.campaigns import deliveries
 from openmeadow.store.engagement import events
@@ -40,11 +42,11 @@ def made(m: Mailing, definition: Definition = LADDER, name: str = "Welcome") -> 
     id = editing.add(m.workspace, name, "test", definition)
     with m.workspace.store.atomic() as w:
         sequences.update(w, id, {"seed": id})  # the same lots every time
-    address = sender_table.addresses(db)[0]["id"]
-    purpose = subscriber_table.names(db, "purposes")[0]["id"]
+    address = sender_table.addresses(db)[0].id
+    purpose = subscriber_table.names(db, "purposes")[0].id
     editing.write(m.workspace, id, {"purpose": purpose, "from_address": address, "from_name": "Quay"}, "test")
     for key, mail in sequences.mails(db, id).items():
-        campaigns.write(m.workspace, mail["id"], {"subject": f"Subject {key}", "html": HTML})
+        campaigns.write(m.workspace, mail.id, {"subject": f"Subject {key}", "html": HTML})
     return id
 
 
@@ -68,16 +70,16 @@ def until(m: Mailing, moment: int) -> None:
             return
 
 
-def got(m: Mailing, id: int) -> dict[int, Counter[str]]:
+def got(m: Mailing, id: int) -> dict[tuple[int, str], Counter[str]]:
     """By step and pass, the states of deliveries."""
-    out: dict[int, Counter[str]] = {}
+    out: dict[tuple[int, str], Counter[str]] = {}
     for d in sequences.sent(m.workspace.store.read(), id):
-        out.setdefault((d["step"], d["kind"]), Counter())[d["state"]] += 1
+        out.setdefault((d.step, d.kind), Counter())[d.state] += 1
     return out
 
 
 def happens(m: Mailing, id: int, step: int, kind: Kind, people: list[int]) -> None:
-    message = sequences.mails(m.workspace.store.read(), id)[step]["message"]
+    message = sequences.mails(m.workspace.store.read(), id)[step].message
     with m.workspace.store.atomic() as db:
         rows = [
             (m.workspace.now(), int(kind), s, message, 0, 0, 1.0, None, None, f"{kind} {s} {m.workspace.now()}")
@@ -87,15 +89,15 @@ def happens(m: Mailing, id: int, step: int, kind: Kind, people: list[int]) -> No
 
 
 def left(m: Mailing, id: int) -> dict[str, int]:
-    return {r["why"]: r["people"] for r in sequences.left(m.workspace.store.read(), id)}
+    return {r.why: r.people for r in sequences.left(m.workspace.store.read(), id)}
 
 
 def test_a_welcome_over_days(folder: Path) -> None:
     with mailing(folder, 40) as m:
         id = made(m)
         editing.start(m.workspace, id, "test")
-        assert editing.add_people(m.workspace, id, list(range(1, 31)), "test")["queued"] == 30
-        assert editing.add_people(m.workspace, id, [1, 2, 31], "test")["queued"] == 1, "the queue knows them"
+        assert editing.add_people(m.workspace, id, list(range(1, 31)), "test").queued == 30
+        assert editing.add_people(m.workspace, id, [1, 2, 31], "test").queued == 1, "the queue knows them"
         until(m, NOW + 3600)
         assert got(m, id) == {(1, "first"): Counter({"sent": 31})}
         view = m.workspace.view()
@@ -114,12 +116,12 @@ def test_a_welcome_over_days(folder: Path) -> None:
         assert said == {"Subject 1", "Once more: your first evening"}
         until(m, NOW + 6 * DAY)
         assert got(m, id)[5, "first"] == Counter({"sent": 29})
-        assert sequences.every(m.workspace.store.read())[0]["finished"] == 29
+        assert sequences.every(m.workspace.store.read())[0].finished == 29
         view = m.workspace.view()
         assert int(view.mask(m.workspace.checked_rule('has label "welcomed"', view)).sum()) == 29
         assert int(view.mask(m.workspace.checked_rule('finished sequence "Welcome"', view)).sum()) == 29
         assert max(n for k, n in m.world.received.items() if k.startswith("<d")) == 1
-        assert editing.add_people(m.workspace, id, [1], "test")["queued"] == 0, "once per person"
+        assert editing.add_people(m.workspace, id, [1], "test").queued == 0, "once per person"
 
 
 def test_who_is_inside_is_left_out_of_campaigns_and_one_a_day_holds(folder: Path) -> None:
@@ -132,12 +134,10 @@ def test_who_is_inside_is_left_out_of_campaigns_and_one_a_day_holds(folder: Path
         campaigns.start(m.workspace, m.campaign, "test")
         step_on(m)
         rows = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")
-        assert len(rows) == 17 and all(d["state"] == "sent" for d in rows), "those inside were not chosen"
+        assert len(rows) == 17 and all(d.state == "sent" for d in rows), "those inside were not chosen"
         assert got(m, id)[7, "first"] == Counter({"deferred": 3}), "a second message the same day moves"
-        told = guardrails.see(m.workspace, sequences.mails(m.workspace.store.read(), id)[7]["id"])["guardrails"]
-        assert not [g for g in told if g["guardrail"] == "deferrals" and g["k"]], (
-            "what we put off ourselves is no deferral"
-        )
+        told = guardrails.see(m.workspace, sequences.mails(m.workspace.store.read(), id)[7].id).guardrails
+        assert not [g for g in told if g.guardrail == "deferrals" and g.k], "what we put off ourselves is no deferral"
         until(m, NOW + DAY + 60)
         assert got(m, id)[7, "first"] == Counter({"sent": 3})
 
@@ -149,7 +149,7 @@ def test_limits_a_day_pause_and_going_on(folder: Path) -> None:
         )
         id = made(m, short)
         editing.start(m.workspace, id, "test")
-        assert editing.add_people(m.workspace, id, list(range(1, 51)), "test")["portions"] == [5, 20, 20, 5]
+        assert editing.add_people(m.workspace, id, list(range(1, 51)), "test").portions == [5, 20, 20, 5]
         step_on(m)
         assert sum(got(m, id)[1, "first"].values()) == 5
         until(m, NOW + DAY)
@@ -162,7 +162,7 @@ def test_limits_a_day_pause_and_going_on(folder: Path) -> None:
         ) <= 5
         before = sum(got(m, id).get((3, "first"), Counter()).values())
         told = editing.resume(m.workspace, id, "test")
-        assert told == {"late": 25 - before, "days": 1 if 25 - before <= 20 else 2}
+        assert told.model_dump() == {"late": 25 - before, "days": 1 if 25 - before <= 20 else 2}
         step_on(m)
         assert sum(got(m, id)[3, "first"].values()) - before == min(20, 25 - before), "what piled up is spread"
         assert editing.end(m.workspace, id, "test") > 0 and enrolments.in_queue(m.workspace.store.read(), id) == 0
@@ -187,7 +187,7 @@ def test_who_enters_by_themselves(folder: Path, begin: Begin, does: str, people:
             enrolments.put_on_list(db, "Balcony", [9], False, NOW)
             enrolments.put_field(db, "born", "1980-03-14", [9])
         id = made(m, replace(LADDER, begin=begin))
-        assert editing.start(m.workspace, id, "test")["queued"] == 0, "who was there before is not added"
+        assert editing.start(m.workspace, id, "test").queued == 0, "who was there before is not added"
         step_on(m)
         assert got(m, id) == {}
         with m.workspace.store.atomic() as db:
@@ -242,13 +242,13 @@ def test_edits_while_it_runs(folder: Path) -> None:
                 going={2: "out"},
             )
         editing.write(m.workspace, id, {"definition": definition.json()}, "test", going={2: 4})
-        assert [v["n"] for v in sequences.versions(m.workspace.store.read(), id)] == [1, 2], "every version is kept"
-        assert [(r["step"], r["people"]) for r in sequences.steps(m.workspace.store.read(), id)] == [(4, 4)]
+        assert [v.n for v in sequences.versions(m.workspace.store.read(), id)] == [1, 2], "every version is kept"
+        assert [(r.step, r.people) for r in sequences.steps(m.workspace.store.read(), id)] == [(4, 4)]
         mail = sequences.mails(m.workspace.store.read(), id)[5]
-        ab_test.change(m.workspace, campaigns.row_of(m.workspace, mail["id"]), {"subject": "A better seat"}, "test")
+        ab_test.change(m.workspace, campaigns.row_of(m.workspace, mail.id), ChangeIn(subject="A better seat"), "test")
         t = sequences.at_step(m.workspace.store.read(), id, 4, 10)
-        editing.take_out(m.workspace, id, t[0]["id"], "Ada")
-        editing.move_on(m.workspace, id, t[1]["id"], "Ada")
+        editing.take_out(m.workspace, id, t[0].id, "Ada")
+        editing.move_on(m.workspace, id, t[1].id, "Ada")
         until(m, NOW + 4 * DAY)
         assert left(m, id) == {"removed by Ada": 1} and sum(got(m, id)[5, "first"].values()) == 3
         assert "A better seat" in {x["subject"] for box in m.world.mailboxes.values() for x in box}
@@ -261,7 +261,7 @@ def test_a_step_added_while_it_runs_is_off_until_it_is_whole(folder: Path) -> No
         removed = replace(LADDER, steps=LADDER.steps[:4])
         editing.write(m.workspace, id, {"definition": removed.json()}, "test")
         editing.write(m.workspace, id, {"definition": LADDER.json()}, "test")
-        assert sequences.mails(db, id)[5]["subject"] == "Subject 5"
+        assert sequences.mails(db, id)[5].subject == "Subject 5"
         editing.start(m.workspace, id, "test")
         editing.add_people(m.workspace, id, [1, 2], "test")
         step_on(m)
@@ -281,7 +281,7 @@ def test_a_step_added_while_it_runs_is_off_until_it_is_whole(folder: Path) -> No
         ):
             with pytest.raises(Refused, match=said):
                 put(step, leave)
-        assert sequences.one(db, id)["version"] == 1, "nothing of that was kept"
+        assert sequences.one(db, id).version == 1, "nothing of that was kept"
         put(fresh)
         with pytest.raises(Refused, match=r"A map: Write a subject.*disabled"):
             put(replace(fresh, off=False))
@@ -291,12 +291,12 @@ def test_a_step_added_while_it_runs_is_off_until_it_is_whole(folder: Path) -> No
             != []
         )
         until(m, NOW + 3 * DAY)
-        campaigns.write(m.workspace, sequences.mails(db, id)[key]["id"], {"subject": "A map", "html": HTML})
+        campaigns.write(m.workspace, sequences.mails(db, id)[key].id, {"subject": "A map", "html": HTML})
         put(replace(fresh, off=False))
         assert not validation.missing(m.workspace, id)
         editing.add_people(m.workspace, id, [3], "test")
         until(m, NOW + 12 * DAY)
-        sent = [d["subscriber"] for d in sequences.sent(db, id) if d["step"] == key]
+        sent = [d.subscriber for d in sequences.sent(db, id) if d.step == key]
         assert sent == [3], "who passed it while it was off does not get it later"
         editing.write(m.workspace, id, {"definition": LADDER.json()}, "test", going={key: "out"})
         assert sequences.highest_key(db, id) == key, "taken away, and its key with it"
@@ -313,8 +313,7 @@ def test_a_repeat_goes_to_whoever_got_its_message(folder: Path) -> None:
             db.execute("UPDATE deliveries SET state = 'skipped', reason = 'too soon' WHERE subscriber = 2")
         until(m, NOW + 3 * DAY)
         assert {
-            s: [d["kind"] for d in sequences.sent(m.workspace.store.read(), id) if d["subscriber"] == s]
-            for s in (1, 2, 3)
+            s: [d.kind for d in sequences.sent(m.workspace.store.read(), id) if d.subscriber == s] for s in (1, 2, 3)
         } == {1: ["first", "resend"], 2: ["first"], 3: ["first", "resend"]}
 
 
@@ -337,9 +336,9 @@ def test_whoever_unsubscribes_or_bounces_leaves(folder: Path) -> None:
         step_on(m)
         from openmeadow.services.subscribers import consent
 
-        purpose = subscriber_table.names(m.workspace.store.read(), "purposes")[0]["id"]
+        purpose = subscriber_table.names(m.workspace.store.read(), "purposes")[0].id
         consent.said(m.workspace, 5, purpose, 2, "preference page")
         step_on(m)
         assert left(m, id).get("consent withdrawn") == 1, left(m, id)
         until(m, NOW + 6 * DAY)
-        assert not [d for d in sequences.sent(m.workspace.store.read(), id) if d["subscriber"] == 5 and d["step"] == 5]
+        assert not [d for d in sequences.sent(m.workspace.store.read(), id) if d.subscriber == 5 and d.step == 5]

@@ -21,9 +21,9 @@ import numpy as np
 import pytest
 from aiosmtpd.controller import Controller
 
-from openmeadow.core.arrays import DAY
 from openmeadow.core.errors import Refused
 from openmeadow.core.events import Kind
+from openmeadow.core.moments import DAY
 from openmeadow.services.campaigns import (
     campaigns,
     dispatcher,
@@ -60,26 +60,26 @@ def lived(m: Mailing, seed: int) -> None:
         set_clock(workspace, NOW + hours * HOUR + 900)
         for kind in ("first", "resend"):
             for d in deliveries.of_campaign(workspace.store.read(), m.campaign, kind):
-                if d["state"] != "sent":
+                if d.state != "sent":
                     continue
                 what = lot.random()
                 if what < 0.12:
-                    tracking.opened(workspace, d["id"], READER, "198.51.100.1")
+                    tracking.opened(workspace, d.id, READER, "198.51.100.1")
                 elif what < 0.2:
-                    tracking.opened(workspace, d["id"], MACHINE, "203.0.113.1")
+                    tracking.opened(workspace, d.id, MACHINE, "203.0.113.1")
                 elif what < 0.26:
-                    link = campaign_table.links(
-                        workspace.store.read(), campaigns.row_of(workspace, m.campaign)["message"]
-                    )[0]["id"]
-                    tracking.clicked(workspace, d["id"], link, READER, "198.51.100.1")
+                    link = campaign_table.links(workspace.store.read(), campaigns.row_of(workspace, m.campaign).message)[
+                        0
+                    ].id
+                    tracking.clicked(workspace, d.id, link, READER, "198.51.100.1")
                 elif what < 0.28:
-                    tracking.unsubscribed(workspace, d["id"])
+                    tracking.unsubscribed(workspace, d.id)
                 elif what < 0.29:
-                    tracking.happened(workspace, d["id"], Kind.COMPLAINED)
+                    tracking.happened(workspace, d.id, Kind.COMPLAINED)
                 elif what < 0.30:
-                    tracking.happened(workspace, d["id"], Kind.REPLIED)
+                    tracking.happened(workspace, d.id, Kind.REPLIED)
                 elif what < 0.31:
-                    tracking.happened(workspace, d["id"], Kind.BOUNCED, code="550 5.1.1", diagnostic="no such user")
+                    tracking.happened(workspace, d.id, Kind.BOUNCED, code="550 5.1.1", diagnostic="no such user")
 
 
 def by_hand(m: Mailing) -> dict[str, dict[str, int]]:
@@ -89,15 +89,15 @@ def by_hand(m: Mailing) -> dict[str, dict[str, int]]:
     for e in db.execute(
         "SELECT e.subscriber, e.kind, a.agent FROM events e LEFT JOIN agents a ON a.id = e.agent WHERE e.message = ? "
         "ORDER BY e.at, e.id",
-        (row["message"],),
+        (row.message,),
     ):
         acts[e["subscriber"]].append((Kind(e["kind"]), e["agent"]))
     out: dict[str, Counter[str]] = defaultdict(Counter)
     emails = {r["id"]: r["email"] for r in db.execute("SELECT id, email FROM subscribers")}
     for d in deliveries.of_campaign(db, m.campaign, "first"):
-        if d["state"] != "sent":
+        if d.state != "sent":
             continue
-        mine = acts[d["subscriber"]]
+        mine = acts[d.subscriber]
         kinds = {k for k, _ in mine}
         people = {k for k, agent in mine if agent != MACHINE}
         passes: list[bool] = []  # a bounce is about the send before it; one pass that came through is enough
@@ -118,7 +118,7 @@ def by_hand(m: Mailing) -> dict[str, dict[str, int]]:
             "complained": Kind.COMPLAINED in kinds,
             "replied": Kind.REPLIED in people,
         }
-        for where in ("whole", "Postern" if emails[d["subscriber"]].endswith("postern.example") else "Other domains"):
+        for where in ("whole", "Postern" if emails[d.subscriber].endswith("postern.example") else "Other domains"):
             out[where].update({k: int(v) for k, v in told.items()})
     return {k: dict(v) for k, v in out.items()}
 
@@ -130,29 +130,29 @@ def test_results_are_what_happened(folder: Path, seed: int) -> None:
         hand, found = by_hand(m), results.results(m.workspace, m.campaign)
         whole = hand["whole"]
         for figure in ("sent", "delivered", "opened", "machine_only"):
-            assert found[figure] == whole[figure], figure
-        firsts = [b for b in found["batches"] if b["kind"] == "first"]
+            assert getattr(found, figure) == whole[figure], figure
+        firsts = [b for b in found.batches if b.kind == "first"]
         for figure in ("sent", "delivered", "opened", "clicked", "machine_only", "unsubscribed", "complained"):
             # whoever clicked and then bounced clicked all the same
-            assert sum(b[figure] for b in firsts) == whole[figure] or figure == "clicked", figure
-        assert sum(b["people"] for b in firsts) == 80 == sum(n for b in firsts for n in b["bands"])
+            assert sum(getattr(b, figure) for b in firsts) == whole[figure] or figure == "clicked", figure
+        assert sum(b.people for b in firsts) == 80 == sum(n for b in firsts for n in b.bands)
         # each division adds up to the whole, and the providers are as counted by hand
         divided = results_breakdown.divided(m.workspace, m.campaign)
-        for part in divided["by"]:
-            if part["title"] != "List":
+        for part in divided.by:
+            if part.title != "List":
                 for figure in ("sent", "delivered", "opened", "clicked", "machine_only"):
-                    assert sum(x[figure] for x in part["lines"]) == whole[figure], (part["title"], figure)
-        provider = next(p for p in divided["by"] if p["title"] == "Provider")
-        for line in provider["lines"]:
+                    assert sum(getattr(x, figure) for x in part.lines) == whole[figure], (part.title, figure)
+        provider = next(p for p in divided.by if p.title == "Provider")
+        for line in provider.lines:
             for figure in ("sent", "delivered", "opened", "clicked", "machine_only"):
-                assert line[figure] == hand[line["words"]][figure], (line["words"], figure)
-        assert divided["replies"] == whole["replied"] == len(divided["replied"])
+                assert getattr(line, figure) == hand[line.words][figure], (line.words, figure)
+        assert divided.replies == whole["replied"] == len(divided.replied)
         # beside others, as text and as CSV it says the same
         (line,) = results_breakdown.compared(m.workspace, [m.campaign])
-        assert {k: line[k] for k in ("sent", "delivered", "opened", "unsubscribed")} == {
+        assert {k: getattr(line, k) for k in ("sent", "delivered", "opened", "unsubscribed")} == {
             k: whole[k] for k in ("sent", "delivered", "opened", "unsubscribed")
         }
-        listed = results_breakdown.rates(m.workspace)[campaigns.row_of(m.workspace, m.campaign)["message"]]
+        listed = results_breakdown.rates(m.workspace)[campaigns.row_of(m.workspace, m.campaign).message]
         assert listed == (whole["delivered"], whole["opened"], whole["clicked"])
         text = results_breakdown.in_text(m.workspace, m.campaign, results_breakdown.divided(m.workspace, m.campaign))
         assert f"Opens (human) {whole['opened']:,} of {whole['delivered']:,}" in text
@@ -160,12 +160,12 @@ def test_results_are_what_happened(folder: Path, seed: int) -> None:
         assert sum(int(r["opened_by_people"]) for r in rows if r["send"] == "first") == whole["opened"]
         # variants and held back are everybody the lot drew, each once
         again = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "resend")
-        assert sum(a["people"] for a in found["variants"]) == len(again)
+        assert sum(a.people for a in found.variants) == len(again)
         assert (
-            found["engaged_first"] + sum(a["engaged"] for a in found["variants"] if a["variant"] != "Holdout")
-            >= found["engaged_all"] - next(a for a in found["variants"] if a["variant"] == "Holdout")["engaged"]
+            found.engaged_first + sum(a.engaged for a in found.variants if a.variant != "Holdout")
+            >= found.engaged_all - next(a for a in found.variants if a.variant == "Holdout").engaged
         )
-        why = {x["words"]: x["count"] for x in found["why_not"]}
+        why = {x.words: x.count for x in found.why_not}
         assert why["Scheduled"] + sum(n for n in why.values() if n < 0) == why["Sent"] == whole["sent"]
 
 
@@ -212,17 +212,17 @@ def test_a_connection_that_breaks_after_data_leaves_doubt_for_the_analyst(folder
         campaigns.start(m.workspace, m.campaign, "test")
         dispatcher.send_due(m.workspace, m.tokens)
         rows = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")
-        assert Counter(d["state"] for d in rows) == {"sent": 17, "unconfirmed": 3}
+        assert Counter(d.state for d in rows) == {"sent": 17, "unconfirmed": 3}
         assert relay.taken == Counter(m.world.habits.email.tolist()), "each was tried once"
-        said = [d for d in overview.decisions(m.workspace, m.workspace.view()) if d["kind"] == "Unconfirmed"]
-        assert said[0]["title"] == "3 emails of Harbour nights are unconfirmed."
+        said = [d for d in overview.decisions(m.workspace, m.workspace.view()) if d.kind == "Unconfirmed"]
+        assert said[0].title == "3 emails of Harbour nights are unconfirmed."
         for _ in range(3):
             set_clock(m.workspace, m.workspace.now() + 9 * HOUR)
             assert dispatcher.send_due(m.workspace, m.tokens) == 0, "nobody is sent it again by itself"
         assert unconfirmed.resolve(m.workspace, m.campaign, arrived, "test") == 3
         dispatcher.send_due(m.workspace, m.tokens)
         assert sum(relay.taken.values()) == (20 if arrived else 23)
-        states = Counter(d["state"] for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first"))
+        states = Counter(d.state for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first"))
         assert states == {"sent": 20}
         sent = m.workspace.store.read().execute("SELECT count(*) AS n FROM events WHERE kind = 1").fetchone()["n"]
         assert sent == 20, "one send each in the history"
@@ -243,7 +243,7 @@ def test_holding_takes_effect_within_a_batch(folder: Path, act: str) -> None:
         thread.join()
         lines = int(m.workspace.setting("connections"))
         assert sum(relay.taken.values()) - at <= 2 * lines, "at most what each connection had begun"
-        states = Counter(d["state"] for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first"))
+        states = Counter(d.state for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first"))
         assert states["sent"] == sum(relay.taken.values()) and sum(states.values()) == 300
         assert states["queued" if act == "pause" else "skipped"] == 300 - states["sent"]
         if act == "pause":
@@ -275,7 +275,7 @@ def test_which_batches_are_due(folder: Path) -> None:
                             state = "queued" if waits else "sent"
                             deliveries.add_deliveries(db, [(q, batch, 1, 0, 0, state, None)])
                             names[batch] = what
-            due = {names[r["id"]] for r in deliveries.due_batches(db, NOW)}
+            due = {names[r.id] for r in deliveries.due_batches(db, NOW)}
         running = {
             (b, p, w, True) for b in ("scheduled", "sending") for p in ("scheduled", "sending") for w in (True, False)
         }
@@ -357,13 +357,13 @@ def test_a_jump_in_complaints_is_worth_a_word(folder: Path) -> None:
         campaigns.start(m.workspace, other, "test")
         dispatcher.send_due(m.workspace, m.tokens)
         assert alerts.jumps(m.workspace) == []
-        message = campaigns.row_of(m.workspace, other)["message"]
+        message = campaigns.row_of(m.workspace, other).message
         with m.workspace.store.atomic() as db:
             rows = [(NOW + 60, int(Kind.COMPLAINED), s, message, 0, 0, 0.0, None, None, f"c{s}") for s in range(2, 14, 2)]
             events.add(db, rows)
         set_clock(m.workspace, NOW + HOUR)
         (jump,) = alerts.jumps(m.workspace)
-        assert jump["title"] == "Complaints at Postern." and "6 complaints of 20" in jump["detail"]
+        assert jump.title == "Complaints at Postern." and "6 complaints of 20" in jump.detail
 
 
 def test_every_figure_agrees_on_one_history(folder: Path) -> None:
@@ -375,27 +375,27 @@ def test_every_figure_agrees_on_one_history(folder: Path) -> None:
         campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0.0, "batches": 1, "resend": False}})
         campaigns.start(m.workspace, m.campaign, "test")
         dispatcher.send_due(m.workspace, m.tokens)
-        if campaigns.row_of(m.workspace, m.campaign)["state"] == "paused":
+        if campaigns.row_of(m.workspace, m.campaign).state == "paused":
             campaigns.resume(m.workspace, m.campaign, "test")
             dispatcher.send_due(m.workspace, m.tokens)
         set_clock(m.workspace, NOW + 3600)
-        ids = {d["subscriber"]: d["id"] for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")}
+        ids = {d.subscriber: d.id for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")}
         for s in (11, 21):
             tracking.happened(m.workspace, ids[s], Kind.BOUNCED, code="5.1.1", diagnostic="550 5.1.1 gone")
         tracking.happened(m.workspace, ids[31], Kind.COMPLAINED)
         found = results.results(m.workspace, m.campaign)
-        (batch,) = found["batches"]
-        assert (found["sent"], found["delivered"]) == (60, 55) == (batch["sent"], batch["delivered"])
-        assert batch["bounced"] == 5 and batch["complained"] == 1
+        (batch,) = found.batches
+        assert (found.sent, found.delivered) == (60, 55) == (batch.sent, batch.delivered)
+        assert batch.bounced == 5 and batch.complained == 1
         (line,) = results_breakdown.compared(m.workspace, [m.campaign])
-        assert (line["sent"], line["delivered"], line["bounced"], line["complained"]) == (60, 55, 5, 1)
+        assert (line.sent, line.delivered, line.bounced, line.complained) == (60, 55, 5, 1)
         divided = results_breakdown.divided(m.workspace, m.campaign)
-        assert sum(x["sent"] - x["delivered"] for x in divided["by"][0]["lines"]) == 5
-        assert results_breakdown.rates(m.workspace)[campaigns.row_of(m.workspace, m.campaign)["message"]][0] == 55
+        assert sum(x.sent - x.delivered for x in divided.by[0].lines) == 5
+        assert results_breakdown.rates(m.workspace)[campaigns.row_of(m.workspace, m.campaign).message][0] == 55
         told = provider_health.providers(m.workspace, m.workspace.view())
-        assert [sum(sum(p["days"][k]) for p in told) for k in ("sent", "hard bounces", "complaints")] == [60, 5, 1]
+        assert [sum(sum(p.days[k]) for p in told) for k in ("sent", "hard bounces", "complaints")] == [60, 5, 1]
         today_told = overview.providers(m.workspace, m.workspace.view())
-        assert [sum(p[k] for p in today_told) for k in ("sent", "bounced", "complained")] == [60, 5, 1]
+        assert [sum(getattr(p, k) for p in today_told) for k in ("sent", "bounced", "complained")] == [60, 5, 1]
         trace = Counter(profile.trace(m.workspace.view(), i)[-1] for i in range(60))
         assert trace["b"] == 5, "on the table and the person's page"
         with m.workspace.store.atomic() as db:

@@ -11,8 +11,8 @@ from zoneinfo import ZoneInfo
 import numpy as np
 import pytest
 
-from openmeadow.core.arrays import DAY
 from openmeadow.core.errors import MeadowError, Refused
+from openmeadow.core.moments import DAY
 from openmeadow.services.campaigns import (
     ab_test,
     approval,
@@ -25,6 +25,7 @@ from openmeadow.services.campaigns import (
     schedule,
     tracking,
 )
+from openmeadow.services.models import ChangeIn
 from openmeadow.store import settings
 from openmeadow.store.campaigns import campaigns as campaign_table
 from openmeadow.store.campaigns import content, deliveries
@@ -49,11 +50,11 @@ def of(m: Mailing, kind: str = "first") -> list[Any]:
 
 
 def sent(m: Mailing, kind: str = "first") -> list[Any]:
-    return [d for d in of(m, kind) if d["state"] == "sent"]
+    return [d for d in of(m, kind) if d.state == "sent"]
 
 
 def batches(m: Mailing, kind: str = "first") -> list[Any]:
-    return [b for b in deliveries.batches(m.workspace.store.read(), m.campaign) if b["kind"] == kind]
+    return [b for b in deliveries.batches(m.workspace.store.read(), m.campaign) if b.kind == kind]
 
 
 def test_what_still_waits_is_changed(folder: Path) -> None:
@@ -61,25 +62,21 @@ def test_what_still_waits_is_changed(folder: Path) -> None:
         campaigns.start(m.workspace, m.campaign, "ann")
         go(m, NOW)
         with pytest.raises(Refused, match="Nothing was changed"):
-            ab_test.change(m.workspace, row(m), {"subject": "Harbour nights"}, "ann")
+            ab_test.change(m.workspace, row(m), ChangeIn(subject="Harbour nights"), "ann")
         with pytest.raises(Refused, match="There is no field"):
-            ab_test.change(m.workspace, row(m), {"html": HTML + "{{ nonsense }}"}, "ann")
+            ab_test.change(m.workspace, row(m), ChangeIn(html=HTML + "{{ nonsense }}"), "ann")
         new = HTML.replace("</p>", "</p><p><a href='https://www.kestrelquay.example/late'>Late seats</a></p>", 1)
-        shown = ab_test.change(m.workspace, row(m), {"subject": "Late seats", "html": new}, "ann", only_show=True)
-        assert (shown["sent"], shown["waiting"], [d["part"] for d in shown["differs"]]) == (
-            3,
-            27,
-            ["subject", "html", "plain"],
-        )
-        assert row(m)["version"] == 1, "to show changes nothing"
-        assert ab_test.change(m.workspace, row(m), {"subject": "Late seats", "html": new}, "ann")["version"] == "B"
+        shown = ab_test.change(m.workspace, row(m), ChangeIn(subject="Late seats", html=new, only_show=True), "ann")
+        assert (shown.sent, shown.waiting, [d.part for d in shown.differs]) == (3, 27, ["subject", "html", "plain"])
+        assert row(m).version == 1, "to show changes nothing"
+        assert ab_test.change(m.workspace, row(m), ChangeIn(subject="Late seats", html=new), "ann").version == "B"
         go(m, NOW + 2 * HOUR)
-        assert Counter(d["version"] for d in sent(m)) == {1: 3, 2: 27}
+        assert Counter(d.version for d in sent(m)) == {1: 3, 2: 27}
         subjects = Counter(v[-1]["subject"] for k, v in m.world.mailboxes.items() if k.startswith("p"))
         assert subjects == {"Harbour nights": 3, "Late seats": 27}
-        old = next(d for d in sent(m) if d["version"] == 1)
-        assert "Late seats" not in renderer.in_browser(m.workspace, m.tokens, old["id"]).html, "as it was sent"
-        assert [v["sent"] for v in content.versions(m.workspace.store.read(), m.campaign)] == [3, 27]
+        old = next(d for d in sent(m) if d.version == 1)
+        assert "Late seats" not in renderer.in_browser(m.workspace, m.tokens, old.id).html, "as it was sent"
+        assert [v.sent for v in content.versions(m.workspace.store.read(), m.campaign)] == [3, 27]
         with pytest.raises(Refused, match="can no longer be changed"):
             campaigns.write(m.workspace, m.campaign, {"subject": "x"})
 
@@ -87,25 +84,25 @@ def test_what_still_waits_is_changed(folder: Path) -> None:
 @pytest.mark.parametrize(("pick", "answered", "used"), [("better", 25, 2), ("better", 0, 1), ("by hand", 25, 0)])
 def test_versions_are_tried_by_lot(folder: Path, pick: str, answered: int, used: int) -> None:
     with mailing(folder, 120) as m:
-        ab_test.keep_other(m.workspace, row(m), {"subject": "By the water"}, "ann")
+        ab_test.keep_other(m.workspace, row(m), ChangeIn(subject="By the water"), "ann")
         trial = {"figure": "opened", "wait": 6 * HOUR, "pick": pick}
         campaigns.write(
             m.workspace, m.campaign, {"plan": {"pilot_share": 0.5, "batches": 1, "resend": False, "test": trial}}
         )
         campaigns.start(m.workspace, m.campaign, "ann")
-        assert batches(m)[1]["due_at"] == NOW + 6 * HOUR, "the rest waits until the versions are judged"
+        assert batches(m)[1].due_at == NOW + 6 * HOUR, "the rest waits until the versions are judged"
         go(m, NOW)
-        by = {v: [d["subscriber"] for d in sent(m) if d["version"] == v] for v in (1, 2)}
+        by = {v: [d.subscriber for d in sent(m) if d.version == v] for v in (1, 2)}
         assert (len(by[1]), len(by[2])) == (30, 30)
         open_by(m, by[2][:answered])
         go(m, NOW + 6 * HOUR)
         if not used:
-            assert row(m)["state"] == "paused" and "waits for your choice" in row(m)["paused_why"]
+            assert row(m).state == "paused" and "waits for your choice" in row(m).paused_why
             ab_test.use(m.workspace, row(m), 1, "ann", "it reads better")
             campaigns.resume(m.workspace, m.campaign, "ann")
             go(m, NOW + 6 * HOUR)
             used = 1
-        rest = Counter(d["version"] for d in sent(m) if d["batch_n"] == 2)
+        rest = Counter(d.version for d in sent(m) if d.batch_n == 2)
         assert rest == {used: 60}
         seen = ab_test.judged(m.workspace, row(m))
         assert seen is not None and seen[1].verdict == ("yes" if answered else "not significant")
@@ -127,21 +124,19 @@ def test_a_resend_by_arms_and_once_more(folder: Path) -> None:
         go(m, NOW)
         open_by(m, list(range(1, 41)))
         go(m, NOW + 3 * DAY)
-        assert Counter(d["variant"] for d in sent(m, "resend")) == {0: 10, 1: 10}
-        assert [b["n"] % 1000 for b in batches(m, "resend")] == [1, 1], "the variant that waits longer has its own batch"
-        late = [d["subscriber"] for d in of(m, "resend") if d["variant"] == 2 and d["state"] == "queued"]
+        assert Counter(d.variant for d in sent(m, "resend")) == {0: 10, 1: 10}
+        assert [b.n % 1000 for b in batches(m, "resend")] == [1, 1], "the variant that waits longer has its own batch"
+        late = [d.subscriber for d in of(m, "resend") if d.variant == 2 and d.state == "queued"]
         open_by(m, late[:4])
         go(m, NOW + 5 * DAY)
         assert len(sent(m, "resend")) == 26, "who answered meanwhile gets nothing more"
-        arms_seen = {
-            a["variant"]: (a["people"], a["engaged"]) for a in results.results(m.workspace, m.campaign)["variants"]
-        }
+        arms_seen = {a.variant: (a.people, a.engaged) for a in results.results(m.workspace, m.campaign).variants}
         assert arms_seen["New subject, after 5 days"] == (10, 4), "who answered before it came counts in the variant"
         assert arms_seen["Holdout"] == (10, 0)
         go(m, NOW + 12 * DAY)
         again = of(m, "second resend")
-        assert Counter(d["state"] for d in again) == {"sent": 20, "skipped": 6}
-        assert {d["subscriber"] for d in again} == {d["subscriber"] for d in sent(m, "resend")}
+        assert Counter(d.state for d in again) == {"sent": 20, "skipped": 6}
+        assert {d.subscriber for d in again} == {d.subscriber for d in sent(m, "resend")}
         assert not deliveries.resent_often(m.workspace.store.read(), NOW, 3)
         assert len(deliveries.resent_often(m.workspace.store.read(), NOW, 2)) == 20
 
@@ -159,12 +154,12 @@ def test_opened_and_not_clicked(folder: Path) -> None:
         campaigns.start(m.workspace, m.campaign, "ann")
         go(m, NOW)
         open_by(m, [1, 2, 3, 4])
-        link = campaign_table.links(m.workspace.store.read(), row(m)["message"])[0]["id"]
+        link = campaign_table.links(m.workspace.store.read(), row(m).message)[0].id
         for d in sent(m):
-            if d["subscriber"] in (1, 2):
-                tracking.clicked(m.workspace, d["id"], link, "Reader", "198.51.100.1")
+            if d.subscriber in (1, 2):
+                tracking.clicked(m.workspace, d.id, link, "Reader", "198.51.100.1")
         go(m, NOW + 3 * DAY)
-        assert {d["subscriber"] for d in sent(m, "resend")} == {3, 4}
+        assert {d.subscriber for d in sent(m, "resend")} == {3, 4}
 
 
 def test_a_second_pair_of_eyes(folder: Path) -> None:
@@ -179,15 +174,15 @@ def test_a_second_pair_of_eyes(folder: Path) -> None:
         with pytest.raises(Refused, match="your own request"):
             approval.approve(m.workspace, row(m), "ann")
         approval.approve(m.workspace, row(m), "ben")
-        assert approval.state(m.workspace, row(m))["approved_by"] == "ben"
+        assert approval.state(m.workspace, row(m)).approved_by == "ben"
         campaigns.write(m.workspace, m.campaign, {"preview": "One word more"})
-        assert approval.state(m.workspace, row(m))["expired"]
-        assert any("changed after" in c["finding"] for c in preflight.checks(m.workspace, row(m)))
+        assert approval.state(m.workspace, row(m)).expired
+        assert any("changed after" in c.finding for c in preflight.checks(m.workspace, row(m)))
         approval.approve(m.workspace, row(m), "ben")
         campaigns.start(m.workspace, m.campaign, "ann")
         go(m, NOW)
-        ab_test.change(m.workspace, row(m), {"subject": "Other words"}, "ann")
-        assert row(m)["state"] == "paused"
+        ab_test.change(m.workspace, row(m), ChangeIn(subject="Other words"), "ann")
+        assert row(m).state == "paused"
         with pytest.raises(Refused, match="Someone else must approve it"):
             campaigns.resume(m.workspace, m.campaign, "ann")
         campaigns.resume(m.workspace, m.campaign, "ben")
@@ -200,15 +195,15 @@ def test_batches_are_moved_and_keep_the_rules(folder: Path) -> None:
         campaigns.write(m.workspace, m.campaign, {"plan": {"hours": [9, 18], "start": NOW}})
         campaigns.start(m.workspace, m.campaign, "ann")
         last = batches(m)[2]
-        at = campaigns.move(m.workspace, m.campaign, last["id"], NOW + 12 * HOUR, "ann")
+        at = campaigns.move(m.workspace, m.campaign, last.id, NOW + 12 * HOUR, "ann")
         assert datetime.fromtimestamp(at, UTC).hour == 9 and at > NOW + 12 * HOUR, "the next allowed hour"
-        assert batches(m, "resend")[2]["due_at"] == at + 3 * DAY, "its resend moves along"
+        assert batches(m, "resend")[2].due_at == at + 3 * DAY, "its resend moves along"
         go(m, NOW)
         with pytest.raises(Refused, match="Only a scheduled batch can be moved"):
-            campaigns.move(m.workspace, m.campaign, batches(m)[0]["id"], NOW + DAY, "ann")
+            campaigns.move(m.workspace, m.campaign, batches(m)[0].id, NOW + DAY, "ann")
         with pytest.raises(MeadowError, match="This batch does not exist"):
             campaigns.move(m.workspace, m.campaign, 999, NOW, "ann")
-        assert campaigns.move(m.workspace, m.campaign, batches(m)[1]["id"], 5, "ann") == NOW
+        assert campaigns.move(m.workspace, m.campaign, batches(m)[1].id, 5, "ann") == NOW
 
 
 def test_by_their_own_clocks(folder: Path) -> None:
@@ -229,7 +224,7 @@ def test_by_their_own_clocks(folder: Path) -> None:
         assert local == ["12 09:42", "12 09:42", "13 09:00"], "in Tokyo that hour is past, so the next morning"
         assert np.bincount(drawn.batch).tolist() == [10, 10, 10] and len(zones) == 3
         campaigns.start(m.workspace, m.campaign, "ann")
-        assert [b["people"] for b in batches(m)] == [10, 10, 10]
+        assert [b.people for b in batches(m)] == [10, 10, 10]
 
 
 def test_plans_take_turns_and_share_a_cap(folder: Path) -> None:
@@ -241,7 +236,7 @@ def test_plans_take_turns_and_share_a_cap(folder: Path) -> None:
             campaigns.start(m.workspace, id, "ann")
         go(m, NOW)
         db = m.workspace.store.read()
-        gone = [d for id in (m.campaign, other) for d in deliveries.of_campaign(db, id, "first") if d["state"] == "sent"]
-        assert len({d["subscriber"] for d in gone}) == len(gone) == 50, "at most one a day, over both"
-        assert sum(1 for d in gone if d["subscriber"] % 2 == 0) == 20, "Postern's cap counts both plans"
-        assert {d["reason"] for d in of(m) if d["state"] == "deferred"} <= {dispatcher.CAP_FULL}
+        gone = [d for id in (m.campaign, other) for d in deliveries.of_campaign(db, id, "first") if d.state == "sent"]
+        assert len({d.subscriber for d in gone}) == len(gone) == 50, "at most one a day, over both"
+        assert sum(1 for d in gone if d.subscriber % 2 == 0) == 20, "Postern's cap counts both plans"
+        assert {d.reason for d in of(m) if d.state == "deferred"} <= {dispatcher.CAP_FULL}

@@ -15,11 +15,11 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from openmeadow.core.arrays import DAY
 from openmeadow.core.engagement.map import rule_of
 from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT, SHAPE
 from openmeadow.core.errors import Busy, Missing, Newer
 from openmeadow.core.events import Kind
+from openmeadow.core.moments import DAY
 from openmeadow.services.subscribers.engagement_map import people_map, where
 from openmeadow.services.today import overview
 from openmeadow.services.workspace import Workspace
@@ -94,7 +94,7 @@ def test_what_the_map_selects_its_rule_selects(workspace: Workspace) -> None:
         assert workspace.count(rule)[0] == int(chosen.sum()), rule
 
     check()
-    seen = people_map(workspace)["groups"]["band"]["cells"]
+    seen = people_map(workspace).groups.band.cells
     assert sum(seen[2::3]) == 300 and seen[:1] == [int(where(workspace.view()).min())]
 
 
@@ -109,17 +109,17 @@ def test_today_counts_what_needs_somebody(workspace: Workspace) -> None:
         with pytest.raises(ValueError, match="no such columns"):
             campaigns.update(db, id, {"shoe": 1})
     view = workspace.view()
-    kinds = [d["kind"] for d in overview.decisions(workspace, view)]
+    kinds = [d.kind for d in overview.decisions(workspace, view)]
     assert kinds[:2] == ["Paused", "Unconfirmed"] and kinds[-1] == "Import"
     day_rows = overview.day_rows(workspace)
-    assert [(x["name"], x["state"], x["people"]) for x in day_rows] == [("Held one", "paused", 2)]
+    assert [(x.name, x.state, x.people) for x in day_rows] == [("Held one", "paused", 2)]
     base = overview.engaged_base(view)
-    assert len(base) == 13 and all(sum(p["bands"]) == 60 for p in base)
-    assert base[-1]["bands"] == list(workspace.band_counts(view).values())
-    own = next(p for p in overview.providers(workspace, view) if p["name"] == "Other domains")
+    assert len(base) == 13 and all(sum(p.bands) == 60 for p in base)
+    assert base[-1].bands == list(workspace.band_counts(view).values())
+    own = next(p for p in overview.providers(workspace, view) if p.name == "Other domains")
     assert (
-        own["people"] == 60
-        and own["sent"]
+        own.people == 60
+        and own.sent
         == workspace.store.read()
         .execute("SELECT count(*) FROM events WHERE kind = 1 AND at > ?", (NOW - 30 * DAY,))
         .fetchone()[0]

@@ -7,9 +7,10 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from openmeadow.core.arrays import DAY, NEVER
+from openmeadow.core.arrays import NEVER
 from openmeadow.core.consent.eligibility import CONSENT_STATES
 from openmeadow.core.errors import Missing
+from openmeadow.core.moments import DAY
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.segments.facts_cache import WORTH_KEEPING, Kept
 from openmeadow.store.segments.permission_facts import StoreFacts

@@ -102,7 +102,7 @@ def test_a_workspace_of_the_version_before_opens(before: Path) -> None:
         "Left": 'source is "Foyer" or suppressed for "inactive" or in sequence "Welcome"',
     }
     assert all(parse(rule) for rule in rules.values())
-    assert {s["name"]: s["count"] for s in segments.every(workspace)} == {"Recently engaged": 0, "Mine": 0, "Left": 2}
+    assert {s.name: s.count for s in segments.every(workspace)} == {"Recently engaged": 0, "Mine": 0, "Left": 2}
     (snapshot,) = db.execute("SELECT s.rule, p.subscriber FROM snapshots s JOIN snapshot_people p ON p.snapshot = s.id")
     assert tuple(snapshot) == ("not engaged in 30 days", 1)
     assert [r["state"] for r in db.execute("SELECT state FROM deliveries ORDER BY id")] == ["sent", "unconfirmed"]

@@ -45,7 +45,7 @@ def wall(workspace: Workspace) -> Wall:
 
 
 def log_of(workspace: Workspace) -> list[tuple[str, str, str]]:
-    return [(r["who"], r["act"], r["what"]) for r in settings.activity(workspace.store.read())]
+    return [(r.who, r.act, r.what) for r in settings.activity(workspace.store.read())]
 
 
 def prove(client: FlaskClient, headers: dict[str, str], password: str = PASSWORD) -> int:

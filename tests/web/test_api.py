@@ -122,17 +122,17 @@ def test_public_pages(folder: Path) -> None:
         campaigns.start(m.workspace, m.campaign, "test")
         dispatcher.send_due(m.workspace, m.tokens)
         d = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")[0]
-        link = campaign_table.links(
-            m.workspace.store.read(), deliveries.delivery(m.workspace.store.read(), d["id"])["message"]
-        )[0]
+        link = campaign_table.links(m.workspace.store.read(), campaigns.message_of(m.workspace.store.read(), m.campaign))[
+            0
+        ]
         client = make_app(m.workspace).test_client()
-        image = client.get("/o/" + m.tokens.make("o", d["id"]), headers={"User-Agent": "Reader"})
+        image = client.get("/o/" + m.tokens.make("o", d.id), headers={"User-Agent": "Reader"})
         assert (image.mimetype, image.headers["Cache-Control"]) == ("image/gif", "no-store")
-        followed = client.get("/c/" + m.tokens.make("c", d["id"], link["id"]), headers={"User-Agent": "Reader"})
+        followed = client.get("/c/" + m.tokens.make("c", d.id, link.id), headers={"User-Agent": "Reader"})
         assert followed.location == "https://www.kestrelquay.example/a"
-        assert client.get("/c/" + m.tokens.make("c", d["id"], 999)).status_code == 404
-        assert client.get("/c/" + m.tokens.make("o", d["id"], link["id"])).status_code == 404, "a token is for one use"
-        leave = "/u/" + m.tokens.make("u", d["id"])
+        assert client.get("/c/" + m.tokens.make("c", d.id, 999)).status_code == 404
+        assert client.get("/c/" + m.tokens.make("o", d.id, link.id)).status_code == 404, "a token is for one use"
+        leave = "/u/" + m.tokens.make("u", d.id)
         assert b"button" in client.get(leave).data
         assert m.workspace.count('permitted for "News"')[0] == 3, "looking at the page does nothing"
         for _ in range(2):

@@ -44,7 +44,7 @@ def test_the_wording_that_was_shown_is_the_one_on_record(running: tuple[Mailing,
     page = client.get("/join/Harbour list").data.decode()
     shown = re.search(r'name="shown" value="([^"]+)"', page)
     assert shown
-    embedded = snippet("http://x", {**signup.form(m.workspace, "Harbour list")})
+    embedded = snippet("http://x", signup.form(m.workspace, "Harbour list"))
     join(client, "ada@postern.example", shown=shown.group(1))
     consent.write_purpose(m.workspace, 1, {"text": SECOND}, "t")
     signup.tend(m.workspace)
@@ -64,7 +64,7 @@ def test_the_wording_that_was_shown_is_the_one_on_record(running: tuple[Mailing,
         assert kept["wording_sha256"] == (text_hash(text) if text else "")
         assert kept["page"].endswith("/join/Harbour%20list") and kept["form"] == "1"
     versions = consent.wordings(m.workspace, 1)
-    assert [(w["version"], w["text"], w["people"]) for w in versions] == [(2, SECOND, 0), (1, FIRST, 2)]
+    assert [(w.version, w.text, w.people) for w in versions] == [(2, SECOND, 0), (1, FIRST, 2)]
 
 
 def test_a_wording_cannot_be_changed_behind_the_chain(running: tuple[Mailing, Any]) -> None:
@@ -74,16 +74,16 @@ def test_a_wording_cannot_be_changed_behind_the_chain(running: tuple[Mailing, An
     client.post(button(m, "ada@postern.example"))
     consent.write_purpose(m.workspace, 1, {"name": "Harbour news"}, "t")
     consent.write_purpose(m.workspace, 1, {"text": "Daily offers, also from our partners."}, "t")
-    assert consent.check_evidence(m.workspace)["verified"]
+    assert consent.check_evidence(m.workspace).verified
     with m.workspace.store.atomic() as db:
-        assert table.wording(db, 1)["text"] == FIRST  # type: ignore[index]
+        assert table.wordings(db, 1)[-1].text == FIRST
         db.execute("UPDATE wordings SET text = 'Daily offers.' WHERE id = 1")
     found = consent.check_evidence(m.workspace)
-    assert not found["verified"] and "was changed after people had agreed" in found["what"]
+    assert not found.verified and "was changed after people had agreed" in found.what
     with m.workspace.store.atomic() as db:
         db.execute("UPDATE wordings SET text = ? WHERE id = 1", (FIRST,))
         db.execute("UPDATE consent_entries SET page = 'https://elsewhere.example' WHERE page IS NOT NULL")
-    assert not consent.check_evidence(m.workspace)["verified"]
+    assert not consent.check_evidence(m.workspace).verified
 
 
 def test_a_renamed_purpose_is_the_same_purpose_everywhere(running: tuple[Mailing, Any]) -> None:
@@ -97,8 +97,8 @@ def test_a_renamed_purpose_is_the_same_purpose_everywhere(running: tuple[Mailing
     consent.write_purpose(m.workspace, 1, {"name": 'Harbour "news"'}, "t")
     assert m.workspace.count('in segment "Ours"')[0] == 6
     row = campaigns.row_of(m.workspace, m.campaign)
-    assert row["html"] == row["plain"] == part.replace("News", 'Harbour ""news""')
-    assert "Harbour" in segments.every(m.workspace)[0]["rule"] and segments.every(m.workspace)[0]["problem"] == ""
+    assert row.html == row.plain == part.replace("News", 'Harbour ""news""')
+    assert "Harbour" in segments.every(m.workspace)[0].rule and segments.every(m.workspace)[0].problem == ""
 
 
 def test_nothing_of_an_erased_person_is_left(running: tuple[Mailing, Any]) -> None:
@@ -120,7 +120,7 @@ def test_nothing_of_an_erased_person_is_left(running: tuple[Mailing, Any]) -> No
     client.post(button(m, email))
     signup.tend(m.workspace)
     segment = segments.save(m.workspace, "All", "joined more than 0 days ago or joined less than 9 days ago", "t")
-    segments.take_snapshot(m.workspace, segment["id"], "t")
+    segments.take_snapshot(m.workspace, segment.id, "t")
     (folder / "exports").mkdir(exist_ok=True)
     export.write(m.workspace, Choice(), ("email", "name"), folder / "exports" / "1.csv")
     consent.export(m.workspace, folder / "exports" / "evidence-1.csv", None, "t")
@@ -137,7 +137,7 @@ def test_nothing_of_an_erased_person_is_left(running: tuple[Mailing, Any]) -> No
     assert "p1@postern.example" in (folder / "exports" / "1.csv").read_text(), "the others stay"
     back = put(folder, "back.csv", f"email\n{old}\n{email}\n")
     report = import_subscribers.run(m.workspace.store, back, NOW, "t")
-    assert report.taken == 0 and report.refused_count == 2 and consent.check_evidence(m.workspace)["verified"]
+    assert report.taken == 0 and report.refused_count == 2 and consent.check_evidence(m.workspace).verified
     assert m.workspace.store.read().execute("SELECT count(*) FROM events_aside").fetchone()[0] == 1
 
 

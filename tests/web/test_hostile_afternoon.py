@@ -75,7 +75,7 @@ def place(tmp_path: Path) -> Iterator[Place]:
     file = put(found.folder, "p.csv", f"email,consent:News\n{rows}")
     import_subscribers.run(workspace.store, file, workspace.now(), "t", source="desk")
     consent.write_purpose(workspace, 1, {"text": "Evenings."}, "t")
-    signup.write_form(workspace, "Harbour list", FORM, "t")
+    signup.write_form(workspace, FORM, "t")
     workspace.close()
     base = [sys.executable, "-m", "openmeadow", "--data", str(found.folder)]
     children = [subprocess.Popen([*base, *a]) for a in (["serve", "--port", str(found.port)], ["worker"])]

@@ -10,9 +10,10 @@ from typing import Any
 import pytest
 from flask.testing import FlaskClient
 
-from openmeadow.core.arrays import DAY
 from openmeadow.core.errors import Refused
+from openmeadow.core.moments import DAY
 from openmeadow.services.campaigns import why_not
+from openmeadow.services.models import FormIn
 from openmeadow.services.subscribers import consent, erasure, import_subscribers, signup
 from openmeadow.store.subscribers import consent as evidence
 from openmeadow.web.app import make_app
@@ -21,14 +22,14 @@ from tests.conftest import NOW, set_clock
 from tests.services.mailing import Mailing, mailing
 from tests.services.test_acts import put
 
-FORM = {"purposes": [1], "intro": "Evenings.", "ask_name": True, "confirm": True, "reminders": [2, 6], "is_open": True}
+FORM = FormIn(list_name="Harbour list", purposes=[1], intro="Evenings.")
 
 
 @pytest.fixture
 def running(folder: Path) -> Iterator[tuple[Mailing, FlaskClient]]:
     with mailing(folder, 6) as m:
         consent.write_purpose(m.workspace, 1, {"text": "We write about evenings."}, "t")
-        signup.write_form(m.workspace, "Harbour list", FORM, "t")
+        signup.write_form(m.workspace, FORM, "t")
         with make_app(m.workspace).test_client() as client:
             yield m, client
 
@@ -63,7 +64,7 @@ def test_from_the_form_to_one_click(running: tuple[Mailing, FlaskClient]) -> Non
     for _ in range(2):
         assert b"You are subscribed to Harbour list" in client.post(path).data
     assert permitted(m) == 7 and m.workspace.count('in list "Harbour list" and source is "Harbour list"')[0] == 1
-    told = [(e["state"], e["method"], e["wording"]) for e in evidence.entries(m.workspace.store.read(), 7)]
+    told = [(e.state, e.method, e.wording) for e in evidence.entries(m.workspace.store.read(), 7)]
     assert told == [(3, "form", "News, version 1"), (1, "confirmation link", "News, version 1")]
     set_clock(m.workspace, NOW + 30 * DAY)
     assert signup.tend(m.workspace) == 0, "no reminder after the confirmation"
@@ -87,7 +88,7 @@ def test_from_the_form_to_one_click(running: tuple[Mailing, FlaskClient]) -> Non
     for _ in range(2):
         assert b"unsubscribed from everything" in client.post(page, data={"action": "unsubscribe"}).data
     assert permitted(m) == 6 and m.workspace.count("suppressed")[0] == 1
-    assert consent.check_evidence(m.workspace)["verified"]
+    assert consent.check_evidence(m.workspace).verified
 
 
 def test_reminders_then_silence_then_lapsed(running: tuple[Mailing, FlaskClient]) -> None:
@@ -102,8 +103,8 @@ def test_reminders_then_silence_then_lapsed(running: tuple[Mailing, FlaskClient]
     assert [subjects.index(n) for n in (1, 2, 3)] == [0, 2, 6] and subjects[-1] == 3
     assert "our last reminder" in box["new@postern.example"][-1]["plain"]
     assert m.workspace.count('consent to "News" by email is none')[0] == 1
-    form = signup.every(m.workspace)["forms"][0]
-    assert (form["joined"], form["pending"], form["confirmed"], form["expired"]) == (1, 0, 0, 1)
+    form = signup.every(m.workspace)[0][0]
+    assert (form.joined, form.pending, form.confirmed, form.expired) == (1, 0, 0, 1)
     assert b"You are subscribed to" in client.post(button(m, "new@postern.example")).data, (
         "late, and still their own word"
     )
@@ -124,7 +125,7 @@ def test_what_a_form_refuses(running: tuple[Mailing, FlaskClient]) -> None:
     assert len(m.workspace.view().alive) == 6, "what fills in the hidden field is told the same and kept nowhere"
     assert join(client, email="p1@postern.example").data == join(client, email="other@x.example").data
     assert client.get("/join/Nothing").status_code == 404
-    signup.write_form(m.workspace, "Harbour list", {**FORM, "is_open": False}, "t")
+    signup.write_form(m.workspace, FORM.model_copy(update={"is_open": False}), "t")
     assert client.get("/join/Harbour list").status_code == 404
     for values, words in (
         ({"purposes": []}, "at least one purpose"),
@@ -132,8 +133,8 @@ def test_what_a_form_refuses(running: tuple[Mailing, FlaskClient]) -> None:
         ({"purposes": [9]}, "does not exist any more"),
     ):
         with pytest.raises(Refused, match=words):
-            signup.write_form(m.workspace, "Harbour list", {**FORM, **values}, "t")
-    page = snippet("https://mail.kestrelquay.example", {**FORM, "list": "A b", "purposes": []})
+            signup.write_form(m.workspace, FORM.model_copy(update=values), "t")
+    page = snippet("https://mail.kestrelquay.example", signup.FormPage(1, "A b", "", True, True, [], ""))
     assert 'action="https://mail.kestrelquay.example/join/A%20b"' in page
 
 
@@ -142,14 +143,14 @@ def test_a_burst_is_slowed_and_shown(running: tuple[Mailing, FlaskClient]) -> No
     answers = [join(client, f"bot{i}@x.example", f"203.0.113.{i}").status_code for i in range(11)]
     assert answers[:8] == [200] * 8 and set(answers[8:]) == {422}
     assert join(client, "calm@x.example", "198.51.100.77").status_code == 200, "others are not slowed"
-    (burst,) = signup.every(m.workspace)["bursts"]
-    assert (burst["network"], burst["n"]) == ("203.0.113.0/24", 8)
+    (burst,) = signup.every(m.workspace)[1]
+    assert (burst.network, burst.n) == ("203.0.113.0/24", 8)
     assert signup.network_of("2001:db8::1") == "2001:db8::/56" and signup.network_of("nonsense") == ""
 
 
 def test_without_a_second_step_and_for_who_comes_back(running: tuple[Mailing, FlaskClient]) -> None:
     m, client = running
-    signup.write_form(m.workspace, "Harbour list", {**FORM, "confirm": False}, "t")
+    signup.write_form(m.workspace, FORM.model_copy(update={"confirm": False}), "t")
     assert b"You are subscribed." in join(client).data and permitted(m) == 7
     erasure.erase(m.workspace, 7, "t")
     assert b"You are subscribed." in join(client).data
@@ -173,7 +174,7 @@ def test_a_stranger_changes_nothing_about_who_is_here(running: tuple[Mailing, Fl
     signup.tend(m.workspace)
     assert m.workspace.count('consent to "News" by email is withdrawn')[0] == 1, "lapsed, and still withdrawn"
     assert m.workspace.count('consent to "News" by email is given')[0] == 5
-    assert consent.check_evidence(m.workspace)["verified"]
+    assert consent.check_evidence(m.workspace).verified
 
 
 def test_a_new_address_is_confirmed_where_it_is(running: tuple[Mailing, FlaskClient]) -> None:
@@ -199,7 +200,7 @@ def test_a_new_address_is_confirmed_where_it_is(running: tuple[Mailing, FlaskCli
 
 def test_why_not(running: tuple[Mailing, FlaskClient]) -> None:
     m, _ = running
-    assert why_not.why_not(m.workspace, "p1@postern.example", m.campaign) == {
+    assert why_not.why_not(m.workspace, "p1@postern.example", m.campaign).model_dump() == {
         "subscriber": 2,
         "permitted": True,
         "reasons": [],
@@ -207,7 +208,7 @@ def test_why_not(running: tuple[Mailing, FlaskClient]) -> None:
     }
     consent.stop_everything(m.workspace, 2, "preference page")
     told = why_not.why_not(m.workspace, "P1@postern.example", m.campaign)
-    assert told["reasons"] == ["not in any selected segment", "suppressed", "consent withdrawn"]
+    assert told.reasons == ["not in any selected segment", "suppressed", "consent withdrawn"]
 
 
 def test_who_was_let_go_comes_back_by_the_form(running: tuple[Mailing, FlaskClient]) -> None:
@@ -217,8 +218,8 @@ def test_who_was_let_go_comes_back_by_the_form(running: tuple[Mailing, FlaskClie
     for text, reason in ((old, "inactive"), ("email\np1@postern.example\n", "complaint")):
         file = put(m.workspace.folder, "old.csv", text)
         import_subscribers.run(m.workspace.store, file, NOW, "t", source="the list of before", suppressed=reason)
-    listed = consent.suppression_list(m.workspace)["rows"]
-    assert {(r["reason"], r["source"]) for r in listed} == {
+    listed = consent.suppression_list(m.workspace).rows
+    assert {(r.reason, r.source) for r in listed} == {
         ("inactive", "the list of before"),
         ("complaint", "the list of before"),
     }
@@ -242,5 +243,5 @@ def test_a_burst_of_one_pattern_from_many_networks(running: tuple[Mailing, Flask
     answers = [join(client, f"ann{i}@postern.example", f"198.51.{i}.9") for i in range(10)]
     assert [a.status_code for a in answers] == [200] * 8 + [422] * 2 and b"like this one" in answers[-1].data
     assert join(client, "bea@postern.example", "203.0.113.9").status_code == 200
-    (burst,) = signup.every(m.workspace)["bursts"]
-    assert (burst["network"], burst["n"]) == ("addresses like ann…@postern.example", 8)
+    (burst,) = signup.every(m.workspace)[1]
+    assert (burst.network, burst.n) == ("addresses like ann…@postern.example", 8)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -12,13 +13,13 @@ from flask.testing import FlaskClient
 from hypothesis import given
 from hypothesis import strategies as st
 
-from openmeadow.core.arrays import DAY
 from openmeadow.core.consent import sunset as core
 from openmeadow.core.consent.sunset import Agreement, Enrolment, next_step
 from openmeadow.core.engagement.replay import FINE_DAYS
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.imports.dates import rfc3339
-from openmeadow.services.campaigns import campaigns, dispatcher, preflight, recipients, schedule
+from openmeadow.core.moments import DAY
+from openmeadow.services.campaigns import campaigns, dispatcher, preflight, recipients
 from openmeadow.services.subscribers import bulk_actions, consent, import_events, import_subscribers, reconsent, sunset
 from openmeadow.services.subscribers.engagement_map import Replays
 from openmeadow.services.workspace import Workspace
@@ -65,12 +66,12 @@ def count(m: Mailing, rule: str) -> int:
 def test_asked_once_and_by_one_click_each(running: tuple[Mailing, FlaskClient]) -> None:
     m, client = running
     found = reconsent.look(m.workspace, ["News", "Family"], True, 365, ["Fair of 2023"])
-    assert {g["words"]: g["count"] for g in found["groups"]} == {
+    assert {g.words: g.count for g in found.groups} == {
         "No consent": 11,
         "Consent older than 365 days": 7,
         "From a doubtful source": 1,
     }
-    assert found["people"] == 11 and found["unrelated"] == 2 and found["permitted"] == 8, "who withdrew is not asked"
+    assert found.people == 11 and found.unrelated == 2 and found.permitted == 8, "who withdrew is not asked"
     for wrong, sentence in (
         (lambda: reconsent.look(m.workspace, [], True, 0, []), "at least one purpose"),
         (lambda: reconsent.look(m.workspace, ["News"], False, 0, []), "Choose who to ask"),
@@ -86,16 +87,14 @@ def test_asked_once_and_by_one_click_each(running: tuple[Mailing, FlaskClient]) 
         reconsent.look(m.workspace, ["Opera"], True, 0, [])
     id = reconsent.ready(m.workspace, ["News", "Family"], True, 0, [], "Stood at our table at the fair", 30, "ann")
     row = campaigns.row_of(m.workspace, id)
-    assert row["kind"] == "consent request" and not schedule.plan_of(row)["resend"]
+    assert row.kind == "consent request" and not row.plan.resend
     campaigns.write(m.workspace, id, {"plan": {"resend": True}})
-    assert not schedule.plan_of(campaigns.row_of(m.workspace, id))["resend"], "allowed once, to people with an"
-    campaigns.write(m.workspace, id, {"html": row["html"].replace("agree_2", "name")})
-    stops = [
-        c["finding"] for c in preflight.checks(m.workspace, campaigns.row_of(m.workspace, id)) if c["level"] == "blocker"
-    ]
+    assert not campaigns.row_of(m.workspace, id).plan.resend, "allowed once, to people with an"
+    campaigns.write(m.workspace, id, {"html": row.html.replace("agree_2", "name")})
+    stops = [c.finding for c in preflight.checks(m.workspace, campaigns.row_of(m.workspace, id)) if c.level == "blocker"]
     assert stops == ["The consent link for Family is missing: add {{ agree_2 }} as a link."]
-    campaigns.write(m.workspace, id, {"html": row["html"], "plan": {"batches": 1, "pilot_share": 0.0}})
-    assert campaigns.start(m.workspace, id, "ann")["people"] == 10
+    campaigns.write(m.workspace, id, {"html": row.html, "plan": {"batches": 1, "pilot_share": 0.0}})
+    assert campaigns.start(m.workspace, id, "ann").people == 10
     go(m)
     yes_news, _, preferences, *_ = pages(m, "none1@postern.example")
     assert b"Yes, subscribe me" in client.get(yes_news).data
@@ -105,11 +104,11 @@ def test_asked_once_and_by_one_click_each(running: tuple[Mailing, FlaskClient]) 
         assert b"You will now receive News." in client.post(yes_news).data
     assert client.get(preferences).status_code == 200
     assert len(list(evidence.entries(m.workspace.store.read(), 7))) == 3, "pressed twice, written once"
-    name = row["name"]
+    name = row.name
     assert count(m, f'in segment "{name}: agreed"') == 1 and count(m, f'in segment "{name}: no reply"') == 9
     client.post("/u/" + m.tokens.make("u", _delivery(m, id, "none2@postern.example")))
     assert count(m, 'consent to "Family" by email is withdrawn') == 1 and count(m, f'in segment "{name}: no reply"') == 8
-    assert reconsent.requests(m.workspace)[0] | {"id": 0} == {
+    assert reconsent.requests(m.workspace)[0].model_dump() | {"id": 0} == {
         "id": 0,
         "name": name,
         "state": "finished",
@@ -140,7 +139,7 @@ def test_asked_once_and_by_one_click_each(running: tuple[Mailing, FlaskClient]) 
 def _delivery(m: Mailing, campaign: int, email: str) -> int:
     rows = deliveries.of_campaign(m.workspace.store.read(), campaign, "first")
     id = m.workspace.store.read().execute("SELECT id FROM subscribers WHERE email = ?", (email,)).fetchone()["id"]
-    return next(int(r["id"]) for r in rows if r["subscriber"] == id)
+    return next(int(r.id) for r in rows if r.subscriber == id)
 
 
 def history(folder: Path, workspace: Workspace) -> None:
@@ -159,11 +158,11 @@ def history(folder: Path, workspace: Workspace) -> None:
     import_events.run(workspace.store, put(folder, "history.csv", "\n".join(lines) + "\n"), NOW, "t")
 
 
-TERMS = {"after_days": 180, "tries": 2, "wait_days": 14, "ask_masked": True, "automatic": False}
+TERMS = Agreement(after_days=180, tries=2, wait_days=14, ask_masked=True, automatic=False)
 
 
 def groups(m: Mailing) -> dict[str, int]:
-    return {g["step"]: g["count"] for g in sunset.see(m.workspace, Replays(m.workspace))["groups"]}
+    return {g.step: g.count for g in sunset.see(m.workspace, Replays(m.workspace)).groups}
 
 
 def test_tried_asked_and_let_go(folder: Path) -> None:
@@ -174,11 +173,13 @@ def test_tried_asked_and_let_go(folder: Path) -> None:
         with pytest.raises(Refused, match="Choose the purpose"):
             sunset.agree(m.workspace, TERMS, "Opera", "ann")
         seen = sunset.see(m.workspace, Replays(m.workspace))
-        assert not seen["active"] and seen["after_days"] == 270, "proposed: the window of this list"
+        assert not seen.active and seen.after_days == 270, "proposed: the window of this list"
         sunset.agree(m.workspace, TERMS, "News", "ann")
         seen = sunset.see(m.workspace, Replays(m.workspace))
-        assert seen["active"] and seen["protected"] == 1, "whoever books is never let go"
-        assert seen["saving"]["messages"] == {"beyond": 6, "all": 48} and seen["saving"]["engagements"]["beyond"] == 0
+        assert seen.active and seen.protected == 1, "whoever books is never let go"
+        assert (seen.saving["messages"].beyond, seen.saving["messages"].all) == (6, 48) and seen.saving[
+            "engagements"
+        ].beyond == 0
         assert groups(m) == {core.BEGIN: 4, core.ASK_FOR_CLICK: 1, core.AGAIN: 0, core.SUPPRESS: 0}
         assert count(m, "suppressed") == 0 and not m.world.mailboxes.get("p0@saltmere.example"), "nothing by itself"
         sunset.run(m.workspace, "ann")
@@ -210,15 +211,15 @@ def test_tried_asked_and_let_go(folder: Path) -> None:
         assert groups(m)[core.SUPPRESS] == 3 and groups(m)[core.NOT_PERMITTED] == 1
         done = sunset.run(m.workspace, "ann")
         assert done["suppress"] == 3 and count(m, 'suppressed for "inactive"') == 3
-        listed = consent.suppression_list(m.workspace, reason="inactive")["rows"]
-        assert [r["source"] for r in listed] == [
+        listed = consent.suppression_list(m.workspace, reason="inactive").rows
+        assert [r.source for r in listed] == [
             "sunset policy: after 180 days without engagement 2 win-back emails, 14 days apart; no engagement within 14 more "
             "days: suppress"
         ] * 3
         with pytest.raises(Refused, match="new opt-in"):
-            consent.lift(m.workspace, listed[0]["subscriber"], "inactive", "asked nicely", "ann")
+            consent.lift(m.workspace, listed[0].subscriber, "inactive", "asked nicely", "ann")
         assert bulk_actions.undo(m.workspace, done["action"], "ann") == "3 entries removed."
-        assert sunset.see(m.workspace, Replays(m.workspace))["outcomes"] == {
+        assert sunset.see(m.workspace, Replays(m.workspace)).outcomes == {
             "engaged": 1,
             "suppressed": 3,
             "no longer permitted": 1,
@@ -228,14 +229,14 @@ def test_tried_asked_and_let_go(folder: Path) -> None:
 def test_by_itself_every_week(folder: Path) -> None:
     with mailing(folder, 6) as m:
         history(folder, m.workspace)
-        sunset.agree(m.workspace, {**TERMS, "automatic": True}, "News", "ann")
+        sunset.agree(m.workspace, replace(TERMS, automatic=True), "News", "ann")
         assert sunset.run_automatic(m.workspace) and not sunset.run_automatic(m.workspace)
         assert len(table.every(m.workspace.store.read())) == 5, "two patterns, two campaigns, and the one that was there"
         set_clock(m.workspace, NOW + 7 * DAY)
         assert sunset.run_automatic(m.workspace)
         pattern = table.named(m.workspace.store.read(), sunset.PATTERNS["win_back"])
         assert pattern is not None
-        campaigns.write(m.workspace, pattern["id"], {"subject": ""})
+        campaigns.write(m.workspace, pattern.id, {"subject": ""})
         set_clock(m.workspace, NOW + 15 * DAY)
         with pytest.raises(Refused, match="cannot be mailed yet"):
             sunset.run(m.workspace, "ann")

@@ -6,6 +6,7 @@ import io
 import json
 import threading
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -14,8 +15,8 @@ from flask.testing import FlaskClient
 from PIL import Image
 from werkzeug.serving import make_server
 
-from openmeadow.core.arrays import DAY
 from openmeadow.core.errors import Refused
+from openmeadow.core.moments import DAY
 from openmeadow.services import accounts
 from openmeadow.services.campaigns import dispatcher, images, tracking
 from openmeadow.services.health import placement
@@ -25,6 +26,7 @@ from openmeadow.services.today import alerts as tell
 from openmeadow.store import settings
 from openmeadow.store.campaigns import campaigns as campaign_table
 from openmeadow.store.campaigns import deliveries
+from openmeadow.store.senders import senders as sender_table
 from openmeadow.web.app import make_app
 from openmeadow.worker.jobs import run_next_job
 from openmeadow.worker.loop import Worker
@@ -85,7 +87,7 @@ def test_a_campaign_s_whole_life(running: tuple[Mailing, Caller]) -> None:
     call("POST", f"{path}/resume", {})
     on_time(m, NOW + 3 * 3600)
     for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")[:10]:
-        tracking.opened(m.workspace, d["id"], "Reader", "198.51.100.1")
+        tracking.opened(m.workspace, d.id, "Reader", "198.51.100.1")
     told = call("GET", f"{path}/results")
     assert (told["sent"], told["opened"]) == (40, 10)
     assert call("GET", f"{path}/results.csv").startswith(b"send,batch,people,sent,delivered")
@@ -195,7 +197,7 @@ def sending_day(m: Mailing) -> None:
     dispatcher.send_due(m.workspace, m.tokens)
     set_clock(m.workspace, NOW + DAY)
     for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")[:12]:
-        tracking.opened(m.workspace, d["id"], "Reader", "198.51.100.1")
+        tracking.opened(m.workspace, d.id, "Reader", "198.51.100.1")
 
 
 def test_consent_by_the_api(running: tuple[Mailing, Caller]) -> None:
@@ -424,9 +426,9 @@ def test_results_divided_by_the_api(running: tuple[Mailing, Caller]) -> None:
     m, call = running
     sending_day(m)
     path = f"/campaigns/{m.campaign}"
-    link = next(x["id"] for x in campaign_table.links(m.workspace.store.read(), 1) if not x["trap"])
+    link = next(x.id for x in campaign_table.links(m.workspace.store.read(), 1) if not x.trap)
     for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")[:8]:
-        tracking.clicked(m.workspace, d["id"], link, "Reader", "198.51.100.1")
+        tracking.clicked(m.workspace, d.id, link, "Reader", "198.51.100.1")
     seen = call("GET", f"{path}/breakdown?with={m.campaign}")
     assert [b["title"] for b in seen["by"]] == ["Provider", "List"]
     assert sum(x["sent"] for x in seen["by"][0]["lines"]) == 40 and seen["usual"] is None
@@ -456,8 +458,9 @@ def test_a_file_of_addresses_is_checked(running: tuple[Mailing, Caller]) -> None
     worker = Worker(m.workspace)
     try:
         with m.workspace.store.atomic() as db:
-            job = json.loads(settings.job(db, started["id"])["arguments"])  # type: ignore[index]
-            settings.save_position(db, started["id"], job | {"done": 2000})
+            job = settings.job(db, started["id"])
+            assert job is not None
+            settings.save_position(db, job.id, json.dumps(json.loads(job.arguments) | {"done": 2000}))
         folder = m.workspace.folder / "exports"
         folder.mkdir()
         (folder / f"{started['id']}.csv").write_text(
@@ -523,7 +526,8 @@ def test_a_message_that_goes_round(running: tuple[Mailing, Caller]) -> None:
         with m.workspace.store.atomic() as db:
             settings.set_setting(db, "public_url", f"http://127.0.0.1:{server.server_port}")
         worker._senders.check()
-        came = {"proof_sent_at": NOW, "proof_back_at": NOW, "proof_click_at": None}
+        row = sender_table.domains(m.workspace.store.read())[0]
+        came = replace(row, proof_sent_at=NOW, proof_back_at=NOW, proof_click_at=None)
         assert round_trip_test.finding(came, NOW) is None, "its one-click is being pressed: nothing is concluded"
         intake.drain()
         worker._senders.check()

@@ -8,7 +8,8 @@ from typing import Any
 
 import pytest
 
-from openmeadow.core.sequences.definition import DAY, Definition, Step
+from openmeadow.core.moments import DAY
+from openmeadow.core.sequences.definition import Definition, Step
 from openmeadow.services import accounts
 from openmeadow.services.campaigns import campaigns
 from openmeadow.services.sequences import editing
@@ -191,4 +192,4 @@ def test_wrong_input_gets_a_sentence_and_changes_nothing(folder: Path) -> None:
                 wrong.append((method, path, answer.status_code, told[:150]))
         assert not wrong, chr(10).join(map(str, wrong))
         assert call("GET", "/sequences/1")["definition"] == before
-        assert campaigns.row_of(m.workspace, m.campaign)["subject"] == "Harbour nights"
+        assert campaigns.row_of(m.workspace, m.campaign).subject == "Harbour nights"

@@ -8,7 +8,8 @@ from pathlib import Path
 import pytest
 
 from openmeadow.core.events import Kind
-from openmeadow.core.sequences.definition import DAY, Definition, Step
+from openmeadow.core.moments import DAY
+from openmeadow.core.sequences.definition import Definition, Step
 from openmeadow.services import accounts
 from openmeadow.services.campaigns import campaigns, dispatcher, guardrails, tracking
 from openmeadow.services.sequences import editing, runner, starter_sequences, statistics
@@ -69,15 +70,13 @@ def test_a_sequence_by_the_api(running: tuple[Mailing, Caller]) -> None:
     call("POST", f"{path}/enrolments/{here['people'][1]['id']}/skip-wait")
     for d in sequences.sent(m.workspace.store.read(), id)[5:15]:
         happened = deliveries.of_campaign(m.workspace.store.read(), mail["id"], "first")
-        tracking.opened(
-            m.workspace, next(x["id"] for x in happened if x["enrolment"] == d["enrolment"]), "Reader", "198.51.100.1"
-        )
+        tracking.opened(m.workspace, next(x.id for x in happened if x.enrolment == d.enrolment), "Reader", "198.51.100.1")
     until(m, NOW + 4 * DAY)
     again = got(m, id)[1, "resend"]
     assert again["sent"] + again["skipped"] >= 27, again
     for d in deliveries.of_campaign(m.workspace.store.read(), mail["id"], "resend")[:6]:
-        if d["state"] == "sent":
-            tracking.opened(m.workspace, d["id"], "Reader", "198.51.100.1")
+        if d.state == "sent":
+            tracking.opened(m.workspace, d.id, "Reader", "198.51.100.1")
     seen = call("GET", path)
     assert (seen["active"], seen["finished"]) == (38, 1) and seen["left"] == [{"why": "removed by analyst", "people": 1}]
     added = seen["added"][0]
@@ -135,12 +134,12 @@ def test_a_consent_request_comes_once_more_and_a_yes_ends_it(folder: Path) -> No
         editing.add_people(m.workspace, id, list(range(1, 9)), "test")
         step_on(m)
         mail = sequences.mails(m.workspace.store.read(), id)[1]
-        rows = deliveries.of_campaign(m.workspace.store.read(), mail["id"], "first")
-        assert {d["state"] for d in rows} == {"sent"} and len(rows) == 8
-        reconsent.agree(m.workspace, rows[0]["id"], purpose)
+        rows = deliveries.of_campaign(m.workspace.store.read(), mail.id, "first")
+        assert {d.state for d in rows} == {"sent"} and len(rows) == 8
+        reconsent.agree(m.workspace, rows[0].id, purpose)
         until(m, NOW + 16 * DAY)
         assert got(m, id)[1, "resend"]["sent"] == 7, "whoever said yes is not asked again"
-        left = {r["why"]: r["people"] for r in sequences.left(m.workspace.store.read(), id)}
+        left = {r.why: r.people for r in sequences.left(m.workspace.store.read(), id)}
         assert left == {"confirmed": 1}
 
 
@@ -152,20 +151,20 @@ def test_bookings_are_told_back_by_links(running: tuple[Mailing, Caller]) -> Non
     campaigns.start(m.workspace, m.campaign, "test")
     dispatcher.send_due(m.workspace, m.tokens)
     d = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")[0]
-    message = campaign_table.one(m.workspace.store.read(), m.campaign)["message"]
-    link = next(x for x in campaign_table.links(m.workspace.store.read(), message) if not x["trap"])
-    went = call.client.get(f"/c/{m.tokens.make('c', d['id'], link['id'])}").headers["Location"]
-    assert went.startswith(f"{link['url']}?meadow=")
+    message = campaign_table.one(m.workspace.store.read(), m.campaign).message
+    link = next(x for x in campaign_table.links(m.workspace.store.read(), message) if not x.trap)
+    went = call.client.get(f"/c/{m.tokens.make('c', d.id, link.id)}").headers["Location"]
+    assert went.startswith(f"{link.url}?meadow=")
     mark = went.partition("meadow=")[2]
     for _ in range(2):  # told twice, taken once
         assert call.client.post(f"/b/{mark}", data={"value": "45.50", "reference": "A-17"}).status_code == 200
     assert call.client.get(f"/b/{mark}?value=much").status_code == 400
     assert call.client.get(f"/b/{mark}?value=-3").status_code == 400
     assert call.client.get(f"/b/{mark[:-2]}xx").status_code == 404
-    tracking.happened(m.workspace, d["id"], Kind.REPLIED)
+    tracking.happened(m.workspace, d.id, Kind.REPLIED)
     told = call("GET", f"/campaigns/{m.campaign}/breakdown")
     assert (told["bookings"], told["value"], told["replies"]) == (1, 45.5, 1)
-    assert [r["subscriber"] for r in told["replied"]] == [d["subscriber"]]
+    assert [r["subscriber"] for r in told["replied"]] == [d.subscriber]
     codes = []
     for i in range(30):
         set_clock(m.workspace, NOW + 1 + i)
@@ -173,9 +172,9 @@ def test_bookings_are_told_back_by_links(running: tuple[Mailing, Caller]) -> Non
     assert codes.count(200) == tracking.MOST_BOOKINGS - 1, "the mark stands in the address: its reader can use it at will"
     for i in range(tracking.MOST_EVENTS + 10):
         set_clock(m.workspace, NOW + 1 + i)
-        tracking.opened(m.workspace, d["id"], f"Machine {i}", "198.51.100.7")
+        tracking.opened(m.workspace, d.id, f"Machine {i}", "198.51.100.7")
     of = "SELECT count(*) FROM events WHERE subscriber = ? AND message = ?"
-    assert m.workspace.store.read().execute(of, (d["subscriber"], message)).fetchone()[0] == tracking.MOST_EVENTS
+    assert m.workspace.store.read().execute(of, (d.subscriber, message)).fetchone()[0] == tracking.MOST_EVENTS
     assert tracking.with_mark("https://x.example/a?b=1#c", "m") == "https://x.example/a?b=1&meadow=m#c"
 
 
@@ -188,15 +187,13 @@ def test_where_a_held_plan_s_trouble_comes_from(folder: Path) -> None:
         campaigns.start(m.workspace, m.campaign, "test")
         dispatcher.send_due(m.workspace, m.tokens)
         for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first"):
-            if d["subscriber"] <= 12:
-                tracking.happened(m.workspace, d["id"], Kind.BOUNCED, code="5.1.1", diagnostic="no such person")
+            if d.subscriber <= 12:
+                tracking.happened(m.workspace, d.id, Kind.BOUNCED, code="5.1.1", diagnostic="no such person")
         guardrails.look(m.workspace, m.campaign)
-        if campaign_table.one(m.workspace.store.read(), m.campaign)["state"] != "paused":
+        if campaign_table.one(m.workspace.store.read(), m.campaign).state != "paused":
             with m.workspace.store.atomic() as db:
                 campaign_table.update(db, m.campaign, {"state": "paused", "paused_why": "manual"})
-        found = {
-            (x["place"], x["name"]): (x["k"], x["rest_k"]) for x in guardrails.see(m.workspace, m.campaign)["sources"]
-        }
+        found = {(x.place, x.name): (x.k, x.rest_k) for x in guardrails.see(m.workspace, m.campaign).sources}
         assert found[("domain", "wreck.example")] == (12, 0) and found[("list", "Pier")][0] == 12
 
 
@@ -207,14 +204,14 @@ def test_a_step_s_guardrail_holds_the_step(folder: Path) -> None:
         editing.add_people(m.workspace, id, list(range(1, 31)), "test")
         runner.tick(m.workspace)
         mail = sequences.mails(m.workspace.store.read(), id)[1]
-        campaigns.pause(m.workspace, mail["id"], "test")
+        campaigns.pause(m.workspace, mail.id, "test")
         with m.workspace.store.atomic() as db:
-            campaign_table.update(db, mail["id"], {"paused_why": "Too many hard bounces."})
+            campaign_table.update(db, mail.id, {"paused_why": "Too many hard bounces."})
         step_on(m)
         assert got(m, id)[1, "first"] == {"queued": 30}
-        assert [(h["title"], h["why"]) for h in statistics.held(m.workspace)] == [
+        assert [(h.title, h.why) for h in statistics.held(m.workspace)] == [
             ("A step of Welcome is paused.", "Too many hard bounces.")
         ]
-        campaigns.resume(m.workspace, mail["id"], "test")
+        campaigns.resume(m.workspace, mail.id, "test")
         step_on(m)
         assert got(m, id)[1, "first"] == {"sent": 30}

@@ -35,8 +35,8 @@ def sent(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Mailing, Fl
         dispatcher.send_due(m.workspace, m.tokens)
         db = m.workspace.store.read()
         d = deliveries.of_campaign(db, m.campaign, "first")[0]
-        link = campaign_table.links(db, deliveries.delivery(db, d["id"])["message"])[0]["id"]
-        yield m, client, int(d["id"]), int(link)
+        link = campaign_table.links(db, deliveries.delivery(db, d.id).message)[0].id
+        yield m, client, int(d.id), int(link)
 
 
 def state(m: Mailing) -> tuple[int, ...]:

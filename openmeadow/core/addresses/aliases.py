@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
 
 SIGNS = ("+", "-", "=", "#", "")
 
 Rules = Mapping[str, tuple[str, bool]]
 
 
-def alias_rules(said: Mapping[str, Any]) -> dict[str, tuple[str, bool]]:
+def alias_rules(said: Mapping[str, object]) -> dict[str, tuple[str, bool]]:
     """Domain -> (the sign after which the rest is ignored, "" for none; whether dots are) from the setting
     ``{"saltmere.example": {"after": "+", "dots": true}}``. ValueError says which rule cannot be read."""
     out = {}

@@ -13,6 +13,7 @@ from functools import cached_property
 import numpy as np
 
 from openmeadow.core.arrays import I8, I32, Mask
+from openmeadow.core.moments import DAY
 
 GIVEN, WITHDRAWN, PENDING, NONE = 1, 2, 3, 0
 CONSENT_STATES = ("none", "given", "withdrawn", "pending")
@@ -60,7 +61,6 @@ HARD_BOUNCE, BAD_ADDRESS, LEFT, SUPPRESSED_INACTIVE = (
     1 + SUPPRESSION_REASONS.index(r) for r in ("hard bounce", "bad address", "unsubscribed from all", "inactive")
 )
 COME_BACK = [1 + SUPPRESSION_REASONS.index(r) for r in ("complaint", "unsubscribed from all", "inactive")]
-DAY = 86_400
 MOST_A_DAY, MOST_IN_7_DAYS = 1, 3
 
 

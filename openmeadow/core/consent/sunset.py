@@ -9,10 +9,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from openmeadow.core.arrays import DAY, NEVER, Mask
+from openmeadow.core.arrays import NEVER, Mask
 from openmeadow.core.engagement.score import INACTIVE, MASKED
 from openmeadow.core.errors import Refused
 from openmeadow.core.events import Kind
+from openmeadow.core.moments import DAY
 from openmeadow.core.rules.conditions import View
 
 BEGIN, ASK_FOR_CLICK, AGAIN, SUPPRESS, ENGAGED, NOT_PERMITTED, WAIT = (

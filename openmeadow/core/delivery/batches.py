@@ -8,6 +8,7 @@ import numpy as np
 
 from openmeadow.core.arrays import F64, I8, I32, I64
 from openmeadow.core.delivery.randomise import draw
+from openmeadow.core.moments import HOUR
 
 LEAD, ORDER = 1, 2
 
@@ -21,7 +22,7 @@ class BatchPlan:
     start: int
     pilot_share: float = 0.0
     batches: int = 1
-    interval: int = 3600
+    interval: int = HOUR
     order: str = "most engaged first"
     sizes: tuple[int, ...] = ()
     first_gap: int = 0

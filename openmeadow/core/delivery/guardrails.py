@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import Literal
 
 FACTORS = (2, 4, 8)
 PAUSE_AT = 20.0
@@ -40,16 +41,19 @@ def evidence(k: int, n: int, limit: float) -> float:
     return total / len(FACTORS)
 
 
+Level = Literal["within limit", "near limit", "over limit"]
+
+
 @dataclass(frozen=True)
 class Reading:
-    """One guardrail at one moment. ``state`` is within limit, near limit or over limit."""
+    """One guardrail at one moment."""
 
     name: str
     k: int
     n: int
     limit: float
     evidence: float
-    state: str
+    state: Level
 
     @property
     def sentence(self) -> str:

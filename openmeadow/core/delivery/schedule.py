@@ -12,8 +12,9 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from openmeadow.core.arrays import DAY, F64, I8, I32, I64, Mask
+from openmeadow.core.arrays import F64, I8, I32, I64, Mask
 from openmeadow.core.delivery.batches import BatchPlan, assign
+from openmeadow.core.moments import DAY, HOUR, real
 
 MOST_SLOTS = 2_000
 EVERY_DAY = frozenset(range(7))
@@ -31,12 +32,6 @@ class Windows:
         return self.hours == (0, 24) and self.weekdays == EVERY_DAY
 
 
-def real(local: datetime, zone: ZoneInfo) -> int:
-    """The moment of a wall-clock time: one that does not exist moves forward, one that exists twice is the first."""
-    # in a gap, fold 0 counts with the offset of before and so lands as far after the jump as it stood after its begin
-    return int(local.replace(tzinfo=zone, fold=0).timestamp())
-
-
 def allowed_from(at: int, windows: Windows, zone: ZoneInfo) -> int:
     """The first allowed moment from ``at`` on."""
     if windows.always or not windows.weekdays:
@@ -51,7 +46,7 @@ def allowed_from(at: int, windows: Windows, zone: ZoneInfo) -> int:
         day = (local + timedelta(days=back)).replace(hour=0, minute=0, second=0, microsecond=0)
         if day.weekday() not in windows.weekdays:
             continue
-        opens, closes = real(day + timedelta(hours=begin), zone), real(day + timedelta(hours=end - 1), zone) + 3600
+        opens, closes = real(day + timedelta(hours=begin), zone), real(day + timedelta(hours=end - 1), zone) + HOUR
         if at < closes:
             return max(at, opens)
     return at

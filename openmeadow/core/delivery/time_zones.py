@@ -9,7 +9,8 @@ from zoneinfo import ZoneInfo
 import numpy as np
 
 from openmeadow.core.arrays import I8, I32, I64
-from openmeadow.core.delivery.schedule import Schedule, Windows, allowed_from, local_day, real
+from openmeadow.core.delivery.schedule import Schedule, Windows, allowed_from, local_day
+from openmeadow.core.moments import real
 
 NO_HOUR = -1
 

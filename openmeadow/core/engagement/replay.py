@@ -12,10 +12,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from openmeadow.core.arrays import DAY, F64, FAR, I32, I64, NEVER, Mask
+from openmeadow.core.arrays import F64, FAR, I32, I64, NEVER, Mask
 from openmeadow.core.columns import MACHINE, Columns, Trouble, Troubles
 from openmeadow.core.engagement.map import DAY_EDGES, LEFT_EDGES
 from openmeadow.core.events import Kind
+from openmeadow.core.moments import DAY
 
 FINE_DAYS = tuple(sorted({*range(0, 366, 5), *DAY_EDGES}))  # left edges of the columns; one more stands for "never"
 FINE_LEFT = tuple(range(LEFT_EDGES[-1] + 1))

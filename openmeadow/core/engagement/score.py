@@ -12,14 +12,14 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, fields
 from functools import cached_property, partial
-from typing import Any
 
 import numpy as np
 
-from openmeadow.core.arrays import DAY, F64, FAR, I8, I32, I64, NEVER, Mask
+from openmeadow.core.arrays import F64, FAR, I8, I32, I64, NEVER, Array, Mask
 from openmeadow.core.columns import Columns
 from openmeadow.core.engagement.bot_detection import MACHINE
 from openmeadow.core.events import Kind
+from openmeadow.core.moments import DAY
 
 BANDS = ("Strong", "Steady", "Fading", "Inactive", "Unproven", "Masked")
 STRONG, STEADY, FADING, INACTIVE, UNPROVEN, MASKED = range(6)
@@ -102,7 +102,7 @@ def _segment_sums(values: F64, start: I64) -> F64:
     return out
 
 
-def _fold(columns: Columns, last: I64, now: int, pace: Cadence, people: slice) -> dict[str, Any]:
+def _fold(columns: Columns, last: I64, now: int, pace: Cadence, people: slice) -> dict[str, Array]:
     """The sums of one run of people, rows taken by slices so that they stay in the processor's cache."""
     start = columns.start[people.start : people.stop + 1]
     a, b = int(start[0]), int(start[-1])
@@ -180,7 +180,7 @@ def score(columns: Columns, now: int, pace: Cadence | None = None) -> Scores:
         np.concatenate((np.searchsorted(columns.start, np.arange(0, len(columns.rows), CHUNK)), [0, count]))
     ).clip(0, count)
     pieces = [slice(int(a), int(b)) for a, b in itertools.pairwise(edges)]
-    work: Callable[[slice], dict[str, Any]] = partial(_fold, columns, last, now, pace)
+    work: Callable[[slice], dict[str, Array]] = partial(_fold, columns, last, now, pace)
     with ThreadPoolExecutor(THREADS) as pool:
         parts = list(pool.map(work, pieces)) if count else [work(slice(0, 0))]
     whole = {name: np.concatenate([p[name] for p in parts]) for name in parts[0]}
@@ -238,7 +238,7 @@ def subset(columns: Columns, who: I64) -> Columns:
     place = np.full(len(columns.people), -1, np.int32)
     place[who] = np.arange(len(who), dtype=np.int32)
 
-    def cut(table: Rows | Acts) -> dict[str, Any]:
+    def cut(table: Rows | Acts) -> dict[str, Array]:
         keep = place[table.person] >= 0
         out = {f.name: getattr(table, f.name)[keep] for f in fields(table)}
         out["person"] = place[out["person"]]

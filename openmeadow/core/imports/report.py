@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any
 
 SHOWN = 200
 
@@ -46,7 +45,7 @@ class Report:
     def clean(self) -> bool:
         return not self.refused_count and not self.aside
 
-    def json(self) -> dict[str, Any]:
+    def json(self) -> dict[str, object]:
         return {
             "rows": self.rows,
             "taken": self.taken,

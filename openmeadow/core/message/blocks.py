@@ -8,13 +8,14 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 from html import escape
-from typing import Any
 
 import nh3
+from pydantic import JsonValue
 
 from openmeadow.core.errors import Refused
 from openmeadow.core.message.html_scan import put_away
 
+Block = Mapping[str, JsonValue]  # its kind, and what the kind needs
 KINDS = ("text", "image", "button", "columns", "rule", "footer")
 MOST_BLOCKS, WIDTH = 100, 600
 INK, PAPER, QUIET = "#1E2B33", "#FFFFFF", "#55636B"
@@ -59,8 +60,8 @@ def _text(html: str, colour: str) -> str:
     return out.replace("<a ", f'<a style="color:{colour}" ')
 
 
-def _image(b: Mapping[str, Any], most: int) -> str:
-    src, width = _address(str(b.get("src", ""))), min(most, max(20, int(b.get("width") or most)))
+def _image(b: Block, most: int) -> str:
+    src, width = _address(str(b.get("src", ""))), min(most, max(20, int(str(b.get("width") or most))))
     if not src:
         return ""
     alt = escape(str(b.get("alt", "")), quote=True)
@@ -72,7 +73,7 @@ def _image(b: Mapping[str, Any], most: int) -> str:
     return f'<a href="{href}">{img}</a>' if href else img
 
 
-def _button(b: Mapping[str, Any], colour: str) -> str:
+def _button(b: Block, colour: str) -> str:
     words, href = escape(str(b.get("words", ""))), _address(str(b.get("href", "")))
     return (
         '<table role="presentation" cellpadding="0" cellspacing="0" border="0"><tr>'
@@ -82,7 +83,7 @@ def _button(b: Mapping[str, Any], colour: str) -> str:
     )
 
 
-def _one(b: Mapping[str, Any], colour: str, most: int, *, inside: bool = False) -> str:
+def _one(b: Block, colour: str, most: int, *, inside: bool = False) -> str:
     kind = b.get("kind")
     if kind == "text":
         inner = _text(str(b.get("html", "")), colour)
@@ -97,7 +98,7 @@ def _one(b: Mapping[str, Any], colour: str, most: int, *, inside: bool = False) 
         inner = f'<div style="{look}">{_text(str(b.get("html", "")), colour)}</div>'
     elif kind == "columns" and not inside:
         half = (most - 24) // 2
-        sides = ["".join(_row(x, colour, half, inside=True) for x in _several(b.get(side))) for side in ("left", "right")]
+        sides = ["".join(_row(x, colour, half, inside=True) for x in several(b.get(side))) for side in ("left", "right")]
         cell = '<td class="half" width="50%" valign="top" style="padding:0 {0}"><table role="presentation" width="100%" '
         cell += 'cellpadding="0" cellspacing="0" border="0">{1}</table></td>'
         inner = (
@@ -115,12 +116,13 @@ def _one(b: Mapping[str, Any], colour: str, most: int, *, inside: bool = False) 
     return inner
 
 
-def _row(b: Mapping[str, Any], colour: str, most: int, *, inside: bool = False) -> str:
+def _row(b: Block, colour: str, most: int, *, inside: bool = False) -> str:
     pad = "0 0 14px" if inside else "0 24px 14px"
     return f'<tr><td style="padding:{pad}">{_one(b, colour, most, inside=inside)}</td></tr>'
 
 
-def _several(value: Any) -> list[Mapping[str, Any]]:
+def several(value: object) -> list[Block]:
+    """Blocks that are part of another; Refused where they are none."""
     if value is None:
         return []
     if not isinstance(value, list) or not all(isinstance(b, dict) for b in value):
@@ -128,7 +130,7 @@ def _several(value: Any) -> list[Mapping[str, Any]]:
     return value
 
 
-def layout_of(given: Mapping[str, Any]) -> dict[str, str]:
+def layout_of(given: Mapping[str, object]) -> dict[str, str]:
     """The workspace's layout, every part there: logo, logo_alt, colour, paper, footer."""
     colour, paper = str(given.get("colour") or ACCENT), str(given.get("paper") or PAPER)
     for value in (colour, paper):
@@ -143,14 +145,14 @@ def layout_of(given: Mapping[str, Any]) -> dict[str, str]:
     }
 
 
-def render(blocks: Sequence[Mapping[str, Any]], layout: Mapping[str, Any]) -> str:
+def render(blocks: Sequence[Block], layout: Mapping[str, object]) -> str:
     """The HTML of a message. Raises Refused for what is no block."""
-    several = _several(list(blocks))
-    if len(several) > MOST_BLOCKS:
+    inside = several(list(blocks))
+    if len(inside) > MOST_BLOCKS:
         raise Refused(f"A message has at most {MOST_BLOCKS} blocks.")
     f, most = layout_of(layout), WIDTH - 48
     colour = f["colour"]
-    rows = [_row(b, colour, most) for b in several]
+    rows = [_row(b, colour, most) for b in inside]
     if f["logo"]:
         logo = _image({"src": f["logo"], "alt": f["logo_alt"], "width": 180}, most)
         rows.insert(0, f'<tr><td style="padding:24px 24px 18px">{logo}</td></tr>')

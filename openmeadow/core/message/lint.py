@@ -15,10 +15,9 @@ import ipaddress
 import re
 from collections.abc import Collection
 from dataclasses import dataclass, field
-from typing import Any
 
 from lxml import etree
-from lxml.html import HTMLParser, document_fromstring
+from lxml.html import HtmlElement, HTMLParser, document_fromstring
 
 from openmeadow.core.addresses.providers import is_freemail
 from openmeadow.core.addresses.syntax import syntax_problem
@@ -121,7 +120,7 @@ def page_of(html: str) -> _Page:
     return page
 
 
-def _is_hidden(e: Any) -> bool:
+def _is_hidden(e: HtmlElement) -> bool:
     style = (e.get("style") or "").replace(" ", "").lower()
     return "display:none" in style or "max-height:0" in style
 

@@ -4,10 +4,9 @@ on a line of its own, no markup."""
 from __future__ import annotations
 
 import re
-from typing import Any
 
 from lxml import etree
-from lxml.html import document_fromstring
+from lxml.html import HtmlElement, document_fromstring
 
 from openmeadow.core.message.html_scan import put_away
 
@@ -48,8 +47,8 @@ class _Letter:
         self.words: set[str] = set()  # of links in this block
         self.bullet = ""
         self.condition = 0
-        self.numbers: dict[Any, int] = {}  # by ordered list: the last number given
-        self.headed: dict[Any, bool] = {}  # by table: whether it has headings
+        self.numbers: dict[HtmlElement, int] = {}  # by ordered list: the last number given
+        self.headed: dict[HtmlElement, bool] = {}  # by table: whether it has headings
 
     def text(self, words: str) -> None:
         for n in _STAND_IN.findall(words):
@@ -84,7 +83,7 @@ class _Letter:
         self.line, self.urls, self.words = "", {}, set()
 
 
-def _walk(e: Any, letter: _Letter) -> None:
+def _walk(e: HtmlElement, letter: _Letter) -> None:
     tag = e.tag if isinstance(e.tag, str) else ""
     if not tag or tag in _SKIPPED or _HIDDEN.search(e.get("style") or ""):
         pass
@@ -111,14 +110,14 @@ def _walk(e: Any, letter: _Letter) -> None:
         letter.text(e.tail)
 
 
-def _inside(e: Any, letter: _Letter) -> None:
+def _inside(e: HtmlElement, letter: _Letter) -> None:
     if e.text:
         letter.text(e.text)
     for child in e:
         _walk(child, letter)
 
 
-def _bullet(e: Any, letter: _Letter) -> str:
+def _bullet(e: HtmlElement, letter: _Letter) -> str:
     parent = e.getparent()
     if parent is not None and parent.tag == "ol":
         letter.numbers[parent] = letter.numbers.get(parent, 0) + 1
@@ -126,7 +125,7 @@ def _bullet(e: Any, letter: _Letter) -> str:
     return "- "
 
 
-def _cell(e: Any, letter: _Letter) -> None:
+def _cell(e: HtmlElement, letter: _Letter) -> None:
     """Cells of a table with headings stand in one line; all others only lay out, and follow one another."""
     table = next(e.iterancestors("table"), None)
     if table is not None and table not in letter.headed:

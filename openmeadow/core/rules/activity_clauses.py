@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 
-from openmeadow.core.arrays import I64, NEVER, Mask
+from openmeadow.core.arrays import I64, NEVER, Figures, Mask
 from openmeadow.core.engagement.bot_detection import MACHINE
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.events import Kind
@@ -32,7 +32,7 @@ class Acted(OfMessages):
 
     stream: ClassVar[str] = ""
 
-    def counts(self, view: View) -> Any:
+    def counts(self, view: View) -> Figures:
         return view.streams.messages(self.stream, self.since(view.now), view.now, self.only(view))
 
 
@@ -62,7 +62,7 @@ class Engaged(Acted):
 class Received(OfMessages):
     word = "received"
 
-    def counts(self, view: View) -> Any:
+    def counts(self, view: View) -> Figures:
         return view.streams.delivered(self.since(view.now), view.now, self.only(view))
 
 
@@ -70,7 +70,7 @@ class Booked(OfMessages):
     word = "booked"
     by_value: ClassVar[bool] = False
 
-    def counts(self, view: View) -> Any:
+    def counts(self, view: View) -> Figures:
         acts = view.columns.acts
         hit = (acts.kind == Kind.BOOKED) & (acts.at > self.since(view.now)) & (acts.at <= view.now)
         if (only := self.only(view)) is not None:
@@ -111,7 +111,7 @@ class IgnoredInARow(Counted):
     def text(self) -> str:
         return f"{self.word} {self.bound.text()} in a row"
 
-    def counts(self, view: View) -> Any:
+    def counts(self, view: View) -> Figures:
         return view.scores.ignored
 
 
@@ -123,7 +123,7 @@ class SoftBounced(Counted):
     def text(self) -> str:
         return f"{self.word} {self.bound.text()} in a row"
 
-    def counts(self, view: View) -> Any:
+    def counts(self, view: View) -> Figures:
         person, at = view.facts.soft_failures()
         rows, now = view.columns.rows, view.now
         affected = np.unique(person)
@@ -140,7 +140,7 @@ class ScoreIs(Counted):
     word = "score"
     limits = (0, 100)
 
-    def counts(self, view: View) -> Any:
+    def counts(self, view: View) -> Figures:
         return view.scores.score
 
 
@@ -196,7 +196,7 @@ class Ago(Rule):
     def text(self) -> str:
         return f"{self.word} {self.side} than {self.span.text()} ago"
 
-    def times(self, view: View) -> Any:
+    def times(self, view: View) -> I64:
         """UTC seconds a subscriber; NEVER for none."""
         raise NotImplementedError
 
@@ -210,14 +210,14 @@ class Ago(Rule):
 class LastEngaged(Ago):
     word = "last engaged"
 
-    def times(self, view: View) -> Any:
+    def times(self, view: View) -> I64:
         return view.last_engaged
 
 
 class Joined(Ago):
     word = "joined"
 
-    def times(self, view: View) -> Any:
+    def times(self, view: View) -> I64:
         return view.columns.people.joined_at
 
 

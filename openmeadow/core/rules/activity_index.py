@@ -9,9 +9,10 @@ from typing import ClassVar
 
 import numpy as np
 
-from openmeadow.core.arrays import DAY, I32, I64, NEVER, Mask
+from openmeadow.core.arrays import I32, I64, NEVER, Mask
 from openmeadow.core.columns import MACHINE, Acts, Columns, Rows
 from openmeadow.core.events import Kind
+from openmeadow.core.moments import DAY
 
 _KINDS = {
     "opened": ((Kind.OPENED, Kind.CLICKED), False),

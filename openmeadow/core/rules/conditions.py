@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field, fields, is_dataclass
 from functools import cached_property
-from typing import Any, ClassVar, Protocol
+from typing import ClassVar, Protocol
 
 import numpy as np
 
-from openmeadow.core.arrays import I32, I64, Mask
+from openmeadow.core.arrays import I32, I64, Figures, Mask
 from openmeadow.core.columns import Columns
 from openmeadow.core.engagement.score import Scores, last_engaged
 from openmeadow.core.rules.activity_index import Streams
@@ -81,13 +81,13 @@ def quoted(name: str) -> str:
     return '"' + name.replace('"', '""') + '"'
 
 
-def _plain(value: Any) -> Any:
+def _plain(value: object) -> object:
     """A part of a clause as JSON."""
     if isinstance(value, Rule):
         return value.tree()
     if isinstance(value, tuple):
         return [_plain(v) for v in value]
-    if is_dataclass(value):
+    if is_dataclass(value) and not isinstance(value, type):
         return {f.name: _plain(getattr(value, f.name)) for f in fields(value)}
     return value
 
@@ -115,7 +115,7 @@ class Rule:
         """How many clauses it has."""
         return sum(part.size() for part in self.parts_below()) or 1
 
-    def tree(self) -> dict[str, Any]:
+    def tree(self) -> dict[str, object]:
         """As JSON: ``clause`` and the clause's parts, those that are not given left out."""
         parts = ((f.name, getattr(self, f.name)) for f in fields(self) if f.name != "place")
         return {"clause": self.word, **{name: _plain(value) for name, value in parts if value is not None}}
@@ -187,7 +187,7 @@ class Counted(Rule):
     def text(self) -> str:
         return f"{self.word} {self.bound.text()}"
 
-    def counts(self, view: View) -> Any:
+    def counts(self, view: View) -> Figures:
         """The figure of each subscriber."""
         raise NotImplementedError
 

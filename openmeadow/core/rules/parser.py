@@ -6,7 +6,6 @@ import difflib
 import re
 from collections.abc import Callable, Sequence
 from functools import cache
-from typing import Any
 
 from lark import Lark, Token, Transformer, UnexpectedCharacters, UnexpectedEOF, UnexpectedToken, v_args
 from lark.exceptions import LarkError
@@ -44,7 +43,7 @@ def _first_word(token: Token) -> str:
 
 
 @v_args(inline=True)
-class _Tree(Transformer[Token, Any]):  # type: ignore[misc]
+class _Tree(Transformer[Token, Rule]):  # type: ignore[misc]
     def start(self, rule: Rule) -> Rule:
         return rule
 
@@ -66,14 +65,15 @@ class _Tree(Transformer[Token, Any]):  # type: ignore[misc]
 Maker = Callable[..., Rule]
 
 
-def _make(build: Maker) -> Any:
+def _make(build: Maker) -> Callable[..., Rule]:
     """A transformer's method from a function of the place and the clause's parts."""
 
     @v_args(meta=True, inline=True)  # type: ignore[untyped-decorator]
-    def make(_: _Tree, meta: Any, *parts: Any) -> Rule:
+    def make(_: _Tree, meta: object, *parts: object) -> Rule:
         return build(getattr(meta, "start_pos", 0), *parts)
 
-    return make
+    made: Callable[..., Rule] = make
+    return made
 
 
 def _group(kind: type[AllOf] | type[AnyOf]) -> Maker:
@@ -107,7 +107,7 @@ def _can_hold(kind: type[Counted], bound: Bound, at: int) -> None:
         )
 
 
-def _opened(at: int, anyone: Token | None, *parts: Any) -> Rule:
+def _opened(at: int, anyone: Token | None, *parts: object) -> Rule:
     return _of(a.OpenedByAnyone if anyone else a.Opened)(at, *parts)
 
 

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
 from openmeadow.core.addresses.verdicts import VERDICTS
-from openmeadow.core.arrays import NEVER, Mask
+from openmeadow.core.arrays import I64, NEVER, Mask
 from openmeadow.core.rules.activity_clauses import Ago, earlier, later
 from openmeadow.core.rules.conditions import Named, Rule, View, quoted
 from openmeadow.core.rules.spans import Bound, Span
@@ -116,7 +115,7 @@ class Field(Rule):
         """What follows the field's name."""
         raise NotImplementedError
 
-    def test(self) -> tuple[Any, ...]:
+    def test(self) -> tuple[str, *tuple[str | float, ...]]:
         """The test put to the facts and its values."""
         raise NotImplementedError
 
@@ -135,7 +134,7 @@ class FieldIs(Field):
     def says(self) -> str:
         return f"is {quoted(self.value)}"
 
-    def test(self) -> tuple[Any, ...]:
+    def test(self) -> tuple[str, *tuple[str | float, ...]]:
         return "is", self.value
 
 
@@ -147,7 +146,7 @@ class FieldIsNot(Field):
     def says(self) -> str:
         return f"is not {quoted(self.value)}"
 
-    def test(self) -> tuple[Any, ...]:
+    def test(self) -> tuple[str, *tuple[str | float, ...]]:
         return "is not", self.value
 
 
@@ -159,7 +158,7 @@ class FieldContains(Field):
     def says(self) -> str:
         return f"contains {quoted(self.value)}"
 
-    def test(self) -> tuple[Any, ...]:
+    def test(self) -> tuple[str, *tuple[str | float, ...]]:
         return "contains", self.value
 
 
@@ -172,7 +171,7 @@ class FieldEmpty(Field):
     def says(self) -> str:
         return "is empty"
 
-    def test(self) -> tuple[Any, ...]:
+    def test(self) -> tuple[str, *tuple[str | float, ...]]:
         return ("is empty",)
 
 
@@ -186,7 +185,7 @@ class FieldNumber(Field):
     def says(self) -> str:
         return f"is {self.bound.text()}"
 
-    def test(self) -> tuple[Any, ...]:
+    def test(self) -> tuple[str, *tuple[str | float, ...]]:
         return self.bound.side, self.bound.value
 
 
@@ -201,7 +200,7 @@ class FieldDay(Field):
     def says(self) -> str:
         return f"is {self.side} {self.day}"
 
-    def test(self) -> tuple[Any, ...]:
+    def test(self) -> tuple[str, *tuple[str | float, ...]]:
         return self.side, self.day
 
 
@@ -213,7 +212,7 @@ class FieldOneOf(Field):
     def says(self) -> str:
         return f"is one of ({', '.join(quoted(v) for v in self.values)})"
 
-    def test(self) -> tuple[Any, ...]:
+    def test(self) -> tuple[str, *tuple[str | float, ...]]:
         return "is one of", *self.values
 
 
@@ -227,7 +226,7 @@ class FieldFalls(Field):
     def says(self) -> str:
         return f"falls within {self.span.text()}"
 
-    def test(self) -> tuple[Any, ...]:
+    def test(self) -> tuple[str, *tuple[str | float, ...]]:
         return "falls within", self.span.days
 
 
@@ -258,7 +257,7 @@ class ConsentAge(Ago):
     def text(self) -> str:
         return f"consent to {quoted(self.purpose)} given {self.side} than {self.span.text()} ago"
 
-    def times(self, view: View) -> Any:
+    def times(self, view: View) -> I64:
         return view.facts.consent_given_at(self.purpose)
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import fields, replace
-from typing import Any
 
 from openmeadow.core.errors import RuleMistake
 from openmeadow.core.rules.conditions import Rule
@@ -19,7 +18,7 @@ PARTS: dict[str, tuple[tuple[type[Rule], str], ...]] = {
 
 def renamed(rule: Rule, kind: str, before: str, after: str) -> Rule:
     """The rule with one name changed wherever it stands."""
-    changes: dict[str, Any] = {}
+    changes: dict[str, object] = {}
     for part in fields(rule):
         value = getattr(rule, part.name)
         if isinstance(value, Rule):
@@ -29,7 +28,7 @@ def renamed(rule: Rule, kind: str, before: str, after: str) -> Rule:
     for clause, name in PARTS[kind]:
         if isinstance(rule, clause) and getattr(rule, name).lower() == before.lower():
             changes[name] = after
-    return replace(rule, **changes)
+    return replace(rule, **changes)  # type: ignore[arg-type]
 
 
 def renamed_text(text: str, kind: str, before: str, after: str) -> str:

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
-from openmeadow.core.arrays import DAY, Mask
+from openmeadow.core.arrays import Figures, Mask
+from openmeadow.core.moments import DAY
 
 UNITS = {"day": 1, "week": 7, "month": 30, "year": 365}  # days of one
 SIDES = ("at least", "at most", "more than", "fewer than")
@@ -47,7 +47,7 @@ class Bound:
     def text(self) -> str:
         return f"{self.side} {number(self.value)}"
 
-    def met_by(self, values: Any) -> Mask:
+    def met_by(self, values: Figures) -> Mask:
         """Which of an array of figures are within the bound."""
         value = int(self.value) if self.value == int(self.value) else self.value
         if self.side == "at least":

@@ -7,8 +7,8 @@ from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
 from openmeadow.core.errors import Refused
+from openmeadow.core.moments import DAY
 
-MINUTE, HOUR, DAY = 60, 3600, 86_400
 EVERYONE, FOLLOW_UP = 1, 2
 KINDS = ("message", "resend", "condition", "wait", "label", "list", "field", "consent request", "suppress", "end")
 MAILS = ("message", "resend", "consent request")
@@ -106,7 +106,7 @@ class Definition:
             out[s.key] = own or (f"Message {n}" if s.kind == "message" else f"{s.kind.capitalize()} {n}")
         return out
 
-    def json(self) -> dict[str, Any]:
+    def json(self) -> dict[str, object]:
         return asdict(self)
 
 

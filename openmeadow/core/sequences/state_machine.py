@@ -11,18 +11,8 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from zoneinfo import ZoneInfo
 
-from openmeadow.core.delivery.schedule import real
-from openmeadow.core.sequences.definition import (
-    DAY,
-    END,
-    EVERYONE,
-    FOLLOW_UP,
-    FOLLOW_UP_PATH,
-    MAILS,
-    ON,
-    Definition,
-    Step,
-)
+from openmeadow.core.moments import DAY, real
+from openmeadow.core.sequences.definition import END, EVERYONE, FOLLOW_UP, FOLLOW_UP_PATH, MAILS, ON, Definition, Step
 
 Ask = Callable[[Step], bool]  # the answer to a question, asked at the moment it is reached
 Zone = Callable[[Step], ZoneInfo]  # by whose clock a step waits: the workspace's, or the person's own

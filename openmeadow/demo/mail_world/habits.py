@@ -8,6 +8,8 @@ from typing import Any
 
 import numpy as np
 
+from openmeadow.core.moments import DAY, HOUR
+
 Array = np.ndarray[Any, Any]
 
 PROVIDERS = (("lanternmail.example", 0.36), ("postern.example", 0.25), ("brinebox.example", 0.13))
@@ -58,7 +60,6 @@ class Habits:
             return Habits(**{f.name: data[f.name] for f in fields(Habits)})
 
 
-DAY = 86_400
 FAR = 2**40
 SOURCES = ("Foyer form", "Website", "Box office", "Autumn fair paper form", "Hall guests 2024")
 
@@ -95,9 +96,9 @@ def draw(people: int, now: int, seed: int = 7) -> Habits:
     """``people`` made-up subscribers of Kestrel Quay as of ``now``."""
     r = np.random.default_rng(seed)
     n = people
-    joined = now - (r.beta(0.9, 2.1, n) * 900 * DAY).astype(np.int64) - 3600
+    joined = now - (r.beta(0.9, 2.1, n) * 900 * DAY).astype(np.int64) - HOUR
     source = r.choice(len(SOURCES), n, p=[0.32, 0.38, 0.244, 0.006, 0.05])
-    joined[source == 3] = now - 150 * DAY + r.integers(0, 6 * 3600, int((source == 3).sum()))
+    joined[source == 3] = now - 150 * DAY + r.integers(0, 6 * HOUR, int((source == 3).sum()))
     joined[source == 4] = now - 300 * DAY
     joined[(r.random(n) < 0.05) & (source < 3)] = now - r.integers(DAY, 24 * DAY, 1)[0]
     fresh = (r.random(n) < 0.05) & (source < 3)

@@ -9,7 +9,8 @@ from typing import Any
 
 import numpy as np
 
-from openmeadow.demo.mail_world.habits import DAY, FAR, SOURCES, Array, Habits, chance_to_open
+from openmeadow.core.moments import DAY, HOUR
+from openmeadow.demo.mail_world.habits import FAR, SOURCES, Array, Habits, chance_to_open
 
 PERSON_AGENTS = ("DemoWebReader/4.1", "DemoPhoneReader/12.3", "DemoDeskReader/8.0")
 PROXY_AGENT, SCANNER_AGENT = "PrivacyProxy/2.0", "QuayScanner/3.3"
@@ -131,7 +132,7 @@ def _by_machines(log: _Log, h: Habits, r: np.random.Generator, who: Any, went: A
     proxied = h.proxy[who]
     m = who[proxied]
     log.add(
-        went[proxied] + r.integers(20, 3600, len(m)),
+        went[proxied] + r.integers(20, HOUR, len(m)),
         "opened",
         h.email[m],
         message,

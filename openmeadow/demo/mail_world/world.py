@@ -31,6 +31,7 @@ from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import SMTP as SmtpServer
 
 from openmeadow.core.authentication import spf
+from openmeadow.core.moments import DAY, HOUR
 from openmeadow.demo.mail_world.habits import Habits
 from openmeadow.demo.mail_world.history import PERSON_AGENTS, PERSON_IP, PROXY_AGENT, PROXY_IP, SCANNER_AGENT, SCANNER_IP
 from openmeadow.demo.mail_world.returned_mail import bounce, complaint
@@ -170,7 +171,7 @@ class World:
         links = [u for u in links if u not in hidden]
         if h.proxy[i] and image:
             self.later(
-                now + int(r.integers(20, 3600)), "get", url=image, agent=PROXY_AGENT, ip=PROXY_IP.format(130 + i % 50)
+                now + int(r.integers(20, HOUR)), "get", url=image, agent=PROXY_AGENT, ip=PROXY_IP.format(130 + i % 50)
             )
         if h.sweeps[i]:
             for k, url in enumerate([*links, *hidden]):
@@ -185,7 +186,7 @@ class World:
             if r.random() < h.complains[i]:
                 self._complain(i, message, now + 7200, return_path)
             return
-        delay = 15 + int(min(r.lognormal(9.1, 1.5), 12 * 86400))
+        delay = 15 + int(min(r.lognormal(9.1, 1.5), 12 * DAY))
         agent = PERSON_AGENTS[i % len(PERSON_AGENTS)]
         if image and not h.proxy[i]:
             self.later(now + delay, "get", url=image, agent=agent, ip=PERSON_IP.format(1 + i % 3))

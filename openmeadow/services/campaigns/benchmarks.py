@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections import defaultdict
 from datetime import UTC, datetime
-from typing import Any
-from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from openmeadow.core.arrays import DAY
 from openmeadow.core.delivery.uplift import VariantCount, lift
+from openmeadow.core.ids import MessageId
+from openmeadow.core.moments import DAY
 from openmeadow.core.statistics import wilson
+from openmeadow.services import models
 from openmeadow.services.campaigns import results
 from openmeadow.services.campaigns.results_breakdown import FEW_DELIVERED, LATELY, SETTLED, Told, first_sent
 from openmeadow.services.workspace import Workspace
@@ -22,20 +22,20 @@ SIZES = ((0, 1_000), (1_000, 5_000), (5_000, 20_000), (20_000, 10**9))
 LENGTHS = ((0, 30), (30, 45), (45, 60), (60, 500))
 
 
-def see(workspace: Workspace) -> dict[str, Any]:
+def see(workspace: Workspace) -> models.WhatWorks:
     """{"resends", "kinds": [{"title", "note", "lines"}], "mailings"}: resends pooled by variant against those in the
     holdout group by
     lot (a comparison), and mailings by hour, weekday, size and length of subject (none: they differ in who they hold)."""
     view, db = workspace.view(), workspace.store.read()
-    names, zone = campaigns.message_names(db), ZoneInfo(str(workspace.setting("time_zone")))
-    subjects = {c["message"]: c["subject"] for c in campaigns.started(db)}
+    names, zone = campaigns.message_names(db), workspace.zone
+    subjects = {c.message: c.subject for c in campaigns.started(db)}
     began = sorted(first_sent(view).items(), key=lambda x: -x[1])
     lines: dict[str, dict[tuple[int, str], list[tuple[int, int]]]] = defaultdict(lambda: defaultdict(list))
     mailings = 0
     for m, at in began:
         if m not in names or not view.now - LATELY * DAY < at <= view.now - SETTLED or mailings >= MOST:
             continue
-        told = Told(view, m)
+        told = Told(view, MessageId(m))
         figures = told.of(np.ones(len(told.person), bool))
         if figures["delivered"] < FEW_DELIVERED:
             continue
@@ -49,7 +49,7 @@ def see(workspace: Workspace) -> dict[str, Any]:
         size = f"{low:,} to {high:,} people" if high < 10**9 else f"over {low:,} people"
         lines["Size"][low, size].append(one)
         if m in subjects:
-            low, high = next((a, b) for a, b in LENGTHS if a <= min(len(subjects[m]), 499) < b)
+            low, high = next((a, b) for a, b in LENGTHS if a <= min(len(subjects[MessageId(m)]), 499) < b)
             lines["Subject length"][low, f"{low} to {high} characters"].append(one)
     kinds = []
     for title, found in lines.items():
@@ -57,60 +57,60 @@ def see(workspace: Workspace) -> dict[str, Any]:
         for (_, words), several in sorted(found.items()):
             k, n = (sum(x) for x in zip(*several, strict=True))
             told_lines.append(
-                {
-                    "words": words,
-                    "mailings": len(several),
-                    "delivered": n,
-                    "share": wilson(k, n).point,
-                    "least": min(a / b for a, b in several),
-                    "most": max(a / b for a, b in several),
-                    "enough": len(several) >= ENOUGH_OF_A_KIND,
-                }
+                models.Comparison(
+                    words=words,
+                    mailings=len(several),
+                    delivered=n,
+                    share=wilson(k, n).point,
+                    least=min(a / b for a, b in several),
+                    most=max(a / b for a, b in several),
+                    enough=len(several) >= ENOUGH_OF_A_KIND,
+                )
             )
-        kinds.append({"title": title, "lines": told_lines})
-    return {"resends": resends(workspace), "kinds": kinds, "mailings": mailings}
+        kinds.append(models.ComparisonKind(title=title, lines=told_lines))
+    return models.WhatWorks(resends=resends(workspace), kinds=kinds, mailings=mailings)
 
 
-def resends(workspace: Workspace) -> dict[str, Any]:
+def resends(workspace: Workspace) -> models.PooledResends:
     """All resends together: each kind of variant against everybody in the holdout group in the same campaigns."""
     variants: dict[str, list[int]] = defaultdict(lambda: [0, 0, 0, 0])
     held: dict[str, list[int]] = defaultdict(lambda: [0, 0])
     several = 0
     for c in campaigns.started(workspace.store.read()):
-        if not c["resent"]:
+        if not c.resent:
             continue
-        found = results.results(workspace, c["id"])["variants"]
-        back = next((a for a in found if a["variant"] == "Holdout"), None)
-        if back is None or not back["people"]:
+        found = results.results(workspace, c.id).variants
+        back = next((a for a in found if a.variant == "Holdout"), None)
+        if back is None or not back.people:
             continue
         several += 1
         for a in found:
-            if a["variant"] == "Holdout" or not a["people"]:
+            if a.variant == "Holdout" or not a.people:
                 continue
-            kind = a["variant"].partition(" (")[0]
+            kind = a.variant.partition(" (")[0]
             for i, word in enumerate(("people", "engaged", "unsubscribed", "complained")):
-                variants[kind][i] += a[word]
+                variants[kind][i] += getattr(a, word)
             for i, word in enumerate(("people", "engaged")):
-                held[kind][i] += back[word]
+                held[kind][i] += getattr(back, word)
     lines = []
     for kind, counts in sorted(variants.items()):
         x = lift(VariantCount(kind, *counts), VariantCount("Holdout", *held[kind]))
         lines.append(
-            {
-                "variant": kind,
-                "people": counts[0],
-                "engaged": counts[1],
-                "holdout": held[kind][0],
-                "holdout_engaged": held[kind][1],
-                "difference": x.difference.point,
-                "low": x.difference.low,
-                "high": x.difference.high,
-                "verdict": x.verdict,
-                "unsubscribed": counts[2],
-                "complained": counts[3],
-            }
+            models.PooledVariant(
+                variant=kind,
+                people=counts[0],
+                engaged=counts[1],
+                holdout=held[kind][0],
+                holdout_engaged=held[kind][1],
+                difference=x.difference.point,
+                low=x.difference.low,
+                high=x.difference.high,
+                verdict=x.verdict,
+                unsubscribed=counts[2],
+                complained=counts[3],
+            )
         )
-    return {"campaigns": several, "lines": lines, "sentence": _sentence(variants)}
+    return models.PooledResends(campaigns=several, lines=lines, sentence=_sentence(variants))
 
 
 def _sentence(variants: dict[str, list[int]]) -> str:

@@ -4,16 +4,22 @@ from __future__ import annotations
 
 import json
 import secrets
-from typing import Any
-from zoneinfo import ZoneInfo
+import sqlite3
+from dataclasses import dataclass
+from typing import cast
 
 import numpy as np
 
 from openmeadow.core.addresses.syntax import address_key, syntax_problem
 from openmeadow.core.consent.eligibility import SUPPRESSION_REASONS
+from openmeadow.core.delivery.plan import Plan
 from openmeadow.core.delivery.schedule import allowed_from
 from openmeadow.core.errors import Missing, Refused
+from openmeadow.core.ids import NOBODY, BatchId, CampaignId, MessageId, SubscriberId
 from openmeadow.core.message.personalisation import links, one_line, plain_text_of
+from openmeadow.core.moments import HOUR
+from openmeadow.core.states import CampaignState
+from openmeadow.services import models
 from openmeadow.services.campaigns import (
     ab_test,
     approval,
@@ -24,37 +30,41 @@ from openmeadow.services.campaigns import (
     send_time,
     templates,
 )
-from openmeadow.services.campaigns.schedule import (
-    NO_ROOM,
-    ONCE,
-    check_plan,
-    draw_schedule,
-    plan_of,
-    start_problem,
-    windows_of,
-)
+from openmeadow.services.campaigns.schedule import NO_ROOM, ONCE, draw_schedule, start_problem
 from openmeadow.services.segments import segments
 from openmeadow.services.senders import domains
 from openmeadow.services.subscribers import reconsent
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store.campaigns import campaigns, content, deliveries
+from openmeadow.store.campaigns.records import Campaign, Texts
+from openmeadow.store.rows import SqlValue
 from openmeadow.store.senders import senders as from_addresses
 from openmeadow.store.subscribers import consent, subscribers
 
 TRAP_PATH = "/trap"
+ONE_LINE = ("name", "subject", "preview", "from_name")
+AS_JSON = ("segments_in", "segments_out", "lists_in", "lists_out")
 TESTS_TO_ONE, TESTS_BY_ONE = 6, 40  # test messages within an hour
 NO_TESTS = ("complaint", "hard bounce", "bad address")  # suppressed for these, nobody gets one
 
 
-def row_of(workspace: Workspace, row_id: int) -> Any:
+def row_of(workspace: Workspace, row_id: int) -> Campaign:
     row = campaigns.one(workspace.store.read(), row_id)
     if row is None:
         raise Missing("This campaign does not exist.")
     return row
 
 
-def add(workspace: Workspace, name: str, who: str, *, template: int = 0, other: int = 0) -> int:
+def message_of(db: sqlite3.Connection, row_id: int) -> int:
+    """The message of a campaign that has started."""
+    row = campaigns.one(db, row_id)
+    if row is None or not row.message:
+        raise Missing("This campaign has not started.")
+    return row.message
+
+
+def add(workspace: Workspace, name: str, who: str, *, template: int = 0, other: int = 0) -> CampaignId:
     """Begin a draft, empty or with the message of a template or of another campaign; its id."""
     name = name.strip()
     if not name:
@@ -64,7 +74,7 @@ def add(workspace: Workspace, name: str, who: str, *, template: int = 0, other: 
         if campaigns.named(db, name):
             raise Refused(f"There is already a campaign “{name}”.")
         row_id = campaigns.add(db, name, secrets.randbits(48), workspace.now())
-        campaigns.update(db, row_id, {"plan": json.dumps({"wait": wait})})
+        campaigns.update(db, row_id, {"plan": Plan(wait=wait).model_dump_json()})
         settings.log(db, workspace.now(), who, "created campaign", name)
     if template or other:
         templates.begin_from(workspace, row_id, template=template, other=other)
@@ -75,53 +85,67 @@ def for_segment(workspace: Workspace, name: str, rule: str, who: str) -> int:
     """Keep a rule as a segment and begin a draft that mails its people; the campaign's id."""
     segment = segments.save(workspace, name, rule, who)
     row_id = add(workspace, f"Win back: {name.strip()}", who)
-    write(workspace, row_id, {"segments_in": [segment["id"]]})
+    write(workspace, row_id, {"segments_in": [segment.id]})
     return row_id
 
 
-def write(workspace: Workspace, row_id: int, values: dict[str, Any]) -> None:
+def write(workspace: Workspace, row_id: int, values: models.CampaignChanges) -> None:
     """Change a draft. The plain-text version follows the HTML until it is edited by hand."""
-    row, values = row_of(workspace, row_id), dict(values)
-    if row["state"] != "draft":
-        raise Refused(f"“{row['name']}” has started. Its content and recipients can no longer be changed.")
-    values |= {k: one_line(values[k]) for k in ("name", "subject", "preview", "from_name") if k in values}
-    if values.get("blocks") is not None:
-        by_hand = bool(row["plain_edited"]) and "plain" not in values
-        values |= templates.rendered(workspace, values["blocks"], by_hand)
-    elif "html" in values:
-        values["blocks"] = None
-    if "plain" in values:
-        values["plain_edited"] = int(
-            bool(values["plain"].strip()) and values["plain"] != plain_text_of(values.get("html", row["html"]))
-        )
-    if "html" in values and not values.get("plain_edited", row["plain_edited"]):
-        values["plain"] = plain_text_of(values["html"])
-    if reply_to := str(values.get("reply_to") or "").strip():
-        if problem := syntax_problem(reply_to):
-            raise Refused(f"“{reply_to[:80]}” cannot be the reply-to address: {problem}.")
-        values["reply_to"] = reply_to
+    row = row_of(workspace, row_id)
+    if row.state != CampaignState.DRAFT:
+        raise Refused(f"“{row.name}” has started. Its content and recipients can no longer be changed.")
+    columns: dict[str, SqlValue] = {
+        k: one_line(str(v)) if k in ONE_LINE else json.dumps(v) if k in AS_JSON else cast(SqlValue, v)
+        for k, v in values.items()
+        if k not in ("plan", "blocks", "html", "plain", "reply_to")
+    }
+    columns |= _texts(workspace, row, values)
+    reply_to = (values.get("reply_to") or "").strip()
+    if reply_to and (problem := syntax_problem(reply_to)):
+        raise Refused(f"“{reply_to[:80]}” cannot be the reply-to address: {problem}.")
+    if "reply_to" in values:
+        columns["reply_to"] = reply_to
     if "plan" in values:
-        plan = {**plan_of(row), **values["plan"]} | ONCE[row["kind"]]
-        check_plan(plan)
-        values["plan"] = json.dumps(plan)
-    for name in ("segments_in", "segments_out", "lists_in", "lists_out"):
-        if name in values:
-            values[name] = json.dumps(values[name])
+        plan = row.plan.changed(**(values["plan"] | {"suppressed_at": row.plan.suppressed_at} | ONCE[row.kind]))
+        plan.check()
+        columns["plan"] = plan.model_dump_json()
+    purpose, address = values.get("purpose"), values.get("from_address")
     with workspace.store.atomic() as db:
-        if values.get("purpose") is not None and consent.purpose(db, values["purpose"]) is None:
+        if purpose is not None and consent.purpose(db, purpose) is None:
             raise Missing("This purpose does not exist.")
-        if values.get("from_address") is not None and not from_addresses.has_address(db, values["from_address"]):
+        if address is not None and not from_addresses.has_address(db, address):
             raise Missing("This from address does not exist.")
-        if "name" in values and (other := campaigns.named(db, values["name"])) and other["id"] != row_id:
+        if "name" in values and (other := campaigns.named(db, str(columns["name"]))) and other.id != row_id:
             raise Refused(f"There is already a campaign “{values['name']}”.")
-        campaigns.update(db, row_id, values)
+        campaigns.update(db, row_id, columns)
 
 
-def choose(workspace: Workspace, row_id: int, email: str, side: str) -> None:
+def _texts(workspace: Workspace, row: Campaign, values: models.CampaignChanges) -> dict[str, SqlValue]:
+    """What the message says after a change: blocks become HTML, and HTML that is written puts an end to blocks."""
+    out: dict[str, SqlValue] = {}
+    if "plain" in values:
+        out["plain"] = values["plain"]
+    blocks = values.get("blocks")
+    if blocks is not None:
+        out = {**templates.rendered(workspace, blocks, row.plain_edited and "plain" not in values), **out}
+    elif "html" in values:
+        out |= {"html": values["html"], "blocks": None}
+    elif "blocks" in values:
+        out["blocks"] = None
+    html, edited = str(out.get("html", row.html)), row.plain_edited
+    if "plain" in values:
+        edited = bool(values["plain"].strip()) and values["plain"] != plain_text_of(html)
+        out["plain_edited"] = edited
+    if "html" in out and not edited:
+        out["plain"] = plain_text_of(html)
+    return out
+
+
+def choose(workspace: Workspace, row_id: CampaignId, email: str, side: str) -> None:
     """Take one subscriber into a draft by their address, leave them out, or forget them (side "")."""
     row, key = row_of(workspace, row_id), address_key(email.strip())
-    if row["state"] != "draft":
-        raise Refused(f"“{row['name']}” has started. Its recipients can no longer be changed.")
+    if row.state != "draft":
+        raise Refused(f"“{row.name}” has started. Its recipients can no longer be changed.")
     found = subscribers.ids_of(workspace.store.read(), [key])
     if key not in found:
         raise Missing(f"There is no subscriber with the address {email.strip()[:80]}.")
@@ -133,28 +157,36 @@ def choose(workspace: Workspace, row_id: int, email: str, side: str) -> None:
 THERE_TOO = ("Purpose", "Recipients", "Consent", "Approval")
 
 
-def _ready_to_start(workspace: Workspace, row: Any, external: bool) -> tuple[Any, dict[str, Any]]:
+def _ready_to_start(workspace: Workspace, row: Campaign, external: bool) -> tuple[Campaign, Plan]:
     """A draft that nothing keeps from starting, looked up again, and its plan; Refused with what is in the way."""
-    if row["state"] != "draft":
-        raise Refused(f"“{row['name']}” has already started.")
-    if row["sequence"]:
+    if row.state != "draft":
+        raise Refused(f"“{row.name}” has already started.")
+    if row.sequence:
         raise Refused("It is part of a sequence. Start the sequence instead.")
-    if row["domain_id"]:
-        domains.fresh_check(workspace, row["domain_id"])
-        row = row_of(workspace, row["id"])
+    if row.domain_id:
+        domains.fresh_check(workspace, row.domain_id)
+        row = row_of(workspace, row.id)
     stops = findings.stops(preflight_recipients.thorough(workspace, row))
     if external:
-        stops = [s for s in stops if s["check"] in THERE_TOO]
+        stops = [s for s in stops if s.check in THERE_TOO]
     if stops:
-        raise Refused(f"It cannot start yet. {stops[0]['check']}: {stops[0]['finding']}")
-    p = plan_of(row)
-    check_plan(p)
+        raise Refused(f"It cannot start yet. {stops[0].check}: {stops[0].finding}")
+    p = row.plan
+    p.check()
     if problem := start_problem(workspace, p):
         raise Refused(f"It cannot start: {problem}")
     return row, p
 
 
-def start(workspace: Workspace, row_id: int, who: str, *, external: bool = False) -> dict[str, int]:
+@dataclass(frozen=True)
+class Started:
+    """How many people a campaign goes to, in how many batches."""
+
+    people: int
+    batches: int
+
+
+def start(workspace: Workspace, row_id: CampaignId, who: str, *, external: bool = False) -> Started:
     """Draw the batches and let the plan run. Everyone who may be mailed gets exactly one delivery. ``external``:
     another system sends it, and its event log reports."""
     row = row_of(workspace, row_id)
@@ -169,15 +201,15 @@ def start(workspace: Workspace, row_id: int, who: str, *, external: bool = False
         raise Refused(f"It cannot start. {NO_ROOM}")
     subscriber = chosen.subscriber  # looked up once: it is as long as the campaign is large
     with workspace.store.roomy(), workspace.store.atomic() as db:
-        if (again := campaigns.one(db, row_id)) is None or again["state"] != "draft":
-            raise Refused(f"“{row['name']}” has already started.")
-        message = campaigns.add_message(db, row["name"], row["purpose"])
-        on_start(workspace, db, row, message, who)
-        texts = [row] if other is None else [row, other]
-        for url in dict.fromkeys(u for t in texts for u in links(t["html"], t["plain"])):
-            campaigns.add_link(db, message, url)
-        campaigns.add_link(db, message, str(workspace.setting("public_url")) + TRAP_PATH, trap=True)
-        content.add_version(db, row_id, 1, dict(row), who, workspace.now())
+        if (again := campaigns.one(db, row_id)) is None or again.state != "draft":
+            raise Refused(f"“{row.name}” has already started.")
+        message = campaigns.add_message(db, row.name, row.purpose)
+        on_start(workspace, db, row, MessageId(message), who)
+        texts = [Texts.of(row)] if other is None else [Texts.of(row), Texts.of(other)]
+        for url in dict.fromkeys(u for t in texts for u in links(t.html, t.plain)):
+            campaigns.add_link(db, MessageId(message), url)
+        campaigns.add_link(db, MessageId(message), str(workspace.setting("public_url")) + TRAP_PATH, trap=True)
+        content.add_version(db, row_id, 1, Texts.of(row), who, workspace.now())
         first = deliveries.add_pass(db, row_id, "first")
         sizes = np.bincount(drawn.batch[drawn.batch >= 0], minlength=len(drawn.moments))
         batches = [
@@ -195,9 +227,9 @@ def start(workspace: Workspace, row_id: int, who: str, *, external: bool = False
                 for s, b, n in zip(subscriber.tolist(), band.tolist(), drawn.batch.tolist(), strict=True)
             ),
         )
-        if p["resend"]:
-            resend.plan_passes(db, row_id, p, drawn.moments, ZoneInfo(str(workspace.setting("time_zone"))))
-        if p["test"] and other is not None:
+        if p.resend:
+            resend.plan_passes(db, row_id, p, drawn.moments, workspace.zone)
+        if p.test and other is not None:
             random = ab_test.divide(row, subscriber, drawn.batch == 0)
             deliveries.set_versions(db, ((int(v), first, int(s)) for v, s in zip(random, subscriber, strict=True) if v))
         campaigns.update(
@@ -212,13 +244,13 @@ def start(workspace: Workspace, row_id: int, who: str, *, external: bool = False
             },
         )
         act = "scheduled, to be sent with another system" if external else "started campaign"
-        settings.log(db, workspace.now(), who, act, row["name"], len(chosen.index))
-    return {"people": len(chosen.index), "batches": len(drawn.moments)}
+        settings.log(db, workspace.now(), who, act, row.name, len(chosen.index))
+    return Started(len(chosen.index), len(drawn.moments))
 
 
-def on_start(workspace: Workspace, db: Any, row: Any, message: int, who: str) -> None:
+def on_start(workspace: Workspace, db: sqlite3.Connection, row: Campaign, message: MessageId, who: str) -> None:
     """A consent request keeps the segments of who agreed and who did not reply."""
-    if row["kind"] == "consent request":
+    if row.kind == "consent request":
         reconsent.save_segments(workspace, db, row, message, who)
 
 
@@ -227,10 +259,10 @@ def pause(workspace: Workspace, row_id: int, who: str) -> None:
     _move(workspace, row_id, who, ("scheduled", "sending"), "paused", "paused campaign")
 
 
-def resume(workspace: Workspace, row_id: int, who: str) -> None:
+def resume(workspace: Workspace, row_id: CampaignId, who: str) -> None:
     """Go on with a paused campaign; guardrails count anew from here."""
     row = row_of(workspace, row_id)
-    if approval.needed(workspace) and row["asked_by"] == who and row["paused_why"].startswith(f"{who} changed"):
+    if approval.needed(workspace) and row.asked_by == who and row.paused_why.startswith(f"{who} changed"):
         raise Refused("You changed the message yourself. Someone else must approve it and resume.")
     with workspace.store.atomic() as db:
         _move(workspace, row_id, who, ("paused",), "sending", "resumed campaign")
@@ -238,9 +270,9 @@ def resume(workspace: Workspace, row_id: int, who: str) -> None:
         deliveries.requeue_blocked(db, row_id)
 
 
-def stop(workspace: Workspace, row_id: int, who: str) -> int:
+def stop(workspace: Workspace, row_id: CampaignId, who: str) -> int:
     """For good: everybody still waiting is skipped. Returns how many."""
-    if row_of(workspace, row_id)["sequence"]:
+    if row_of(workspace, row_id).sequence:
         raise Refused("It is part of a sequence. Disable the step there, or end the sequence.")
     with workspace.store.atomic() as db:
         _move(workspace, row_id, who, ("scheduled", "sending", "paused"), "stopped", "stopped campaign")
@@ -248,28 +280,28 @@ def stop(workspace: Workspace, row_id: int, who: str) -> int:
         return deliveries.stop_waiting(db, row_id, workspace.now())
 
 
-def move(workspace: Workspace, row_id: int, batch: int, due_at: int, who: str) -> int:
+def move(workspace: Workspace, row_id: CampaignId, batch: BatchId, due_at: int, who: str) -> int:
     """Another moment for a batch that still waits: never before now nor outside the allowed hours; its resend moves
     along. The moment it got."""
     row, db = row_of(workspace, row_id), workspace.store.read()
     found = deliveries.batch(db, batch)
-    if found is None or found["campaign"] != row_id:
+    if found is None or found.campaign != row_id:
         raise Missing("This batch does not exist.")
-    if row["state"] not in ("scheduled", "sending", "paused") or found["state"] != "scheduled":
+    if row.state not in ("scheduled", "sending", "paused") or found.state != "scheduled":
         raise Refused("Only a scheduled batch can be moved.")
-    p, zone = plan_of(row), ZoneInfo(str(workspace.setting("time_zone")))
-    at = allowed_from(max(due_at, workspace.now()), windows_of(p), zone)
-    if p["no_later_than"] and at > p["no_later_than"]:
+    p, zone = row.plan, workspace.zone
+    at = allowed_from(max(due_at, workspace.now()), p.windows, zone)
+    if p.no_later_than and at > p.no_later_than:
         raise Refused("That is after the campaign's end date.")
     with workspace.store.atomic() as w:
-        if found["kind"] == "first" and found["n"] > 1 and p["pilot_share"]:
+        if found.kind == "first" and found.n > 1 and p.pilot_share:
             lead = deliveries.first_moment(w, row_id)
             at = max(at, lead)
         for b in deliveries.batches(w, row_id):
-            same = b["id"] == batch or (found["kind"] == "first" and b["n"] == found["n"])
-            if same and b["state"] == "scheduled":
-                deliveries.move_batch(w, b["id"], b["due_at"] + at - found["due_at"])
-        settings.log(w, workspace.now(), who, f"moved batch {found['n']}", row["name"])
+            same = b.id == batch or (found.kind == "first" and b.n == found.n)
+            if same and b.state == "scheduled":
+                deliveries.move_batch(w, b.id, b.due_at + at - found.due_at)
+        settings.log(w, workspace.now(), who, f"moved batch {found.n}", row.name)
     return at
 
 
@@ -278,13 +310,13 @@ def _move(workspace: Workspace, row_id: int, who: str, states: tuple[str, ...], 
         row = campaigns.one(db, row_id)
         if row is None:
             raise Missing("This campaign does not exist.")
-        if row["state"] not in states:
-            raise Refused(f"“{row['name']}” is {row['state']}, so this is not possible.")
+        if row.state not in states:
+            raise Refused(f"“{row.name}” is {row.state}, so this is not possible.")
         campaigns.update(db, row_id, {"state": to})
-        settings.log(db, workspace.now(), who, act, row["name"])
+        settings.log(db, workspace.now(), who, act, row.name)
 
 
-def test_message(workspace: Workspace, row_id: int, to: str, who: str, subscriber: int = 0) -> int:
+def test_message(workspace: Workspace, row_id: int, to: str, who: str, subscriber: SubscriberId = NOBODY) -> int:
     """One copy to a colleague as a chosen person would get it, marked as a test and never counted. The number of its
     kept source."""
     from openmeadow.services.campaigns.renderer import test_copy
@@ -297,7 +329,7 @@ def test_message(workspace: Workspace, row_id: int, to: str, who: str, subscribe
 
 def _may_get_tests(workspace: Workspace, to: str, who: str) -> None:
     """A few test messages an hour to one address, more by one person; none to who complained or cannot be reached."""
-    db, since, key = workspace.store.read(), workspace.now() - 3_600, address_key(to)
+    db, since, key = workspace.store.read(), workspace.now() - HOUR, address_key(to)
     if content.tests_since(db, since, recipient=to) >= TESTS_TO_ONE:
         raise Refused(f"{to} got {TESTS_TO_ONE} test messages within the hour. Wait a little, or use another address.")
     if content.tests_since(db, since, who=who) >= TESTS_BY_ONE:

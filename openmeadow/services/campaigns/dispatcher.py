@@ -3,22 +3,24 @@ in between."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from datetime import UTC, datetime
-from typing import Any
-from zoneinfo import ZoneInfo
+import sqlite3
+from collections.abc import Iterator
 
 import numpy as np
 
 from openmeadow.core.consent.eligibility import Reason, next_allowed
 from openmeadow.core.delivery.guardrails import EVERY as EVERY_LOOK
+from openmeadow.core.delivery.plan import Plan
 from openmeadow.core.errors import MeadowError, NoSpace
+from openmeadow.core.ids import BatchId, CampaignId
+from openmeadow.core.moments import DAY, HOUR, midnight
+from openmeadow.core.states import BatchState
 from openmeadow.net.signed_tokens import Tokens
 from openmeadow.net.smtp_client import RelayAway, RelayProblem
 from openmeadow.services.campaigns import ab_test, guardrails, resend
 from openmeadow.services.campaigns.recipients import eligibility_of
 from openmeadow.services.campaigns.renderer import Writer
-from openmeadow.services.campaigns.schedule import caps_of, closed_until, plan_of
+from openmeadow.services.campaigns.schedule import caps_of
 from openmeadow.services.campaigns.smtp_delivery import Item, Lines, Turn
 from openmeadow.services.senders import domains
 from openmeadow.services.sequences import runner
@@ -27,13 +29,14 @@ from openmeadow.store import settings
 from openmeadow.store.campaigns import campaigns
 from openmeadow.store.campaigns import deliveries as deliveries_table
 from openmeadow.store.campaigns.guardrail_counts import OWN_WAITS
+from openmeadow.store.campaigns.records import Batch, Campaign, QueuedDelivery
 from openmeadow.store.engagement import events
 from openmeadow.store.segments.permission_facts import StoreFacts
 from openmeadow.store.sequences import sequences
 from openmeadow.store.subscribers.subscribers import facts_version
 
 CHUNK = EVERY_LOOK  # guardrails are read between two of them
-A_DAY = 86400
+A_DAY = DAY
 GOES_ON = ("scheduled", "sending", "finished")  # finished: a second try of what was put off
 
 
@@ -54,7 +57,7 @@ def send_due(workspace: Workspace, tokens: Tokens) -> int:
     if deliveries_table.again_due(db, now):
         with workspace.store.atomic() as w:
             deliveries_table.requeue(w, now)
-    under_way = [(r["campaign"], turns(workspace, tokens, r["id"])) for r in deliveries_table.due_batches(db, now)]
+    under_way = [(r.campaign, turns(workspace, tokens, r.id)) for r in deliveries_table.due_batches(db, now)]
     while under_way:
         going = []
         for campaign, turn in under_way:
@@ -66,7 +69,7 @@ def send_due(workspace: Workspace, tokens: Tokens) -> int:
     return tried
 
 
-def _take_turn(workspace: Workspace, campaign: int, turn: Iterator[int]) -> int | None:
+def _take_turn(workspace: Workspace, campaign: CampaignId, turn: Iterator[int]) -> int | None:
     """One chunk of a campaign. What is wrong with this plan alone (a rule in its message names what is not there any more)
     holds it and no other."""
     try:
@@ -75,8 +78,8 @@ def _take_turn(workspace: Workspace, campaign: int, turn: Iterator[int]) -> int 
         raise  # so for everybody
     except MeadowError as e:
         row = campaigns.one(workspace.store.read(), campaign)
-        if row is not None and row["sequence"] and isinstance(e, RelayProblem):
-            sequence = sequences.one(workspace.store.read(), row["sequence"])
+        if row is not None and row.sequence and isinstance(e, RelayProblem):
+            sequence = sequences.one(workspace.store.read(), row.sequence)
             if sequence is not None:
                 runner.pause_by_itself(workspace, sequence, str(e))
                 return None
@@ -86,75 +89,76 @@ def _take_turn(workspace: Workspace, campaign: int, turn: Iterator[int]) -> int 
         return None
 
 
-def _begin(workspace: Workspace, row: Any, batch: Any) -> bool:
+def _begin(workspace: Workspace, row: Campaign, batch: Batch) -> bool:
     """What is done once, when a batch's moment has come; False where the plan does not go on."""
-    if domains.fresh_check(workspace, row["domain_id"]) == "fail":
+    if domains.fresh_check(workspace, row.domain_id or 0) == "fail":
         return False  # the look has held the plan, with the record that broke
-    if batch["kind"] == "first" and batch["n"] > 1 and (why := ab_test.settle(workspace, row)):
+    if batch.kind == "first" and batch.n > 1 and (why := ab_test.settle(workspace, row)):
         with workspace.store.atomic() as db:
-            campaigns.update(db, row["id"], {"state": "paused", "paused_why": why})
-            settings.log(db, workspace.now(), "worker", "paused campaign: A/B test", row["name"])
+            campaigns.update(db, row.id, {"state": "paused", "paused_why": why})
+            settings.log(db, workspace.now(), "worker", "paused campaign: A/B test", row.name)
         return False
-    if batch["kind"] != "first" and not batch["variant"]:
+    if batch.kind != "first" and not batch.variant:
         resend.draw(workspace, row, batch)
     with workspace.store.atomic() as db:
         _move_what_follows(workspace, db, row, batch)
-        deliveries_table.set_batch(db, batch["id"], "sending")
-        campaigns.update(db, row["id"], {"state": "sending"})
+        deliveries_table.set_batch(db, batch.id, "sending")
+        campaigns.update(db, row.id, {"state": "sending"})
     return True
 
 
 LATE = 900  # seconds after which what follows a batch moves along
 
 
-def _move_what_follows(workspace: Workspace, db: Any, row: Any, batch: Any) -> None:
+def _move_what_follows(workspace: Workspace, db: sqlite3.Connection, row: Campaign, batch: Batch) -> None:
     """A batch that goes out late (nobody worked, the clock was set forward, the plan was paused) moves those after it,
     and the resends, by the same delay, so that they keep their distance and people are not mailed twice in a day."""
-    plan, late = plan_of(row), workspace.now() - batch["due_at"]
-    if row["sequence"] or late < LATE:
+    plan, late = row.plan, workspace.now() - batch.due_at
+    if row.sequence or late < LATE:
         return
-    if plan["zones"] or plan["own_hour"]:
+    if plan.by_own_clock:
         late = -(-late // A_DAY) * A_DAY  # so that each keeps its hour
-    zone = ZoneInfo(str(workspace.setting("time_zone")))
-    moved = deliveries_table.delay_after(db, row["id"], batch["kind"], batch["n"], late)
+    zone = workspace.zone
+    moved = deliveries_table.delay_after(db, row.id, batch.kind, batch.n, late)
     for b in moved:
-        at = closed_until(plan, b["due_at"], zone)
+        at = plan.closed_until(b.due_at, zone)
         if at:
-            deliveries_table.move_batch(db, b["id"], at)
-    deliveries_table.set_late(db, batch["id"], late)
+            deliveries_table.move_batch(db, b.id, at)
+    deliveries_table.set_late(db, batch.id, late)
     if moved:
-        hours = f"{late / 3600:.1f}".removesuffix(".0")
-        what = f"batch {batch['n']} was sent {hours} h late; {len(moved)} later ones moved by the same time"
-        settings.log(db, workspace.now(), "worker", what, row["name"])
+        hours = f"{late / HOUR:.1f}".removesuffix(".0")
+        what = f"batch {batch.n} was sent {hours} h late; {len(moved)} later ones moved by the same time"
+        settings.log(db, workspace.now(), "worker", what, row.name)
 
 
-def _closed(workspace: Workspace, row: Any, batch: Any) -> bool:
+def _closed(workspace: Workspace, row: Campaign, batch: Batch) -> bool:
     """Whether a batch that was late must wait for the next allowed hour, which becomes its moment. A second try of what
     a provider put off goes by its own times."""
-    if row["sequence"] or batch["state"] == "sent":
+    if row.sequence or batch.state == "sent":
         return False
-    at = closed_until(plan_of(row), workspace.now(), ZoneInfo(str(workspace.setting("time_zone"))))
+    at = row.plan.closed_until(workspace.now(), workspace.zone)
     if at:
         with workspace.store.atomic() as db:
-            deliveries_table.move_batch(db, batch["id"], at)
+            deliveries_table.move_batch(db, batch.id, at)
     return bool(at)
 
 
-def turns(workspace: Workspace, tokens: Tokens, row_id: int) -> Iterator[int]:
+def turns(workspace: Workspace, tokens: Tokens, row_id: BatchId) -> Iterator[int]:
     """Send a batch chunk by chunk; yields how many were tried in each."""
     batch = deliveries_table.batch(workspace.store.read(), row_id)
     assert batch is not None
-    row = campaigns.one(workspace.store.read(), batch["campaign"])
+    row = campaigns.one(workspace.store.read(), batch.campaign)
     assert row is not None
-    if row["state"] not in (GOES_ON if batch["state"] == "sent" else ("scheduled", "sending")):
+    if row.state not in (GOES_ON if batch.state == "sent" else ("scheduled", "sending")):
         return
-    if batch["state"] == "scheduled" and batch["due_at"] > workspace.now():
+    if batch.state == "scheduled" and batch.due_at > workspace.now():
         return  # moved on by one that was late
     if _closed(workspace, row, batch):
         return
-    if batch["state"] == "scheduled" and not _begin(workspace, row, batch):
+    if batch.state == "scheduled" and not _begin(workspace, row, batch):
         return
-    row = campaigns.one(workspace.store.read(), batch["campaign"])
+    row = campaigns.one(workspace.store.read(), batch.campaign)
+    assert row is not None
     writer, out = Writer(workspace, row, tokens), Lines(workspace)
     try:
         out.ready()
@@ -168,12 +172,12 @@ def turns(workspace: Workspace, tokens: Tokens, row_id: int) -> Iterator[int]:
             finally:
                 wait()
             yield len(turn.items)
-            now_row = campaigns.one(workspace.store.read(), writer.row["id"])
-            if now_row is None or now_row["state"] in ("paused", "stopped") or _closed(workspace, now_row, batch):
+            now_row = campaigns.one(workspace.store.read(), writer.row.id)
+            if now_row is None or now_row.state in ("paused", "stopped") or _closed(workspace, now_row, batch):
                 return
-            if not guardrails.too_soon(workspace, writer.row["id"]) and guardrails.look(workspace, writer.row["id"]):
+            if not guardrails.too_soon(workspace, writer.row.id) and guardrails.look(workspace, writer.row.id):
                 return
-            if now_row["version"] != writer.row["version"]:
+            if now_row.version != writer.row.version:
                 writer = Writer(workspace, now_row, tokens)  # what was changed meanwhile is said from here on
                 coming = _turn(workspace, writer, batch, last)
             if coming is None:
@@ -184,16 +188,16 @@ def turns(workspace: Workspace, tokens: Tokens, row_id: int) -> Iterator[int]:
     _close(workspace, writer.row, row_id)
 
 
-def _turn(workspace: Workspace, writer: Writer, batch: Any, after: int) -> tuple[Turn, int] | None:
+def _turn(workspace: Workspace, writer: Writer, batch: Batch, after: int) -> tuple[Turn, int] | None:
     """The next people who wait in a batch, and the last of them; who the eligibility check leaves out is noted with the reason.
     None when nobody waits any more."""
     db, row = workspace.store.read(), writer.row
-    variants = resend.arms_in(batch, writer.plan) if batch["kind"] != "first" else [None]
+    variants = resend.arms_in(batch, writer.plan) if batch.kind != "first" else [None]
     seen = events.highest(db), facts_version(db)
 
     def fit(item: Item) -> bool:
         """Nothing came of them since the eligibility check was asked, or it was asked again and still says yes."""
-        db, subscriber = workspace.store.read(), item.delivery["subscriber"]
+        db, subscriber = workspace.store.read(), item.delivery.subscriber
         if not events.came_since(db, subscriber, seen[0]) and facts_version(db) == seen[1]:
             return True
         why = reasons(workspace, row, batch, [item.delivery])[0].get(subscriber)
@@ -201,27 +205,27 @@ def _turn(workspace: Workspace, writer: Writer, batch: Any, after: int) -> tuple
             _not_now(workspace, row, batch, writer.plan, item.delivery, why)
         return not why
 
-    last = writer.plan["no_later_than"]
-    if last is not None and not row["sequence"] and workspace.now() > last:
+    last = writer.plan.no_later_than
+    if last is not None and not row.sequence and workspace.now() > last:
         with workspace.store.atomic() as w:
-            deliveries_table.skip_rest(w, batch["id"], TOO_LATE, workspace.now())
+            deliveries_table.skip_rest(w, batch.id, TOO_LATE, workspace.now())
         return None
-    while waiting := deliveries_table.waiting_of(db, batch["id"], CHUNK, after):
-        after = waiting[-1]["subscriber"]
+    while waiting := deliveries_table.waiting_of(db, batch.id, CHUNK, after):
+        after = waiting[-1].subscriber
         refused, facts = reasons(workspace, row, batch, waiting)
         if caps := caps_of(workspace, writer.plan):
             refused |= _over_caps(workspace, caps, facts, refused)
         held: dict[int, list[set[str]]] = {}
         items = []
         for i, d in enumerate(waiting):
-            reason = refused.get(d["subscriber"])
+            reason = refused.get(d.subscriber)
             if reason:
                 _not_now(workspace, row, batch, writer.plan, d, reason)
                 continue
-            version = d["version"] or row["version"]
+            version = d.version or row.version
             if version not in held:
                 held[version] = writer.held(version, facts.ids)
-            items.append(Item(d, variants[d["variant"]], held[version][i]))
+            items.append(Item(d, variants[d.variant], held[version][i]))
         if items:
             return Turn(writer, items, fit, GOES_ON), after
     return None
@@ -230,43 +234,43 @@ def _turn(workspace: Workspace, writer: Writer, batch: Any, after: int) -> tuple
 RESEND_WAITS = 4 * A_DAY
 
 
-def _not_now(workspace: Workspace, row: Any, batch: Any, plan: dict[str, Any], d: Any, reason: str) -> None:
+def _not_now(workspace: Workspace, row: Campaign, batch: Batch, plan: Plan, d: QueuedDelivery, reason: str) -> None:
     """Skipped with the reason. Who has only had too many messages waits: a campaign's a day, within the plan's last
     moment, a sequence's until the next allowed moment."""
-    now, last, full = workspace.now(), plan["no_later_than"], reason == TOO_MANY
+    now, last, full = workspace.now(), plan.no_later_than, reason == TOO_MANY
     again = now + A_DAY
-    if row["sequence"] and full:
-        sent = events.sent_to(workspace.store.read(), d["subscriber"], now - 7 * A_DAY)
+    if row.sequence and full:
+        sent = events.sent_to(workspace.store.read(), d.subscriber, now - 7 * A_DAY)
         most = int(workspace.setting("most_a_day")), int(workspace.setting("most_a_week"))
         again = max(now + 60, next_allowed(sent, now, *most))
         again = again if again > now + 60 else now + A_DAY  # the person's own limit is by the week or month
     # a resend is never emptied by the limit of messages: it waits a few days for who has had one today
-    resend_waits = batch["kind"] != "first" and now - batch["due_at"] < RESEND_WAITS
-    waits = (full and (last is not None or row["sequence"] or resend_waits)) or reason == CAP_FULL
+    resend_waits = batch.kind != "first" and now - batch.due_at < RESEND_WAITS
+    waits = (full and (last is not None or row.sequence or resend_waits)) or reason == CAP_FULL
     with workspace.store.atomic() as db:
         if waits and (last is None or again <= last):
-            deliveries_table.mark(db, d["id"], deliveries_table.DEFERRED, now, reason, again)
+            deliveries_table.mark(db, d.id, deliveries_table.DEFERRED, now, reason, again)
         else:
-            deliveries_table.mark(db, d["id"], deliveries_table.SKIPPED, now, reason)
+            deliveries_table.mark(db, d.id, deliveries_table.SKIPPED, now, reason)
 
 
 def reasons(
-    workspace: Workspace, row: Any, batch: Any, deliveries: Sequence[Any], *, limits: bool = True
+    workspace: Workspace, row: Campaign, batch: Batch, deliveries: list[QueuedDelivery], *, limits: bool = True
 ) -> tuple[dict[int, str], StoreFacts]:
     """Reasons to skip some people (by ascending id) at the last moment, by subscriber: the eligibility check, for a resend an
     answer, for a sequence having left it. And what is known of them."""
-    subscribers = np.array([d["subscriber"] for d in deliveries], np.int64)
-    gone = runner.no_more(workspace, row, batch["kind"], deliveries) if row["sequence"] else {}
+    subscribers = np.array([d.subscriber for d in deliveries], np.int64)
+    gone = runner.no_more(workspace, row, batch.kind, deliveries) if row.sequence else {}
     facts = workspace.facts_of(np.unique(subscribers))
     answer = eligibility_of(facts, row, limits=limits)
     assert answer is not None
-    once_more = row["sequence"] and batch["kind"] != "first"  # the same request again, to who left it ignored
+    once_more = row.sequence and batch.kind != "first"  # the same request again, to who left it ignored
     out = {}
     for i, s in enumerate(facts.ids.tolist()):
         why = [w for w in answer.why_not(i) if not (once_more and w == Reason.ALREADY_ASKED)]
         if why:
             out[s] = why[0]
-    if batch["kind"] != "first" and not row["sequence"]:
+    if batch.kind != "first" and not row.sequence:
         out |= resend.engaged_meanwhile(workspace.view_of(subscribers), row)
     return out | gone, facts
 
@@ -277,11 +281,7 @@ TOO_LATE = "the end date has passed"
 
 def _over_caps(workspace: Workspace, caps: dict[int, int], facts: StoreFacts, without: dict[int, str]) -> dict[int, str]:
     """Who is over a provider's cap for today, over everything this workspace has sent."""
-    zone = ZoneInfo(str(workspace.setting("time_zone")))
-    today = (
-        datetime.fromtimestamp(workspace.now(), UTC).astimezone(zone).replace(hour=0, minute=0, second=0, microsecond=0)
-    )
-    had = deliveries_table.sent_by_provider(workspace.store.read(), int(today.timestamp()))
+    had = deliveries_table.sent_by_provider(workspace.store.read(), midnight(workspace.now(), workspace.zone))
     out = {}
     for s, p in zip(facts.ids.tolist(), facts.provider.tolist(), strict=True):
         if s in without or not caps.get(p):
@@ -292,15 +292,15 @@ def _over_caps(workspace: Workspace, caps: dict[int, int], facts: StoreFacts, wi
     return out
 
 
-def _close(workspace: Workspace, row: Any, batch: int) -> None:
+def _close(workspace: Workspace, row: Campaign, batch: BatchId) -> None:
     """A batch with nobody waiting is gone; a campaign without open batches is finished. A sequence's go on."""
-    if row["sequence"]:
+    if row.sequence:
         return
-    campaign = row["id"]
+    campaign = row.id
     with workspace.store.atomic() as db:
         if deliveries_table.unsettled(db, batch) == 0:
-            row = deliveries_table.batch(db, batch)
-            if row is not None and row["state"] != "sent":
+            found = deliveries_table.batch(db, batch)
+            if found is not None and found.state != BatchState.SENT:
                 deliveries_table.set_batch(db, batch, "sent", sent_at=workspace.now())
         if deliveries_table.open_batches(db, campaign) == 0:
             campaigns.update(db, campaign, {"state": "finished"})

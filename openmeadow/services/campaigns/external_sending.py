@@ -7,14 +7,15 @@ import io
 import tempfile
 import zipfile
 from pathlib import Path
-from typing import Any
 
 from openmeadow.core.errors import Refused
+from openmeadow.core.ids import NO_MESSAGE, CampaignId, MessageId
 from openmeadow.services.campaigns import batch_export, dispatcher, resend
 from openmeadow.services.campaigns import campaigns as campaigns_service
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store.campaigns import campaigns, deliveries
+from openmeadow.store.campaigns.records import Batch, Campaign
 from openmeadow.store.engagement import events
 from openmeadow.store.subscribers.subscribers import facts_changed
 
@@ -24,22 +25,22 @@ OPEN = ("scheduled", "sending", "paused")
 _seen: dict[tuple[str, int], tuple[int, int]] = {}  # newest event and hour at the last look, by plan
 
 
-def start(workspace: Workspace, row_id: int, who: str) -> dict[str, int]:
+def start(workspace: Workspace, row_id: CampaignId, who: str) -> campaigns_service.Started:
     """Draw the batches and keep them; nothing is sent here."""
     return campaigns_service.start(workspace, row_id, who, external=True)
 
 
-def message_name(workspace: Workspace, row: Any) -> str:
+def message_name(workspace: Workspace, row: Campaign) -> str:
     """What the event log calls a campaign that was started: its name, with a number where an earlier mailing has it."""
-    found = campaigns.message_names(workspace.store.read()).get(row["message"] or 0)
-    return found[0] if found else str(row["name"])
+    found = campaigns.message_names(workspace.store.read()).get(row.message or 0)
+    return found[0] if found else row.name
 
 
-def call(workspace: Workspace, row_id: int, name: str, who: str) -> None:
+def call(workspace: Workspace, row_id: CampaignId, name: str, who: str) -> None:
     """The other program's log calls the mailing so; what has come under that name already is the plan's."""
     row, name = campaigns_service.row_of(workspace, row_id), name.strip()
-    if not row["external"]:
-        raise Refused(f"“{row['name']}” is not sent with another system.")
+    if not row.external:
+        raise Refused(f"“{row.name}” is not sent with another system.")
     if not name or len(name) > LONGEST_NAME:
         raise Refused(f"Enter the name from the “message” column of its log, at most {LONGEST_NAME} characters.")
     with workspace.store.atomic() as db:
@@ -47,15 +48,15 @@ def call(workspace: Workspace, row_id: int, name: str, who: str) -> None:
         if name == own:
             return
         there, mine = campaigns.message_called(db, name), campaigns.message_called(db, own)
-        if there is not None and there["campaign"]:
-            raise Refused(f"“{name}” is the message of the campaign “{there['campaign']}”.")
-        if there is not None and mine is not None and mine["heard"]:
+        if there is not None and there.campaign:
+            raise Refused(f"“{name}” is the message of the campaign “{there.campaign}”.")
+        if there is not None and mine is not None and mine.heard:
             raise Refused(f"Events exist under both names, “{own}” and “{name}”. Undo one of the two imports first.")
         campaigns.call_message(db, row_id, name)
-        deliveries.report_external(db, row_id, campaigns.one(db, row_id)["message"])  # type: ignore[index]
+        deliveries.report_external(db, row_id, MessageId(campaigns_service.message_of(db, row_id)))
         facts_changed(db)
-        settings.log(db, workspace.now(), who, f"set log name to {name}", row["name"])
-    if row["state"] in OPEN:
+        settings.log(db, workspace.now(), who, f"set log name to {name}", row.name)
+    if row.state in OPEN:
         _settle(workspace, row_id)
 
 
@@ -63,39 +64,39 @@ def tend(workspace: Workspace) -> int:
     """What the event log has told since, and resends that are due to be drawn; how many were told."""
     told, now = 0, workspace.now()
     for c in campaigns.external(workspace.store.read()):
-        key, db = (str(workspace.folder), int(c["id"])), workspace.store.read()
+        key, db = (str(workspace.folder), int(c.id)), workspace.store.read()
         state = (events.highest(db), now // 60)
         if _seen.get(key) == state:
             continue
         _seen[key] = state
-        row = campaigns.one(db, c["id"])
+        row = campaigns_service.row_of(workspace, c.id)
         with workspace.store.atomic() as w:
-            told += deliveries.report_external(w, c["id"], c["message"])
-        for b in deliveries.batches(workspace.store.read(), c["id"]):
-            if b["kind"] != "first" and b["state"] == "scheduled" and b["due_at"] <= now:
+            told += deliveries.report_external(w, c.id, c.message)
+        for b in deliveries.batches(workspace.store.read(), c.id):
+            if b.kind != "first" and b.state == "scheduled" and b.due_at <= now:
                 _draw(workspace, row, b)
-        _settle(workspace, c["id"])
+        _settle(workspace, c.id)
     return told
 
 
-def _draw(workspace: Workspace, row: Any, batch: Any) -> None:
-    if not batch["variant"]:
-        resend.draw(workspace, row, deliveries.batch(workspace.store.read(), batch["id"]))
+def _draw(workspace: Workspace, row: Campaign, batch: Batch) -> None:
+    if not batch.variant:
+        resend.draw(workspace, row, batch)
     else:
         with workspace.store.atomic() as db:
-            deliveries.set_batch(db, batch["id"], "sending")
+            deliveries.set_batch(db, batch.id, "sending")
 
 
-def _settle(workspace: Workspace, row_id: int) -> None:
+def _settle(workspace: Workspace, row_id: CampaignId) -> None:
     """Batches are under way from the first word of them, and gone when nobody waits in them any more."""
     with workspace.store.atomic() as db:
         for b in deliveries.batches(db, row_id):
-            drawn = b["kind"] == "first" or b["state"] == "sending"
-            if b["state"] in ("scheduled", "sending") and drawn and not b["waiting"]:
-                deliveries.set_batch(db, b["id"], "sent", sent_at=workspace.now())
-            elif b["state"] == "scheduled" and b["sent"]:
-                deliveries.set_batch(db, b["id"], "sending")
-        under_way = any(b["state"] in ("sending", "sent") for b in deliveries.batches(db, row_id))
+            drawn = b.kind == "first" or b.state == "sending"
+            if b.state in ("scheduled", "sending") and drawn and not b.waiting:
+                deliveries.set_batch(db, b.id, "sent", sent_at=workspace.now())
+            elif b.state == "scheduled" and b.sent:
+                deliveries.set_batch(db, b.id, "sending")
+        under_way = any(b.state in ("sending", "sent") for b in deliveries.batches(db, row_id))
         if campaigns.state_of(db, row_id) == "paused":
             return  # somebody decides; what is told is kept all the same
         if not deliveries.open_batches(db, row_id):
@@ -104,29 +105,29 @@ def _settle(workspace: Workspace, row_id: int) -> None:
             campaigns.update(db, row_id, {"state": "sending"})
 
 
-def _refused(workspace: Workspace, row: Any) -> batch_export.Refusals:
+def _refused(workspace: Workspace, row: Campaign) -> batch_export.Refusals:
     """Who waits and may not be mailed any more, or has answered before their resend. Limits of messages a day go by when
     the other program sends."""
     db, out = workspace.store.read(), batch_export.Refusals()
-    if not row["external"] or row["state"] not in OPEN:
+    if not row.external or row.state not in OPEN:
         return {}
-    for b in deliveries.batches(db, row["id"]):
+    for b in deliveries.batches(db, row.id):
         after = 0
-        while waiting := deliveries.waiting_of(db, b["id"], CHUNK, after):
-            after = waiting[-1]["subscriber"]
+        while waiting := deliveries.waiting_of(db, b.id, CHUNK, after):
+            after = waiting[-1].subscriber
             why, _ = dispatcher.reasons(workspace, row, b, waiting, limits=False)
-            out |= {d["id"]: why[d["subscriber"]] for d in waiting if d["subscriber"] in why}
+            out |= {d.id: why[d.subscriber] for d in waiting if d.subscriber in why}
     return out
 
 
-def skip(workspace: Workspace, row_id: int) -> int:
+def skip(workspace: Workspace, row_id: CampaignId) -> int:
     """Before the files are saved, the last moment known here: the eligibility check is asked again about everybody who waits, and
     whom it refuses is skipped. How many."""
     row = campaigns_service.row_of(workspace, row_id)
-    if not row["external"] or row["state"] not in OPEN:
+    if not row.external or row.state not in OPEN:
         return 0
     with workspace.store.atomic() as db:  # who was sent to by now is not asked about
-        deliveries.report_external(db, row_id, row["message"])
+        deliveries.report_external(db, row_id, (row.message or NO_MESSAGE))
     refused = _refused(workspace, row)
     with workspace.store.atomic() as db:  # of whom the log has told meanwhile keeps that
         passed = sum(deliveries.skip(db, delivery, why, workspace.now()) for delivery, why in refused.items())
@@ -135,10 +136,10 @@ def skip(workspace: Workspace, row_id: int) -> int:
 
 
 def export(workspace: Workspace, name: str, out: Path, who: str) -> dict[str, int]:
-    """A campaign's batches into a folder, see ``outward.export``; of a campaign that another program sends, after asking the
-    gate again."""
+    """A campaign's batches into a folder, see ``batch_export.export``; of a campaign that another program sends, after asking the
+    eligibility check again. How many people a file."""
     row = batch_export.named(workspace, name)
-    skip(workspace, row["id"])
+    skip(workspace, row.id)
     return batch_export.export(workspace, batch_export.named(workspace, name), out, who)
 
 

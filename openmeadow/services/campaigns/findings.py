@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
-from typing import Any
+from dataclasses import dataclass, replace
 
+from openmeadow.services import models
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import content
+from openmeadow.store.campaigns.records import Campaign
 
 LEVELS = ("blocker", "warning", "note")
 # what the analyst may override with a reason; every other stop is set by the law, the eligibility check or the protocols
@@ -42,18 +43,16 @@ def found(check: str, level: str, finding: str, fix: str = "") -> Finding:
     )
 
 
-def in_order(workspace: Workspace, row: Any, out: list[Finding]) -> list[dict[str, Any]]:
+def in_order(workspace: Workspace, row: Campaign, out: list[Finding]) -> list[models.Check]:
     """Stops first, each once; what was overridden says by whom and why, and stops no more."""
-    over = content.overrides(workspace.store.read(), row["id"])
+    over = content.overrides(workspace.store.read(), row.id)
     lines = []
     for f in sorted(dict.fromkeys(out), key=lambda f: LEVELS.index(f.level)):
-        line = asdict(f)
-        if (o := over.get((f.check, f.finding))) is not None and f.may_override:
-            line |= {"overridden": f"{o['who']}: {o['reason']}"}
-        lines.append(line)
+        o = over.get((f.check, f.finding)) if f.may_override else None
+        lines.append(models.Check.read_from(f if o is None else replace(f, overridden=f"{o.who}: {o.reason}")))
     return lines
 
 
-def stops(found: list[dict[str, Any]]) -> list[dict[str, Any]]:
+def stops(found: list[models.Check]) -> list[models.Check]:
     """Those that keep the plan from starting."""
-    return [c for c in found if c["level"] == "blocker" and not c["overridden"]]
+    return [c for c in found if c.level == "blocker" and not c.overridden]

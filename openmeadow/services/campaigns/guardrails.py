@@ -5,20 +5,24 @@ from __future__ import annotations
 import json
 import time
 from collections import defaultdict
-from dataclasses import asdict
-from typing import Any
 
 from openmeadow.core.delivery.guardrails import LIMITS, Reading, could_show, enough, read
 from openmeadow.core.errors import Refused
+from openmeadow.core.events import Kind
+from openmeadow.core.ids import CampaignId
 from openmeadow.core.reports.bounces import bounce_class
+from openmeadow.core.states import CampaignState, DeliveryState, Folder, SendKind
+from openmeadow.services import models
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store.campaigns import campaigns, deliveries, guardrail_counts
+from openmeadow.store.campaigns.records import ReturnCount, SentCount
 from openmeadow.store.health import health, providers
 from openmeadow.store.health.providers import names as provider_names
 
 Where = tuple[str, str]  # ("the whole send" | "batch" | "provider", its name)
 WHOLE = "all of it"
+MOST_EVIDENCE = 1e12  # as JSON can say it
 FEW = 3  # people in trouble at one place before it is named
 
 
@@ -27,47 +31,49 @@ def limits(workspace: Workspace) -> dict[str, float]:
     return {**LIMITS, **{k: float(v) for k, v in dict(workspace.setting("guardrails")).items() if k in LIMITS}}
 
 
-def counts(workspace: Workspace, campaign: int, since: int) -> dict[tuple[str, Where], dict[str, int]]:
+def counts(workspace: Workspace, campaign: CampaignId, since: int) -> dict[tuple[str, Where], dict[str, int]]:
     """By pass and place: tried, and of each guardrail's kind how many."""
     db, names = workspace.store.read(), provider_names(workspace.store.read())
     out: dict[tuple[str, Where], dict[str, int]] = defaultdict(lambda: defaultdict(int))
 
-    def add(r: Any, word: str, n: int) -> None:
-        places: list[Where] = [(WHOLE, ""), ("batch", str(r["batch"])), ("provider", names[r["provider"]])]
+    def add(r: SentCount | ReturnCount, word: str, n: int) -> None:
+        places: list[Where] = [(WHOLE, ""), ("batch", str(r.batch)), ("provider", names[r.provider])]
         for place in places:
-            out[(r["kind"], place)][word] += n
+            out[(r.kind, place)][word] += n
 
-    for r in guardrail_counts.sent(db, campaign, since):
-        add(r, "tried", r["n"])
-        if r["again"] and r["state"] != "deferred":  # it was put off before
-            add(r, "deferrals", r["n"])
-        if r["state"] == "sent":
-            add(r, "sent", r["n"])
-        elif r["state"] == "deferred":
-            add(r, "blocked" if r["reason"].startswith("blocked") else "deferrals", r["n"])
-        elif r["reason"].startswith("hard"):
-            add(r, "hard bounces", r["n"])
-        elif r["reason"].startswith("blocked"):
-            add(r, "blocked", r["n"])
-    for r in guardrail_counts.came_back(db, campaign, since):
-        if r["event"] == 4:
-            word = {"hard": "hard bounces", "blocked": "blocked"}.get(bounce_class(r["code"], r["diagnostic"]), "")
+    for sent in guardrail_counts.sent(db, campaign, since):
+        reason = sent.reason or ""
+        add(sent, "tried", sent.n)
+        if sent.again and sent.state != DeliveryState.DEFERRED:  # it was put off before
+            add(sent, "deferrals", sent.n)
+        if sent.state == DeliveryState.SENT:
+            add(sent, "sent", sent.n)
+        elif reason.startswith("blocked"):
+            add(sent, "blocked", sent.n)
+        elif sent.state == DeliveryState.DEFERRED:
+            add(sent, "deferrals", sent.n)
+        elif reason.startswith("hard"):
+            add(sent, "hard bounces", sent.n)
+    for back in guardrail_counts.came_back(db, campaign, since):
+        if back.event == Kind.BOUNCED:
+            word = {"hard": "hard bounces", "blocked": "blocked"}.get(bounce_class(back.code, back.diagnostic), "")
         else:
-            word = {9: "complaints", 10: "unsubscribes"}[r["event"]]
+            word = {Kind.COMPLAINED: "complaints", Kind.UNSUBSCRIBED: "unsubscribes"}[Kind(back.event)]
         if word:
-            add(r, word, r["n"])
-    for r in health.tests(db, campaign):
-        if r["folder"] in ("inbox", "spam", "missing") and r["at"] >= since:
-            for place in ((WHOLE, ""), ("provider", r["provider"])):
-                out[("first", place)]["placed"] += 1
-                out[("first", place)]["spam placement"] += r["folder"] != "inbox"
+            add(back, word, back.n)
+    for copy in health.tests(db, campaign):
+        if copy.folder in (Folder.INBOX, Folder.SPAM, Folder.MISSING) and copy.at >= since:
+            found: list[Where] = [(WHOLE, ""), ("provider", copy.provider)]
+            for place in found:
+                out[(SendKind.FIRST, place)]["placed"] += 1
+                out[(SendKind.FIRST, place)]["spam placement"] += copy.folder != Folder.INBOX
     return out
 
 
 BASE = {"complaints": "sent", "unsubscribes": "sent", "spam placement": "placed"}
 
 
-def readings(workspace: Workspace, campaign: int, since: int) -> list[tuple[str, Where, Reading]]:
+def readings(workspace: Workspace, campaign: CampaignId, since: int) -> list[tuple[str, Where, Reading]]:
     """Every guardrail everywhere, the whole send first."""
     levels, own, out = limits(workspace), providers.limits(workspace.store.read()), []
     for (kind, place), c in sorted(
@@ -87,19 +93,19 @@ _looked: dict[tuple[str, int], tuple[float, float]] = {}
 CHEAP, SHARE = 0.05, 10.0
 
 
-def too_soon(workspace: Workspace, campaign: int) -> bool:
+def too_soon(workspace: Workspace, campaign: CampaignId) -> bool:
     """Whether a look in between sends can wait."""
     finished, took = _looked.get((str(workspace.folder), campaign), (0.0, 0.0))
     return took > CHEAP and time.monotonic() - finished < took * SHARE
 
 
-def look(workspace: Workspace, campaign: int) -> str:
+def look(workspace: Workspace, campaign: CampaignId) -> str:
     """Read the guardrails of a campaign under way and hold it where one says so; the sentence, or ""."""
     row = campaigns.one(workspace.store.read(), campaign)
-    if row is None or row["state"] not in ("scheduled", "sending"):
+    if row is None or row.state not in ("scheduled", "sending"):
         return ""
     begun = time.monotonic()
-    wrong = [(k, w, r) for k, w, r in readings(workspace, campaign, row["guard_from"]) if r.state == "over limit"]
+    wrong = [(k, w, r) for k, w, r in readings(workspace, campaign, row.guard_from) if r.state == "over limit"]
     _looked[str(workspace.folder), campaign] = (time.monotonic(), time.monotonic() - begun)
     if not wrong:
         return ""
@@ -108,72 +114,76 @@ def look(workspace: Workspace, campaign: int) -> str:
     _, where, worst = wrong[0]
     place = f" at {where[1]}" if where[0] == "provider" else f" in batch {where[1]}" if where[0] == "batch" else ""
     sentence = worst.sentence.replace(":", f"{place}:", 1)
-    evidence = [{"send": k, "place": w[0], "name": w[1], **_figures(r)} for k, w, r in wrong]
+    evidence = [_figures(k, w, r).model_dump() for k, w, r in wrong]
     with workspace.store.atomic() as db:
         campaigns.update(
             db, campaign, {"state": "paused", "paused_why": sentence, "paused_evidence": json.dumps(evidence)}
         )
-        settings.log(db, workspace.now(), "guardrail", f"paused campaign: {worst.name}", row["name"], worst.k)
+        settings.log(db, workspace.now(), "guardrail", f"paused campaign: {worst.name}", row.name, worst.k)
     return sentence
 
 
-def _figures(r: Reading) -> dict[str, Any]:
-    out = asdict(r)
-    out["evidence"] = min(r.evidence, 1e12)
-    return {("guardrail" if k == "name" else k): v for k, v in out.items()}
+def _figures(kind: str, where: Where, r: Reading) -> models.Guardrail:
+    return models.Guardrail(
+        kind=kind,
+        place=where[0],
+        name=where[1],
+        guardrail=r.name,
+        k=r.k,
+        n=r.n,
+        limit=r.limit,
+        evidence=min(r.evidence, MOST_EVIDENCE),
+        state=r.state,
+    )
 
 
 def news(workspace: Workspace) -> list[str]:
     """Look at every plan under way; the sentences of those held."""
-    return [s for r in guardrail_counts.under_way(workspace.store.read()) if (s := look(workspace, r["id"]))]
+    return [s for r in guardrail_counts.under_way(workspace.store.read()) if (s := look(workspace, r.id))]
 
 
-def see(workspace: Workspace, campaign: int) -> dict[str, Any]:
-    """The guardrails as they stand, what held the plan, and what its size can show."""
+def see(workspace: Workspace, campaign: CampaignId) -> models.Guardrails:
+    """The guardrails as they stand, what paused the plan, and what its size can show."""
     row = campaigns.one(workspace.store.read(), campaign)
     assert row is not None
-    levels = limits(workspace)
-    found = readings(workspace, campaign, row["guard_from"])
-    people = sum(b["people"] for b in deliveries.batches(workspace.store.read(), campaign) if b["kind"] == "first")
-    return {
-        "guardrails": [
-            {"send": kind, "place": place, "name": name, **_figures(r)}
-            for kind, (place, name), r in found
-            if place == WHOLE or r.state != "within limit"
-        ],
-        "paused_why": row["paused_why"] if row["state"] == "paused" else "",
-        "evidence": json.loads(row["paused_evidence"]) if row["state"] == "paused" else [],
-        "too_small": [
-            {"guardrail": name, "enough": enough(limit)}
-            for name, limit in levels.items()
+    paused = row.state == CampaignState.PAUSED
+    found = readings(workspace, campaign, row.guard_from)
+    people = sum(b.people for b in deliveries.batches(workspace.store.read(), campaign) if b.kind == SendKind.FIRST)
+    return models.Guardrails(
+        guardrails=[_figures(k, w, r) for k, w, r in found if w[0] == WHOLE or r.state != "within limit"],
+        paused_why=row.paused_why if paused else "",
+        evidence=[models.Guardrail.model_validate(e) for e in json.loads(row.paused_evidence)] if paused else [],
+        too_small=[
+            models.Shows(guardrail=name, enough=enough(limit))
+            for name, limit in limits(workspace).items()
             if people and not could_show(people, limit)
         ],
-        "sources": sources(workspace, campaign, row["guard_from"]) if row["state"] == "paused" else [],
-        "providers": sorted({w[1] for _, w, r in found if w[0] == "provider" and r.state == "over limit"}),
-    }
+        sources=sources(workspace, campaign, row.guard_from) if paused else [],
+        providers=sorted({w[1] for _, w, r in found if w[0] == "provider" and r.state == "over limit"}),
+    )
 
 
-def sources(workspace: Workspace, campaign: int, since: int) -> list[dict[str, Any]]:
-    """Domains and lists in which trouble is at least twice as frequent as outside them, the most telling first:
-    {"place", "name", "k", "n", "rest_k", "rest_n"}."""
+MOST_SOURCES = 4  # places of trouble that are named
+
+
+def sources(workspace: Workspace, campaign: CampaignId, since: int) -> list[models.TroubleFrom]:
+    """Domains and lists in which trouble is at least twice as frequent as outside them, the most telling first."""
     out = []
     for place, rows in guardrail_counts.came_from(workspace.store.read(), campaign, since).items():
-        tried, bad = (max((r[x] for r in rows), default=0) for x in ("n", "k"))
+        tried, bad = max((r.n for r in rows), default=0), max((r.k for r in rows), default=0)
         if place == "domain":
-            tried, bad = sum(r["n"] for r in rows), sum(r["k"] for r in rows)
+            tried, bad = sum(r.n for r in rows), sum(r.k for r in rows)
         for r in rows:
-            rest_k, rest_n = max(0, bad - r["k"]), max(0, tried - r["n"])
-            if r["k"] >= FEW and r["k"] * max(rest_n, 1) >= 2 * max(rest_k, 1) * r["n"]:
-                out.append(
-                    {"place": place, "name": r["name"], "k": r["k"], "n": r["n"], "rest_k": rest_k, "rest_n": rest_n}
-                )
-    return sorted(out, key=lambda x: -x["k"])[:4]
+            rest_k, rest_n = max(0, bad - r.k), max(0, tried - r.n)
+            if r.k >= FEW and r.k * max(rest_n, 1) >= 2 * max(rest_k, 1) * r.n:
+                out.append(models.TroubleFrom(place=place, name=r.name, k=r.k, n=r.n, rest_k=rest_k, rest_n=rest_n))
+    return sorted(out, key=lambda x: -x.k)[:MOST_SOURCES]
 
 
-def without_provider(workspace: Workspace, campaign: int, provider: str, who: str) -> int:
+def without_provider(workspace: Workspace, campaign: CampaignId, provider: str, who: str) -> int:
     """Go on without the people at a provider: those who still wait are skipped, with the reason. How many."""
     row = campaigns.one(workspace.store.read(), campaign)
-    if row is None or row["state"] != "paused":
+    if row is None or row.state != "paused":
         raise Refused("Only a paused campaign can resume without a provider.")
     names = provider_names(workspace.store.read())
     if provider not in names:
@@ -188,5 +198,5 @@ def without_provider(workspace: Workspace, campaign: int, provider: str, who: st
             campaign,
             {"state": "sending", "guard_from": workspace.now() + 1, "paused_why": "", "paused_evidence": "[]"},
         )
-        settings.log(db, workspace.now(), who, f"resumed without {provider}", row["name"], n)
+        settings.log(db, workspace.now(), who, f"resumed without {provider}", row.name, n)
     return n

@@ -5,22 +5,22 @@ from __future__ import annotations
 import hashlib
 import io
 from pathlib import Path
-from typing import Any
 
 from PIL import Image, UnidentifiedImageError
 
 from openmeadow.core.errors import Missing, Refused
+from openmeadow.services import models
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
-from openmeadow.store.campaigns import content
+from openmeadow.store.campaigns import content, records
 
 MOST_BYTES, MOST_PIXELS = 2 * 1024 * 1024, 40_000_000
 KINDS = {"PNG": ("png", "image/png"), "JPEG": ("jpg", "image/jpeg"), "GIF": ("gif", "image/gif")}
 FOLDER = "images"
 
 
-def take(workspace: Workspace, name: str, data: bytes, who: str) -> dict[str, Any]:
-    """Keep a image; the same file again is the same image: {"id", "url", "name", "width", "height", "bytes"}."""
+def take(workspace: Workspace, name: str, data: bytes, who: str) -> models.Image:
+    """Keep an image; the same file again is the same image."""
     if len(data) > MOST_BYTES:
         raise Refused(f"{name} is too large ({len(data) / 1e6:.1f} MB, the limit is 2). 1,200 pixels wide is enough.")
     try:
@@ -44,18 +44,23 @@ def take(workspace: Workspace, name: str, data: bytes, who: str) -> dict[str, An
         part.write_bytes(data)
         part.rename(path)
     with workspace.store.atomic() as db:
-        row_id = content.save_image(db, digest, name[:200], kind, (len(data), width, height), who, workspace.now())
+        content.save_image(db, digest, name[:200], kind, (len(data), width, height), who, workspace.now())
         settings.log(db, workspace.now(), who, "uploaded image", name[:200])
-    return shown(workspace, content.image(workspace.store.read(), digest)) | {"id": row_id}
+        kept = content.image(db, digest)
+    assert kept is not None
+    return shown(workspace, kept)
 
 
-def shown(workspace: Workspace, row: Any) -> dict[str, Any]:
-    ending = next(e for e, kind in KINDS.values() if kind == row["kind"])
+def shown(workspace: Workspace, row: records.Image) -> models.Image:
+    """A picture with its address; sizes in octets and pixels."""
+    ending = next(e for e, kind in KINDS.values() if kind == row.kind)
     base = str(workspace.setting("public_url")).rstrip("/")
-    return {"url": f"{base}/f/{row['hash']}.{ending}"} | {k: row[k] for k in ("id", "name", "width", "height", "bytes")}
+    return models.Image(
+        id=row.id, url=f"{base}/f/{row.hash}.{ending}", name=row.name, width=row.width, height=row.height, bytes=row.bytes
+    )
 
 
-def every(workspace: Workspace) -> list[dict[str, Any]]:
+def every(workspace: Workspace) -> list[models.Image]:
     return [shown(workspace, r) for r in content.images(workspace.store.read())]
 
 
@@ -65,4 +70,4 @@ def file_of(workspace: Workspace, name: str) -> tuple[Path, str]:
     path = workspace.folder / FOLDER / Path(name).name
     if row is None or not path.is_file():
         raise Missing("This image does not exist.")
-    return path, str(row["kind"])
+    return path, str(row.kind)

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from openmeadow.core.errors import MeadowError
+from openmeadow.core.message.blocks import Block, several
 from openmeadow.core.message.personalisation import rules_in
 from openmeadow.services.workspace import Workspace
+from openmeadow.store.campaigns.records import Campaign, Version
 
 TEXTS = ("subject", "html", "plain")
 
@@ -27,19 +29,19 @@ class ConditionProblem:
         return f"{where} is shown only if “{self.condition[:120]}”, and that rule has a mistake: {self.sentence}"
 
 
-def _blocks(blocks: list[dict[str, Any]]) -> list[tuple[int, str]]:
+def _blocks(blocks: Sequence[Block]) -> list[tuple[int, str]]:
     """(number of the block, condition) of each block that has one, those inside columns too."""
     out = []
     for n, block in enumerate(blocks, start=1):
-        inside = [*(block.get("left") or []), *(block.get("right") or [])]
+        inside = [*several(block.get("left")), *several(block.get("right"))]
         out += [(n, str(b.get("rule") or "").strip()) for b in (block, *inside) if str(b.get("rule") or "").strip()]
     return out
 
 
-def problems(workspace: Workspace, texts: Any) -> list[ConditionProblem]:
+def problems(workspace: Workspace, texts: Campaign | Version) -> list[ConditionProblem]:
     """What is wrong with the conditions of a message (its row, or one of its versions), in order."""
-    blocks = dict.fromkeys(_blocks(json.loads(texts["blocks"]) if texts["blocks"] else []))
-    rules = list(dict.fromkeys(r for t in TEXTS for r in rules_in(texts[t] or "")))
+    blocks = dict.fromkeys(_blocks(json.loads(texts.blocks) if texts.blocks else []))
+    rules = list(dict.fromkeys(r for t in TEXTS for r in rules_in(getattr(texts, t))))
     if not rules and not blocks:
         return []
     places = [*blocks, *((0, r) for r in rules if r not in {rule for _, rule in blocks})]

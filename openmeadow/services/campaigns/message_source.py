@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from openmeadow.core.errors import Missing
+from openmeadow.core.ids import DeliveryId
 from openmeadow.core.message.headers import ExplainedHeader, explained
 from openmeadow.net.signed_tokens import Tokens
 from openmeadow.services.campaigns import renderer
@@ -30,10 +31,10 @@ def of_test(workspace: Workspace, row_id: int) -> Source:
     row = content.test_copy(workspace.store.read(), row_id)
     if row is None:
         raise Missing("This test is no longer stored.")
-    return Source(row["raw"], explained(row["raw"]), False)
+    return Source(row.raw, explained(row.raw), False)
 
 
-def of_delivery(workspace: Workspace, row_id: int) -> Source:
+def of_delivery(workspace: Workspace, row_id: DeliveryId) -> Source:
     """A message that was sent, made anew."""
     raw = renderer.source_of(workspace, Tokens(workspace.folder), row_id)
     return Source(raw, explained(raw), True)

@@ -40,7 +40,7 @@ def pause_all(db: sqlite3.Connection, now: int, as_of: int, why: str) -> int:
     plans = deliveries.under_way(db)
     if plans:
         settings.set_setting(db, SETTING, {"since": now, "as_of": as_of, "why": why})
-        settings.log(db, now, "restore", f"paused all sending: {why}", "workspace", sum(p["waiting"] for p in plans))
+        settings.log(db, now, "restore", f"paused all sending: {why}", "workspace", sum(p.waiting for p in plans))
     return len(plans)
 
 
@@ -53,7 +53,7 @@ def paused(workspace: Workspace) -> Paused | None:
     said = workspace.setting(SETTING)
     if not said:
         return None
-    plans = tuple(PausedPlan(r["id"], r["name"], r["waiting"]) for r in deliveries.under_way(workspace.store.read()))
+    plans = tuple(PausedPlan(r.id, r.name, r.waiting) for r in deliveries.under_way(workspace.store.read()))
     return Paused(said["since"], said["as_of"], said["why"], plans)
 
 
@@ -75,25 +75,25 @@ def read_log(workspace: Workspace, text: str, who: str) -> int:
         raise Refused("This log names none of our messages. It needs Message-IDs or return paths.")
     with workspace.store.atomic() as db:
         changed = deliveries.mark_sent(db, sorted(named), workspace.now())
-        for campaign in sorted({r["campaign"] for r in changed}):
+        for campaign in sorted({r.campaign for r in changed}):
             row = campaigns.one(db, campaign)
             assert row is not None
-            sent = [r for r in changed if r["campaign"] == campaign]
-            rows = [
+            sent = [r for r in changed if r.campaign == campaign]
+            rows: list[events.Row] = [
                 (
-                    r["changed_at"],
+                    r.changed_at or workspace.now(),
                     int(Kind.SENT),
-                    r["subscriber"],
-                    row["message"],
+                    r.subscriber,
+                    row.message or 0,
                     0,
                     0,
                     0.0,
                     None,
                     None,
-                    f"delivery {r['id']}",
+                    f"delivery {r.id}",
                 )
                 for r in sent
             ]
             events.add(db, rows)
-            settings.log(db, workspace.now(), who, "marked as sent by the relay log", row["name"], len(sent))
+            settings.log(db, workspace.now(), who, "marked as sent by the relay log", row.name, len(sent))
     return len(changed)

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import json
-from typing import Any
-
 from openmeadow.core.message.personalisation import links
+from openmeadow.services import models
 from openmeadow.services.campaigns import preflight
 from openmeadow.services.workspace import Workspace
+from openmeadow.store.campaigns.records import Campaign
 
 # (check, what is so when nothing was found, what must be there for it to have been looked at)
 IN_ORDER = (
@@ -35,20 +34,24 @@ IN_ORDER = (
 )
 
 
-def passed(workspace: Workspace, row: Any, found: list[dict[str, Any]]) -> list[dict[str, str]]:
-    """{"check", "words"} of what was looked at and is in order, given what was found."""
-    written = preflight.as_it_goes(workspace, row) is not None and bool(row["html"].strip() or row["plain"].strip())
-    nobody = bool(row["sequence"]) or any(f["check"] == "Recipients" for f in found)
+def passed(workspace: Workspace, row: Campaign, found: list[models.Check]) -> list[models.InOrder]:
+    """What was looked at and is in order, given what was found."""
+    written = preflight.as_it_goes(workspace, row) is not None and bool(row.html.strip() or row.plain.strip())
+    nobody = bool(row.sequence) or any(f.check == "Recipients" for f in found)
     there = {
-        "from": bool(row["from_text"]),
-        "purpose": bool(row["purpose"]),
+        "from": bool(row.from_text),
+        "purpose": bool(row.purpose),
         "message": written,
-        "html": written and bool(row["html"].strip()),
-        "links": written and bool(links(row["html"])),
+        "html": written and bool(row.html.strip()),
+        "links": written and bool(links(row.html)),
         "recipients": not nobody,
         "boxes": bool(workspace.setting("seed_mailboxes")) and written,
     }
-    wrong = {f["check"] for f in found}
-    if json.loads(row["asks"]):
+    wrong = {f.check for f in found}
+    if row.asks:
         wrong.add("Consent wording")  # it asks for consent itself
-    return [{"check": check, "words": words} for check, words, needs in IN_ORDER if there[needs] and check not in wrong]
+    return [
+        models.InOrder(check=check, words=words)
+        for check, words, needs in IN_ORDER
+        if there[needs] and check not in wrong
+    ]

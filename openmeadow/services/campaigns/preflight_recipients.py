@@ -4,21 +4,21 @@ from __future__ import annotations
 
 from collections import Counter
 from datetime import UTC, datetime, timedelta
-from typing import Any
-from zoneinfo import ZoneInfo
 
 import numpy as np
 
 from openmeadow.core.addresses.verdicts import VERDICTS
-from openmeadow.core.arrays import DAY
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Refused
 from openmeadow.core.message.personalisation import undeclared, without_fallbacks
+from openmeadow.core.moments import DAY
+from openmeadow.services import models
 from openmeadow.services.campaigns import preflight, recipients
 from openmeadow.services.campaigns.findings import LEVELS, Finding, found, in_order
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store.campaigns import campaigns, content, deliveries
+from openmeadow.store.campaigns.records import Campaign
 from openmeadow.store.health.providers import names as provider_names
 from openmeadow.store.segments.permission_facts import StoreFacts
 from openmeadow.store.subscribers import selections
@@ -26,10 +26,10 @@ from openmeadow.store.subscribers import selections
 MANY_INACTIVE, MANY_UNPROVEN, RESTED, FAR_MORE, FEW = 0.2, 0.5, 180, 2.0, 500
 
 
-def thorough(workspace: Workspace, row: Any) -> list[dict[str, Any]]:
+def thorough(workspace: Workspace, row: Campaign) -> list[models.Check]:
     """Every check, those that need the recipients too."""
     lines = preflight.checks(workspace, row)
-    if row["sequence"] or any(c["check"] == "Recipients" for c in lines):
+    if row.sequence or any(c.check == "Recipients" for c in lines):
         return lines
     who = recipients.work_out(workspace, row)
     if not len(who.index):
@@ -38,7 +38,7 @@ def thorough(workspace: Workspace, row: Any) -> list[dict[str, Any]]:
     else:
         out = _bands(who) + _addresses(who) + _fields(workspace, row, who) + _volume(workspace, row, who)
         out += _rest(who) + _collisions(workspace, row, who)
-    return sorted(lines + in_order(workspace, row, out), key=lambda c: LEVELS.index(c["level"]))
+    return sorted(lines + in_order(workspace, row, out), key=lambda c: LEVELS.index(c.level))
 
 
 def _bands(who: recipients.Recipients) -> list[Finding]:
@@ -74,10 +74,10 @@ def _addresses(who: recipients.Recipients) -> list[Finding]:
     return out
 
 
-def _fields(workspace: Workspace, row: Any, who: recipients.Recipients) -> list[Finding]:
+def _fields(workspace: Workspace, row: Campaign, who: recipients.Recipients) -> list[Finding]:
     """Fields without a fallback that some have nothing in."""
     used: set[str] = set()
-    for text in (row["subject"], row["html"], row["plain"]):
+    for text in (row.subject, row.html, row.plain):
         used |= undeclared(without_fallbacks(text))
     own = used - preflight.PAGES - set(preflight.asked_about(workspace, row)) - {"email"}
     out = []
@@ -90,12 +90,12 @@ def _fields(workspace: Workspace, row: Any, who: recipients.Recipients) -> list[
     return out
 
 
-def _volume(workspace: Workspace, row: Any, who: recipients.Recipients) -> list[Finding]:
+def _volume(workspace: Workspace, row: Campaign, who: recipients.Recipients) -> list[Finding]:
     """What a provider would get in one day, against its busiest day of the last 30."""
     from openmeadow.services.campaigns.schedule import draw_schedule
 
     assert isinstance(who.view.facts, StoreFacts)
-    zone, names = ZoneInfo(str(workspace.setting("time_zone"))), provider_names(workspace.store.read())
+    zone, names = workspace.zone, provider_names(workspace.store.read())
     drawn = draw_schedule(workspace, row, who)
     day = np.array([datetime.fromtimestamp(at, UTC).astimezone(zone).toordinal() for at in drawn.moments] or [0])
     out, sent = [], who.view.columns.rows
@@ -135,11 +135,11 @@ def _rest(who: recipients.Recipients) -> list[Finding]:
     return out
 
 
-def _collisions(workspace: Workspace, row: Any, who: recipients.Recipients) -> list[Finding]:
+def _collisions(workspace: Workspace, row: Campaign, who: recipients.Recipients) -> list[Finding]:
     """Other plans that reach the same people on the same day."""
     from openmeadow.services.campaigns.schedule import draw_schedule
 
-    zone, db = ZoneInfo(str(workspace.setting("time_zone"))), workspace.store.read()
+    zone, db = workspace.zone, workspace.store.read()
 
     def day(at: int) -> str:
         return datetime.fromtimestamp(at, UTC).astimezone(zone).date().isoformat()
@@ -148,35 +148,35 @@ def _collisions(workspace: Workspace, row: Any, who: recipients.Recipients) -> l
     out = []
     ours = set(who.subscriber.tolist())
     for other in campaigns.waiting_plans(db):
-        if other["id"] == row["id"]:
+        if other.id == row.id:
             continue
         people = {
-            p["subscriber"]
-            for b in deliveries.batches(db, other["id"])
-            if b["state"] in ("scheduled", "sending") and day(b["due_at"]) in mine
-            for p in deliveries.people_of_batch(db, b["id"])
-            if p["state"] in ("queued", "deferred")
+            p.subscriber
+            for b in deliveries.batches(db, other.id)
+            if b.state in ("scheduled", "sending") and day(b.due_at) in mine
+            for p in deliveries.people_of_batch(db, b.id)
+            if p.state in ("queued", "deferred")
         }
         both = len(ours & people)
         if both:
             words = (
-                f"{both:,} of these recipients get “{other['name']}” on the same day; they will receive only one of "
+                f"{both:,} of these recipients get “{other.name}” on the same day; they will receive only one of "
                 "the two that day."
             )
             out.append(Finding("Overlapping campaigns", "note", words, "schedule"))
     return out
 
 
-def override(workspace: Workspace, row: Any, check: str, finding: str, reason: str, who: str) -> None:
+def override(workspace: Workspace, row: Campaign, check: str, finding: str, reason: str, who: str) -> None:
     """Set a stop aside with a written reason; "" takes that back. What law, gate or protocol sets cannot be."""
-    stop = next((c for c in thorough(workspace, row) if (c["check"], c["finding"]) == (check, finding)), None)
+    stop = next((c for c in thorough(workspace, row) if (c.check, c.finding) == (check, finding)), None)
     if stop is None:
         raise Refused("This finding no longer exists. Run the checks again.")
-    if not stop["may_override"]:
+    if not stop.may_override:
         raise Refused(f"{check}: this blocker cannot be overridden. Fix it.")
     with workspace.store.atomic() as db:
         if reason.strip():
-            content.override(db, row["id"], check, finding, reason.strip(), who, workspace.now())
-            settings.log(db, workspace.now(), who, f"overrode {check}: {reason.strip()[:200]}", row["name"])
+            content.override(db, row.id, check, finding, reason.strip(), who, workspace.now())
+            settings.log(db, workspace.now(), who, f"overrode {check}: {reason.strip()[:200]}", row.name)
         else:
-            content.take_overrule_back(db, row["id"], check, finding)
+            content.take_overrule_back(db, row.id, check, finding)

@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 from openmeadow.core.addresses.syntax import address_key
 from openmeadow.core.errors import MeadowError, Missing
+from openmeadow.core.ids import NOBODY, SubscriberId
 from openmeadow.core.message.html_scan import tags
 from openmeadow.core.message.personalisation import Said
 from openmeadow.net.signed_tokens import Tokens
 from openmeadow.services.campaigns import message_conditions, preflight, recipients
 from openmeadow.services.campaigns.renderer import Writer
 from openmeadow.services.workspace import Workspace
+from openmeadow.store.campaigns.records import Campaign
 from openmeadow.store.subscribers import subscribers
 
 
@@ -22,7 +23,7 @@ class Shown:
     ``problems`` conditions that cannot be read; ``hosted`` hosts of images that the preview does not fetch."""
 
     said: Said
-    subscriber: int
+    subscriber: SubscriberId
     preview: str
     email: str
     values: dict[str, str]
@@ -30,26 +31,32 @@ class Shown:
     hosted: tuple[str, ...]
 
 
-def of(workspace: Workspace, row: Any, subscriber: int = 0, email: str = "", version: int = 0) -> Shown:
+def of(
+    workspace: Workspace, row: Campaign, subscriber: SubscriberId = NOBODY, email: str = "", version: int = 0
+) -> Shown:
     """Of somebody by id or address, else of the first recipient."""
     db = workspace.store.read()
     if email.strip():
         key = address_key(email.strip())
-        subscriber = subscribers.ids_of(db, [key]).get(key, 0)
+        subscriber = SubscriberId(subscribers.ids_of(db, [key]).get(key, 0))
         if not subscriber:
             raise Missing(f"There is no subscriber with the address {email.strip()[:80]}.")
     if not subscriber:
         try:
             chosen = recipients.work_out(workspace, row)
-            subscriber = int(chosen.subscriber[0]) if len(chosen.index) else 0
+            subscriber = SubscriberId(int(chosen.subscriber[0]) if len(chosen.index) else 0)
         except MeadowError:
-            subscriber = 0
+            subscriber = NOBODY
     writer = Writer(workspace, row, Tokens(workspace.folder))
-    wrong = message_conditions.problems(workspace, writer.texts(version or row["version"]))
+    wrong = message_conditions.problems(workspace, writer.texts(version or row.version))
     # a part whose condition cannot be read is left out, and said; the rest is shown
     d, fields, held = writer.sample(subscriber, "", version, without={p.condition for p in wrong})
     said = writer.said(d, fields, None, held)
-    shown = writer.body(d["version"], None).say_preview(fields) if writer.texts(d["version"])["preview"] else ""
+    shown = (
+        writer.body(d.version or row.version, None).say_preview(fields)
+        if writer.texts(d.version or row.version).preview
+        else ""
+    )
     values = {f: str(fields.get(f) or "") for f in sorted(preflight.known_fields(workspace, row) - preflight.PAGES)}
     text = shown or " ".join(said.plain.split())[:140]
     return Shown(

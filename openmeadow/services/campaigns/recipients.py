@@ -3,9 +3,7 @@ check, and why not."""
 
 from __future__ import annotations
 
-import json
 from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
 
@@ -14,8 +12,10 @@ from openmeadow.core.arrays import I64, Mask
 from openmeadow.core.consent.eligibility import REASONS, Answer
 from openmeadow.core.errors import Refused
 from openmeadow.core.rules.conditions import View
+from openmeadow.core.states import Side
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import campaigns
+from openmeadow.store.campaigns.records import Campaign
 from openmeadow.store.segments import segments
 from openmeadow.store.segments.permission_facts import StoreFacts
 from openmeadow.store.subscribers.similarity import one_mailbox
@@ -44,34 +44,37 @@ def chosen(workspace: Workspace, view: View, ids: list[int]) -> Mask:
         row = segments.one(workspace.store.read(), row_id)
         if row is None:
             raise Refused("A selected segment does not exist any more. Choose again.")
-        mask |= view.mask(workspace.checked_rule(row["rule"], view, row["name"]))
+        mask |= view.mask(workspace.checked_rule(row.rule, view, row.name))
     return mask
 
 
-def gate(view: View, row: Any, *, limits: bool) -> Answer | None:
+def gate(view: View, row: Campaign, *, limits: bool) -> Answer | None:
     """The eligibility check's answer for a campaign: for its purpose, or for what a consent request asks about; None for none."""
     assert isinstance(view.facts, StoreFacts)
     return eligibility_of(view.facts, row, limits=limits)
 
 
-def eligibility_of(facts: StoreFacts, row: Any, *, limits: bool) -> Answer | None:
-    if row["kind"] == "consent request":
-        return facts.may_ask(json.loads(row["asks"]), limits=limits)
-    if not row["purpose_name"]:
+def eligibility_of(facts: StoreFacts, row: Campaign, *, limits: bool) -> Answer | None:
+    if row.kind == "consent request":
+        return facts.may_ask(row.asks, limits=limits)
+    if not row.purpose_name:
         return None
-    return facts.may(row["purpose_name"], limits=limits, sequences=not row["with_sequences"], kind=row["gate"])
+    return facts.may(row.purpose_name, limits=limits, sequences=not row.with_sequences, kind=row.gate)
 
 
-def sides(workspace: Workspace, view: View, row: Any) -> tuple[Mask, Mask]:
+def sides(workspace: Workspace, view: View, row: Campaign) -> tuple[Mask, Mask]:
     """Who is chosen by a campaign's segments, lists or one by one, and who is left out."""
     assert isinstance(view.facts, StoreFacts)
     db, ids = workspace.store.read(), view.columns.people.id
     both = []
-    for side in ("in", "out"):
-        mask = chosen(workspace, view, json.loads(row[f"segments_{side}"]))
-        for name in json.loads(row[f"lists_{side}"]):
+    for side, chosen_segments, lists in (
+        (Side.IN, row.segments_in, row.lists_in),
+        (Side.OUT, row.segments_out, row.lists_out),
+    ):
+        mask = chosen(workspace, view, chosen_segments)
+        for name in lists:
             mask |= view.facts.in_list(name) & view.alive
-        people = np.array(campaigns.people(db, row["id"], side), np.int64)
+        people = np.array(campaigns.people(db, row.id, side), np.int64)
         both.append(mask | (view.alive & np.isin(ids, people)) if len(people) else mask)
     return both[0], both[1]
 
@@ -88,7 +91,7 @@ def _once(view: View, left: Mask, rules: Rules) -> Mask:
     return out
 
 
-def work_out(workspace: Workspace, row: Any, *, limits: bool = False) -> Recipients:
+def work_out(workspace: Workspace, row: Campaign, *, limits: bool = False) -> Recipients:
     """A campaign's recipients as of now. Counts are negative for those who fall out; the first and last are totals."""
     view = workspace.view()
     assert isinstance(view.facts, StoreFacts)

@@ -5,22 +5,23 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from openmeadow.core.delivery.smtp_refusals import same_words
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.events import Kind
+from openmeadow.core.ids import CampaignId, DeliveryId
 from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.services.subscribers.import_events import HARD_BOUNCE
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings, undo_log
 from openmeadow.store.campaigns import campaigns, deliveries
+from openmeadow.store.campaigns.records import FailedDelivery
 from openmeadow.store.engagement import events
 from openmeadow.store.subscribers import consent
 from openmeadow.store.subscribers.subscribers import facts_changed
 
 
-def outside_id(delivery: int, try_: int, *, with_bounce: bool = False) -> str:
+def outside_id(delivery: DeliveryId, try_: int, *, with_bounce: bool = False) -> str:
     """The id of the event that a try writes; of the one that says it was sent to, where a bounce says more."""
     return f"delivery {delivery} try {try_}{' sent' if with_bounce else ''}"
 
@@ -29,10 +30,12 @@ def unmark(db: sqlite3.Connection, tries: Sequence[tuple[int, int]], now: int) -
     """Put deliveries, each with the number of its last try, back in the queue: the event that this try wrote goes, and
     the suppression that followed from it. How many events went."""
     deliveries.put_back(db, [row_id for row_id, _ in tries], now)
-    gone = events.forget(db, [outside_id(row_id, n, with_bounce=b) for row_id, n in tries for b in (False, True)])
+    gone = events.forget(
+        db, [outside_id(DeliveryId(row_id), n, with_bounce=b) for row_id, n in tries for b in (False, True)]
+    )
     for e in gone:
-        if e["kind"] == Kind.BOUNCED and bounce_class(e["code"], e["diagnostic"]) == "hard":
-            consent.lift_of(db, e["subscriber"], HARD_BOUNCE, e["at"])
+        if e.kind == Kind.BOUNCED and bounce_class(e.code, e.diagnostic) == "hard":
+            consent.lift_of(db, e.subscriber, HARD_BOUNCE, e.at)
     if gone:
         undo_log.events_changed(db)
         facts_changed(db)
@@ -49,36 +52,36 @@ class RefusedGroup:
     people: int
 
 
-def _failed(db: sqlite3.Connection, campaign: int) -> dict[str, list[Any]]:
-    groups: dict[str, list[Any]] = {}
+def _failed(db: sqlite3.Connection, campaign: CampaignId) -> dict[str, list[FailedDelivery]]:
+    groups: dict[str, list[FailedDelivery]] = {}
     for row in deliveries.failed_of(db, campaign):
-        groups.setdefault(same_words("", row["reason"] or "").strip(), []).append(row)
+        groups.setdefault(same_words("", row.reason or "").strip(), []).append(row)
     return groups
 
 
-def groups(workspace: Workspace, campaign: int) -> list[RefusedGroup]:
+def groups(workspace: Workspace, campaign: CampaignId) -> list[RefusedGroup]:
     """What failed, by its words, the most people first."""
     found = _failed(workspace.store.read(), campaign)
-    out = [RefusedGroup(words, rows[0]["reason"] or "", len(rows)) for words, rows in found.items()]
+    out = [RefusedGroup(words, rows[0].reason or "", len(rows)) for words, rows in found.items()]
     return sorted(out, key=lambda g: -g.people)
 
 
-def put_back(workspace: Workspace, campaign: int, words: str, who: str) -> int:
+def put_back(workspace: Workspace, campaign: CampaignId, words: str, who: str) -> int:
     """Everyone of a campaign who failed with these words waits again, in the batch they were in. How many."""
     row = campaigns.one(workspace.store.read(), campaign)
     if row is None:
         raise Missing("This campaign does not exist.")
-    if row["state"] == "stopped":
-        raise Refused(f"“{row['name']}” was stopped; its queue is empty.")
+    if row.state == "stopped":
+        raise Refused(f"“{row.name}” was stopped; its queue is empty.")
     with workspace.store.atomic() as db:
         rows = _failed(db, campaign).get(words, [])
         if not rows:
             raise Missing("No failed delivery has this reply any more.")
-        unmark(db, [(r["id"], r["attempts"]) for r in rows], workspace.now())
-        if not row["sequence"]:
-            for batch in {r["batch"] for r in rows}:
+        unmark(db, [(r.id, r.attempts) for r in rows], workspace.now())
+        if not row.sequence:
+            for batch in {r.batch for r in rows}:
                 deliveries.set_batch(db, batch, "sending")
-            if row["state"] == "finished":
+            if row.state == "finished":
                 campaigns.update(db, campaign, {"state": "sending"})
-        settings.log(db, workspace.now(), who, "queued again", row["name"], len(rows))
+        settings.log(db, workspace.now(), who, "queued again", row.name, len(rows))
     return len(rows)

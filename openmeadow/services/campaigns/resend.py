@@ -4,53 +4,56 @@ at the last moment."""
 from __future__ import annotations
 
 import json
-from typing import Any
+import sqlite3
 from zoneinfo import ZoneInfo
 
 import numpy as np
+from pydantic import JsonValue
 
-from openmeadow.core.arrays import DAY
 from openmeadow.core.delivery.batches import variants as draw_arms
+from openmeadow.core.delivery.plan import NamedVariant, Plan
+from openmeadow.core.ids import NO_MESSAGE, CampaignId, MessageId, SubscriberId
+from openmeadow.core.moments import DAY
 from openmeadow.core.rules.conditions import View
-from openmeadow.services.campaigns.schedule import SAME, again_at, plan_of, variants_of
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store.campaigns import deliveries
+from openmeadow.store.campaigns.records import Batch, Campaign, CampaignDelivery, Send
 
 BEFORE = {"resend": "first", "second resend": "resend"}
 MOST_IN_30_DAYS = 2
 
 
-def arms_in(batch: Any, plan: dict[str, Any]) -> list[dict[str, Any]]:
+def arms_in(batch: Batch | Send | CampaignDelivery, plan: Plan) -> list[NamedVariant]:
     """The variants of a send, as they were when it was planned."""
-    variants: list[Any] = json.loads(batch["variants"])
-    if variants and isinstance(variants[0], str):  # kept by their names alone
-        return [
-            {**SAME, "name": a, "wait": plan["wait"], "subject": plan["new_subject"] * i} for i, a in enumerate(variants)
-        ]
-    return variants
+    kept: list[JsonValue] = json.loads(batch.variants)
+    if kept and isinstance(kept[0], str):  # kept by their names alone
+        return [NamedVariant(name=str(a), wait=plan.wait, subject=plan.new_subject * i) for i, a in enumerate(kept)]
+    return [NamedVariant.model_validate(a) for a in kept]
 
 
-def plan_passes(db: Any, campaign: int, plan: dict[str, Any], moments: list[int], zone: ZoneInfo) -> None:
+def _as_json(variants: list[NamedVariant]) -> str:
+    return json.dumps([v.model_dump() for v in variants])
+
+
+def plan_passes(db: sqlite3.Connection, campaign: CampaignId, plan: Plan, moments: list[int], zone: ZoneInfo) -> None:
     """The passes and batches of the resend, and of a second one where it was asked for: at allowed hours, and none after
     the plan's last moment."""
-    variants = variants_of(plan)
-    again = deliveries.add_pass(db, campaign, "resend", json.dumps(variants), float(plan["holdout_share"]))
+    variants = plan.resend_variants()
+    again = deliveries.add_pass(db, campaign, "resend", _as_json(variants), float(plan.holdout_share))
     second = None
-    if plan["second"]:
-        second = deliveries.add_pass(
-            db, campaign, "second resend", json.dumps(variants[:1]), float(plan["holdout_share"])
-        )
+    if plan.second:
+        second = deliveries.add_pass(db, campaign, "second resend", _as_json(variants[:1]), float(plan.holdout_share))
     for i, at in enumerate(moments):
-        once = again_at(plan, at, int(plan["wait"]), zone)
+        once = plan.resend_at(at, int(plan.wait), zone)
         if once is not None:
             deliveries.add_batch(db, again, i + 1, once, 0)
-        twice = again_at(plan, at, int(plan["wait"]) + max(a["wait"] for a in variants), zone)
+        twice = plan.resend_at(at, int(plan.wait) + max(a.wait for a in variants), zone)
         if second is not None and once is not None and twice is not None:
             deliveries.add_batch(db, second, i + 1, twice, 0)
 
 
-def ignored(view: View, message: int, rule: str, *, machine_only: bool = False) -> np.ndarray:
+def ignored(view: View, message: MessageId, rule: str, *, machine_only: bool = False) -> np.ndarray:
     """Store ids of those who got a message and left it ignored, or opened and did not click."""
     rows, now = view.columns.rows, view.now
     hit = (rows.message == message) & (rows.failed_at > now) & (rows.first_at <= now) & (rows.reacted_at > now)
@@ -63,53 +66,53 @@ def ignored(view: View, message: int, rule: str, *, machine_only: bool = False) 
     return np.asarray(view.columns.people.id[rows.person[hit]])
 
 
-def machine_openers(workspace: Workspace, row: Any) -> int:
+def machine_openers(workspace: Workspace, row: Campaign) -> int:
     """How many of a message's people were opened for by machines only."""
     view = workspace.view()
-    out, inside = (ignored(view, row["message"], "not engaged", machine_only=m) for m in (False, True))
+    out, inside = (ignored(view, (row.message or NO_MESSAGE), "not engaged", machine_only=m) for m in (False, True))
     return len(inside) - len(out)
 
 
 TOO_OFTEN = f"already {MOST_IN_30_DAYS} resends in 30 days"
 
 
-def due(workspace: Workspace, row: Any, batch: Any) -> tuple[dict[int, int], dict[int, int]]:
+def due(workspace: Workspace, row: Campaign, batch: Batch) -> tuple[dict[int, int], dict[int, int]]:
     """Subscriber -> band of those of one batch of the send before who are due for this one; and of those who would be,
     had they not been resent to so often."""
-    plan = plan_of(row)
-    before, db = BEFORE[batch["kind"]], workspace.store.read()
+    plan = row.plan
+    before, db = BEFORE[batch.kind], workspace.store.read()
     of_batch = {
-        d["subscriber"]: d
-        for d in deliveries.of_campaign(db, row["id"], before)
-        if d["batch_n"] == batch["n"] and d["state"] == deliveries.SENT
+        d.subscriber: d
+        for d in deliveries.of_campaign(db, row.id, before)
+        if d.batch_n == batch.n and d.state == deliveries.SENT
     }
-    people = ignored(workspace.view(), row["message"], plan["resend_rule"], machine_only=bool(plan["machine_only"]))
+    people = ignored(workspace.view(), row.message or NO_MESSAGE, plan.resend_rule, machine_only=bool(plan.machine_only))
     often = deliveries.resent_often(db, workspace.now() - 30 * DAY, MOST_IN_30_DAYS)
-    band = {int(s): int(of_batch[int(s)]["band"]) for s in people if int(s) in of_batch}
+    band = {int(s): int(of_batch[SubscriberId(int(s))].band) for s in people if int(s) in of_batch}
     return {s: b for s, b in band.items() if s not in often}, {s: b for s, b in band.items() if s in often}
 
 
-def draw(workspace: Workspace, row: Any, batch: Any) -> None:
+def draw(workspace: Workspace, row: Campaign, batch: Batch) -> None:
     """Divide those due at random, once. Who is in an variant that waits longer gets a batch of its own."""
-    plan = plan_of(row)
+    plan = row.plan
     variants, (people, too_often) = arms_in(batch, plan), due(workspace, row, batch)
     subscribers = np.array(sorted(people), np.int64)
-    salt = 500 if batch["kind"] == "second resend" else 0
-    zone = ZoneInfo(str(workspace.setting("time_zone")))
-    variant = draw_arms(int(row["seed"]) + batch["n"] + salt, subscribers, float(batch["holdout_share"]), len(variants))
+    salt = 500 if batch.kind == "second resend" else 0
+    zone = workspace.zone
+    variant = draw_arms(int(row.seed) + batch.n + salt, subscribers, float(batch.holdout_share), len(variants))
     with workspace.store.atomic() as db:
-        place = [batch["id"]] * len(variants)
+        place = [batch.id] * len(variants)
         for i, a in enumerate(variants):
             mine = int((variant == i).sum())
-            if a["wait"] > plan["wait"] and batch["kind"] == "resend" and mine:
-                later = again_at(plan, batch["due_at"], a["wait"] - plan["wait"], zone) or batch["due_at"]
-                place[i] = deliveries.add_batch(db, batch["send"], batch["n"], later, mine, i + 1)
+            if a.wait > plan.wait and batch.kind == "resend" and mine:
+                later = plan.resend_at(batch.due_at, a.wait - plan.wait, zone) or batch.due_at
+                place[i] = deliveries.add_batch(db, batch.send, batch.n, later, mine, i + 1)
         deliveries.add_deliveries(
             db,
             (
                 (
-                    batch["send"],
-                    batch["id"] if a < 0 else place[int(a)],
+                    batch.send,
+                    batch.id if a < 0 else place[int(a)],
                     int(s),
                     max(int(a), 0),
                     people[int(s)],
@@ -120,24 +123,23 @@ def draw(workspace: Workspace, row: Any, batch: Any) -> None:
             ),
         )
         deliveries.add_deliveries(
-            db,
-            ((batch["send"], batch["id"], s, 0, b, deliveries.SKIPPED, TOO_OFTEN) for s, b in sorted(too_often.items())),
+            db, ((batch.send, batch.id, s, 0, b, deliveries.SKIPPED, TOO_OFTEN) for s, b in sorted(too_often.items()))
         )
         here = int((variant < 0).sum()) + sum(
-            int((variant == i).sum()) for i in range(len(variants)) if place[i] == batch["id"]
+            int((variant == i).sum()) for i in range(len(variants)) if place[i] == batch.id
         )
-        deliveries.set_batch(db, batch["id"], "sending", people=here)  # so that it is never drawn again
-        name = f"{row['name']}, batch {batch['n']}"
-        settings.log(db, workspace.now(), "worker", f"prepared {batch['kind']}", name, len(subscribers))
+        deliveries.set_batch(db, batch.id, "sending", people=here)  # so that it is never drawn again
+        name = f"{row.name}, batch {batch.n}"
+        settings.log(db, workspace.now(), "worker", f"prepared {batch.kind}", name, len(subscribers))
 
 
-def engaged_meanwhile(view: View, row: Any) -> dict[int, str]:
+def engaged_meanwhile(view: View, row: Campaign) -> dict[int, str]:
     """Who among the people of a view has engaged since, so that nothing more goes to them: subscriber -> the reason."""
     rows, out = view.columns.rows, {}
-    clicks_only = plan_of(row)["resend_rule"] == "opened, not clicked"
+    clicks_only = row.plan.resend_rule == "opened, not clicked"
     for i, s in enumerate(view.columns.people.id.tolist()):
         for r in range(int(view.columns.start[i]), int(view.columns.start[i + 1])):
             engaged = rows.reacted_at[r] if clicks_only else min(rows.opened_at[r], rows.reacted_at[r])
-            if rows.message[r] == row["message"] and engaged <= view.now:
+            if rows.message[r] == row.message and engaged <= view.now:
                 out[s] = "engaged before the resend"
     return out

@@ -2,23 +2,24 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 
-from openmeadow.core.arrays import DAY, Mask
+from openmeadow.core.arrays import Mask
 from openmeadow.core.columns import MACHINE
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Missing
 from openmeadow.core.events import Kind
+from openmeadow.core.ids import NO_MESSAGE, CampaignId, MessageId
+from openmeadow.core.moments import DAY
 from openmeadow.core.rules.conditions import View
 from openmeadow.core.statistics import wilson
+from openmeadow.services import models
 from openmeadow.services.campaigns import ab_test
 from openmeadow.services.campaigns.campaigns import row_of
-from openmeadow.services.campaigns.schedule import plan_of
 from openmeadow.services.health import placement
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import campaigns, deliveries
+from openmeadow.store.campaigns.records import Campaign
 from openmeadow.store.engagement import events
 from openmeadow.store.health.providers import names as provider_names
 from openmeadow.store.segments.permission_facts import StoreFacts
@@ -32,7 +33,7 @@ SETTLED = 3 * DAY  # a message younger than this has not had its answers yet
 class Told:
     """One message's rows of the view, with what people did about it."""
 
-    def __init__(self, view: View, message: int) -> None:
+    def __init__(self, view: View, message: MessageId) -> None:
         rows, acts, now = view.columns.rows, view.columns.acts, view.now
         at = np.flatnonzero((rows.message == message) & (rows.first_at <= now))
         self.person = rows.person[at]
@@ -57,29 +58,28 @@ class Told:
 MOST_REPLIES = 100
 
 
-def divided(workspace: Workspace, row_id: int) -> dict[str, Any]:
-    """Everything that Results shows below the batches: {"by": [{"title", "lines"}], "links", "replies", "bookings",
-    "value", "placement", "trial"}."""
+def divided(workspace: Workspace, row_id: CampaignId) -> models.ResultParts:
+    """Everything that Results shows below the batches, of this campaign alone."""
     row, view = row_of(workspace, row_id), workspace.view()
     assert isinstance(view.facts, StoreFacts)
-    told = Told(view, row["message"] or -1)
+    told = Told(view, (row.message or NO_MESSAGE))
     names, db = provider_names(workspace.store.read()), workspace.store.read()
-    by: list[dict[str, Any]] = []
+    by: list[models.DividedBy] = []
 
     def add(title: str, lines: list[tuple[str, Mask]], note: str = "") -> None:
-        found = [{"words": words, **told.of(mask)} for words, mask in lines if mask.any()]
+        found = [models.DividedLine(words=words, **told.of(mask)) for words, mask in lines if mask.any()]
         if len(found) > (title != "List"):  # one part of a whole says nothing, but for a list
-            by.append({"title": title, "lines": found, "note": note})
+            by.append(models.DividedBy(title=title, lines=found, note=note))
 
     provider = view.facts.provider[told.person]
     add("Provider", [(names[i], provider == i) for i in (*range(1, len(names)), 0) if names[i]])
-    first = {d["subscriber"]: d for d in deliveries.of_campaign(db, row_id, "first")}
+    first = {d.subscriber: d for d in deliveries.of_campaign(db, row_id, "first")}
     ids = view.columns.people.id[told.person].tolist()
-    band = np.array([first[s]["band"] if s in first else -1 for s in ids], np.int64)
+    band = np.array([first[s].band if s in first else -1 for s in ids], np.int64)
     add("Band when it was scheduled", [(b, np.asarray(band == i)) for i, b in enumerate(BANDS)])
-    said = np.array([(first[s]["version"] or 1) if s in first else 0 for s in ids], np.int64)
+    said = np.array([(first[s].version or 1) if s in first else 0 for s in ids], np.int64)
     if len(set(said.tolist()) - {0}) > 1:
-        trial = bool(plan_of(row)["test"])
+        trial = bool(row.plan.test)
         note = "Only the pilot batch was random, for the A/B test; later batches differ. "
         note = f"{note if trial else 'Not randomised: batches differ. '}Do not compare these."
         several = sorted(set(said.tolist()) - {0})
@@ -88,83 +88,88 @@ def divided(workspace: Workspace, row_id: int) -> dict[str, Any]:
     add("List", lists, "Lists can overlap.")
     person, kind, value = told.acts
     booked = kind == Kind.BOOKED
-    return {
-        "by": by,
-        "links": links(workspace, row),
-        "replies": int(np.unique(person[kind == Kind.REPLIED]).size),
-        "replied": replied(workspace, row["message"] or -1),
-        "bookings": int(booked.sum()),
-        "value": float(value[booked].sum()),
-        "placement": placement.results(workspace, row_id)[:1],
-        "trial": trial_of(workspace, row),
-    }
+    return models.ResultParts(
+        by=by,
+        links=links(workspace, row),
+        replies=int(np.unique(person[kind == Kind.REPLIED]).size),
+        replied=replied(workspace, (row.message or NO_MESSAGE)),
+        bookings=int(booked.sum()),
+        value=float(value[booked].sum()),
+        placement=placement.results(workspace, row_id)[:1],
+        trial=trial_of(workspace, row),
+    )
 
 
-def replied(workspace: Workspace, message: int) -> list[dict[str, Any]]:
-    """Who replied, the latest first: {"subscriber", "email", "at"}."""
-    return [dict(r) for r in events.replied(workspace.store.read(), message, MOST_REPLIES)]
+def replied(workspace: Workspace, message: MessageId) -> list[models.Replied]:
+    """Who replied, the latest first."""
+    return [models.Replied.read_from(r) for r in events.replied(workspace.store.read(), message, MOST_REPLIES)]
 
 
-def links(workspace: Workspace, row: Any) -> list[dict[str, Any]]:
+def links(workspace: Workspace, row: Campaign) -> list[models.LinkLine]:
     """Each link with how many people clicked it, and machines apart; the most first."""
-    if not row["message"]:
+    if not row.message:
         return []
     view, db = workspace.view(), workspace.store.read()
     acts = view.columns.acts
-    by_machine = (acts.message == row["message"]) & (acts.kind == Kind.CLICKED) & (acts.by == MACHINE)
+    by_machine = (acts.message == row.message) & (acts.kind == Kind.CLICKED) & (acts.by == MACHINE)
     machines = set(view.columns.people.id[acts.person[by_machine]].tolist())
     people = set(
         view.columns.people.id[
-            acts.person[(acts.message == row["message"]) & (acts.kind == Kind.CLICKED) & (acts.by != MACHINE)]
+            acts.person[(acts.message == row.message) & (acts.kind == Kind.CLICKED) & (acts.by != MACHINE)]
         ].tolist()
     )
     out = []
-    for link in campaigns.links(db, row["message"]):
-        if link["trap"]:
+    for link in campaigns.links(db, row.message):
+        if link.trap:
             continue
-        who = set(campaigns.clicked_link(db, link["id"], view.now))
-        out.append({"url": link["url"], "people": len(who & people), "machines": len(who & (machines - people))})
-    return sorted(out, key=lambda x: -x["people"])
+        who = set(campaigns.clicked_link(db, link.id, view.now))
+        out.append(models.LinkLine(url=link.url, people=len(who & people), machines=len(who & (machines - people))))
+    return sorted(out, key=lambda x: -x.people)
 
 
-def trial_of(workspace: Workspace, row: Any) -> dict[str, Any] | None:
+def trial_of(workspace: Workspace, row: Campaign) -> models.TrialResult | None:
     """The versions tried at random: their figures, the difference with its interval, what was decided."""
-    seen, test = ab_test.judged(workspace, row), plan_of(row)["test"]
-    if seen is None or not test:
+    seen, test = ab_test.judged(workspace, row), row.plan.test
+    if seen is None or test is None:
         return None
     counts, found = seen
-    return {
-        "figure": test["figure"],
-        "versions": [{"words": c.variant, "people": c.people, "engaged": c.engaged} for c in counts],
-        "difference": found.difference.point,
-        "low": found.difference.low,
-        "high": found.difference.high,
-        "verdict": found.verdict,
-        "settled": test.get("settled", ""),
-        "why": test.get("why", ""),
-    }
+    return models.TrialResult(
+        figure=test.figure,
+        versions=[models.TrialLine(words=c.variant, people=c.people, engaged=c.engaged) for c in counts],
+        difference=found.difference.point,
+        low=found.difference.low,
+        high=found.difference.high,
+        verdict=found.verdict,
+        settled=test.settled,
+        why=test.why,
+    )
 
 
-def _line(workspace: Workspace, view: View, message: int, name: str, at: int | None) -> dict[str, Any]:
+def _line(
+    workspace: Workspace, view: View, message: MessageId, name: str, at: int | None, row_id: int = 0
+) -> models.ComparedLine:
     told = Told(view, message)
     figures = told.of(np.ones(len(told.person), bool))
     happened = campaigns.happened(workspace.store.read(), message, view.now)
-    figures |= {
-        "unsubscribed": happened.get(int(Kind.UNSUBSCRIBED), 0),
-        "complained": happened.get(int(Kind.COMPLAINED), 0),
-        "bounced": figures["sent"] - figures["delivered"],
-    }
-    return {"name": name, "at": at, **figures}
+    return models.ComparedLine(
+        id=row_id,
+        name=name,
+        at=at,
+        **figures,
+        unsubscribed=happened.get(int(Kind.UNSUBSCRIBED), 0),
+        complained=happened.get(int(Kind.COMPLAINED), 0),
+        bounced=figures["sent"] - figures["delivered"],
+    )
 
 
-def compared(workspace: Workspace, ids: list[int]) -> list[dict[str, Any]]:
+def compared(workspace: Workspace, ids: list[int]) -> list[models.ComparedLine]:
     """Whole figures of up to four campaigns side by side."""
     view, out = workspace.view(), []
     for row_id in list(dict.fromkeys(ids))[:MOST_COMPARED]:
         row = row_of(workspace, row_id)
-        if not row["message"]:
-            raise Missing(f"“{row['name']}” has not started.")
-        out.append({"id": row_id} | _line(workspace, view, row["message"], row["name"], row["started_at"]))
+        if not row.message:
+            raise Missing(f"“{row.name}” has not started.")
+        out.append(_line(workspace, view, row.message, row.name, row.started_at, row_id))
     return out
 
 
@@ -194,7 +199,7 @@ def first_sent(view: View) -> dict[int, int]:
     return {int(m): int(out[m]) for m in np.flatnonzero(out <= view.now)}
 
 
-def usual(workspace: Workspace, row: Any) -> dict[str, Any] | None:
+def usual(workspace: Workspace, row: Campaign) -> models.Usual | None:
     """The range in which this workspace's mailings lie: the middle half of each rate, over those of the last 18 months
     that had their answers, about the same purpose where there are enough. None where there are too few to judge by."""
     view, names = workspace.view(), campaigns.message_names(workspace.store.read())
@@ -202,43 +207,44 @@ def usual(workspace: Workspace, row: Any) -> dict[str, Any] | None:
     lately = [
         m
         for m, at in sorted(began.items(), key=lambda x: -x[1])
-        if m in names and m != row["message"] and view.now - LATELY * DAY < at <= view.now - SETTLED
+        if m in names and m != row.message and view.now - LATELY * DAY < at <= view.now - SETTLED
     ][:MOST_PAST]
-    same = [m for m in lately if names[m][1] == row["purpose"]]
+    same = [m for m in lately if names[m][1] == row.purpose]
     chosen = same if len(same) >= ENOUGH_CAMPAIGNS else lately
-    past = [_line(workspace, view, m, names[m][0], began[m]) for m in chosen]
-    past = [p for p in past if p["delivered"] >= FEW_DELIVERED]
+    past = [_line(workspace, view, MessageId(m), names[m][0], began[m]) for m in chosen]
+    past = [p for p in past if p.delivered >= FEW_DELIVERED]
     if len(past) < ENOUGH_CAMPAIGNS:
         return None
-    out: dict[str, Any] = {"mailings": len(past), "about": row["purpose_name"] if chosen is same else ""}
+    ranges = {}
     for rate in RATES:
         base = "sent" if rate == "bounced" else "delivered"
-        low, middle, high = np.quantile([p[rate] / p[base] for p in past], [0.25, 0.5, 0.75])
-        out[rate] = {"low": float(low), "middle": float(middle), "high": float(high)}
-    return out
+        shares = [getattr(p, rate) / getattr(p, base) for p in past]
+        low, middle, high = np.quantile(shares, [0.25, 0.5, 0.75])
+        ranges[rate] = models.UsualRange(low=float(low), middle=float(middle), high=float(high))
+    return models.Usual(mailings=len(past), about=(row.purpose_name or "") if chosen is same else "", **ranges)
 
 
-def in_text(workspace: Workspace, row_id: int, d: dict[str, Any]) -> str:
+def in_text(workspace: Workspace, row_id: int, d: models.ResultParts) -> str:
     """The results as text to paste; ``d`` is what ``divided`` found."""
     row, view = row_of(workspace, row_id), workspace.view()
-    line = _line(workspace, view, row["message"] or -1, row["name"], row["started_at"])
+    line = _line(workspace, view, (row.message or NO_MESSAGE), row.name, row.started_at)
 
     def of(word: str, base: str = "delivered") -> str:
-        k, n = line[word], line[base]
+        k, n = getattr(line, word), getattr(line, base)
         if not n:
             return "–"
         i = wilson(k, n)
         return f"{k:,} of {n:,} ({100 * i.point:.1f}%, {100 * i.low:.1f} to {100 * i.high:.1f})"
 
     out = [
-        f"{row['name']}: “{row['subject']}”",
-        f"Sent {line['sent']:,}; delivered {of('delivered', 'sent')}",
+        f"{row.name}: “{row.subject}”",
+        f"Sent {line.sent:,}; delivered {of('delivered', 'sent')}",
         f"Opens (human) {of('opened')}",
         f"Clicks (human) {of('clicked')}",
         f"Machine only {of('machine_only')}",
         f"Unsubscribed {of('unsubscribed')}; complained {of('complained')}; bounced {of('bounced', 'sent')}",
     ]
-    if d["replies"] or d["bookings"]:
-        out.append(f"Replies {d['replies']:,}; bookings {d['bookings']:,}, worth {d['value']:,.2f}")
-    out += [f"  {x['people']:,} people clicked {x['url']}" for x in d["links"] if x["people"]]
+    if d.replies or d.bookings:
+        out.append(f"Replies {d.replies:,}; bookings {d.bookings:,}, worth {d.value:,.2f}")
+    out += [f"  {x.people:,} people clicked {x.url}" for x in d.links if x.people]
     return "\n".join(out) + "\n"

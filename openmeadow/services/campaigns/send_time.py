@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime
-from typing import Any
 from zoneinfo import ZoneInfo, available_timezones
 
 import numpy as np
 
-from openmeadow.core.arrays import DAY, I8, I32, I64, Mask
+from openmeadow.core.arrays import I8, I32, I64, Mask
 from openmeadow.core.columns import MACHINE
 from openmeadow.core.delivery.hours import best, own_hours
 from openmeadow.core.delivery.time_zones import NO_HOUR
 from openmeadow.core.events import Kind
+from openmeadow.core.moments import DAY, HOUR
 from openmeadow.core.rules.conditions import View
+from openmeadow.services import models
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.engagement import event_counts
 from openmeadow.store.segments.permission_facts import StoreFacts
@@ -49,7 +50,7 @@ def local_hours(at: I64, zone: I64, known: list[ZoneInfo]) -> I64:
         mine = zone == z
         days, back = np.unique(day[mine], return_inverse=True)
         ahead = np.array([_ahead(int(d) * DAY + DAY // 2, known[z]) for d in days], np.int64)
-        hour[mine] = ((at[mine] + ahead[back]) // 3600) % 24
+        hour[mine] = ((at[mine] + ahead[back]) // HOUR) % 24
     return hour
 
 
@@ -58,9 +59,9 @@ def _ahead(at: int, zone: ZoneInfo) -> int:
     return int(offset.total_seconds()) if offset else 0
 
 
-def best_hours(workspace: Workspace, view: View, who: Mask | None = None) -> dict[str, Any] | None:
-    """The best three hours for some people, with how sure that is: {"begin", "share", "low", "high", "sure", "engagements",
-    "counts", "own", "sent_at"}; ``own`` is how many have an hour of their own, ``sent_at`` the hour at which nearly all
+def best_hours(workspace: Workspace, view: View, who: Mask | None = None) -> models.BestHours | None:
+    """The best three hours for some people, with how sure that is;
+    ``own`` is how many have an hour of their own, ``sent_at`` the hour at which nearly all
     mail went out, so that no other was tried (None where several were). None where there are too few answers."""
     person, at = _answers(view, who)
     known, zone = zones_of(workspace, view)
@@ -73,17 +74,17 @@ def best_hours(workspace: Workspace, view: View, who: Mask | None = None) -> dic
     sent = (rows.first_at > view.now - DAYS * DAY) & (rows.first_at <= view.now)
     went = np.bincount(local_hours(rows.first_at[sent], zone[rows.person[sent]].astype(np.int64), known), minlength=24)
     around = sum(int(went[(int(np.argmax(went)) + i) % 24]) for i in (-1, 0, 1)) / max(1, int(went.sum()))
-    return {
-        "sent_at": int(np.argmax(went)) if around > HARDLY_TRIED else None,
-        "begin": found.begin,
-        "share": found.share.point,
-        "low": found.share.low,
-        "high": found.share.high,
-        "sure": found.sure,
-        "engagements": len(at),
-        "counts": found.counts,
-        "own": int((own if who is None else own & who).sum()),
-    }
+    return models.BestHours(
+        sent_at=int(np.argmax(went)) if around > HARDLY_TRIED else None,
+        begin=found.begin,
+        share=found.share.point,
+        low=found.share.low,
+        high=found.share.high,
+        sure=found.sure,
+        engagements=len(at),
+        counts=found.counts,
+        own=int((own if who is None else own & who).sum()),
+    )
 
 
 def hours_of_each(workspace: Workspace, view: View) -> I8:

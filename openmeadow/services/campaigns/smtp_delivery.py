@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+import sqlite3
 from collections import deque
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from typing import Any
 
 from openmeadow.core.authentication.hosts import return_domain
+from openmeadow.core.delivery.plan import NamedVariant
 from openmeadow.core.delivery.relay_failures import Failure, RelayFailure
 from openmeadow.core.delivery.smtp_refusals import Whose
 from openmeadow.core.events import Kind
 from openmeadow.core.message.personalisation import FieldMistake
+from openmeadow.core.moments import DAY, HOUR
 from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.net.smtp_client import Relay, RelayProblem, RelayRefuses, Submission, Unsendable
 from openmeadow.services.campaigns import requeue
@@ -21,10 +23,11 @@ from openmeadow.services.senders.relay import relay
 from openmeadow.services.subscribers.import_events import consequences
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import campaigns, deliveries
+from openmeadow.store.campaigns.records import QueuedDelivery
 from openmeadow.store.engagement import events
 
-TRIES_AFTER = (1800, 3600, 7200, 14_400)  # then every 8 h, at most 4 days
-EVERY, AT_MOST = 8 * 3600, 4 * 86400
+TRIES_AFTER = (1800, HOUR, 7200, 14_400)  # then every 8 h, at most 4 days
+EVERY, AT_MOST = 8 * HOUR, 4 * DAY
 UNSENDABLE = "unsendable"  # nothing was said to the relay: it cannot carry this address
 
 
@@ -32,8 +35,8 @@ UNSENDABLE = "unsendable"  # nothing was said to the relay: it cannot carry this
 class Item:
     """One send: the delivery's row with its person, the variant it belongs to, the rules that hold for them."""
 
-    delivery: Any
-    variant: dict[str, Any] | None
+    delivery: QueuedDelivery
+    variant: NamedVariant | None
     held: set[str]
 
 
@@ -91,10 +94,10 @@ class Lines:
                     if last is not None:
                         about_us = self._record(db, turn.writer, *last, now)
                         last = None
-                    if about_us or campaigns.state_of(db, turn.writer.row["id"]) not in turn.states:
+                    if about_us or campaigns.state_of(db, turn.writer.row.id) not in turn.states:
                         todo.clear()
                         break
-                    deliveries.begin_sending(db, d["id"], d["version"] or turn.writer.row["version"], now)
+                    deliveries.begin_sending(db, d.id, d.version or turn.writer.row.version, now)
                 last = item, self._send(out, turn, item, message)
         except RelayProblem:
             todo.clear()  # the same would meet the others
@@ -109,17 +112,19 @@ class Lines:
 
     def _send(self, out: Relay, turn: Turn, item: Item, message: bytes) -> Submission:
         d = item.delivery
-        sender = turn.writer.tokens.return_path(d["id"], return_domain(turn.writer.row["domain_name"]))
+        sender = turn.writer.tokens.return_path(d.id, return_domain(turn.writer.row.domain_name or ""))
         try:
-            return out.submit(sender, d["email"], message)
+            return out.submit(sender, d.email, message)
         except Unsendable as e:
             return Submission(UNSENDABLE, "", str(e))
         except RelayProblem:
             with self.workspace.store.atomic() as db:  # nothing was sent: they wait as before
-                deliveries.put_back(db, [d["id"]], self.workspace.now())
+                deliveries.put_back(db, [d.id], self.workspace.now())
             raise
 
-    def _record(self, db: Any, writer: Writer, item: Item, result: Submission, now: int) -> RelayRefuses | None:
+    def _record(
+        self, db: sqlite3.Connection, writer: Writer, item: Item, result: Submission, now: int
+    ) -> RelayRefuses | None:
         """Note what became of a send. Where it is the last of a row that is about us, nobody of the row stays
         marked, and the refusal is returned."""
         d, run = item.delivery, self.workspace.refusal_run
@@ -128,8 +133,8 @@ class Lines:
             run.accepted()
         if result.outcome not in ("deferred", "refused") or not result.code:
             return None
-        place = d["provider"] or str(d["email"]).rpartition("@")[2].lower()
-        row = run.refused(result.code, result.text, result.about, place, (d["id"], d["attempts"] + 1))
+        place = d.provider or str(d.email).rpartition("@")[2].lower()
+        row = run.refused(result.code, result.text, result.about, place, (d.id, d.attempts + 1))
         if not row:
             return None
         requeue.unmark(db, row, now)
@@ -147,7 +152,7 @@ class Lines:
             return turn.writer.message(d, person_fields(d), item.variant, item.held, now)
         except FieldMistake as e:
             with self.workspace.store.atomic() as db:
-                deliveries.mark(db, d["id"], deliveries.SKIPPED, now, str(e))
+                deliveries.mark(db, d.id, deliveries.SKIPPED, now, str(e))
             return None
 
     def close(self) -> None:
@@ -156,46 +161,46 @@ class Lines:
             r.close()
 
 
-def _put_off(db: Any, d: Any, result: Submission, now: int, until: int | None) -> bool:
+def _put_off(db: sqlite3.Connection, d: QueuedDelivery, result: Submission, now: int, until: int | None) -> bool:
     """The next try of what was put off; True where it has come to its end. A refusal of the sender's policy is put off
     too: it is about us."""
-    said, tries = f"{result.code} {result.text}".strip(), d["attempts"] + 1
+    said, tries = f"{result.code} {result.text}".strip(), d.attempts + 1
     word = "blocked" if result.outcome == "refused" or bounce_class(result.code, said) == "blocked" else "deferred"
     wait = TRIES_AFTER[tries - 1] if tries <= len(TRIES_AFTER) else EVERY
     if sum(TRIES_AFTER[:tries]) + max(0, tries - len(TRIES_AFTER)) * EVERY > AT_MOST:
         word = "blocked" if result.about is Whose.POLICY else word  # what persists is no throttling
-        deliveries.mark(db, d["id"], deliveries.FAILED, now, f"{word} for 4 days: {said}")
+        deliveries.mark(db, d.id, deliveries.FAILED, now, f"{word} for 4 days: {said}")
         return True
     if until is not None and now + wait > until:
-        deliveries.mark(db, d["id"], deliveries.FAILED, now, f"{word} until the end date: {said}")
+        deliveries.mark(db, d.id, deliveries.FAILED, now, f"{word} until the end date: {said}")
         return True
-    deliveries.mark(db, d["id"], deliveries.DEFERRED, now, f"{word}: {said}" if word == "blocked" else said, now + wait)
+    deliveries.mark(db, d.id, deliveries.DEFERRED, now, f"{word}: {said}" if word == "blocked" else said, now + wait)
     return False
 
 
-def _note(db: Any, d: Any, writer: Writer, result: Submission, now: int) -> None:
+def _note(db: sqlite3.Connection, d: QueuedDelivery, writer: Writer, result: Submission, now: int) -> None:
     """The ledger's state and the events that follow. Who is refused counts as sent to and bounced, like who bounces
     later: every figure is made from the same events."""
-    message, until = writer.row["message"], None if writer.row["sequence"] else writer.plan["no_later_than"]
+    message, until = writer.row.message or 0, None if writer.row.sequence else writer.plan.no_later_than
     said = f"{result.code} {result.text}".strip()
     if result.outcome == UNSENDABLE:
-        deliveries.mark(db, d["id"], deliveries.FAILED, now, f"{UNSENDABLE}: {result.text}")
+        deliveries.mark(db, d.id, deliveries.FAILED, now, f"{UNSENDABLE}: {result.text}")
         return
     if result.outcome == "unconfirmed":
-        deliveries.mark(db, d["id"], deliveries.UNCONFIRMED, now, said)
+        deliveries.mark(db, d.id, deliveries.UNCONFIRMED, now, said)
         return
     happened = [Kind.SENT]
     if result.outcome == "taken":
-        deliveries.mark(db, d["id"], deliveries.SENT, now)
+        deliveries.mark(db, d.id, deliveries.SENT, now)
     elif result.outcome == "deferred" or result.about is Whose.POLICY:
         happened = [Kind.SENT, Kind.BOUNCED] if _put_off(db, d, result, now, until) else [Kind.DEFERRED]
     else:
-        deliveries.mark(db, d["id"], deliveries.FAILED, now, f"{bounce_class(result.code, result.text)}: {said}")
+        deliveries.mark(db, d.id, deliveries.FAILED, now, f"{bounce_class(result.code, result.text)}: {said}")
         happened = [Kind.SENT, Kind.BOUNCED]
     code, text = (None, None) if result.outcome == "taken" else (result.code, said)
     for kind in happened:
-        outside = requeue.outside_id(d["id"], d["attempts"] + 1, with_bounce=kind is Kind.SENT and len(happened) > 1)
+        outside = requeue.outside_id(d.id, d.attempts + 1, with_bounce=kind is Kind.SENT and len(happened) > 1)
         about = (None, None) if kind is Kind.SENT else (code, text)
-        events.add(db, [(now, int(kind), d["subscriber"], message, 0, 0, 0.0, *about, outside)])
+        events.add(db, [(now, int(kind), d.subscriber, message, 0, 0, 0.0, *about, outside)])
     if Kind.BOUNCED in happened:
-        consequences(db, [(now, int(Kind.BOUNCED), d["subscriber"], message, code, text)])
+        consequences(db, [(now, int(Kind.BOUNCED), d.subscriber, message, code, text)])

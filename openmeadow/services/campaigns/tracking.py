@@ -6,6 +6,7 @@ from contextlib import suppress
 
 from openmeadow.core.errors import Busy, Missing, NoSpace, Refused
 from openmeadow.core.events import Kind
+from openmeadow.core.ids import DeliveryId
 from openmeadow.net.spare_file import SpareFile
 from openmeadow.services.subscribers import consent
 from openmeadow.services.subscribers.import_events import consequences
@@ -19,7 +20,7 @@ MOST_BOOKINGS = 20  # told back by the mark of one message, which its reader can
 
 def happened(
     workspace: Workspace,
-    delivery: int,
+    delivery: DeliveryId,
     kind: Kind,
     link: int = 0,
     agent: str = "",
@@ -32,33 +33,33 @@ def happened(
         d = deliveries.delivery(db, delivery)
         if d is None:
             return False
-        if kind in (Kind.OPENED, Kind.CLICKED) and events.of_message(db, d["subscriber"], d["message"]) >= MOST_EVENTS:
+        if kind in (Kind.OPENED, Kind.CLICKED) and events.of_message(db, d.subscriber, d.message) >= MOST_EVENTS:
             return False  # a machine that asks on and on
         now = workspace.now()
         (who,) = events.Names(db).agents([agent], [ip])
-        new = events.add(db, [(now, int(kind), d["subscriber"], d["message"], link, who, 0.0, code, diagnostic, None)])
+        new = events.add(db, [(now, int(kind), d.subscriber, d.message, link, who, 0.0, code, diagnostic, None)])
         if new:
-            consequences(db, [(now, int(kind), d["subscriber"], d["message"], code, diagnostic)], live=True)
+            consequences(db, [(now, int(kind), d.subscriber, d.message, code, diagnostic)], live=True)
         return True
 
 
-def opened(workspace: Workspace, delivery: int, agent: str, ip: str) -> None:
+def opened(workspace: Workspace, delivery: DeliveryId, agent: str, ip: str) -> None:
     with suppress(NoSpace, Busy):  # the image is shown in any case
         happened(workspace, delivery, Kind.OPENED, agent=agent, ip=ip)
 
 
-def clicked(workspace: Workspace, delivery: int, link: int, agent: str, ip: str, mark: str = "") -> str | None:
+def clicked(workspace: Workspace, delivery: DeliveryId, link: int, agent: str, ip: str, mark: str = "") -> str | None:
     """Records the click; where the link leads, None when it is not one of ours. Where the workspace wishes, the address
     carries ``mark``, with which the place it leads to tells back what was booked."""
     row = campaigns.link(workspace.store.read(), link)
     d = deliveries.delivery(workspace.store.read(), delivery)
-    if row is None or d is None or row["message"] != d["message"]:
+    if row is None or d is None or row.message != d.message:
         return None
     with suppress(NoSpace, Busy):  # the reader comes to the link in any case
         happened(workspace, delivery, Kind.CLICKED, link, agent, ip)
     if mark and workspace.setting("conversion_id"):
-        return with_mark(str(row["url"]), mark)
-    return str(row["url"])
+        return with_mark(str(row.url), mark)
+    return str(row.url)
 
 
 def with_mark(url: str, mark: str) -> str:
@@ -67,7 +68,7 @@ def with_mark(url: str, mark: str) -> str:
     return f"{front}{'&' if '?' in front else '?'}meadow={mark}{hash_}{place}"
 
 
-def booked(workspace: Workspace, delivery: int, value: float, reference: str) -> bool:
+def booked(workspace: Workspace, delivery: DeliveryId, value: float, reference: str) -> bool:
     """What a shop tells back by a link's mark: a booking, once for each reference; False where it was known already."""
     if not 0 <= value <= 1_000_000:
         raise Refused("The value of a booking is a number from 0 up.")
@@ -75,14 +76,14 @@ def booked(workspace: Workspace, delivery: int, value: float, reference: str) ->
         d = deliveries.delivery(db, delivery)
         if d is None:
             raise Missing("This message does not exist any more.")
-        if events.bookings_of(db, d["subscriber"], d["message"]) >= MOST_BOOKINGS:
+        if events.bookings_of(db, d.subscriber, d.message) >= MOST_BOOKINGS:
             raise Refused(f"A message can have at most {MOST_BOOKINGS} bookings.")
         outside = f"booking {delivery} {reference.strip()[:100]}"
-        row = (workspace.now(), int(Kind.BOOKED), d["subscriber"], d["message"], 0, 0, value, None, None, outside)
+        row = (workspace.now(), int(Kind.BOOKED), d.subscriber, d.message, 0, 0, value, None, None, outside)
         return events.add(db, [row]) > 0
 
 
-def unsubscribed(workspace: Workspace, delivery: int) -> bool:
+def unsubscribed(workspace: Workspace, delivery: DeliveryId) -> bool:
     """One-click, by the page or by mail: consent to the message's purpose is withdrawn at once. Again does no harm. With a
     full disk it is kept aside and takes effect as soon as there is room."""
     try:
@@ -99,17 +100,17 @@ def process_stored_unsubscribes(workspace: Workspace) -> int:
     spare.reserve()
     kept = spare.records()
     for delivery, _ in kept:
-        _unsubscribed(workspace, delivery)
+        _unsubscribed(workspace, DeliveryId(delivery))
     if kept:
         spare.forget(kept)
     return len(kept)
 
 
-def _unsubscribed(workspace: Workspace, delivery: int) -> bool:
+def _unsubscribed(workspace: Workspace, delivery: DeliveryId) -> bool:
     d = deliveries.delivery(workspace.store.read(), delivery)
     if d is None:
         return False
-    already = event_counts.has(workspace.store.read(), Kind.UNSUBSCRIBED, d["subscriber"], d["message"])
-    if d["campaign_kind"] == "consent request":
+    already = event_counts.has(workspace.store.read(), Kind.UNSUBSCRIBED, d.subscriber, d.message)
+    if d.campaign_kind == "consent request":
         consent.refuse_request(workspace, d)
     return True if already else happened(workspace, delivery, Kind.UNSUBSCRIBED)

@@ -10,14 +10,15 @@ import re
 import sqlite3
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.events import Kind
+from openmeadow.core.ids import CampaignId, DeliveryId, SubscriberId
 from openmeadow.net.signed_tokens import Tokens
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store.campaigns import campaigns, deliveries
+from openmeadow.store.campaigns.records import Campaign, SettledDelivery
 from openmeadow.store.engagement import events
 
 MOST_LISTED = 500
@@ -29,8 +30,8 @@ _REFUSED = re.compile(r"\b(?:reject(?:ed)?|refused|bounced)\b|status=bounced", r
 class Unconfirmed:
     """One delivery; ``at`` is when the connection broke or the stop was found (UTC seconds)."""
 
-    delivery: int
-    subscriber: int
+    delivery: DeliveryId
+    subscriber: SubscriberId
     email: str
     name: str
     message_id: str
@@ -47,35 +48,37 @@ class LogRead:
     left: int
 
 
-def listed(workspace: Workspace, campaign: int) -> list[Unconfirmed]:
+def listed(workspace: Workspace, campaign: CampaignId) -> list[Unconfirmed]:
     """The deliveries of a campaign that are unconfirmed, at most 500, by moment."""
     row = _campaign(workspace, campaign)
     tokens = Tokens(workspace.folder)
     return [
         Unconfirmed(
-            r["id"],
-            r["subscriber"],
-            r["email"],
-            r["name"] or "",
-            tokens.message_id(r["id"], campaign, str(row["domain_name"])),
-            r["changed_at"] or 0,
-            r["reason"] or "",
+            r.id,
+            r.subscriber,
+            r.email,
+            r.name or "",
+            tokens.message_id(r.id, campaign, str(row.domain_name)),
+            r.changed_at or 0,
+            r.reason or "",
         )
         for r in deliveries.unconfirmed_of(workspace.store.read(), campaign, MOST_LISTED)
     ]
 
 
-def resolve(workspace: Workspace, campaign: int, arrived: bool, who: str, only: Sequence[int] | None = None) -> int:
+def resolve(
+    workspace: Workspace, campaign: CampaignId, arrived: bool, who: str, only: Sequence[int] | None = None
+) -> int:
     """The analyst's decision: they arrived, or they are sent to again. ``only`` are deliveries; None is all. How many."""
     row = _campaign(workspace, campaign)
     with workspace.store.atomic() as db:
         changed = _settled(db, row, deliveries.resolve_unconfirmed(db, campaign, arrived, only), arrived, workspace.now())
         act = "marked as sent" if arrived else "resent unconfirmed"
-        settings.log(db, workspace.now(), who, act, row["name"], changed)
+        settings.log(db, workspace.now(), who, act, row.name, changed)
     return changed
 
 
-def read_log(workspace: Workspace, campaign: int, text: str, who: str, *, complete: bool) -> LogRead:
+def read_log(workspace: Workspace, campaign: CampaignId, text: str, who: str, *, complete: bool) -> LogRead:
     """Settle by the relay's own log, in any format that names Message-IDs or return paths. Whose message it names was
     accepted, unless the line says that it was refused. ``complete``: whom it does not name did not get it."""
     row = _campaign(workspace, campaign)
@@ -86,9 +89,9 @@ def read_log(workspace: Workspace, campaign: int, text: str, who: str, *, comple
     for line in text.splitlines():
         for delivery in tokens.deliveries_in(line):
             named[delivery] = named.get(delivery, False) or not _REFUSED.search(line[:5000])
-    waiting = {r["id"] for r in deliveries.unconfirmed_of(workspace.store.read(), campaign, -1)}
+    waiting = {r.id for r in deliveries.unconfirmed_of(workspace.store.read(), campaign, -1)}
     if not waiting:
-        raise Missing(f"“{row['name']}” has no unconfirmed deliveries any more.")
+        raise Missing(f"“{row.name}” has no unconfirmed deliveries any more.")
     if not named:
         raise Refused("This log names none of our messages. It needs Message-IDs or return paths.")
     arrived = sorted(d for d in waiting if named.get(d))
@@ -106,47 +109,36 @@ def resolve_by_events(workspace: Workspace) -> int:
     if not found:
         return 0
     with workspace.store.atomic() as db:
-        for campaign in sorted({r["campaign"] for r in found}):
+        for campaign in sorted({r.campaign for r in found}):
             row = campaigns.one(db, campaign)
             assert row is not None
-            some = [r["id"] for r in found if r["campaign"] == campaign]
+            some = [r.id for r in found if r.campaign == campaign]
             n = _settled(db, row, deliveries.resolve_unconfirmed(db, campaign, True, some), True, workspace.now())
-            settings.log(db, workspace.now(), "worker", "marked as sent by later events", row["name"], n)
+            settings.log(db, workspace.now(), "worker", "marked as sent by later events", row.name, n)
     return len(found)
 
 
-def _campaign(workspace: Workspace, row_id: int) -> Any:
+def _campaign(workspace: Workspace, row_id: int) -> Campaign:
     row = campaigns.one(workspace.store.read(), row_id)
     if row is None:
         raise Missing("This campaign does not exist.")
     return row
 
 
-def _settled(db: sqlite3.Connection, row: Any, changed: list[sqlite3.Row], arrived: bool, now: int) -> int:
+def _settled(db: sqlite3.Connection, row: Campaign, changed: list[SettledDelivery], arrived: bool, now: int) -> int:
     """What follows for the history and the batches."""
     if arrived:
         sent = int(Kind.SENT)
         events.add(
             db,
             [
-                (
-                    r["changed_at"] or now,
-                    sent,
-                    r["subscriber"],
-                    row["message"],
-                    0,
-                    0,
-                    0.0,
-                    None,
-                    None,
-                    f"delivery {r['id']}",
-                )
+                (r.changed_at or now, sent, r.subscriber, row.message or 0, 0, 0, 0.0, None, None, f"delivery {r.id}")
                 for r in changed
             ],
         )
-    elif changed and not row["sequence"]:
-        for batch in {r["batch"] for r in changed}:
+    elif changed and not row.sequence:
+        for batch in {r.batch for r in changed}:
             deliveries.set_batch(db, batch, "sending")
-        if row["state"] == "finished":
-            campaigns.update(db, row["id"], {"state": "sending"})
+        if row.state == "finished":
+            campaigns.update(db, row.id, {"state": "sending"})
     return len(changed)

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Any
-
+from openmeadow.core.ids import CampaignId
+from openmeadow.services import models
 from openmeadow.services.campaigns import recipients
 from openmeadow.services.campaigns.campaigns import row_of
 from openmeadow.services.subscribers import profile
@@ -11,7 +11,7 @@ from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import deliveries
 
 
-def why_not(workspace: Workspace, email: str, campaign: int) -> dict[str, Any]:
+def why_not(workspace: Workspace, email: str, campaign: CampaignId) -> models.WhyNot:
     """Why an address will not get a campaign: every reason that applies, and whether its segments choose it."""
 
     row, row_id = row_of(workspace, campaign), profile.find(workspace, email)
@@ -24,4 +24,4 @@ def why_not(workspace: Workspace, email: str, campaign: int) -> dict[str, Any]:
     answer = recipients.gate(view, row, limits=True)
     reasons += answer.why_not(at) if answer else []
     sent = deliveries.of_person(workspace.store.read(), campaign, row_id)
-    return {"subscriber": row_id, "permitted": not reasons, "reasons": reasons, "deliveries": sent}
+    return models.WhyNot(subscriber=row_id, permitted=not reasons, reasons=reasons, deliveries=sent)

@@ -6,15 +6,17 @@ from __future__ import annotations
 
 import mailbox
 import re
+import sqlite3
 import tempfile
 from collections.abc import Sequence
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
-from typing import Any
 
 from openmeadow.core.addresses.syntax import address_key
 from openmeadow.core.authentication import dmarc
 from openmeadow.core.errors import CannotOpen, Missing, Refused
 from openmeadow.core.events import Kind
+from openmeadow.core.ids import DeliveryId, MessageId, SubscriberId
 from openmeadow.core.reports import aggregate
 from openmeadow.core.reports.incoming import Incoming, parse, reports_in
 from openmeadow.core.reports.limits import ARCHIVE_FILES, MESSAGE_BYTES
@@ -33,32 +35,77 @@ _XML = re.compile(rb"\A(\xef\xbb\xbf)?\s*<")
 KIND_OF = {"failed": Kind.BOUNCED, "delayed": Kind.DEFERRED, "complained": Kind.COMPLAINED}
 
 
-def take_from_file(workspace: Workspace, tokens: Tokens, raw: bytes, *, dry_run: bool = False) -> dict[str, Any]:
+@dataclass(frozen=True)
+class TakenReport:
+    """An aggregate report of a file; ``begin`` and ``end`` in UTC seconds, ``messages`` and ``aligned`` counted over its
+    rows."""
+
+    org: str
+    report_id: str
+    domain: str
+    begin: int
+    end: int
+    rows: int
+    messages: int
+    aligned: int
+    repeated: bool
+
+
+@dataclass(frozen=True)
+class TakenMail:
+    """What became of one message of a file; None where that does not apply. ``what`` is the kind of one that is no
+    report."""
+
+    kind: str
+    recipients: list[Recipient]
+    file: str = ""
+    reports: list[TakenReport] | None = None
+    reason: str | None = None
+    what: str | None = None
+    repeated: bool | None = None
+    matched: int | None = None
+
+    def json(self) -> dict[str, object]:
+        """As a document of the command line, without what does not apply."""
+        found = {
+            "file": self.file,
+            "kind": self.kind,
+            "recipients": [_json(r) for r in self.recipients],
+            "reports": None if self.reports is None else [asdict(r) for r in self.reports],
+            "reason": self.reason,
+            "is": self.what,
+            "repeated": self.repeated,
+            "matched": self.matched,
+        }
+        return {k: v for k, v in found.items() if v is not None}
+
+
+def take_from_file(workspace: Workspace, tokens: Tokens, raw: bytes, *, dry_run: bool = False) -> TakenMail:
     """One message of a file that an analyst imports: matched by signed Message-ID, else by address; kept once with its
     raw text. Attached aggregate reports are taken as such. Raises ``Unreadable``."""
     found = parse(raw)
     if found.reports:
-        return {"kind": "aggregate", "recipients": [], "reports": _keep_reports(workspace, found.reports, dry_run)}
+        return TakenMail("aggregate", [], reports=_keep_reports(workspace, found.reports, dry_run))
     returned = found.returned
-    out: dict[str, Any] = {"kind": returned.kind, "recipients": [_json(r) for r in returned.recipients]}
+    out = TakenMail(returned.kind, list(returned.recipients))
     if dry_run or returned.kind not in (BOUNCE, COMPLAINT):
         return out
     db, now = workspace.store.read(), workspace.now()
     if reports.is_stored(db, raw):
-        return out | {"repeated": True}
+        return replace(out, repeated=True)
     matched = 0
     with workspace.store.atomic() as w:
         for r in returned.recipients:
             subscriber, message = _match(workspace, tokens, returned, r)
             matched += _keep(w, raw, now, returned.kind, subscriber, message, r)
-    return out | {"matched": matched}
+    return replace(out, matched=matched)
 
 
 def take_signed(workspace: Workspace, tokens: Tokens, to: str, raw: bytes, found: Incoming, at: int) -> str:
     """One message of the intake: acts on the one delivery that its return path, or the Message-ID it quotes, was signed
     for, whatever addresses it names. The reason why nothing was done, "" where something was."""
     if found.reports:
-        ours = {str(d["name"]) for d in senders.domains(workspace.store.read())}
+        ours = {str(d.name) for d in senders.domains(workspace.store.read())}
         ours |= {dmarc.organisational_domain(name) for name in ours}
         own = [r for r in found.reports if r.domain in ours]
         _keep_reports(workspace, own, False)
@@ -76,11 +123,11 @@ def take_signed(workspace: Workspace, tokens: Tokens, to: str, raw: bytes, found
         return "It carries neither a return path nor a Message-ID that was signed here."
     if not returned.recipients:
         return "It names no recipient for whom anything failed."
-    person = subscribers.subscriber(workspace.store.read(), d["subscriber"])
-    key = person["email_key"] if person is not None else ""
+    person = subscribers.subscriber(workspace.store.read(), d.subscriber)
+    key = person.email_key if person is not None else ""
     report = next((r for r in returned.recipients if address_key(r.address[:320]) == key), returned.recipients[0])
     with workspace.store.atomic() as db:
-        _keep(db, raw, at, returned.kind, d["subscriber"], d["message"], report)
+        _keep(db, raw, at, returned.kind, d.subscriber, d.message, report)
     return ""
 
 
@@ -90,10 +137,18 @@ def unsubscribe_by_mail(workspace: Workspace, tokens: Tokens, address: str) -> b
     from openmeadow.services.campaigns import tracking
 
     delivery = tokens.unsubscribing(address)
-    return delivery is not None and tracking.unsubscribed(workspace, delivery)
+    return delivery is not None and tracking.unsubscribed(workspace, DeliveryId(delivery))
 
 
-def _keep(db: Any, raw: bytes, at: int, kind: str, subscriber: int | None, message: int | None, r: Recipient) -> int:
+def _keep(
+    db: sqlite3.Connection,
+    raw: bytes,
+    at: int,
+    kind: str,
+    subscriber: SubscriberId | None,
+    message: MessageId | None,
+    r: Recipient,
+) -> int:
     """Keep what a report says of one recipient and what follows from it; 1 where it is about somebody here."""
     kept = reports.save_mail(db, raw, at, kind, subscriber, message, (r.class_, r.code, r.diagnostic))
     if subscriber is None or r.action not in KIND_OF:
@@ -116,13 +171,15 @@ def _json(r: Recipient) -> dict[str, str]:
     }
 
 
-def _match(workspace: Workspace, tokens: Tokens, returned: Returned, r: Recipient) -> tuple[int | None, int | None]:
+def _match(
+    workspace: Workspace, tokens: Tokens, returned: Returned, r: Recipient
+) -> tuple[SubscriberId | None, MessageId | None]:
     """(subscriber, message) that a report in a file is about."""
     db = workspace.store.read()
     delivery = tokens.delivery_by_id(returned.original_id)
     d = deliveries.delivery(db, delivery) if delivery is not None else None
     if d is not None:
-        return int(d["subscriber"]), int(d["message"])
+        return d.subscriber, d.message
     for address in (r.address, returned.original_to):
         key = address_key(address) if "@" in address else ""
         row_id = subscribers.ids_of(db, [key]).get(key) if key else None
@@ -131,7 +188,7 @@ def _match(workspace: Workspace, tokens: Tokens, returned: Returned, r: Recipien
     return None, None
 
 
-def _keep_reports(workspace: Workspace, found: Sequence[aggregate.Report], dry_run: bool) -> list[dict[str, Any]]:
+def _keep_reports(workspace: Workspace, found: Sequence[aggregate.Report], dry_run: bool) -> list[TakenReport]:
     out = []
     for r in found:
         new = True
@@ -143,22 +200,22 @@ def _keep_reports(workspace: Workspace, found: Sequence[aggregate.Report], dry_r
                         db, workspace.now(), "intake", "took aggregate report", f"{r.org}, {r.domain}", len(r.rows)
                     )
         out.append(
-            {
-                "org": r.org,
-                "report_id": r.id,
-                "domain": r.domain,
-                "begin": r.begin,
-                "end": r.end,
-                "rows": len(r.rows),
-                "messages": sum(x.messages for x in r.rows),
-                "aligned": sum(x.messages for x in r.rows if x.aligned),
-                "repeated": not new,
-            }
+            TakenReport(
+                org=r.org,
+                report_id=r.id,
+                domain=r.domain,
+                begin=r.begin,
+                end=r.end,
+                rows=len(r.rows),
+                messages=sum(x.messages for x in r.rows),
+                aligned=sum(x.messages for x in r.rows if x.aligned),
+                repeated=not new,
+            )
         )
     return out
 
 
-def take_file(workspace: Workspace, path: Path, *, dry_run: bool = False) -> list[dict[str, Any]]:
+def take_file(workspace: Workspace, path: Path, *, dry_run: bool = False) -> list[TakenMail]:
     """A file of reports: .eml, mbox, aggregate XML, gzip, zip. One entry a message; what cannot be read says why."""
     try:
         size = path.stat().st_size
@@ -167,25 +224,23 @@ def take_file(workspace: Workspace, path: Path, *, dry_run: bool = False) -> lis
         raise CannotOpen(f"The file {path} cannot be opened: {(e.strerror or 'unknown reason').lower()}.") from e
     tokens = Tokens(workspace.folder)
 
-    def one(name: str, raw: bytes) -> dict[str, Any]:
+    def one(name: str, raw: bytes) -> TakenMail:
         try:
             if raw[:2] == b"\x1f\x8b" or raw[:2] == b"PK" or _XML.match(raw):
                 found = _keep_reports(workspace, reports_in(path.name, raw), dry_run)
-                return {"file": name, "kind": "aggregate", "recipients": [], "reports": found}
+                return TakenMail("aggregate", [], name, found)
             taken = take_from_file(workspace, tokens, raw, dry_run=dry_run)
-            kind = taken.pop("kind")
-            if kind in (BOUNCE, COMPLAINT, "aggregate"):
-                return {"file": name, "kind": kind, **taken}
-            why = {"automatic reply": "Automatic reply; ignored."}.get(
-                kind, "Not recognised as a bounce, complaint or report."
-            )
-            return {"file": name, "kind": "unreadable", "recipients": [], "reason": why, "is": kind}
+            if taken.kind in (BOUNCE, COMPLAINT, "aggregate"):
+                return replace(taken, file=name)
+            is_reply = taken.kind == REPLY
+            why = "Automatic reply; ignored." if is_reply else "Not recognised as a bounce, complaint or report."
+            return TakenMail("unreadable", [], name, reason=why, what=taken.kind)
         except Unreadable as e:
-            return {"file": name, "kind": "unreadable", "recipients": [], "reason": str(e)}
+            return TakenMail("unreadable", [], name, reason=str(e))
 
     if size > MESSAGE_BYTES * 20:
         why = f"The file is larger than {MESSAGE_BYTES * 20 // 1024 // 1024} MB."
-        return [{"file": str(path), "kind": "unreadable", "recipients": [], "reason": why}]
+        return [TakenMail("unreadable", [], str(path), reason=why)]
     if data.startswith(b"From "):
         messages = _of_mbox(data)
         if len(messages) > ARCHIVE_FILES * 100:
@@ -224,6 +279,6 @@ def undo_bounces(workspace: Workspace, provider: int, since: int, until: int, wh
         words = f"{name}: {why.strip()}"
         action = undo_log.begin(db, workspace.now(), who, "reversed bounces", words, len(rows), "lifted")
         for r in rows:
-            taken = consent.lift(db, r["subscriber"], [1])
-            undo_log.put_away(db, action, "suppression", [(r["subscriber"], list(t)) for t in taken])
+            taken = consent.lift(db, r.subscriber, [1])
+            undo_log.put_away(db, action, "suppression", [(r.subscriber, list(t)) for t in taken])
     return action, len(rows)

@@ -4,18 +4,19 @@ from __future__ import annotations
 
 import re
 import threading
-from typing import Any
 
 import structlog
 
 from openmeadow.core.authentication.dmarc import organisational_domain
 from openmeadow.core.authentication.hosts import return_domain
 from openmeadow.core.errors import MeadowError, Refused
+from openmeadow.core.moments import DAY
 from openmeadow.core.reports.limits import ASIDE_KEPT, INTAKE_WAITING
 from openmeadow.core.reports.mail import Unreadable
 from openmeadow.net import smtp_server
 from openmeadow.net.parser_process import ParserProcess
 from openmeadow.net.signed_tokens import Tokens
+from openmeadow.services import models
 from openmeadow.services.health import bounce_intake
 from openmeadow.services.senders import round_trip_test
 from openmeadow.services.workspace import Workspace
@@ -23,7 +24,6 @@ from openmeadow.store.health import inbound_mail as table
 from openmeadow.store.senders import senders
 
 log = structlog.get_logger()
-DAY = 86_400
 REPORT_BOXES = {"dmarc", "abuse", "complaints", "fbl", "postmaster"}
 _PROOF = re.compile(r"proof-\d+-[0-9a-f]{12}@", re.I)
 
@@ -42,7 +42,7 @@ class Intake:
     def accepts(self, address: str) -> bool:
         """Whether an address is ours: signed here, or a box for reports, at a domain we send from."""
         local, _, domain = address.lower().rpartition("@")
-        ours = [str(d["name"]) for d in senders.domains(self.workspace.store.read())]
+        ours = [str(d.name) for d in senders.domains(self.workspace.store.read())]
         if domain in {return_domain(name) for name in ours}:
             if self.tokens.delivery_of(address) is not None or self.tokens.unsubscribing(address) is not None:
                 return True
@@ -127,11 +127,11 @@ def tidy(workspace: Workspace) -> int:
         return table.forget_raw(db, workspace.now() - int(workspace.setting("raw_mail_kept_days")) * DAY)
 
 
-def aside(workspace: Workspace) -> dict[str, Any]:
+def aside(workspace: Workspace) -> models.InboundView:
     """What was set aside: by reason, and the latest messages."""
     db = workspace.store.read()
-    return {
-        "reasons": [dict(r) for r in table.aside_by_reason(db)],
-        "latest": [dict(r) for r in table.aside(db, 20)],
-        "waiting": table.waiting(db),
-    }
+    return models.InboundView(
+        reasons=[models.AsideReason.read_from(r) for r in table.aside_by_reason(db)],
+        latest=[models.AsideMail.read_from(r) for r in table.aside(db, 20)],
+        waiting=table.waiting(db),
+    )

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import json
 import secrets
-from typing import Any
 
 from openmeadow.core.errors import Refused
+from openmeadow.core.ids import CampaignId
 from openmeadow.net.http_client import Unreachable, fetch
+from openmeadow.services import models
 from openmeadow.services.campaigns import renderer
 from openmeadow.services.campaigns.campaigns import row_of
 from openmeadow.services.workspace import Workspace
@@ -23,14 +24,14 @@ def boxes(workspace: Workspace) -> list[dict[str, str]]:
     return kept
 
 
-def start(workspace: Workspace, campaign: int, who: str) -> tuple[int, int]:
+def start(workspace: Workspace, campaign: CampaignId, who: str) -> tuple[int, int]:
     """Send a copy of a campaign's message to every seed mailbox; the test's id, and how many copies the relay took."""
     row, where = row_of(workspace, campaign), boxes(workspace)
     if not where:
         raise Refused("No seed mailboxes are configured. Add them in the setting seed_mailboxes.")
     copies = []
     for box in where:
-        mark = f"test.{campaign}.{secrets.token_hex(8)}@{row['domain_name']}"
+        mark = f"test.{campaign}.{secrets.token_hex(8)}@{row.domain_name}"
         try:
             renderer.test_copy(workspace, row, box["address"], who, mark=mark, label="")
             copies.append((box, mark, "waiting"))
@@ -42,7 +43,7 @@ def start(workspace: Workspace, campaign: int, who: str) -> tuple[int, int]:
         row_id = health.add_test(db, campaign, workspace.now(), who)
         for box, mark, folder in copies:
             health.add_copy(db, row_id, box["provider"], box["address"], mark, folder)
-        settings.log(db, workspace.now(), who, "started placement test", row["name"], len(copies))
+        settings.log(db, workspace.now(), who, "started placement test", row.name, len(copies))
     return row_id, sum(folder != "refused" for *_, folder in copies)
 
 
@@ -51,12 +52,12 @@ def look(workspace: Workspace) -> int:
     listing = {b["address"]: b["listing"] for b in boxes(workspace)}
     settled = 0
     for c in health.waiting_copies(workspace.store.read()):
-        folder = _folder_of(listing.get(c["address"], ""), c["mark"], list(workspace.setting("inside_hosts")))
-        if folder is None and workspace.now() - c["at"] > MISSING_AFTER:
+        folder = _folder_of(listing.get(c.address, ""), c.mark, list(workspace.setting("inside_hosts")))
+        if folder is None and workspace.now() - c.at > MISSING_AFTER:
             folder = "missing"
         if folder in ("inbox", "spam", "missing"):
             with workspace.store.atomic() as db:
-                health.found_copy(db, c["id"], folder, workspace.now())
+                health.found_copy(db, c.id, folder, workspace.now())
             settled += 1
     return settled
 
@@ -70,10 +71,10 @@ def _folder_of(url: str, mark: str, allowed: list[str]) -> str | None:
     return next((str(m.get("folder")) for m in mails if mark in str(m.get("id", ""))), None)
 
 
-def results(workspace: Workspace, campaign: int | None = None) -> list[dict[str, Any]]:
+def results(workspace: Workspace, campaign: CampaignId | None = None) -> list[models.PlacementTest]:
     """Tests, the latest first, with where each copy landed."""
-    out: dict[int, dict[str, Any]] = {}
+    out: dict[int, models.PlacementTest] = {}
     for r in health.tests(workspace.store.read(), campaign):
-        test = out.setdefault(r["id"], {"id": r["id"], "at": r["at"], "campaign": r["campaign_name"] or "", "copies": []})
-        test["copies"].append({k: r[k] for k in ("provider", "address", "folder", "seen_at")})
+        test = out.setdefault(r.id, models.PlacementTest(id=r.id, at=r.at, campaign=r.campaign_name or "", copies=[]))
+        test.copies.append(models.PlacedCopy.read_from(r))
     return list(out.values())

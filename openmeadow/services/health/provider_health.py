@@ -2,23 +2,24 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections import defaultdict
+from dataclasses import dataclass
 from datetime import UTC, datetime
-from typing import Any
 
 import numpy as np
 
 from openmeadow.core.addresses.providers import is_freemail
-from openmeadow.core.arrays import DAY
 from openmeadow.core.authentication.dmarc import organisational_domain
 from openmeadow.core.columns import MACHINE
 from openmeadow.core.errors import Refused
 from openmeadow.core.events import Kind
+from openmeadow.core.moments import DAY
 from openmeadow.core.reports import provider_statistics
 from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.core.rules.conditions import View
+from openmeadow.core.states import Folder
+from openmeadow.services import models
 from openmeadow.services.senders import relay, round_trip_test
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
@@ -28,6 +29,7 @@ from openmeadow.store.health.providers import names as provider_names
 from openmeadow.store.segments.permission_facts import StoreFacts
 from openmeadow.store.senders import relay as relay_table
 from openmeadow.store.senders import senders
+from openmeadow.store.senders.records import Domain
 
 DAYS = 30
 BULK = 5_000  # a day to one provider
@@ -46,7 +48,7 @@ _NUMBERS = re.compile(
 )
 
 
-def providers(workspace: Workspace, view: View, sender: int = 0) -> list[dict[str, Any]]:
+def providers(workspace: Workspace, view: View, sender: int = 0) -> list[models.ProviderDays]:
     """Per provider: each measure by day, oldest first, over DAYS; people's and machines' opens beside them. ``sender``
     counts only what was sent from that domain."""
     messages = health.messages_from(workspace.store.read(), sender) if sender else None
@@ -54,16 +56,14 @@ def providers(workspace: Workspace, view: View, sender: int = 0) -> list[dict[st
     names = provider_names(workspace.store.read())
     days = {m: np.zeros((len(names), DAYS), np.int64) for m in (*MEASURES, "opened", "machine opens")}
     for r in health.by_day(workspace.store.read(), view.now - DAYS * DAY, view.now, messages):
-        kind, at = r["kind"], DAYS - 1 - min(int(r["back"]), DAYS - 1)
+        kind, at = r.kind, DAYS - 1 - min(int(r.back), DAYS - 1)
         if kind == Kind.BOUNCED:
-            word = {"hard": "hard bounces", "blocked": "blocked"}.get(
-                bounce_class(r["code"], r["diagnostic"]), "other bounces"
-            )
+            word = {"hard": "hard bounces", "blocked": "blocked"}.get(bounce_class(r.code, r.diagnostic), "other bounces")
         else:
             word = {1: "sent", 3: "deferred", 9: "complaints", 10: "unsubscribed"}[kind]
-        if kind == Kind.DEFERRED and bounce_class(r["code"], r["diagnostic"]) == "blocked":
+        if kind == Kind.DEFERRED and bounce_class(r.code, r.diagnostic) == "blocked":
             word = "blocked"  # one or the other, never both
-        days[word][r["provider"], at] += r["n"]
+        days[word][r.provider, at] += r.n
     acts = view.columns.acts
     hit = (acts.kind == Kind.OPENED) & (acts.at > view.now - DAYS * DAY) & (acts.at <= view.now)
     if messages is not None:
@@ -75,30 +75,34 @@ def providers(workspace: Workspace, view: View, sender: int = 0) -> list[dict[st
         days[word] += np.bincount(place[some], minlength=len(names) * DAYS).reshape(len(names), DAYS)
     for word in ("copies", "not in inbox"):
         days[word] = np.zeros((len(names), DAYS), np.int64)
-    for r in health.placed_by_day(workspace.store.read(), view.now - DAYS * DAY, view.now):
-        if r["provider"] in names:
-            which = (names.index(r["provider"]), DAYS - 1 - min(int(r["back"]), DAYS - 1))
-            days["copies"][which] += r["n"]
-            days["not in inbox"][which] += r["n"] if r["folder"] != "inbox" else 0
+    for copy in health.placed_by_day(workspace.store.read(), view.now - DAYS * DAY, view.now):
+        if copy.provider in names:
+            which = (names.index(copy.provider), DAYS - 1 - min(int(copy.back), DAYS - 1))
+            days["copies"][which] += copy.n
+            days["not in inbox"][which] += copy.n if copy.folder != Folder.INBOX else 0
     people = np.bincount(view.facts.provider[view.alive], minlength=len(names))
-    order = by_people(names, people)
+    says = own_figures(workspace)
     return [
-        {"name": names[i], "people": int(people[i]), "days": {w: d[i].tolist() for w, d in days.items()}} for i in order
+        models.ProviderDays(
+            name=names[i],
+            people=int(people[i]),
+            days={w: d[i].tolist() for w, d in days.items()},
+            says=says.get(names[i]),
+        )
+        for i in by_people(names, people)
     ]
 
 
-def own_figures(workspace: Workspace) -> dict[str, dict[str, Any]]:
-    """What each provider itself said in DAYS: {"complaint_rate" the worst day's, "complaint_day", "standing" the last, "day"}."""
+def own_figures(workspace: Workspace) -> dict[str, models.OwnFigures]:
+    """What each provider itself said in DAYS, by its name: the worst day's complaint rate, and the last standing."""
     since = datetime.fromtimestamp(workspace.now() - DAYS * DAY, UTC).date().isoformat()
-    out: dict[str, dict[str, Any]] = {}
+    out: dict[str, models.OwnFigures] = {}
     for r in health.figures(workspace.store.read(), since):
-        said = out.setdefault(r["provider"], {"complaint_rate": None, "complaint_day": "", "standing": "", "day": ""})
-        if r["complaint_rate"] is not None and (
-            said["complaint_rate"] is None or r["complaint_rate"] >= said["complaint_rate"]
-        ):
-            said |= {"complaint_rate": r["complaint_rate"], "complaint_day": r["day"]}
-        if r["standing"]:
-            said |= {"standing": r["standing"], "day": r["day"]}
+        said = out.setdefault(r.provider, models.OwnFigures(complaint_rate=None, complaint_day="", standing="", day=""))
+        if r.complaint_rate is not None and (said.complaint_rate is None or r.complaint_rate >= said.complaint_rate):
+            said.complaint_rate, said.complaint_day = r.complaint_rate, r.day
+        if r.standing:
+            said.standing, said.day = r.standing, r.day
     return out
 
 
@@ -115,48 +119,42 @@ def take_figures(workspace: Workspace, text: str, who: str) -> tuple[int, list[s
     return n, refused
 
 
-def refusals(workspace: Workspace) -> list[dict[str, Any]]:
+LONGEST_TEXT, MOST_GROUPS = 160, 40  # of a refusal's text; groups shown
+
+
+def refusals(workspace: Workspace) -> list[models.Refusals]:
     """What refusals say, grouped by provider, class and text without its numbers and addresses; the most first."""
     now, names = workspace.now(), provider_names(workspace.store.read())
-    groups: dict[tuple[int, str, str], dict[str, Any]] = {}
+    groups: dict[tuple[int, str, str], models.Refusals] = {}
     for r in reports.refusals(workspace.store.read(), now - DAYS * DAY, now):
-        kind = "deferred" if r["kind"] == Kind.DEFERRED else bounce_class(r["code"], r["diagnostic"])
-        if kind == "deferred" and bounce_class(r["code"], r["diagnostic"]) == "blocked":
+        kind = "deferred" if r.kind == Kind.DEFERRED else bounce_class(r.code, r.diagnostic)
+        if kind == "deferred" and bounce_class(r.code, r.diagnostic) == "blocked":
             kind = "blocked"
-        text = " ".join(_NUMBERS.sub("…", f"{r['code']} {r['diagnostic']}").split())[:160] or "no text"
-        key = (r["provider"], kind, text)
+        text = " ".join(_NUMBERS.sub("…", f"{r.code} {r.diagnostic}").split())[:LONGEST_TEXT] or "no text"
         g = groups.setdefault(
-            key,
-            {
-                "provider": names[r["provider"]],
-                "class": kind,
-                "text": text,
-                "count": 0,
-                "first": r["first"],
-                "last": r["last"],
-            },
+            (r.provider, kind, text),
+            models.Refusals(provider=names[r.provider], kind=kind, text=text, count=0, first=r.first, last=r.last),
         )
-        g["count"] += r["n"]
-        g["first"], g["last"] = min(g["first"], r["first"]), max(g["last"], r["last"])
-    return sorted(groups.values(), key=lambda g: -g["count"])[:40]
+        g.count += r.n
+        g.first, g.last = min(g.first, r.first), max(g.last, r.last)
+    return sorted(groups.values(), key=lambda g: -g.count)[:MOST_GROUPS]
 
 
-def requirements(workspace: Workspace, view: View) -> list[dict[str, Any]]:
-    """What bulk senders must have, each measured from what was sent and received: {"requirement", "state", "evidence",
-    "since"}; ``since`` None where it is not known."""
+def requirements(workspace: Workspace, view: View) -> list[models.Requirement]:
+    """What bulk senders must have, each measured from what was sent and received; ``since`` None where it is not known."""
     db, out = workspace.store.read(), []
     names = provider_names(workspace.store.read())
-    most = {r["provider"]: r["most"] for r in health.most_in_a_day(db, view.now - DAYS * DAY)}
+    most = {r.provider: r.most for r in health.most_in_a_day(db, view.now - DAYS * DAY)}
     busiest = max(most, key=lambda p: most[p], default=None)
     bulk = busiest is not None and most[busiest] >= BULK
     said = f"At most {most[busiest]:,} a day to {names[busiest]}" if busiest is not None else "Nothing was sent"
     out.append(
-        {
-            "requirement": "Counts as a bulk sender",
-            "state": "yes" if bulk else "no",
-            "evidence": f"{said} in {DAYS} days; from {BULK:,} a day to one provider, all of this is required.",
-            "since": None,
-        }
+        models.Requirement(
+            requirement="Counts as a bulk sender",
+            state="yes" if bulk else "no",
+            evidence=f"{said} in {DAYS} days; from {BULK:,} a day to one provider, all of this is required.",
+            since=None,
+        )
     )
     domains = senders.domains(db)
     for requirement, records in (
@@ -173,14 +171,14 @@ def requirements(workspace: Workspace, view: View) -> list[dict[str, Any]]:
     return out
 
 
-def _one_click(workspace: Workspace, domains: list[Any], now: int) -> dict[str, Any]:
+def _one_click(workspace: Workspace, domains: list[Domain], now: int) -> models.Requirement:
     """One click unsubscribes only over https (RFC 8058), and only where the public address answers: that is what the
     round trip presses."""
     url, n = str(workspace.setting("public_url")), health.one_clicks(workspace.store.read(), now - DAYS * DAY)
     took = f"{n:,} unsubscribed in {DAYS} days, each processed immediately"
-    trips = [d for d in domains if d["proof_click_at"] is not None]
-    refused = [d["name"] for d in trips if d["proof_click_at"] == round_trip_test.REFUSED]
-    since = max((d["proof_click_at"] for d in trips if d["proof_click_at"] > 0), default=None)
+    trips = {d.name: d.proof_click_at for d in domains if d.proof_click_at is not None}
+    refused = [name for name, at in trips.items() if at == round_trip_test.REFUSED]
+    since = max((at for at in trips.values() if at > 0), default=None)
     if refused:
         state, evidence = (
             "fail",
@@ -201,13 +199,15 @@ def _one_click(workspace: Workspace, domains: list[Any], now: int) -> dict[str, 
         state, evidence = "unknown", "Over https, but not tested yet."
     else:
         state, evidence = "pass", f"Over https, tested with a real message; {took}."
-    return {"requirement": "One-click unsubscribe within two days", "state": state, "evidence": evidence, "since": since}
+    return models.Requirement(
+        requirement="One-click unsubscribe within two days", state=state, evidence=evidence, since=since
+    )
 
 
-def _freemail_from(workspace: Workspace) -> dict[str, Any]:
+def _freemail_from(workspace: Workspace) -> models.Requirement:
     """Whether any sender is at a domain where anybody can have an address, by the list and what the workspace adds."""
     own, db = workspace.setting("freemail_domains"), workspace.store.read()
-    wrong = [d["name"] for d in senders.domains(db) if is_freemail(d["name"], own)]
+    wrong = [d.name for d in senders.domains(db) if is_freemail(d.name, own)]
     n = len(senders.addresses(db))
     evidence = (
         f"Free mailbox providers among the senders: {', '.join(wrong)}."
@@ -215,61 +215,60 @@ def _freemail_from(workspace: Workspace) -> dict[str, Any]:
         else f"None of {n:,} from addresses is at a free mailbox provider."
     )
     state = "fail" if wrong else "pass" if n else "unknown"
-    return {
-        "requirement": "From domain is not a free mailbox provider",
-        "state": state,
-        "evidence": evidence,
-        "since": None,
-    }
+    return models.Requirement(
+        requirement="From domain is not a free mailbox provider", state=state, evidence=evidence, since=None
+    )
 
 
-def _relay_tls(workspace: Workspace) -> dict[str, Any]:
+def _relay_tls(workspace: Workspace) -> models.Requirement:
     """From what real connections to the relay were, now and not when a sender was last looked up."""
     found, s = relay.finding(workspace), relay.relay_settings(workspace)
     kinds = relay_table.connections_to(workspace.store.read(), s.host, s.port)
     evidence = f"{found.found[:1].upper()}{found.found[1:]}. {found.meaning}"
-    return {
-        "requirement": "TLS to the relay",
-        "state": found.state,
-        "evidence": evidence,
-        "since": kinds[0].first_at if kinds and found.state == "pass" else None,
-    }
+    return models.Requirement(
+        requirement="TLS to the relay",
+        state=found.state,
+        evidence=evidence,
+        since=kinds[0].first_at if kinds and found.state == "pass" else None,
+    )
 
 
-def _by_records(workspace: Workspace, domains: list[Any], requirement: str, records: tuple[str, ...]) -> dict[str, Any]:
+def _by_records(
+    workspace: Workspace, domains: list[Domain], requirement: str, records: tuple[str, ...]
+) -> models.Requirement:
     order = ("fail", "unknown", "warning", "pass")
     worst, words, since = "pass" if domains else "unknown", [], []
     for d in domains:
-        mine = [r for r in json.loads(d["records"]) if r["record"].startswith(records)]
+        mine = [r for r in d.records if r["record"].startswith(records)]
         state = min((r["state"] for r in mine), key=order.index, default="unknown")
         if order.index(state) < order.index(worst):
             worst = state
         if state != "pass":
-            words.append(f"{d['name']}: {next((r['found'] for r in mine if r['state'] == state), 'not checked yet')}")
-        moments = [m for r in mine if (m := health.holds_since(workspace.store.read(), d["id"], r["record"])) is not None]
+            words.append(f"{d.name}: {next((r['found'] for r in mine if r['state'] == state), 'not checked yet')}")
+        moments = [m for r in mine if (m := health.holds_since(workspace.store.read(), d.id, r["record"])) is not None]
         since += moments
-    orgs = ", ".join(sorted({organisational_domain(d["name"]) for d in domains})) or "no domain"
-    return {
-        "requirement": requirement,
-        "state": worst,
-        "evidence": "; ".join(words) or f"Checked for every sending domain of {orgs}.",
-        "since": max(since, default=None),
-    }
+    orgs = ", ".join(sorted({organisational_domain(d.name) for d in domains})) or "no domain"
+    return models.Requirement(
+        requirement=requirement,
+        state=worst,
+        evidence="; ".join(words) or f"Checked for every sending domain of {orgs}.",
+        since=max(since, default=None),
+    )
 
 
-def _complaints(workspace: Workspace, view: View) -> dict[str, Any]:
+def _complaints(workspace: Workspace, view: View) -> models.Requirement:
     found = providers(workspace, view)
-    sent = sum(sum(p["days"]["sent"]) for p in found)
-    complained = sum(sum(p["days"]["complaints"]) for p in found)
+    sent = sum(sum(p.days["sent"]) for p in found)
+    complained = sum(sum(p.days["complaints"]) for p in found)
     rate = complained / sent if sent else 0.0
     worst = 0.0
     for p in found:
         week: dict[int, list[int]] = defaultdict(lambda: [0, 0])
-        for i, (h, c) in enumerate(zip(p["days"]["sent"], p["days"]["complaints"], strict=True)):
+        for i, (h, c) in enumerate(zip(p.days["sent"], p.days["complaints"], strict=True)):
             week[i // 7][0] += h
             week[i // 7][1] += c
         worst = max([worst, *(c / h for h, c in week.values() if h >= 500)])
-    told = {n: float(f["complaint_rate"]) for n, f in own_figures(workspace).items() if f["complaint_rate"] is not None}
+    told = {n: float(f.complaint_rate) for n, f in own_figures(workspace).items() if f.complaint_rate is not None}
     own = max(told.values(), default=0.0)
     by_them = (
         f"Provider statistics: {', '.join(f'{n} {100 * x:.2f}%' for n, x in sorted(told.items()))}."
@@ -279,44 +278,63 @@ def _complaints(workspace: Workspace, view: View) -> dict[str, Any]:
     state = (
         "fail" if max(worst, rate, own) >= MOST_COMPLAINTS else "warning" if max(rate, own) >= GOOD_COMPLAINTS else "pass"
     )
-    return {
-        "requirement": "Complaints under 0.1%, never 0.3%",
-        "state": state if sent or told else "unknown",
-        "evidence": f"{100 * rate:.3f}% of {sent:,} sent in {DAYS} days; the worst week at one provider "
+    return models.Requirement(
+        requirement="Complaints under 0.1%, never 0.3%",
+        state=state if sent or told else "unknown",
+        evidence=f"{100 * rate:.3f}% of {sent:,} sent in {DAYS} days; the worst week at one provider "
         f"{100 * worst:.2f}%. {by_them}",
-        "since": None,
-    }
+        since=None,
+    )
 
 
-def receivers(workspace: Workspace) -> dict[str, Any]:
+@dataclass(frozen=True)
+class Received:
+    """What receivers' aggregate reports say: sources, days by domain, and the reports themselves."""
+
+    sources: list[models.Source]
+    days: list[models.ReportDay]
+    reports: list[models.AggregateLine]
+
+
+REPORT_DAYS = 90
+
+
+def receivers(workspace: Workspace) -> Received:
     """Aggregate reports: sources by domain and day, aligned or not; which are known."""
-    db, since = workspace.store.read(), workspace.now() - 90 * DAY
+    db, since = workspace.store.read(), workspace.now() - REPORT_DAYS * DAY
     ours = set(workspace.setting("relay_ips"))
-    return {
-        "sources": [
-            {
-                "domain": r["domain"],
-                "ip": r["ip"],
-                "messages": r["messages"],
-                "aligned": r["aligned"],
-                "acted": r["acted"],
-                "first": r["first"],
-                "last": r["last"],
-                "signed_by": r["dkim_domain"] or r["spf_domain"] or "",
-                "name": r["name"] or ("your relay" if r["ip"] in ours else ""),
-                "ours": bool(r["ours"]) if r["ours"] is not None else r["ip"] in ours,
-            }
+    return Received(
+        [
+            models.Source(
+                domain=r.domain,
+                ip=r.ip,
+                messages=r.messages,
+                aligned=r.aligned,
+                acted=r.acted,
+                first=r.first,
+                last=r.last,
+                signed_by=r.dkim_domain or r.spf_domain or "",
+                name=r.name or ("your relay" if r.ip in ours else ""),
+                ours=r.ours if r.ours is not None else r.ip in ours,
+            )
             for r in reports.sources(db, since)
         ],
-        "days": [dict(r) for r in reports.by_day(db, since)],
-        "reports": [
-            {k: r[k] for k in ("org", "report_id", "domain", "begin_at", "end_at", "policy")}
-            | {"messages": r["messages"] or 0}
+        [models.ReportDay.read_from(r) for r in reports.by_day(db, since)],
+        [
+            models.AggregateLine(
+                org=r.org,
+                report_id=r.report_id,
+                domain=r.domain,
+                begin_at=r.begin_at,
+                end_at=r.end_at,
+                policy=r.policy,
+                messages=r.messages or 0,
+            )
             for r in reports.reports(db)
         ],
-    }
+    )
 
 
-def unknown_sources(workspace: Workspace) -> list[dict[str, Any]]:
+def unknown_sources(workspace: Workspace) -> list[models.Source]:
     """Sources nobody has named whose mail fails: somebody sends in our name."""
-    return [s for s in receivers(workspace)["sources"] if not s["name"] and s["aligned"] < s["messages"]]
+    return [s for s in receivers(workspace).sources if not s.name and s.aligned < s.messages]

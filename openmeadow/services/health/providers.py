@@ -10,6 +10,7 @@ from openmeadow.core.addresses.providers import organisation_of, standing
 from openmeadow.core.addresses.verdicts import NOT_ASKED
 from openmeadow.core.delivery.guardrails import LIMITS
 from openmeadow.core.errors import Missing, Refused
+from openmeadow.core.moments import DAY
 from openmeadow.net.dns import Resolver
 from openmeadow.services.subscribers.address_checks import ask_domains
 from openmeadow.services.workspace import Workspace
@@ -20,7 +21,7 @@ from openmeadow.store.subscribers import addresses as address_table
 from openmeadow.store.subscribers import subscribers
 from openmeadow.store.subscribers.subscribers import people_version
 
-MX_AGE, AT_ONCE = 30 * 86_400, 25  # a domain is asked once a month; so many each half minute
+MX_AGE, AT_ONCE = 30 * DAY, 25  # a domain is asked once a month; so many each half minute
 _COLOUR = re.compile(r"#[0-9a-fA-F]{6}\Z")
 
 
@@ -46,9 +47,9 @@ def find(workspace: Workspace, *, ask: bool = True) -> Found:
     of, hosts, by_hand = table.organisations(db), table.by_host(db), table.by_hand(db)
     people: Counter[str] = Counter()
     for r in rows:
-        if r["domain"] not in by_hand:
-            people[of.get(r["domain"], "")] += r["people"]
-    new = [o for o in standing(people, sum(r["people"] for r in rows)) if o not in hosts]
+        if r.domain not in by_hand:
+            people[of.get(r.domain, "")] += r.people
+    new = [o for o in standing(people, sum(r.people for r in rows)) if o not in hosts]
     if new:
         with workspace.store.atomic() as w:
             for organisation in new:
@@ -56,8 +57,8 @@ def find(workspace: Workspace, *, ask: bool = True) -> Found:
                 hosts[organisation] = table.add(w, organisation, now) if row_id is None else row_id
                 table.set_host(w, organisation, hosts[organisation])
             settings.log(w, now, "worker", "found providers by MX", ", ".join(new)[:200], len(new))
-    belongs = {r["domain"]: by_hand.get(r["domain"], hosts.get(of.get(r["domain"], ""), OTHER_DOMAINS)) for r in rows}
-    wrong = {r["domain"]: belongs[r["domain"]] for r in rows if r["provider"] != belongs[r["domain"]]}
+    belongs = {r.domain: by_hand.get(r.domain, hosts.get(of.get(r.domain, ""), OTHER_DOMAINS)) for r in rows}
+    wrong = {r.domain: belongs[r.domain] for r in rows if r.provider != belongs[r.domain]}
     moved = 0
     if wrong:
         with workspace.store.atomic() as w:
@@ -153,7 +154,7 @@ def split(workspace: Workspace, domain: str, name: str, who: str) -> int:
             row_id = table.add(db, name, workspace.now())
         table.set_domain(db, domain, row_id)
         moved = table.move_people(db, {domain: row_id})
-        if not moved and not any(r["domain"] == domain for r in table.people_by_domain(db)):
+        if not moved and not any(r.domain == domain for r in table.people_by_domain(db)):
             raise Missing(f"No subscriber has an address at {domain[:80]}.")
         subscribers.people_changed(db)
         settings.log(db, workspace.now(), who, f"moved {domain} to {name}", name, moved)
@@ -171,14 +172,12 @@ class Progress:
 def progress(workspace: Workspace) -> Progress:
     db, since = workspace.store.read(), workspace.now() - MX_AGE
     left = len(address_table.domains_to_ask(db, since, 100_000))
-    return Progress(len({r["domain"] for r in table.people_by_domain(db)}) - left, left)
+    return Progress(len({r.domain for r in table.people_by_domain(db)}) - left, left)
 
 
 def domains_of(workspace: Workspace, row_id: int, most: int = 40) -> list[tuple[str, int]]:
     """(domain, people) of a provider, the most people first."""
     rows = [
-        (str(r["domain"]), int(r["people"]))
-        for r in table.people_by_domain(workspace.store.read())
-        if r["provider"] == row_id
+        (str(r.domain), int(r.people)) for r in table.people_by_domain(workspace.store.read()) if r.provider == row_id
     ]
     return sorted(rows, key=lambda x: (-x[1], x[0]))[:most]

@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 import contextlib
-import sqlite3
 import time
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Missing, Refused, RuleMistake
 from openmeadow.core.message.personalisation import rules_in
+from openmeadow.core.moments import DAY
 from openmeadow.core.rules.conditions import walk
 from openmeadow.core.rules.parser import parse
 from openmeadow.core.rules.people_clauses import InSegment, InSnapshot
+from openmeadow.services import models
 from openmeadow.services.sequences.loading import definition_of
 from openmeadow.services.subscribers import export as export_service
 from openmeadow.services.subscribers.selection import Choice
@@ -23,11 +24,23 @@ from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store.campaigns import campaigns
 from openmeadow.store.segments import segments
+from openmeadow.store.segments.records import Segment
 from openmeadow.store.sequences import sequences
 from openmeadow.store.subscribers.subscribers import facts_changed
 
 
-def save(workspace: Workspace, name: str, text: str, who: str) -> dict[str, Any]:
+@dataclass(frozen=True)
+class SavedSegment:
+    """A segment as it was saved; ``count`` people at ``as_of``."""
+
+    id: int
+    name: str
+    rule: str
+    count: int
+    as_of: int
+
+
+def save(workspace: Workspace, name: str, text: str, who: str) -> SavedSegment:
     """Save a rule under a name. RuleMistake, with its place, for a circle or an unknown name."""
     name = name.strip()
     if not name:
@@ -36,11 +49,11 @@ def save(workspace: Workspace, name: str, text: str, who: str) -> dict[str, Any]
     with workspace.store.atomic() as db:
         before = segments.named(db, name)
         row_id = segments.save(db, name, rule.text(), view.now)
-        if before is not None and before["rule"] != rule.text():
+        if before is not None and before.rule != rule.text():
             segments.forget_counts(db, row_id)
         segments.counted(db, row_id, view.now, count)
         settings.log(db, view.now, who, "saved segment", name, count)
-    return {"id": row_id, "name": name, "rule": rule.text(), "count": count, "as_of": view.now}
+    return SavedSegment(row_id, name, rule.text(), count, view.now)
 
 
 def remove(workspace: Workspace, row_id: int, who: str) -> None:
@@ -50,35 +63,36 @@ def remove(workspace: Workspace, row_id: int, who: str) -> None:
     if row is None:
         raise Missing("This segment does not exist any more.")
     if found := users(workspace, row):
-        raise Refused(f"“{row['name']}” is used by {', '.join(found)}. Remove it there first.")
+        raise Refused(f"“{row.name}” is used by {', '.join(found)}. Remove it there first.")
     with workspace.store.atomic() as db:
         segments.remove(db, row_id)
-        settings.log(db, workspace.now(), who, "deleted segment", row["name"])
+        settings.log(db, workspace.now(), who, "deleted segment", row.name)
 
 
-def every(workspace: Workspace) -> list[dict[str, Any]]:
+def every(workspace: Workspace) -> list[models.Segment]:
     """All segments with their counts, worked out now. One whose rule no longer reads says so."""
     view = workspace.view()
     out = []
     for row in segments.every(workspace.store.read()):
-        item: dict[str, Any] = {
-            "id": row["id"],
-            "name": row["name"],
-            "rule": row["rule"],
-            "as_of": view.now,
-            "changed_at": row["changed_at"],
-            "count": None,
-            "problem": "",
-            "bands": [],
-        }
+        count, bands, problem = None, list[int](), ""
         try:
-            mask = view.mask(workspace.checked_rule(row["rule"], view, row["name"]))
-            item["count"] = int(mask.sum())
-            item["bands"] = np.bincount(view.scores.band[mask], minlength=len(BANDS)).tolist()
+            mask = view.mask(workspace.checked_rule(row.rule, view, row.name))
+            count, bands = int(mask.sum()), np.bincount(view.scores.band[mask], minlength=len(BANDS)).tolist()
         except (RuleMistake, Missing) as e:
-            item["problem"] = str(e)
-        item["used_by"] = segments.used_by(workspace.store.read(), row["id"])
-        out.append(item)
+            problem = str(e)
+        out.append(
+            models.Segment(
+                id=row.id,
+                name=row.name,
+                rule=row.rule,
+                as_of=view.now,
+                changed_at=row.changed_at,
+                count=count,
+                problem=problem,
+                bands=bands,
+                used_by=segments.used_by(workspace.store.read(), row.id),
+            )
+        )
     return out
 
 
@@ -86,20 +100,20 @@ def export(workspace: Workspace, what: str, out: Path, columns: tuple[str, ...] 
     """Write the subscribers of a segment, by name, or of a rule; how many. Without ``columns`` the usual ones."""
     row = segments.named(workspace.store.read(), what.strip())
     usual = export_service.USUAL if columns is None else columns
-    return export_service.write(workspace, Choice(rule=row["rule"] if row else what), usual, out)
+    return export_service.write(workspace, Choice(rule=row.rule if row else what), usual, out)
 
 
-def _one(workspace: Workspace, row_id: int) -> sqlite3.Row:
+def _one(workspace: Workspace, row_id: int) -> Segment:
     row = segments.one(workspace.store.read(), row_id)
     if row is None:
         raise Missing("This segment does not exist any more.")
     return row
 
 
-GROWTH_POINTS, GROWTH_STEP = 12, 30 * 86_400
+GROWTH_POINTS, GROWTH_STEP = 12, 30 * DAY
 
 
-def about(workspace: Workspace, row_id: int) -> dict[str, Any]:
+def about(workspace: Workspace, row_id: int) -> models.SegmentAbout:
     """Size over time by the current rule, snapshots, where it is used, and how long counting took (seconds).
 
     Past sizes are counted once and kept until the rule changes.
@@ -107,12 +121,12 @@ def about(workspace: Workspace, row_id: int) -> dict[str, Any]:
     row, db = _one(workspace, row_id), workspace.store.read()
     begun = time.perf_counter()
     view = workspace.view()
-    rule = workspace.checked_rule(row["rule"], view, row["name"])
+    rule = workspace.checked_rule(row.rule, view, row.name)
     count = int(view.mask(rule).sum())
     seconds = time.perf_counter() - begun
-    day = view.now - view.now % 86_400
+    day = view.now - view.now % DAY
     wanted = [day - i * GROWTH_STEP for i in range(1, GROWTH_POINTS + 1)]
-    known = {int(r["at"]): int(r["count"]) for r in segments.counts(db, row_id)}
+    known = {int(r.at): int(r.count) for r in segments.counts(db, row_id)}
     new = {}
     for at in wanted:
         near = next((k for k in known if abs(k - at) < GROWTH_STEP // 2), None)
@@ -125,22 +139,20 @@ def about(workspace: Workspace, row_id: int) -> dict[str, Any]:
             for at, n in new.items():
                 segments.counted(db, row_id, at, n)
     growth = [(at, n) for at, n in sorted({**known, **new}.items()) if at < view.now] + [(view.now, count)]
-    return {
-        "growth": [{"at": at, "count": n} for at, n in growth],
-        "made_at": row["made_at"],
-        "snapshots": [
-            {"id": f["id"], "day": f["day"], "at": f["at"], "people": f["people"]} for f in segments.snapshots(db, row_id)
-        ],
-        "used_by": users(workspace, row),
-        "as_of": view.now,
-        "seconds": seconds,
-    }
+    return models.SegmentAbout(
+        growth=[models.GrowthPoint(at=at, count=n) for at, n in growth],
+        made_at=row.made_at,
+        snapshots=[models.Snapshot(id=f.id, day=f.day, at=f.at, people=f.people) for f in segments.snapshots(db, row_id)],
+        used_by=users(workspace, row),
+        as_of=view.now,
+        seconds=seconds,
+    )
 
 
-def users(workspace: Workspace, row: sqlite3.Row) -> list[str]:
+def users(workspace: Workspace, row: Segment) -> list[str]:
     """Where a segment is used, in words: campaigns that choose by it or show a part by it, segments, sequences."""
-    db, name = workspace.store.read(), str(row["name"]).lower()
-    found = [f"the campaign “{n}”" for n in segments.used_by(db, row["id"])]
+    db, name = workspace.store.read(), str(row.name).lower()
+    found = [f"the campaign “{n}”" for n in segments.used_by(db, row.id)]
 
     def named_in(*rules: str) -> bool:
         for rule in rules:
@@ -149,28 +161,28 @@ def users(workspace: Workspace, row: sqlite3.Row) -> list[str]:
                     return True
         return False
 
-    found += [f"the segment “{other['name']}”" for other in segments.every(db) if named_in(other["rule"])]
+    found += [f"the segment “{other.name}”" for other in segments.every(db) if named_in(other.rule)]
     for c in campaigns.not_over(db):
-        if named_in(*(r for t in ("subject", "html", "plain") for r in rules_in(c[t]))):
-            found.append(f"a part of “{c['name']}”")
+        if named_in(*(r for t in (c.subject, c.html, c.plain) for r in rules_in(t))):
+            found.append(f"a part of “{c.name}”")
     for q in sequences.every(db):
         definition = definition_of(q)
         begins = definition.begin.on == "enters a segment" and definition.begin.what.lower() == name
-        if q["state"] != "ended" and (begins or named_in(definition.leave.rule, *(s.rule for s in definition.steps))):
-            found.append(f"the sequence “{q['name']}”")
+        if q.state != "ended" and (begins or named_in(definition.leave.rule, *(s.rule for s in definition.steps))):
+            found.append(f"the sequence “{q.name}”")
     return found
 
 
-def take_snapshot(workspace: Workspace, row_id: int, who: str) -> dict[str, Any]:
+def take_snapshot(workspace: Workspace, row_id: int, who: str) -> models.Done:
     """Keep the subscribers of a segment as they are now."""
     row = _one(workspace, row_id)
-    _, view, rule, _ = workspace.count(row["rule"], own_name=row["name"])
+    _, view, rule, _ = workspace.count(row.rule, own_name=row.name)
     people: list[int] = view.columns.people.id[view.mask(rule)].tolist()
     with workspace.store.atomic() as db:
-        copy = segments.take_snapshot(db, row_id, row["rule"], view.now, people)
+        copy = segments.take_snapshot(db, row_id, row.rule, view.now, people)
         facts_changed(db)
-        settings.log(db, view.now, who, "took snapshot of segment", row["name"], len(people))
-    return {"id": copy, "count": len(people)}
+        settings.log(db, view.now, who, "took snapshot of segment", row.name, len(people))
+    return models.Done(id=copy, count=len(people))
 
 
 def delete_snapshot(workspace: Workspace, row_id: int, copy: int, who: str) -> None:
@@ -180,19 +192,19 @@ def delete_snapshot(workspace: Workspace, row_id: int, copy: int, who: str) -> N
         if not segments.delete_snapshot(db, row_id, copy):
             raise Missing("This snapshot does not exist any more.")
         facts_changed(db)
-        settings.log(db, workspace.now(), who, "deleted a snapshot", row["name"])
+        settings.log(db, workspace.now(), who, "deleted a snapshot", row.name)
 
 
-def rule_of(workspace: Workspace, row_id: int) -> dict[str, Any]:
-    """A segment's rule itself: {"name", "rule", "tree"}."""
+def rule_of(workspace: Workspace, row_id: int) -> dict[str, object]:
+    """A segment's rule as a document: its name, its text and its tree."""
     row = _one(workspace, row_id)
-    return {"name": row["name"], "rule": row["rule"], "tree": parse(row["rule"]).tree()}
+    return {"name": row.name, "rule": row.rule, "tree": parse(row.rule).tree()}
 
 
 MOST_OVERLAPS = 4
 
 
-def overlap(workspace: Workspace, text: str, others: list[int]) -> list[dict[str, Any]]:
+def overlap(workspace: Workspace, text: str, others: list[int]) -> list[models.Overlap]:
     """How many a rule shares with up to four segments, and how many only each of the two holds."""
     if len(others) > MOST_OVERLAPS:
         raise Refused("Compare with up to four other segments at a time.")
@@ -201,14 +213,14 @@ def overlap(workspace: Workspace, text: str, others: list[int]) -> list[dict[str
     out = []
     for row_id in others:
         row = _one(workspace, row_id)
-        theirs = view.mask(workspace.checked_rule(row["rule"], view, row["name"]))
+        theirs = view.mask(workspace.checked_rule(row.rule, view, row.name))
         out.append(
-            {
-                "id": row_id,
-                "name": row["name"],
-                "both": int((mine & theirs).sum()),
-                "only_this": int((mine & ~theirs).sum()),
-                "only_that": int((theirs & ~mine).sum()),
-            }
+            models.Overlap(
+                id=row_id,
+                name=row.name,
+                both=int((mine & theirs).sum()),
+                only_this=int((mine & ~theirs).sum()),
+                only_that=int((theirs & ~mine).sum()),
+            )
         )
     return out

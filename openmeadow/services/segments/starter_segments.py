@@ -36,8 +36,8 @@ def make(workspace: Workspace) -> int:
     if settings.setting(db, DONE) or not table.has_history(db):
         return 0
     view = workspace.view()
-    taken = {r["name"].lower() for r in table.every(db)}
-    wanted = rules(view.scores.cadence, [p["name"] for p in subscribers.names(db, "purposes")])
+    taken = {r.name.lower() for r in table.every(db)}
+    wanted = rules(view.scores.cadence, [p.name for p in subscribers.names(db, "purposes")])
     made = 0
     for name, rule in wanted.items():
         if name.lower() not in taken:

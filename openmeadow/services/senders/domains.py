@@ -7,7 +7,6 @@ import re
 import secrets
 from dataclasses import asdict, replace
 from datetime import UTC, datetime
-from typing import Any
 
 import idna
 
@@ -21,6 +20,8 @@ from openmeadow.core.authentication.spf import Cost
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.message.assembly import Envelope, assemble
 from openmeadow.core.message.personalisation import Said
+from openmeadow.core.moments import DAY
+from openmeadow.core.states import KeyState
 from openmeadow.net import tls_probe
 from openmeadow.net.dns import Resolver, answer_all
 from openmeadow.net.dns import publish as send_update
@@ -32,8 +33,9 @@ from openmeadow.store import settings as settings_table
 from openmeadow.store.campaigns import campaigns
 from openmeadow.store.health import reports
 from openmeadow.store.senders import senders
+from openmeadow.store.senders.records import Domain
 
-KEEP_OLD_KEY, FRESH = 7 * 86_400, 600
+KEEP_OLD_KEY, FRESH = 7 * DAY, 600
 REPORTED_DAYS = 30
 _HOST = re.compile(r"(?:[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\.){1,126}[a-z0-9-]{2,63}")
 
@@ -60,7 +62,7 @@ def add_domain(workspace: Workspace, text: str, who: str) -> int:
     with workspace.store.atomic() as db:
         if senders.domain_named(db, name):
             raise Refused(f"{name} is already set up.")
-        alike = slip_of(name, [d["name"] for d in senders.domains(db)])
+        alike = slip_of(name, [d.name for d in senders.domains(db)])
         if alike:
             settings_table.log(db, workspace.now(), who, f"added a domain that resembles {alike}", name)
         row_id = senders.add_domain(db, name, secrets.token_hex(12))
@@ -76,35 +78,35 @@ def make_key(workspace: Workspace, row_id: int, who: str, kind: str = "rsa") -> 
         raise Refused("A key is rsa or ed25519.")
     key = dkim.new_key(kind)
     with workspace.store.atomic() as db:
-        taken = {row["selector"], *(k["selector"] for k in senders.keys(db, row_id))}
+        taken = {row.selector, *(k.selector for k in senders.keys(db, row_id))}
         month = f"om{datetime.fromtimestamp(workspace.now(), UTC):%Y%m}"
         names = itertools.chain((month,), (f"{month}-{n}" for n in itertools.count(2)))
         selector = next(name for name in names if name not in taken)
-        if row["selector"]:
+        if row.selector:
             senders.add_next_key(db, row_id, selector, key.private, key.public, workspace.now())
         else:
             senders.set_key(db, row_id, selector, key.private, key.public)
-        settings_table.log(db, workspace.now(), who, "created DKIM key", f"{selector} for {row['name']}")
+        settings_table.log(db, workspace.now(), who, "created DKIM key", f"{selector} for {row.name}")
 
 
-def _domain(workspace: Workspace, row_id: int) -> Any:
+def _domain(workspace: Workspace, row_id: int) -> Domain:
     row = senders.domain(workspace.store.read(), row_id)
     if row is None:
         raise Missing("This domain is not set up here.")
     return row
 
 
-def facts(workspace: Workspace, row: Any) -> records.SenderFacts:
+def facts(workspace: Workspace, row: Domain) -> records.SenderFacts:
     """What is to be proved about a domain of this workspace."""
     settings = settings_table.settings(workspace.store.read())
-    used = (records.Key(row["selector"], row["public_key"]),) if row["selector"] else ()
-    others = tuple(records.Key(k["selector"], k["public_key"]) for k in senders.keys(workspace.store.read(), row["id"]))
+    used = (records.Key(row.selector, row.public_key),) if row.selector and row.public_key else ()
+    others = tuple(records.Key(k.selector, k.public_key) for k in senders.keys(workspace.store.read(), row.id))
     return records.SenderFacts(
-        row["name"],
-        row["token"],
+        row.name,
+        row.token,
         used + others,
         tuple(settings["relay_ips"]),
-        return_domain(row["name"]),
+        return_domain(row.name),
         tracking_host(str(settings["public_url"])),
         tuple(settings["block_lists"]),
         str(settings["intake_name"]),
@@ -125,16 +127,16 @@ def check(workspace: Workspace, row_id: int) -> str:
     resolver = Resolver(str(workspace.setting("resolver")))
     with workspace.store.atomic() as db:
         senders.drop_old_keys(db, row_id, now - KEEP_OLD_KEY)
-    others = {k["selector"]: k["state"] for k in senders.keys(workspace.store.read(), row_id)}
+    others = {k.selector: k.state for k in senders.keys(workspace.store.read(), row_id)}
     seen = answer_all(records.look(facts(workspace, row), lambda: _beyond_dns(workspace, row, resolver)), resolver)
     found, proved = [], False
     for f in seen.records:
-        state = others.get(f.record.removeprefix("DKIM ")) if f.record.startswith("DKIM ") else None
-        proved |= state == "next" and f.state in (PASS, WARNING)
-        if state and f.state == FAIL:
-            found.append(replace(f, **_BESIDE[state]))
+        beside = others.get(f.record.removeprefix("DKIM ")) if f.record.startswith("DKIM ") else None
+        proved |= beside == KeyState.NEXT and f.state in (PASS, WARNING)
+        if beside and f.state == FAIL:
+            found.append(replace(f, **_BESIDE[beside]))
         else:
-            risk = _reported(workspace, row["name"], f) if f.record == "DMARC" else ""
+            risk = _reported(workspace, row.name, f) if f.record == "DMARC" else ""
             found.append(replace(f, meaning=f"{f.meaning} {risk}") if risk else f)
     state = overall(found)
     spf = {
@@ -148,10 +150,10 @@ def check(workspace: Workspace, row_id: int) -> str:
         senders.set_checked(db, row_id, state, [asdict(f) for f in found], spf, now)
         if proved:
             senders.use_next_key(db, row_id, now)
-            settings_table.log(db, now, "worker", "switched to the next DKIM key", row["name"])
+            settings_table.log(db, now, "worker", "switched to the next DKIM key", row.name)
     if state == FAIL:
         worst = next(f for f in found if f.state == FAIL)
-        pause_campaigns(workspace, row, f"{row['name']}, {worst.record}: {worst.found}")
+        pause_campaigns(workspace, row, f"{row.name}, {worst.record}: {worst.found}")
     return state
 
 
@@ -162,12 +164,12 @@ def _reported(workspace: Workspace, name: str, found: RecordFinding) -> str:
         return ""
     ours, places = set(workspace.setting("relay_ips")), {name, dmarc.organisational_domain(name)}
     messages, failing = 0, {"ours": 0, "known": 0, "unknown": 0}
-    for r in reports.sources(workspace.store.read(), workspace.now() - REPORTED_DAYS * 86_400):
-        if r["domain"] not in places:
+    for r in reports.sources(workspace.store.read(), workspace.now() - REPORTED_DAYS * DAY):
+        if r.domain not in places:
             continue
-        messages += r["messages"]
-        mine = bool(r["ours"]) if r["ours"] is not None else r["ip"] in ours
-        failing["ours" if mine else "known" if r["name"] else "unknown"] += r["messages"] - r["aligned"]
+        messages += r.messages
+        mine = bool(r.ours) if r.ours is not None else r.ip in ours
+        failing["ours" if mine else "known" if r.name else "unknown"] += r.messages - r.aligned
     return dmarc.risk(policy, messages, failing, REPORTED_DAYS)
 
 
@@ -175,18 +177,18 @@ def looks_like(workspace: Workspace, domain: str) -> str:
     """The older sending domain that this one is a slip away from; "" for none."""
     older = []
     for d in senders.domains(workspace.store.read()):
-        if d["name"] == domain:
+        if d.name == domain:
             break
-        older.append(d["name"])
+        older.append(d.name)
     return slip_of(domain, older) or ""
 
 
 def fresh_check(workspace: Workspace, row_id: int) -> str:
     """The domain's state, looked up again where the last look is older than ten minutes."""
     row = _domain(workspace, row_id)
-    if row["checked_at"] is None or workspace.now() - row["checked_at"] >= FRESH:
+    if row.checked_at is None or workspace.now() - row.checked_at >= FRESH:
         return check(workspace, row_id)
-    return str(row["state"])
+    return str(row.state)
 
 
 _BESIDE: dict[str, dict[str, str]] = {
@@ -198,15 +200,15 @@ _BESIDE: dict[str, dict[str, str]] = {
 }
 
 
-def drawn(c: Cost) -> dict[str, Any]:
+def drawn(c: Cost) -> dict[str, object]:
     return {"term": c.term, "domain": c.domain, "lookups": c.lookups, "below": [drawn(b) for b in c.below]}
 
 
-def _beyond_dns(workspace: Workspace, row: Any, resolver: Resolver) -> list[RecordFinding]:
+def _beyond_dns(workspace: Workspace, row: Domain, resolver: Resolver) -> list[RecordFinding]:
     """What no question to the DNS answers: a message signed here that verifies, and the relay's TLS."""
     out = []
-    if row["selector"]:
-        out.append(tls_probe.signature(row["name"], row["selector"], row["private_key"], workspace.now(), resolver))
+    if row.selector and row.private_key:
+        out.append(tls_probe.signature(row.name, row.selector, row.private_key, workspace.now(), resolver))
     s = settings_table.settings(workspace.store.read())
     out.append(relay_service.finding(workspace))
     if host := tracking_host(str(s["public_url"])):
@@ -215,13 +217,13 @@ def _beyond_dns(workspace: Workspace, row: Any, resolver: Resolver) -> list[Reco
     return [*out, went] if went else out
 
 
-def pause_campaigns(workspace: Workspace, row: Any, why: str) -> int:
+def pause_campaigns(workspace: Workspace, row: Domain, why: str) -> int:
     """Hold every plan under way that sends from a domain; how many."""
     held = 0
     with workspace.store.atomic() as db:
-        for c in campaigns.under_way_from(db, row["id"]):
-            campaigns.update(db, c["id"], {"state": "paused", "paused_why": f"A DNS record of its sender fails: {why}."})
-            settings_table.log(db, workspace.now(), "worker", "paused campaign", c["name"])
+        for c in campaigns.under_way_from(db, row.id):
+            campaigns.update(db, c.id, {"state": "paused", "paused_why": f"A DNS record of its sender fails: {why}."})
+            settings_table.log(db, workspace.now(), "worker", "paused campaign", c.name)
             held += 1
     return held
 
@@ -231,21 +233,21 @@ def add_address(workspace: Workspace, domain_id: int, text: str, who: str) -> in
     domain = _domain(workspace, domain_id)
     address = text.strip()
     if "@" not in address:
-        address = f"{address}@{domain['name']}"
+        address = f"{address}@{domain.name}"
     if (problem := syntax_problem(address)) is not None:
         raise Refused(f"“{text.strip()[:80]}” is not an address: {problem}.")
     at = address_key(address).rpartition("@")[2]
     if is_freemail(at, workspace.setting("freemail_domains")):
         raise Refused(
             f"{at} is a free mailbox provider, so mail from it cannot be authenticated as yours. Use an address "
-            f"at {domain['name']}."
+            f"at {domain.name}."
         )
-    if at != domain["name"]:
-        alike = slip_of(at, [domain["name"]])
+    if at != domain.name:
+        alike = slip_of(at, [domain.name])
         raise Refused(
             f"This address is at {at}, which resembles {alike}. Is it a typo?"
             if alike
-            else f"{at} is not verified here, and it is not {domain['name']}. Add that domain first and publish its records."
+            else f"{at} is not verified here, and it is not {domain.name}. Add that domain first and publish its records."
         )
     with workspace.store.atomic() as db:
         if senders.address_named(db, address):
@@ -263,31 +265,27 @@ def ask_to_confirm(workspace: Workspace, row_id: int) -> None:
         raise Missing("This from address does not exist.")
     link = f"{workspace.setting('public_url')}/k/{Tokens(workspace.folder).make('k', row_id)}"
     text = (
-        f"Someone at {workspace.setting('name')} wants to send email from {row['address']} with Open Meadow.\n\n"
+        f"Someone at {workspace.setting('name')} wants to send email from {row.address} with Open Meadow.\n\n"
         f"To allow it, open this page and click the button:\n{link}\n\nIf you do not want this, ignore this email.\n"
     )
     message = assemble(
-        Said(f"Confirm {row['address']} as a from address", "", text),
+        Said(f"Confirm {row.address} as a from address", "", text),
         Envelope(
             str(workspace.setting("name")),
-            row["address"],
-            row["address"],
-            f"<confirm.{row_id}.{secrets.token_hex(6)}@{row['domain_name']}>",
+            row.address,
+            row.address,
+            f"<confirm.{row_id}.{secrets.token_hex(6)}@{row.domain_name}>",
             workspace.now(),
         ),
     )
-    if row["private_key"]:
-        message = (
-            dkim.Signer(row["domain_name"], row["selector"], row["private_key"]).header(message, workspace.now())
-            + message
-        )
+    message = dkim.sign(message, row.domain_name, row.selector, row.private_key, workspace.now())
     out = relay_service.relay(workspace)
     try:
-        result = out.submit(f"confirm@{return_domain(row['domain_name'])}", row["address"], message)
+        result = out.submit(f"confirm@{return_domain(row.domain_name)}", row.address, message)
     finally:
         out.close()
     if result.outcome != "taken":
-        raise Refused(f"The relay rejected the confirmation to {row['address']}: {result.code} {result.text}.")
+        raise Refused(f"The relay rejected the confirmation to {row.address}: {result.code} {result.text}.")
 
 
 def confirm(workspace: Workspace, row_id: int) -> str:
@@ -297,8 +295,8 @@ def confirm(workspace: Workspace, row_id: int) -> str:
         raise Missing("This from address does not exist any more.")
     with workspace.store.atomic() as db:
         if senders.confirm(db, row_id, workspace.now()):
-            settings_table.log(db, workspace.now(), row["address"], "confirmed from address", row["address"])
-    return str(row["address"])
+            settings_table.log(db, workspace.now(), row.address, "confirmed from address", row.address)
+    return str(row.address)
 
 
 def zone_of(workspace: Workspace, row_id: int) -> str:
@@ -306,15 +304,15 @@ def zone_of(workspace: Workspace, row_id: int) -> str:
     row = _domain(workspace, row_id)
     found = answer_all(records.look(facts(workspace, row)), Resolver(str(workspace.setting("resolver")))).records
     lines = [hosts_line for f in found if (hosts_line := f.publish or _line_of(f, row))]
-    return f"; what {row['name']} needs\n" + "\n".join(dict.fromkeys(lines)) + "\n"
+    return f"; what {row.name} needs\n" + "\n".join(dict.fromkeys(lines)) + "\n"
 
 
-def _line_of(f: RecordFinding, row: Any) -> str:
+def _line_of(f: RecordFinding, row: Domain) -> str:
     """The line of a record that holds, where it is known word for word."""
     if f.record == "Ownership":
-        return txt_line(f"_meadow.{row['name']}", f.expected)
+        return txt_line(f"_meadow.{row.name}", f.expected)
     if f.record.startswith("DKIM "):
-        return txt_line(f"{f.record.removeprefix('DKIM ')}._domainkey.{row['name']}", f.expected)
+        return txt_line(f"{f.record.removeprefix('DKIM ')}._domainkey.{row.name}", f.expected)
     return ""
 
 
@@ -330,8 +328,8 @@ def publish(workspace: Workspace, row_id: int, who: str) -> None:
         raise Refused("No DNS server for dynamic updates is set. Publish the records manually.")
     resolver = Resolver(where)
     found = answer_all(records.look(facts(workspace, row)), resolver).records
-    lines = [f.publish for f in found if f.publish and f.state != PASS and _ours(f.publish, row["name"])]
+    lines = [f.publish for f in found if f.publish and f.state != PASS and _ours(f.publish, row.name)]
     send_update(where, lines)
     with workspace.store.atomic() as db:
-        settings_table.log(db, workspace.now(), who, "published", row["name"], len(lines))
+        settings_table.log(db, workspace.now(), who, "published", row.name, len(lines))
     check(workspace, row_id)

@@ -133,13 +133,13 @@ def _test_message(workspace: Workspace, to: str) -> tuple[str, bytes]:
     """(return path, message) of the check."""
     row, now, name = senders.ready_address(workspace.store.read()), workspace.now(), str(workspace.setting("name"))
     text = Said(f"Relay check of {name}", "", f"The relay of {name} accepted this message.\n")
-    if row is None or not row["private_key"]:
+    if row is None or not row.private_key:
         domain = to.rpartition("@")[2]
         return to, assemble(text, Envelope(name, to, to, f"<check.{secrets.token_hex(8)}@{domain}>", now))
-    domain = str(row["domain_name"])
+    domain = str(row.domain_name)
     mark = f"<check.{secrets.token_hex(8)}@{domain}>"
-    message = assemble(text, Envelope(name, str(row["address"]), to, mark, now))
-    signed = dkim.Signer(domain, row["selector"], row["private_key"]).header(message, now) + message
+    message = assemble(text, Envelope(name, str(row.address), to, mark, now))
+    signed = dkim.sign(message, domain, row.selector, row.private_key, now)
     return f"check@bounce.{domain}", signed
 
 

@@ -7,20 +7,21 @@ import hashlib
 import hmac
 import re
 import urllib.parse
-from typing import Any
 
 from openmeadow.core.authentication import dkim
 from openmeadow.core.authentication.findings import FAIL, PASS, UNKNOWN, RecordFinding
 from openmeadow.core.authentication.hosts import return_domain
 from openmeadow.core.message.assembly import Envelope, assemble
 from openmeadow.core.message.personalisation import Said
+from openmeadow.core.moments import DAY, HOUR
 from openmeadow.net.http_client import Unreachable, fetch
 from openmeadow.net.signed_tokens import Tokens
 from openmeadow.services.senders import relay as relay_service
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.senders import senders
+from openmeadow.store.senders.records import Domain
 
-EVERY, GIVEN_UP = 86_400, 3600
+EVERY, GIVEN_UP = DAY, HOUR
 REFUSED, UNREACHED = -1, -2  # in place of the moment of the click
 _LINK = re.compile(r"<(https?://[^<>\s]+)>")
 _TO = re.compile(r"proof-(\d+)-([0-9a-f]{12})@", re.I)
@@ -37,19 +38,19 @@ def send(workspace: Workspace, row_id: int) -> bool:
     row, tokens, now = senders.domain(workspace.store.read(), row_id), Tokens(workspace.folder), workspace.now()
     if (
         row is None
-        or not row["private_key"]
+        or not row.private_key
         or not _answers(f"{str(workspace.setting('public_url')).rstrip('/')}/healthz", _own(workspace))
     ):
         return False
-    back = return_domain(row["name"])
+    back = return_domain(row.name)
     to = f"proof-{row_id}-{_mark(tokens, row_id)}@{back}"
     link = f"{str(workspace.setting('public_url')).rstrip('/')}/u/{tokens.make('q', row_id)}"
     said = Said("Delivery test", "", "Test email for bounce and unsubscribe handling.\n")
     envelope = Envelope(
-        "Open Meadow", f"proof@{row['name']}", to, f"<proof.{row_id}.{now}@{row['name']}>", now, unsubscribe=link
+        "Open Meadow", f"proof@{row.name}", to, f"<proof.{row_id}.{now}@{row.name}>", now, unsubscribe=link
     )
     message = assemble(said, envelope)
-    message = dkim.Signer(row["name"], row["selector"], row["private_key"]).header(message, now) + message
+    message = dkim.sign(message, row.name, row.selector, row.private_key, now)
     with workspace.store.atomic() as db:
         senders.set_proof(db, row_id, "click", None)
     out = relay_service.relay(workspace)
@@ -117,18 +118,18 @@ def pressed(workspace: Workspace, row_id: int) -> None:
         senders.set_proof(db, row_id, "click", workspace.now())
 
 
-def due(row: Any, now: int) -> bool:
+def due(row: Domain, now: int) -> bool:
     """Once a day, and again after an hour in which nothing came back."""
-    if row["private_key"] is None:
+    if row.private_key is None:
         return False
-    sent, back = row["proof_sent_at"], row["proof_back_at"]
+    sent, back = row.proof_sent_at, row.proof_back_at
     return sent is None or now - sent >= (EVERY if back is not None and back >= sent else GIVEN_UP)
 
 
-def finding(row: Any, now: int) -> RecordFinding | None:
+def finding(row: Domain, now: int) -> RecordFinding | None:
     """What the last one showed; None while that is open."""
     expected = "a test message returns to the intake, and its one-click unsubscribe works"
-    sent, back, click = row["proof_sent_at"], row["proof_back_at"], row["proof_click_at"]
+    sent, back, click = row.proof_sent_at, row.proof_back_at, row.proof_click_at
     if sent is None:
         return None
     if back is not None and back >= sent:

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from datetime import UTC, datetime, timedelta
-from typing import Any
 from zoneinfo import ZoneInfo, available_timezones
 
 import numpy as np
@@ -14,12 +13,14 @@ from openmeadow.core.consent.eligibility import CONSENT_STATES, GIVEN, SUPPRESSI
 from openmeadow.core.engagement.bot_detection import MACHINE
 from openmeadow.core.errors import Missing
 from openmeadow.core.events import Kind
+from openmeadow.core.ids import NO_MESSAGE, MessageId, SubscriberId
 from openmeadow.core.rules.conditions import View
 from openmeadow.core.rules.parser import parse
 from openmeadow.core.sequences.definition import Begin, Definition, Step
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.segments.permission_facts import StoreFacts
 from openmeadow.store.sequences import enrolments
+from openmeadow.store.sequences.records import Enrolment
 
 ANSWERS = (Kind.OPENED, Kind.CLICKED, Kind.REPLIED, Kind.BOOKED)
 STRONGER = (Kind.CLICKED, Kind.REPLIED, Kind.BOOKED)
@@ -36,14 +37,14 @@ class Asked:
     """Answers about the people of some open stays, each question worked out once for all of them."""
 
     def __init__(
-        self, workspace: Workspace, definition: Definition, messages: dict[int, int], them: Sequence[Any]
+        self, workspace: Workspace, definition: Definition, messages: dict[int, MessageId], them: Collection[Enrolment]
     ) -> None:
         """``messages`` gives each mailing step's message."""
         self.workspace, self.definition, self.messages = workspace, definition, messages
-        by_id = sorted(them, key=lambda t: t["subscriber"])
-        self.ids = np.array([t["subscriber"] for t in by_id], np.int64)
-        self.entered = np.array([t["entered_at"] for t in by_id], np.int64)
-        self.enrolment = {int(t["subscriber"]): int(t["id"]) for t in by_id}
+        by_id = sorted(them, key=lambda t: t.subscriber)
+        self.ids = np.array([t.subscriber for t in by_id], np.int64)
+        self.entered = np.array([t.entered_at for t in by_id], np.int64)
+        self.enrolment = {int(t.subscriber): int(t.id) for t in by_id}
         self._view: View | None = None
         self._answers: dict[int, Mask] = {}
 
@@ -53,26 +54,26 @@ class Asked:
             self._view = self.workspace.view_of(self.ids, self.workspace.pace())
         return self._view
 
-    def place(self, subscriber: int) -> int:
+    def place(self, subscriber: SubscriberId) -> int:
         return int(np.searchsorted(self.ids, subscriber))
 
-    def answer(self, step: Step, subscriber: int) -> bool:
+    def answer(self, step: Step, subscriber: SubscriberId) -> bool:
         """A step's question about one person; a repeat asks whether its message was answered."""
         if step.key not in self._answers:
             if step.kind == "condition" and step.asks == "rule":
                 found = self.rule(step.rule)
             else:
                 kinds = STRONGER if step.asks == "clicked" and step.kind == "condition" else ANSWERS
-                found = self.acted(kinds, {self.messages.get(step.of, -1)})
+                found = self.acted(kinds, {self.messages.get(step.of, NO_MESSAGE)})
                 if step.kind == "resend":  # who never got it left nothing ignored
-                    found |= ~self.got(self.messages.get(step.of, -1))
+                    found |= ~self.got(self.messages.get(step.of, NO_MESSAGE))
             self._answers[step.key] = found
         return bool(self._answers[step.key][self.place(subscriber)])
 
     def rule(self, text: str) -> Mask:
         return self.view.mask(self.workspace.checked_rule(text, self.view))
 
-    def acted(self, kinds: Sequence[Kind], messages: set[int] | None) -> Mask:
+    def acted(self, kinds: Sequence[Kind], messages: set[MessageId] | None) -> Mask:
         """Who did one of these, themselves, since entering; about some messages, or anything."""
         acts = self.view.columns.acts
         hit = (acts.by != MACHINE) & np.isin(acts.kind, [int(k) for k in kinds]) & (acts.at <= self.view.now)
@@ -83,7 +84,7 @@ class Asked:
         out[acts.person[hit]] = True
         return out
 
-    def got(self, message: int) -> Mask:
+    def got(self, message: MessageId) -> Mask:
         """To whom a message was sent, or may have been, in this enrolment."""
         db = self.workspace.store.read()
         return np.isin(self.ids, enrolments.received(db, list(self.enrolment.values()), message), assume_unique=True)

@@ -3,27 +3,28 @@
 from __future__ import annotations
 
 import json
-from typing import Any
 
 from openmeadow.core.errors import Missing
 from openmeadow.core.sequences.definition import Definition, Step, read
+from openmeadow.services import models
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.segments import segments
 from openmeadow.store.sequences import sequences
+from openmeadow.store.sequences.records import Sequence, SequenceLine, SequenceVersion
 from openmeadow.store.subscribers import subscribers
 
 PASSES = ("first", "resend", "second resend")
 
 
-def row_of(workspace: Workspace, row_id: int) -> Any:
+def row_of(workspace: Workspace, row_id: int) -> Sequence:
     row = sequences.one(workspace.store.read(), row_id)
     if row is None:
         raise Missing("This sequence does not exist.")
     return row
 
 
-def definition_of(row: Any) -> Definition:
-    return read(json.loads(row["definition"]))
+def definition_of(row: Sequence | SequenceLine | SequenceVersion) -> Definition:
+    return read(json.loads(row.definition))
 
 
 def pass_of(definition: Definition, step: Step) -> tuple[int, str]:
@@ -34,11 +35,11 @@ def pass_of(definition: Definition, step: Step) -> tuple[int, str]:
     return step.of, PASSES[1 + min(same.index(step.key), 1)]
 
 
-def choices(workspace: Workspace) -> dict[str, list[str]]:
+def choices(workspace: Workspace) -> models.SequenceChoices:
     """What a beginning or a step can name: lists, labels, segments, purposes, fields."""
     db = workspace.store.read()
-    return {
-        **{t: [r["name"] for r in subscribers.names(db, t)] for t in ("lists", "labels", "purposes")},
-        "segments": [r["name"] for r in segments.every(db)],
-        "fields": subscribers.field_names(db),
-    }
+    return models.SequenceChoices(
+        **{t: [r.name for r in subscribers.names(db, t)] for t in ("lists", "labels", "purposes")},
+        segments=[r.name for r in segments.every(db)],
+        fields=subscribers.field_names(db),
+    )

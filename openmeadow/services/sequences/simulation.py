@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from openmeadow.core.errors import Missing
+from openmeadow.core.ids import SequenceId
 from openmeadow.core.message.personalisation import Body, FieldMistake
+from openmeadow.core.moments import DAY
 from openmeadow.core.sequences.definition import Step
 from openmeadow.core.sequences.simulation import walk
+from openmeadow.services import models
 from openmeadow.services.campaigns.renderer import person_fields
 from openmeadow.services.sequences.conditions import zones
 from openmeadow.services.sequences.loading import definition_of, pass_of, row_of
 from openmeadow.services.workspace import Workspace
+from openmeadow.store.campaigns.records import Campaign
 from openmeadow.store.sequences import sequences
 from openmeadow.store.subscribers import subscribers
+from openmeadow.store.subscribers.records import SubscriberWithSource
 
 SUPPOSED = {
     "never": "never opens anything",
@@ -22,14 +25,14 @@ SUPPOSED = {
 }
 
 
-def see(workspace: Workspace, row_id: int, supposed: str, email: str = "") -> dict[str, Any]:
+def see(workspace: Workspace, row_id: SequenceId, supposed: str, email: str = "") -> models.WalkThrough:
     """Day by day what would come, supposing how they answer; rules are asked about the person where one is chosen, and
     said no to otherwise."""
     row = row_of(workspace, row_id)
     definition, mails = definition_of(row), sequences.mails(workspace.store.read(), row_id)
     if supposed not in SUPPOSED:
         raise Missing(f"Unknown behaviour; use one of {', '.join(SUPPOSED)}.")
-    person: Any = None
+    person: SubscriberWithSource | None = None
     if email.strip():
         found = subscribers.matching(workspace.store.read(), email.strip(), 1)
         person = subscribers.subscriber(workspace.store.read(), found[0]) if found else None
@@ -44,8 +47,8 @@ def see(workspace: Workspace, row_id: int, supposed: str, email: str = "") -> di
             if view is None or person is None:
                 notes[step.key] = "assumed: no"
                 return False
-            notes[step.key] = f"for {person['email']} as of now"
-            return bool(view.mask(workspace.checked_rule(step.rule, view))[workspace.index_of(view, person["id"])])
+            notes[step.key] = f"for {person.email} as of now"
+            return bool(view.mask(workspace.checked_rule(step.rule, view))[workspace.index_of(view, person.id)])
         return supposed == "always" or (supposed == "resends" and step.of in got)
 
     def mailed(step: Step) -> bool:
@@ -55,7 +58,7 @@ def see(workspace: Workspace, row_id: int, supposed: str, email: str = "") -> di
         return said
 
     now = workspace.now()
-    own = person["time_zone"] if person is not None else None
+    own = person.time_zone if person is not None else None
     seen = walk(definition, now, mailed, zones(str(workspace.setting("time_zone")), own))
     titles = definition.titles()
     days = []
@@ -63,25 +66,25 @@ def see(workspace: Workspace, row_id: int, supposed: str, email: str = "") -> di
         step = definition.step(x.step)
         mail = mails.get(pass_of(definition, step)[0]) if step is not None else None
         days.append(
-            {
-                "at": x.at,
-                "day": (x.at - now) // 86_400,
-                "step": x.step,
-                "what": x.what,
-                "said": x.said,
-                "kind": step.kind if step is not None else "",
-                "title": titles.get(step.of if step.kind == "resend" else step.key, "") if step is not None else "",
-                "subject": _subject(step, mail, person) if x.what == "mail" and step is not None else "",
-                "campaign": mail["id"] if mail is not None and x.what == "mail" else None,
-                "note": notes.get(x.step, ""),
-            }
+            models.WalkDay(
+                at=x.at,
+                day=(x.at - now) // DAY,
+                step=x.step,
+                what=x.what,
+                said=x.said,
+                kind=step.kind if step is not None else "",
+                title=titles.get(step.of if step.kind == "resend" else step.key, "") if step is not None else "",
+                subject=_subject(step, mail, person) if x.what == "mail" and step is not None else "",
+                campaign=mail.id if mail is not None and x.what == "mail" else None,
+                note=notes.get(x.step, ""),
+            )
         )
-    who = person["email"] if person is not None else "someone"
-    return {"who": who, "supposed": SUPPOSED[supposed], "days": days}
+    who = person.email if person is not None else "someone"
+    return models.WalkThrough(who=who, supposed=SUPPOSED[supposed], days=days)
 
 
-def _subject(step: Step, mail: Any, person: Any) -> str:
-    text = step.subject or (mail["subject"] if mail is not None else "")
+def _subject(step: Step, mail: Campaign | None, person: SubscriberWithSource | None) -> str:
+    text = step.subject or (mail.subject if mail is not None else "")
     if not text or person is None:
         return str(text)
     try:

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
 
 from openmeadow.core.errors import Missing
-from openmeadow.core.sequences.definition import DAY, END, FOLLOW_UP, HOUR, Begin, Definition, Leave, Step
+from openmeadow.core.moments import DAY, HOUR
+from openmeadow.core.names import free_name
+from openmeadow.core.sequences.definition import END, FOLLOW_UP, Begin, Definition, Leave, Step
+from openmeadow.services import models
 from openmeadow.services.campaigns import campaigns, send_time
 from openmeadow.services.sequences import editing
 from openmeadow.services.workspace import Workspace
@@ -269,8 +271,9 @@ READY = {
 }
 
 
-def offered() -> list[dict[str, str]]:
-    return [{"key": k, "name": r.name, "sentence": r.sentence} for k, r in READY.items()]
+def offered() -> list[models.ReadySequence]:
+    """The ready-made sequences."""
+    return [models.ReadySequence(key=k, name=r.name, sentence=r.sentence) for k, r in READY.items()]
 
 
 def take(workspace: Workspace, key: str, who: str) -> int:
@@ -279,27 +282,23 @@ def take(workspace: Workspace, key: str, who: str) -> int:
     if ready is None:
         raise Missing(f"There is no template “{key}”. Use one of {', '.join(READY)}.")
     db = workspace.store.read()
-    purposes = [p for p in consent.purposes(db) if not p["transactional"]] or list(consent.purposes(db))
+    purposes = [p for p in consent.purposes(db) if not p.transactional] or list(consent.purposes(db))
     if not purposes:
         raise Missing("There is no consent purpose yet. Create one first.")
     given = consent.given_by_purpose(db)
-    purpose, name, n = max(purposes, key=lambda p: given.get(p["id"], 0)), ready.name, 1
-    while sequences.named(db, name):
-        n += 1
-        name = f"{ready.name} {n}"
+    purpose = max(purposes, key=lambda p: given.get(p.id, 0))
+    name = free_name(ready.name, lambda n: sequences.named(db, n))
     wait = max(HOUR, send_time.usual_wait(workspace.view()))
-    row_id = editing.add(workspace, name, who, ready.definition(purpose["name"], wait))
-    sound = {d["id"] for d in sender_table.domains(db) if d["state"] == "pass"}
-    confirmed = sorted(
-        (a for a in sender_table.addresses(db) if a["confirmed_at"]), key=lambda a: a["domain"] not in sound
-    )
-    values: dict[str, Any] = {"purpose": purpose["id"], "from_name": str(workspace.setting("name") or "")}
+    row_id = editing.add(workspace, name, who, ready.definition(purpose.name, wait))
+    sound = {d.id for d in sender_table.domains(db) if d.state == "pass"}
+    confirmed = sorted((a for a in sender_table.addresses(db) if a.confirmed_at), key=lambda a: a.domain not in sound)
+    values: models.SequenceChanges = {"purpose": purpose.id, "from_name": str(workspace.setting("name") or "")}
     if confirmed:
-        values["from_address"] = confirmed[0]["id"]
+        values["from_address"] = confirmed[0].id
     editing.write(workspace, row_id, values, who)
     mails = sequences.mails(db, row_id)
     for step, (subject, preview, paragraphs) in ready.texts.items():
-        agree = f'<a href="{{{{ agree_{purpose["id"]} }}}}">Yes, send me {purpose["name"]}</a>'
+        agree = f'<a href="{{{{ agree_{purpose.id} }}}}">Yes, send me {purpose.name}</a>'
         html = "\n".join(f"<p>{p.replace('{agree}', agree)}</p>" for p in paragraphs)
-        campaigns.write(workspace, mails[step]["id"], {"subject": subject, "preview": preview, "html": html})
+        campaigns.write(workspace, mails[step].id, {"subject": subject, "preview": preview, "html": html})
     return row_id

@@ -4,23 +4,29 @@ from __future__ import annotations
 
 import time
 from collections import Counter, defaultdict
-from dataclasses import asdict, dataclass, field, replace
-from typing import Any
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from openmeadow.core.arrays import FAR
 from openmeadow.core.delivery.uplift import VariantCount, lift
+from openmeadow.core.ids import MessageId, SequenceId
+from openmeadow.core.moments import DAY
 from openmeadow.core.sequences import admission, state_machine
 from openmeadow.core.sequences.definition import MAILS, Definition
+from openmeadow.core.states import CampaignState, DeliveryState, SendKind, SequenceState
+from openmeadow.services import models
 from openmeadow.services.sequences import editing, validation
 from openmeadow.services.sequences.conditions import condition
 from openmeadow.services.sequences.loading import definition_of, pass_of, row_of
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import campaigns, deliveries
+from openmeadow.store.campaigns.records import Campaign
 from openmeadow.store.sequences import enrolments, sequences
+from openmeadow.store.sequences.records import SentMail, Sequence
 
-WEEK, CHEAP = 7 * 86_400, 0.25
+WEEK, CHEAP = 7 * DAY, 0.25
+MOST_PORTIONS = 8  # days of a queue that are shown
 NOT_YET = int(FAR)
 CAME = {
     "joins a list": "no one joined the list “{}”",
@@ -47,10 +53,10 @@ class Figures:
     deferred: int = 0
     failed: int = 0
     passed_over: int = 0
-    left: list[dict[str, Any]] = field(default_factory=list)
+    left: list[models.SequenceLeft] = field(default_factory=list)
 
 
-def _answers(workspace: Workspace, message: int) -> dict[int, tuple[int, int]]:
+def _answers(workspace: Workspace, message: MessageId) -> dict[int, tuple[int, int]]:
     """Of a message: when each person first opened it and first did more."""
     view = workspace.view()
     rows = view.columns.rows
@@ -60,7 +66,7 @@ def _answers(workspace: Workspace, message: int) -> dict[int, tuple[int, int]]:
     return {int(s): (int(o), int(r)) for s, o, r in zip(ids, opened, more, strict=True)}
 
 
-Counted = tuple[dict[int, Figures], list[dict[str, Any]], dict[str, Any] | None]
+Counted = tuple[dict[int, Figures], list[models.ResendAdds], models.HoldoutComparison | None]
 SHARE = 10  # a page that asks again and again takes at most one part in so many of the time
 _counted: dict[tuple[str, int, int], tuple[float, float, Counted]] = {}
 
@@ -85,44 +91,44 @@ def _count_all(workspace: Workspace, row_id: int, definition: Definition) -> Cou
     db = workspace.store.read()
     out = {s.key: Figures() for s in definition.steps}
     for r in sequences.steps(db, row_id):
-        if r["step"] in out:
-            f = out[r["step"]]
-            f.here, f.mailing, f.next_at = r["people"], r["mailing"], r["next"]
+        if r.step in out:
+            f = out[r.step]
+            f.here, f.mailing, f.next_at = r.people, r.mailing, r.next
     for key, n in sequences.passages(db, row_id).items():
         if key in out:
             out[key].passed = n
-    for r in sequences.left(db, row_id):
-        if r["step"] in out:
-            out[r["step"]].left.append({"why": r["why"], "people": r["people"]})
-    by_mail: dict[int, dict[str, list[Any]]] = defaultdict(lambda: defaultdict(list))
+    for gone in sequences.left(db, row_id):
+        if gone.step in out:
+            out[gone.step].left.append(models.SequenceLeft(why=gone.why or "", people=gone.people))
+    by_mail: dict[int, dict[SendKind, list[SentMail]]] = defaultdict(lambda: defaultdict(list))
     messages: dict[int, int] = {}
     for d in sequences.sent(db, row_id):
-        by_mail[d["step"]][d["kind"]].append(d)
-        if d["message"]:
-            messages[d["step"]] = d["message"]
-    added: list[dict[str, Any]] = []
+        by_mail[d.step][d.kind].append(d)
+        if d.message:
+            messages[d.step] = d.message
+    added: list[models.ResendAdds] = []
     kept, again_people = [0, 0], [0, 0]
     step_of = {pass_of(definition, s): s.key for s in definition.steps if s.kind in MAILS}
     for key, passes in by_mail.items():
-        answers = _answers(workspace, messages[key]) if key in messages else {}
-        first = {d["subscriber"]: d["at"] for d in passes.get("first", []) if d["state"] == "sent"}
+        answers = _answers(workspace, MessageId(messages[key])) if key in messages else {}
+        first = {d.subscriber: d.at for d in passes.get(SendKind.FIRST, []) if d.state == DeliveryState.SENT}
         again: dict[int, int] = {}
         held: dict[int, int] = {}
-        for kind in ("resend", "second resend"):
+        for kind in (SendKind.RESEND, SendKind.SECOND_RESEND):
             for d in passes.get(kind, []):
-                if d["state"] == "sent":
-                    again.setdefault(d["subscriber"], d["at"])
-                elif d["reason"] == "holdout":
-                    held.setdefault(d["subscriber"], d["at"])
+                if d.state == DeliveryState.SENT:
+                    again.setdefault(d.subscriber, d.at)
+                elif d.reason == "holdout":
+                    held.setdefault(d.subscriber, d.at)
         for kind, rows in passes.items():
             if (step := step_of.get((key, kind))) is not None:
-                _count(out[step], rows, answers, again if kind == "first" else {})
+                _count(out[step], rows, answers, again if kind == SendKind.FIRST else {})
         if not first:
             continue
         when = {s: min(answers.get(s, (NOT_YET, NOT_YET))) for s in first}
         together = sum(t < NOT_YET for t in when.values())
         late = sum(t < NOT_YET and s in again and t >= again[s] for s, t in when.items())
-        added.append({"step": key, "sent": len(first), "first": together - late, "again": late, "together": together})
+        added.append(models.ResendAdds(step=key, sent=len(first), first=together - late, again=late, together=together))
         for group, box in ((again, again_people), (held, kept)):
             box[0] += len(group)
             box[1] += sum(NOT_YET > min(answers.get(s, (NOT_YET, NOT_YET))) >= at for s, at in group.items())
@@ -130,117 +136,107 @@ def _count_all(workspace: Workspace, row_id: int, definition: Definition) -> Cou
     if kept[0]:
         x = lift(VariantCount("resent", *again_people), VariantCount("holdout", *kept))
         gap = x.difference
-        compared = {
-            "resent": again_people[0],
-            "resend_engaged": again_people[1],
-            "holdout": kept[0],
-            "holdout_engaged": kept[1],
-            "points": gap.point,
-            "low": gap.low,
-            "high": gap.high,
-            "verdict": x.verdict,
-        }
+        compared = models.HoldoutComparison(
+            resent=again_people[0],
+            resend_engaged=again_people[1],
+            holdout=kept[0],
+            holdout_engaged=kept[1],
+            points=gap.point,
+            low=gap.low,
+            high=gap.high,
+            verdict=x.verdict,
+        )
     return out, added, compared
 
 
-def _count(f: Figures, rows: list[Any], answers: dict[int, tuple[int, int]], until: dict[int, int]) -> None:
+def _count(f: Figures, rows: list[SentMail], answers: dict[int, tuple[int, int]], until: dict[int, int]) -> None:
     """What came of a send; of a first one, before it was resent to them (``until``)."""
-    states = Counter(d["state"] for d in rows)
-    f.sent, f.deferred, f.failed = states["sent"], states["deferred"], states["failed"]
-    f.passed_over = sum(d["state"] == "skipped" and d["reason"] != "holdout" for d in rows)
+    states = Counter(d.state for d in rows)
+    f.sent, f.deferred, f.failed = (
+        states[DeliveryState.SENT],
+        states[DeliveryState.DEFERRED],
+        states[DeliveryState.FAILED],
+    )
+    f.passed_over = sum(d.state == DeliveryState.SKIPPED and d.reason != "holdout" for d in rows)
     for d in rows:
-        if d["state"] == "sent":
-            opened, more = answers.get(d["subscriber"], (NOT_YET, NOT_YET))
-            end = until.get(d["subscriber"], NOT_YET)
-            f.opened += end > min(opened, more) >= d["at"]
-            f.clicked += end > more >= d["at"]
+        if d.state == DeliveryState.SENT:
+            opened, more = answers.get(d.subscriber, (NOT_YET, NOT_YET))
+            end = until.get(d.subscriber, NOT_YET)
+            f.opened += end > min(opened, more) >= d.at
+            f.clicked += end > more >= d.at
 
 
-def see(workspace: Workspace, row_id: int) -> dict[str, Any]:
-    """Everything a sequence's page shows."""
+def see(workspace: Workspace, row_id: SequenceId) -> models.SequenceFigures:
+    """Everything a sequence's page shows of it."""
     row, db = row_of(workspace, row_id), workspace.store.read()
     definition, mails = definition_of(row), sequences.mails(db, row_id)
-    figures, added, compared = per_step(workspace, row_id, definition, row["version"])
-    days = state_machine.days(definition)
-    missing = validation.missing(workspace, row_id) if row["state"] != "ended" else []
+    figures, added, compared = per_step(workspace, row_id, definition, row.version)
+    missing = validation.missing(workspace, row_id) if row.state != SequenceState.ENDED else []
     inside = sum(f.here for f in figures.values())
-    entering = next((r["people"] for r in sequences.steps(db, row_id) if r["step"] == 0), 0)
+    entering = next((r.people for r in sequences.steps(db, row_id) if r.step == 0), 0)
     queued = enrolments.in_queue(db, row_id)
     why: Counter[str] = Counter()
     for r in sequences.left(db, row_id):
-        why[r["why"]] += r["people"]
-    finished = next((r["finished"] for r in sequences.every(db) if r["id"] == row_id), 0)
-    return {
-        "id": row_id,
-        "name": row["name"],
-        "state": row["state"],
-        "paused_why": row["paused_why"],
-        "version": row["version"],
-        "versions": [{"n": v["n"], "at": v["at"], "who": v["who"]} for v in sequences.versions(db, row_id)],
-        "started_at": row["started_at"],
-        "purpose": row["purpose"],
-        "purpose_name": row["purpose_name"] or "",
-        "from_address": row["from_address"],
-        "from_name": row["from_name"],
-        "definition": definition.json(),
-        "next_key": sequences.highest_key(db, row_id) + 1,
-        "steps": [
-            {
-                "key": s.key,
-                "title": definition.titles()[s.key],
-                "day": list(days[s.key]) if s.key in days else None,
-                "campaign": mails[pass_of(definition, s)[0]]["id"]
-                if pass_of(definition, s)[0] in mails and s.kind in MAILS
-                else None,
-                "subject": s.subject or _subject(definition, s, mails),
-                "state": _state(mails, definition, s),
-                "paused_why": _held(mails, definition, s),
-                "figures": asdict(figures[s.key]),
-            }
-            for s in definition.steps
-        ],
-        "missing": [asdict(x) for x in missing],
-        "active": inside + entering,
-        "queued": queued,
-        "there": int(condition(workspace, workspace.view(), definition.begin).sum()) if row["state"] == "draft" else 0,
-        "finished": finished,
-        "left": [{"why": w, "people": n} for w, n in why.most_common()],
-        "added": added,
-        "compared": compared,
-        "portions": admission.portions(
-            queued, replace(definition.begin, first_day=0) if inside + finished else definition.begin
-        )[:8],
-        "beside": beside(workspace, row_id),
-        "empty": _empty(row, inside + entering + queued),
-    }
-
-
-def _mail(mails: Any, definition: Definition, step: Any) -> Any:
-    return mails.get(pass_of(definition, step)[0]) if step.kind in MAILS else None
-
-
-def _subject(definition: Definition, step: Any, mails: Any) -> str:
-    mail = _mail(mails, definition, step)
-    return str(mail["subject"]) if mail is not None else ""
-
-
-def _state(mails: Any, definition: Definition, step: Any) -> str:
-    mail = _mail(mails, definition, step)
-    return "" if mail is None else str(mail["state"])
-
-
-def _held(mails: Any, definition: Definition, step: Any) -> str:
-    mail = _mail(mails, definition, step)
-    return (
-        ""
-        if mail is None or mail["state"] != "paused" or mail["paused_why"] == editing.PAUSED
-        else str(mail["paused_why"])
+        why[r.why or ""] += r.people
+    draft = row.state == SequenceState.DRAFT
+    begin = replace(definition.begin, first_day=0) if inside + finished_of(workspace, row_id) else definition.begin
+    return models.SequenceFigures(
+        id=row_id,
+        name=row.name,
+        state=row.state,
+        paused_why=row.paused_why,
+        version=row.version,
+        versions=[models.SequenceVersion.read_from(v) for v in sequences.versions(db, row_id)],
+        started_at=row.started_at,
+        purpose=row.purpose,
+        purpose_name=row.purpose_name or "",
+        from_address=row.from_address,
+        from_name=row.from_name,
+        definition=models.DefinitionIn.model_validate(definition.json()),
+        next_key=sequences.highest_key(db, row_id) + 1,
+        steps=_steps(definition, mails, figures),
+        missing=[models.StepLack.read_from(x) for x in missing],
+        active=inside + entering,
+        queued=queued,
+        there=int(condition(workspace, workspace.view(), definition.begin).sum()) if draft else 0,
+        finished=finished_of(workspace, row_id),
+        left=[models.SequenceLeft(why=w, people=n) for w, n in why.most_common()],
+        added=added,
+        compared=compared,
+        portions=admission.portions(queued, begin)[:MOST_PORTIONS],
+        beside=beside(workspace, row_id),
+        empty=_empty(row, inside + entering + queued),
     )
 
 
-def _empty(row: Any, inside: int) -> str:
+def finished_of(workspace: Workspace, row_id: int) -> int:
+    """How many people have come to the end of a sequence."""
+    return next((r.finished for r in sequences.every(workspace.store.read()) if r.id == row_id), 0)
+
+
+def _steps(definition: Definition, mails: dict[int, Campaign], figures: dict[int, Figures]) -> list[models.StepShown]:
+    days, titles, out = state_machine.days(definition), definition.titles(), []
+    for s in definition.steps:
+        mail = mails.get(pass_of(definition, s)[0]) if s.kind in MAILS else None
+        stopped = mail is not None and mail.state == CampaignState.PAUSED and mail.paused_why != editing.PAUSED
+        out.append(
+            models.StepShown(
+                key=s.key,
+                title=titles[s.key],
+                day=list(days[s.key]) if s.key in days else None,
+                campaign=mail.id if mail is not None else None,
+                subject=s.subject or (mail.subject if mail is not None else ""),
+                state=mail.state if mail is not None else "",
+                paused_why=mail.paused_why if mail is not None and stopped else "",
+                figures=models.StepFigures.read_from(figures[s.key]),
+            )
+        )
+    return out
+
+
+def _empty(row: Sequence, inside: int) -> str:
     """Why nobody is inside a sequence that runs."""
-    if row["state"] != "running" or inside:
+    if row.state != "running" or inside:
         return ""
     begin = definition_of(row).begin
     if begin.on == "manual":
@@ -249,46 +245,56 @@ def _empty(row: Any, inside: int) -> str:
     return f"No one is active: {came} since the start, or all have exited. Earlier matches are not added."
 
 
-def beside(workspace: Workspace, row_id: int) -> dict[str, int]:
-    """Campaigns that go out within a week and leave people inside alone: {"campaigns", "people"}: how many, and of how
-    many people inside some campaign would have been about the same purpose."""
+def beside(workspace: Workspace, row_id: int) -> models.Beside:
+    """Campaigns that go out within a week and leave people inside alone: how many, and of how many people inside some
+    campaign would have been about the same purpose."""
     db, now = workspace.store.read(), workspace.now()
-    soon = {
-        b["campaign"] for b in deliveries.coming(db, now, now + WEEK) if b["campaign_state"] in ("scheduled", "sending")
-    }
-    alone = [c for c in soon if (r := campaigns.one(db, c)) is not None and not r["with_sequences"]]
+    soon = {b.campaign for b in deliveries.coming(db, now, now + WEEK) if b.campaign_state in ("scheduled", "sending")}
+    alone = [c for c in soon if (r := campaigns.one(db, c)) is not None and not r.with_sequences]
     over = sequences.passed_over_inside(db, row_id, alone) if alone else 0
-    return {"campaigns": len(alone), "people": over}
+    return models.Beside(campaigns=len(alone), people=over)
 
 
-def held(workspace: Workspace) -> list[dict[str, Any]]:
-    """What waits for a decision: steps whose mail has held itself, sequences that paused themselves; and why."""
+@dataclass(frozen=True)
+class Stopped:
+    """A sequence, or a step of one, that waits for a decision; and why."""
+
+    sequence: SequenceId
+    title: str
+    why: str
+
+
+def held(workspace: Workspace) -> list[Stopped]:
+    """What waits for a decision: steps whose mail has paused itself, sequences that paused themselves."""
     db, out = workspace.store.read(), []
     for row in sequences.every(db):
-        if row["paused_why"]:
-            out.append(
-                {"sequence": row["id"], "title": f"{row['name']} was paused automatically.", "why": row["paused_why"]}
-            )
-        for mail in sequences.mails(db, row["id"]).values():
-            if mail["state"] == "paused" and mail["paused_why"] != editing.PAUSED:
-                title = f"A step of {row['name']} is paused."
-                out.append({"sequence": row["id"], "title": title, "why": mail["paused_why"]})
+        if row.paused_why:
+            out.append(Stopped(row.id, f"{row.name} was paused automatically.", row.paused_why))
+        for mail in sequences.mails(db, row.id).values():
+            if mail.state == CampaignState.PAUSED and mail.paused_why != editing.PAUSED:
+                out.append(Stopped(row.id, f"A step of {row.name} is paused.", mail.paused_why))
     return out
 
 
-def every(workspace: Workspace) -> list[dict[str, Any]]:
+def every(workspace: Workspace) -> list[models.SequenceLine]:
     """All sequences, with who is inside."""
     out = []
     for r in sequences.every(workspace.store.read()):
         definition = definition_of(r)
         out.append(
-            {
-                **{k: r[k] for k in ("id", "name", "state", "started_at", "active", "finished", "queued")},
-                "purpose": r["purpose_name"] or "",
-                "messages": sum(s.kind in MAILS and not s.off for s in definition.steps),
-                "days": max([b for _, b in state_machine.days(definition).values()], default=0) // 86_400,
-                "begins": begins(definition),
-            }
+            models.SequenceLine(
+                id=r.id,
+                name=r.name,
+                state=r.state,
+                started_at=r.started_at,
+                active=r.active,
+                finished=r.finished,
+                queued=r.queued,
+                purpose=r.purpose_name or "",
+                messages=sum(s.kind in MAILS and not s.off for s in definition.steps),
+                days=max([b for _, b in state_machine.days(definition).values()], default=0) // DAY,
+                begins=begins(definition),
+            )
         )
     return out
 
@@ -309,7 +315,7 @@ def begins(definition: Definition) -> str:
     again = (
         "once per person"
         if b.again_after is None
-        else f"again after {b.again_after // 86_400} days"
+        else f"again after {b.again_after // DAY} days"
         if b.again_after
         else "whenever they match"
     )

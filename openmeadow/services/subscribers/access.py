@@ -4,7 +4,8 @@ read, as JSON and as a page."""
 from __future__ import annotations
 
 from html import escape
-from typing import Any
+
+from pydantic import JsonValue
 
 from openmeadow.core.imports.dates import rfc3339
 
@@ -30,22 +31,22 @@ td,th{text-align:left;vertical-align:top;border-bottom:1px solid #CFC8B7;padding
 overflow-wrap:anywhere}"""
 
 
-def _is_time(name: str, value: Any) -> bool:
+def _is_time(name: str, value: JsonValue) -> bool:
     return isinstance(value, int) and not isinstance(value, bool) and (name in _TIMES or name.endswith("_at"))
 
 
-def with_times(value: Any, name: str = "") -> Any:
+def with_times(value: JsonValue, name: str = "") -> JsonValue:
     """The document with each moment as RFC 3339, in UTC."""
     if isinstance(value, dict):
         return {k: with_times(v, k) for k, v in value.items()}
     if isinstance(value, list):
         return [with_times(v, name) for v in value]
-    return rfc3339(value) if _is_time(name, value) else value
+    return rfc3339(value) if isinstance(value, int) and _is_time(name, value) else value
 
 
-def page(document: dict[str, Any], who: str, when: str) -> str:
+def page(document: dict[str, JsonValue], who: str, when: str) -> str:
     """The document as HTML that needs nothing else."""
-    simple = {
+    simple: dict[str, JsonValue] = {
         k: v for k, v in document.items() if k not in _LEFT_OUT and not isinstance(v, list | dict) and v not in ("", None)
     }
     rest = {k: v for k, v in document.items() if k not in _LEFT_OUT and isinstance(v, list | dict) and v}
@@ -64,7 +65,7 @@ def _title(name: str) -> str:
     return TITLES.get(name, name.replace("_at", "").replace("_", " ").capitalize())
 
 
-def _said(value: Any) -> str:
+def _said(value: JsonValue) -> str:
     if isinstance(value, list):
         return ", ".join(_said(v) for v in value)
     if isinstance(value, dict):
@@ -74,15 +75,16 @@ def _said(value: Any) -> str:
     return "" if value is None else str(value)
 
 
-def _pairs(values: dict[str, Any]) -> str:
+def _pairs(values: dict[str, JsonValue]) -> str:
     rows = "".join(f"<tr><th>{escape(_title(k))}</th><td>{escape(_said(v))}</td></tr>" for k, v in values.items())
     return f"<table>{rows}</table>"
 
 
-def _rows(values: list[Any]) -> str:
-    if not isinstance(values[0], dict):
+def _rows(values: list[JsonValue]) -> str:
+    records = [v for v in values if isinstance(v, dict)]
+    if len(records) < len(values):
         return f"<p>{escape(_said(values))}</p>"
-    names = [k for k in values[0] if k not in _LEFT_OUT]
+    names = [k for k in records[0] if k not in _LEFT_OUT]
     head = "".join(f"<th>{escape(_title(k))}</th>" for k in names)
-    rows = "".join("<tr>" + "".join(f"<td>{escape(_said(v.get(k)))}</td>" for k in names) + "</tr>" for v in values)
+    rows = "".join("<tr>" + "".join(f"<td>{escape(_said(v.get(k)))}</td>" for k in names) + "</tr>" for v in records)
     return f"<table><tr>{head}</tr>{rows}</table>"

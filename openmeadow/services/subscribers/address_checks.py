@@ -9,7 +9,6 @@ from collections import Counter
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import Any
 
 from openmeadow.core.addresses.providers import freemail_domains
 from openmeadow.core.addresses.syntax import address_key, syntax_problem
@@ -23,8 +22,11 @@ from openmeadow.core.addresses.verdicts import (
     judge,
 )
 from openmeadow.core.errors import Refused
+from openmeadow.core.ids import SubscriberId
+from openmeadow.core.moments import DAY, HOUR
 from openmeadow.net import mailbox_probe
 from openmeadow.net.dns import Resolver, answer_all
+from openmeadow.services import models
 from openmeadow.services.subscribers.export import safe
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings, undo_log
@@ -33,10 +35,9 @@ from openmeadow.store.health import providers
 from openmeadow.store.subscribers import addresses as table
 from openmeadow.store.subscribers import selections, subscribers
 
-DAY = 86_400
 DOMAIN_AGE, MAILBOX_AGE = 7 * DAY, 60 * DAY
 MX_AGE, MX_AT_ONCE = 30 * DAY, 100
-ASK_AGAIN = 3600  # greylisted
+ASK_AGAIN = HOUR  # greylisted
 AT_ONCE = 16  # domains asked side by side, so that one that is silent keeps no other waiting
 CHUNK, SLOW_CHUNK = 2_000, 50
 SECONDS_A_QUESTION = 0.06
@@ -80,8 +81,8 @@ def ask_mailboxes(
 
 def check_list(
     typed: list[str], known: list[str], resolver: Resolver | None, *, reserved: bool = False, port: int = 0
-) -> list[dict[str, Any]]:
-    """A list of addresses, in order: {"address", "verdict", "reasons", "suggestion"}. No network without ``resolver``;
+) -> list[tuple[str, Verdict]]:
+    """A list of addresses, in order, each with its verdict. No network without ``resolver``;
     mail servers are asked where ``port`` is given."""
     keys = {t: address_key(t.strip()) for t in typed if t.strip() and syntax_problem(t.strip()) is None}
     domains: dict[str, DomainAnswer] = {}
@@ -95,23 +96,23 @@ def check_list(
     for t in typed:
         key = keys.get(t, "")
         v = judge(t, known, (), domains.get(key.rpartition("@")[2], NOT_ASKED), boxes.get(key, ""))
-        out.append({"address": t, "verdict": v.verdict, "reasons": list(v.reasons), "suggestion": v.suggestion})
+        out.append((t, v))
     return out
 
 
-def cost(workspace: Workspace, ids: list[int], *, ask_hosts: bool) -> dict[str, Any]:
-    """What a check would ask, and how long that takes: {"people", "domains", "questions", "seconds"}."""
+def cost(workspace: Workspace, ids: list[int], *, ask_hosts: bool) -> models.AddressCost:
+    """What a check would ask, and how long that takes."""
     db, now = workspace.store.read(), workspace.now()
     keys = selections.keys_of(db, ids)
     domains = {k.rpartition("@")[2] for k in keys}
     questions = len(keys) - table.fresh_mailboxes(db, keys, now - MAILBOX_AGE) if ask_hosts else 0
     asked = len(domains - table.fresh_domains(db, now - DOMAIN_AGE).keys())
-    return {
-        "people": len(keys),
-        "domains": asked,
-        "questions": questions,
-        "seconds": round(asked * 0.02 + questions * SECONDS_A_QUESTION + len(keys) * 0.0002),
-    }
+    return models.AddressCost(
+        people=len(keys),
+        domains=asked,
+        questions=questions,
+        seconds=round(asked * 0.02 + questions * SECONDS_A_QUESTION + len(keys) * 0.0002),
+    )
 
 
 def check_people(
@@ -129,7 +130,7 @@ def check_people(
     for i in range(0, len(ids), size):
         part = ids[i : i + size]
         rows = subscribers.by_ids(workspace.store.read(), part)
-        keys = {row_id: address_key(r["email"]) for row_id, r in rows.items() if syntax_problem(r["email"]) is None}
+        keys = {row_id: address_key(r.email) for row_id, r in rows.items() if syntax_problem(r.email) is None}
         domains = _domains(workspace, {k.rpartition("@")[2] for k in keys.values()}, resolver, reserved)
         boxes = _boxes(workspace, list(keys.values()), domains, resolver, port, helo) if ask_hosts else {}
         bounced = selections.bounced_keys(workspace.store.read(), part)
@@ -137,7 +138,7 @@ def check_people(
         for row_id, r in rows.items():
             key = keys.get(row_id, "")
             answer = domains.get(key.rpartition("@")[2], NOT_ASKED)
-            verdicts.append((row_id, judge(r["email"], known, bounced, answer, boxes.get(key, ""))))
+            verdicts.append((row_id, judge(r.email, known, bounced, answer, boxes.get(key, ""))))
         with workspace.store.atomic() as db:
             selections.save_verdicts(
                 db,
@@ -185,9 +186,9 @@ def _boxes(
     return out
 
 
-def check_typed(workspace: Workspace, typed: list[str], *, ask_hosts: bool) -> list[dict[str, Any]]:
-    """Verdicts for addresses that need not be anybody's here, in order, with what is kept of domains and mail servers:
-    {"address", "verdict", "reasons", "suggestion", "person"}; ``person`` is who is here by that address, or None."""
+def check_typed(workspace: Workspace, typed: list[str], *, ask_hosts: bool) -> list[models.TypedVerdict]:
+    """Verdicts for addresses that need not be anybody's here, in order, with what is kept of domains and mail servers.
+    ``person`` is who is here by that address, or None."""
     db, resolver = workspace.store.read(), Resolver(str(workspace.setting("resolver")))
     reserved, port = bool(workspace.setting("resolver")), int(workspace.setting("mail_port"))
     helo = str(workspace.setting("public_url")).partition("//")[2].partition(":")[0]
@@ -201,8 +202,15 @@ def check_typed(workspace: Workspace, typed: list[str], *, ask_hosts: bool) -> l
     for t in typed:
         key = keys.get(t, "")
         v = judge(t, known, bounced, domains.get(key.rpartition("@")[2], NOT_ASKED), boxes.get(key, ""))
-        found = {"address": t.strip(), "verdict": v.verdict, "reasons": list(v.reasons), "suggestion": v.suggestion}
-        out.append(found | {"person": here.get(key)})
+        out.append(
+            models.TypedVerdict(
+                address=t.strip(),
+                verdict=v.verdict,
+                reasons=list(v.reasons),
+                suggestion=v.suggestion,
+                person=here.get(key),
+            )
+        )
     return out
 
 
@@ -219,8 +227,8 @@ def check_file(
             writer.writerow(["email", "verdict", "reasons", "suggestion"])
         for i in range(begun, len(typed), size):
             for v in check_typed(workspace, typed[i : i + size], ask_hosts=ask_hosts):
-                reasons = "; ".join(v["reasons"])
-                writer.writerow([safe(c) for c in (v["address"], v["verdict"], reasons, v["suggestion"] or "")])
+                reasons = "; ".join(v.reasons)
+                writer.writerow([safe(c) for c in (v.address, v.verdict, reasons, v.suggestion or "")])
             f.flush()
             if progress:
                 progress(min(i + size, len(typed)) - begun, len(typed) - begun)
@@ -229,35 +237,35 @@ def check_file(
     return {v: counts[v] for v in VERDICTS}
 
 
-def summary(workspace: Workspace) -> dict[str, Any]:
+def summary(workspace: Workspace) -> models.AddressSummary:
     """Everyone by verdict, the reasons behind, the slips with what was probably meant."""
     db = workspace.store.read()
-    return {
-        "counts": table.verdict_counts(db),
-        "unchecked": table.unchecked(db),
-        "reasons": [{"words": w, "verdict": VERDICTS[v], "count": n} for w, v, n in table.reason_counts(db)],
-        "slips": [dict(r) for r in table.slips(db)],
-        "required": bool(workspace.setting("require_address_check")),
-    }
+    return models.AddressSummary(
+        counts=table.verdict_counts(db),
+        unchecked=table.unchecked(db),
+        reasons=[models.VerdictReason(words=w, verdict=VERDICTS[v], count=n) for w, v, n in table.reason_counts(db)],
+        slips=[models.Typo.read_from(r) for r in table.slips(db)],
+        required=bool(workspace.setting("require_address_check")),
+    )
 
 
-def take_suggestions(workspace: Workspace, ids: list[int] | None, who: str) -> tuple[int, int]:
+def take_suggestions(workspace: Workspace, ids: list[SubscriberId] | None, who: str) -> tuple[int, int]:
     """Change addresses to what was probably meant: the given people's, or all of them (None). One whose better address
     somebody else has already stays. (action, how many)."""
     db = workspace.store.read()
-    rows = [r for r in table.suggested(db) if ids is None or r["subscriber"] in ids]
+    rows = [r for r in table.suggested(db) if ids is None or r.subscriber in ids]
     if not rows:
         raise Refused("There are no suggestions left to apply.")
     with workspace.store.atomic() as w:
         action = undo_log.begin(w, workspace.now(), who, "corrected addresses", "typos", 0, "addresses")
         changed = 0
         for r in rows:
-            key = address_key(r["suggestion"])
+            key = address_key(r.suggestion)
             if subscribers.ids_of(w, [key]):
                 continue
-            undo_log.put_away(w, action, "address", [(r["subscriber"], [r["email"], r["email_key"], r["provider"]])])
+            undo_log.put_away(w, action, "address", [(r.subscriber, [r.email, r.email_key, r.provider])])
             provider = providers.of_domain(w, key.rpartition("@")[2])
-            table.change_address(w, r["subscriber"], r["suggestion"], key, provider)
+            table.change_address(w, r.subscriber, r.suggestion, key, provider)
             changed += 1
         undo_log.counted(w, action, changed)
         subscribers.people_changed(w)

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import json
+import sqlite3
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
-from typing import Any
 
 import numpy as np
 
 from openmeadow.core.addresses.verdicts import VERDICTS, judge
 from openmeadow.core.consent.eligibility import SUPPRESSION_REASONS
 from openmeadow.core.errors import Missing, Refused
+from openmeadow.core.ids import SubscriberId
+from openmeadow.core.states import JobKind
+from openmeadow.services import models
 from openmeadow.services.subscribers.selection import Choice, chosen
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings, undo_log
@@ -57,7 +60,7 @@ def _act(name: str, argument: str) -> Act:
     return act
 
 
-def preview(workspace: Workspace, name: str, argument: str, choice: Choice) -> dict[str, Any]:
+def preview(workspace: Workspace, name: str, argument: str, choice: Choice) -> models.ActionPreview:
     """What would happen, in numbers: {"people", "changes", "sentence"}."""
     _act(name, argument or "-")
     ids, db = _people(workspace, choice), workspace.store.read()
@@ -71,25 +74,25 @@ def preview(workspace: Workspace, name: str, argument: str, choice: Choice) -> d
         "suppress": f"Suppresses {changes:,} subscribers for all purposes until undone; {rest:,} are already suppressed.",
         "check": f"Checks {changes:,} addresses for syntax, typos, disposable and role addresses. Nothing is sent or queried.",
     }[name]
-    return {"people": len(ids), "changes": changes, "sentence": sentence}
+    return models.ActionPreview(people=len(ids), changes=changes, sentence=sentence)
 
 
-def start(workspace: Workspace, name: str, argument: str, choice: Choice, who: str, large: int = LARGE) -> dict[str, Any]:
+def start(
+    workspace: Workspace, name: str, argument: str, choice: Choice, who: str, large: int = LARGE
+) -> models.ActionDone:
     """Do it now, or as a job when it concerns more than ``large`` people: {"action", "job", "people"}, one of the
     first two being 0."""
     _act(name, argument)
     people = len(_people(workspace, choice))
     if people > large:
         with workspace.store.atomic() as db:
-            arguments = {
-                "act": name,
-                "argument": argument,
-                "choice": asdict(choice),
-                "name": f"{name} {argument}".strip(),
-            }
-            return {"action": 0, "job": settings.add_job(db, "act", arguments, who, workspace.now()), "people": people}
+            job = models.ActionJob(
+                act=name, argument=argument, choice=models.JobChoice(**asdict(choice)), name=f"{name} {argument}".strip()
+            )
+            row_id = settings.add_job(db, JobKind.ACT, job.model_dump_json(), who, workspace.now())
+        return models.ActionDone(action=0, job=row_id, people=people)
     action, changed = do(workspace, name, argument, choice, who)
-    return {"action": action, "job": 0, "people": changed}
+    return models.ActionDone(action=action, job=0, people=changed)
 
 
 def do(
@@ -134,7 +137,7 @@ def _check(workspace: Workspace, ids: list[int], known: list[str], now: int) -> 
     db, rows = workspace.store.writer, []
     bounced = selections.bounced_keys(db, ids)
     for row_id, row in subscribers.by_ids(db, ids).items():
-        verdict = judge(row["email"], known, bounced)
+        verdict = judge(row.email, known, bounced)
         rows.append((row_id, VERDICTS.index(verdict.verdict), json.dumps(verdict.reasons), verdict.suggestion, now))
     selections.save_verdicts(db, rows)
     return len(rows)
@@ -146,35 +149,35 @@ def undo(workspace: Workspace, action: int, who: str) -> str:
     row = undo_log.one(db, action)
     if row is None:
         raise Missing("This entry of the activity log does not exist.")
-    if row["undone_at"]:
+    if row.undone_at:
         raise Refused("This was already undone.")
-    way = _WAYS_BACK.get(row["undo"] or "")
+    way = _WAYS_BACK.get(row.undo or "")
     if way is None:
-        raise Refused(f"“{row['act']}” cannot be undone.")
+        raise Refused(f"“{row.act}” cannot be undone.")
     with workspace.store.atomic() as db:
         sentence = way(db, action)
         undo_log.undone(db, action, workspace.now())
-        undo_log.begin(db, workspace.now(), who, f"undid: {row['act']}", row["what"], row["people"], None)
+        undo_log.begin(db, workspace.now(), who, f"undid: {row.act}", row.what, row.people, None)
     return sentence
 
 
-def _rows_back(db: Any, action: int) -> str:
+def _rows_back(db: sqlite3.Connection, action: int) -> str:
     return f"{undo_log.take_back_rows(db, action):,} entries removed."
 
 
-def _labels_back(db: Any, action: int) -> str:
+def _labels_back(db: sqlite3.Connection, action: int) -> str:
     rows = [(label, row_id, first) for row_id, (label, first) in undo_log.before(db, action, "label")]
     return f"{subscribers.add_labels(db, rows):,} subscribers have the label again."
 
 
-def _person_back(db: Any, action: int) -> str:
+def _person_back(db: sqlite3.Connection, action: int) -> str:
     undo_log.restore_people(db, action)
     undo_log.take_back_rows(db, action)
     _labels_back(db, action)
     return "Restored."
 
 
-def _subscribers_back(db: Any, action: int) -> str:
+def _subscribers_back(db: sqlite3.Connection, action: int) -> str:
     undo_log.take_back_rows(db, action)
     restored = undo_log.restore_people(db, action)
     gone, stayed = undo_log.remove_people(db, action)
@@ -182,28 +185,28 @@ def _subscribers_back(db: Any, action: int) -> str:
     return f"{gone:,} subscribers removed, {restored:,} restored.{kept}"
 
 
-def _events_back(db: Any, action: int) -> str:
+def _events_back(db: sqlite3.Connection, action: int) -> str:
     gone = undo_log.remove_events(db, action)
     undo_log.take_back_rows(db, action)
     return f"{gone:,} events removed; scores are updated."
 
 
-def _lifted_back(db: Any, action: int) -> str:
+def _lifted_back(db: sqlite3.Connection, action: int) -> str:
     rows = [
         (row_id, reason, at, source, None) for row_id, (reason, at, source) in undo_log.before(db, action, "suppression")
     ]
     return f"{subscribers.add_suppressions(db, rows):,} subscribers are suppressed again."
 
 
-def _addresses_back(db: Any, action: int) -> str:
+def _addresses_back(db: sqlite3.Connection, action: int) -> str:
     rows = undo_log.before(db, action, "address")
     for row_id, (email, key, provider) in rows:
-        address_table.change_address(db, row_id, email, key, provider)
+        address_table.change_address(db, SubscriberId(row_id), email, key, provider)
     subscribers.people_changed(db)
     return f"{len(rows):,} addresses restored."
 
 
-_WAYS_BACK: dict[str, Callable[[Any, int], str]] = {
+_WAYS_BACK: dict[str, Callable[[sqlite3.Connection, int], str]] = {
     "rows": _rows_back,
     "labels": _labels_back,
     "person": _person_back,

@@ -7,18 +7,23 @@ import csv
 import io
 import json
 from pathlib import Path
-from typing import Any
 
 from openmeadow.core.consent.eligibility import CONSENT_STATES, GIVEN, PENDING, SUPPRESSION_REASONS, WITHDRAWN
 from openmeadow.core.consent.evidence import Broken, Shown, text_hash, verify
 from openmeadow.core.errors import CannotOpen, Missing, Refused
+from openmeadow.core.ids import PurposeId, SubscriberId
 from openmeadow.core.imports.dates import rfc3339
+from openmeadow.core.moments import DAY
+from openmeadow.services import models
 from openmeadow.services.subscribers.export import safe
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings, undo_log
+from openmeadow.store.campaigns.records import CampaignDelivery
+from openmeadow.store.rows import SqlValue
 from openmeadow.store.segments.renaming import purpose_renamed
 from openmeadow.store.subscribers import consent, subscribers
 from openmeadow.store.subscribers.consent import Claim
+from openmeadow.store.subscribers.records import SealedEntry
 
 BASES = ("consent", "contract", "legitimate interest")
 LIFTABLE = ("hard bounce", "bad address", "other")
@@ -29,50 +34,50 @@ EXPORTED = (
 )
 LONGEST_PAGE = 300  # characters of a page's address
 UNPROVED = "form"  # a form without a second step: anybody could have typed the address
-SOFT_IN_A_ROW, SOFT_OVER = 5, 30 * 86_400
+SOFT_IN_A_ROW, SOFT_OVER = 5, 30 * DAY
 
 
 def codes(reasons: tuple[str, ...]) -> list[int]:
     return [1 + SUPPRESSION_REASONS.index(r) for r in reasons]
 
 
-def check_evidence(workspace: Workspace) -> dict[str, Any]:
-    """Goes through the whole chain: {"entries", "verified", "broken_at", "what"}."""
+def check_evidence(workspace: Workspace) -> models.Evidence:
+    """Goes through the whole chain."""
     db = workspace.store.read()
     entries, broken = verify(consent.key(db), consent.chain(db), *consent.head(db))
     if broken is None and (found := consent.changed_wording(db)) is not None:
         broken = Broken(found[0], f"the text of “{found[1]}” was changed after people had agreed to it")
-    return {
-        "entries": entries,
-        "verified": broken is None,
-        "broken_at": broken.number if broken else None,
-        "what": broken.what if broken else "",
-    }
+    return models.Evidence(
+        entries=entries,
+        verified=broken is None,
+        broken_at=broken.number if broken else None,
+        what=broken.what if broken else "",
+    )
 
 
-def _line(r: Any) -> list[str]:
+def _line(r: SealedEntry) -> list[str]:
     return [
-        rfc3339(r["at"]),
-        r["email"] or "",
-        r["purpose_name"],
-        r["channel"],
-        CONSENT_STATES[r["state"]],
-        r["method"],
-        r["source"] or "",
-        r["wording"] or "",
-        str(r["wording_id"] or ""),
-        r["wording_hash"] or "",
-        r["wording_text"] or "",
-        str(r["form"] or ""),
-        r["page"] or "",
-        r["reason"] or "",
-        r["list_name"] or "",
-        "of an undone import" if r["void"] else "",
-        r["before"],
+        rfc3339(r.at),
+        r.email or "",
+        r.purpose_name,
+        r.channel,
+        CONSENT_STATES[r.state],
+        r.method,
+        r.source or "",
+        r.wording or "",
+        str(r.wording_id or ""),
+        r.wording_hash or "",
+        r.wording_text or "",
+        str(r.form or ""),
+        r.page or "",
+        r.reason or "",
+        r.list_name or "",
+        "of an undone import" if r.void else "",
+        r.before or "",
     ]
 
 
-def export(workspace: Workspace, out: Path, subscriber: int | None, who: str) -> int:
+def export(workspace: Workspace, out: Path, subscriber: SubscriberId | None, who: str) -> int:
     """The evidence of one person or of everybody, as .csv or .ndjson; how many entries."""
     n = 0
     try:
@@ -94,56 +99,62 @@ def export(workspace: Workspace, out: Path, subscriber: int | None, who: str) ->
     return n
 
 
-def purposes(workspace: Workspace) -> list[dict[str, Any]]:
+def purposes(workspace: Workspace) -> list[models.Purpose]:
     """Every purpose with its wording, and how many people stand where, by email."""
     view, out = workspace.view(), []
     for p in consent.purposes(workspace.store.read()):
-        states = view.facts.consent(p["name"])  # type: ignore[attr-defined]
+        states = view.facts.consent(p.name)  # type: ignore[attr-defined]
         out.append(
-            {
-                "id": p["id"],
-                "name": p["name"],
-                "basis": p["basis"],
-                "transactional": bool(p["transactional"]),
-                "retired": bool(p["retired"]),
-                "version": p["version"] or 0,
-                "wording_id": p["wording_id"],
-                "text": p["text"] or "",
-                "counts": {word: int((view.alive & (states == i)).sum()) for i, word in enumerate(CONSENT_STATES)},
-                "permitted": int((view.alive & view.facts.permitted(p["name"])).sum()),
-            }
+            models.Purpose(
+                id=p.id,
+                name=p.name,
+                basis=p.basis,
+                transactional=bool(p.transactional),
+                retired=bool(p.retired),
+                version=p.version or 0,
+                wording_id=p.wording_id,
+                text=p.text or "",
+                counts=models.StateCounts(
+                    **{word: int((view.alive & (states == i)).sum()) for i, word in enumerate(CONSENT_STATES)}
+                ),
+                permitted=int((view.alive & view.facts.permitted(p.name)).sum()),
+            )
         )
     return out
 
 
-def write_purpose(workspace: Workspace, row_id: int | None, values: dict[str, Any], who: str) -> int:
-    """Make or change a purpose. A wording is never edited: another text is another
-    version, and all can be read for good."""
-    name = str(values.get("name", "")).strip()
+def write_purpose(workspace: Workspace, row_id: PurposeId | None, values: models.PurposeChanges, who: str) -> int:
+    """Make or change a purpose. A wording is never edited: another text is another version, and all can be read for
+    good."""
+    name, basis, text = values.get("name", "").strip(), values.get("basis", BASES[0]), values.get("text")
     if row_id is None and not name:
         raise Refused("A purpose needs a name, for example: Season news.")
-    if values.get("basis", BASES[0]) not in BASES:
+    if basis not in BASES:
         raise Refused(f"A legal basis is one of {', '.join(BASES)}.")
     with workspace.store.atomic() as db:
         if row_id is None:
-            row_id, made = subscribers.named(db, "purposes", name)
+            found, made = subscribers.named(db, "purposes", name)
+            row_id = PurposeId(found)
             if not made:
                 raise Refused(f"There is already a purpose “{name}”.")
         row = consent.purpose(db, row_id)
         if row is None:
             raise Missing("This purpose does not exist.")
-        taken = name and any(p["name"].lower() == name.lower() and p["id"] != row_id for p in consent.purposes(db))
-        if taken:
+        if name and any(p.name.lower() == name.lower() and p.id != row_id for p in consent.purposes(db)):
             raise Refused(f"There is already a purpose “{name}”.")
-        changes: dict[str, Any] = {k: int(bool(values[k])) for k in ("transactional", "retired") if k in values}
-        changes |= {k: values[k] for k in ("basis",) if k in values} | ({"name": name} if name else {})
+        changes: dict[str, SqlValue] = {"name": name} if name else {}
+        if "basis" in values:
+            changes["basis"] = basis
+        if "transactional" in values:
+            changes["transactional"] = values["transactional"]
+        if "retired" in values:
+            changes["retired"] = values["retired"]
         consent.set_purpose(db, row_id, changes)
-        if name and name != row["name"]:
-            purpose_renamed(db, row["name"], name)
-        text = values.get("text")
-        if text is not None and text.strip() != (row["text"] or ""):
+        if name and name != row.name:
+            purpose_renamed(db, row.name, name)
+        if text is not None and text.strip() != (row.text or ""):
             consent.add_wording(db, row_id, text.strip(), workspace.now())
-        settings.log(db, workspace.now(), who, "changed purpose", name or row["name"])
+        settings.log(db, workspace.now(), who, "changed purpose", name or row.name)
     return row_id
 
 
@@ -153,26 +164,28 @@ def wording_name(purpose: str, version: int) -> str:
 
 
 def what_was_shown(
-    workspace: Workspace, purpose: int, wording: int | None, form: int | None = None, page: str = ""
+    workspace: Workspace, purpose: PurposeId, wording: int | None, form: int | None = None, page: str = ""
 ) -> tuple[str | None, Shown]:
     """The name of a wording that was shown, and what an entry keeps of it. One of another purpose was not shown."""
     db = workspace.store.read()
     row, owner = consent.wording(db, wording) if wording else None, consent.purpose(db, purpose)
-    if row is None or owner is None or row["purpose"] != purpose:
+    if row is None or owner is None or row.purpose != purpose:
         return None, Shown(form=form, page=page[:LONGEST_PAGE] or None)
-    shown = Shown(row["id"], text_hash(row["text"]), form, page[:LONGEST_PAGE] or None)
-    return wording_name(owner["name"], row["version"]), shown
+    shown = Shown(row.id, text_hash(row.text), form, page[:LONGEST_PAGE] or None)
+    return wording_name(owner.name, row.version), shown
 
 
-def wordings(workspace: Workspace, purpose: int) -> list[dict[str, Any]]:
+def wordings(workspace: Workspace, purpose: PurposeId) -> list[models.WordingLine]:
     """Every version of a purpose's wording with the people who agreed to it, the newest first."""
     if consent.purpose(workspace.store.read(), purpose) is None:
         raise Missing("This purpose does not exist.")
     rows = consent.wordings(workspace.store.read(), purpose)
-    return [{k: r[k] for k in ("id", "version", "text", "made_at", "people")} for r in rows]
+    return [models.WordingLine.read_from(r) for r in rows]
 
 
-def by_hand(workspace: Workspace, subscriber: int, purpose: int, state: str, reason: str, who: str) -> None:
+def by_hand(
+    workspace: Workspace, subscriber: SubscriberId, purpose: PurposeId, state: str, reason: str, who: str
+) -> None:
     """Write down what somebody said in person. Needs the reason; a yes also lifts what only a new consent lifts."""
     if state not in ("given", "withdrawn"):
         raise Refused("Choose given or withdrawn.")
@@ -183,8 +196,8 @@ def by_hand(workspace: Workspace, subscriber: int, purpose: int, state: str, rea
 
 def said(
     workspace: Workspace,
-    subscriber: int,
-    purpose: int,
+    subscriber: SubscriberId,
+    purpose: PurposeId,
     state: int,
     method: str,
     list_id: int | None = None,
@@ -201,8 +214,8 @@ def said(
 
 def _said(
     workspace: Workspace,
-    subscriber: int,
-    purpose: int,
+    subscriber: SubscriberId,
+    purpose: PurposeId,
     state: int,
     method: str,
     who: str,
@@ -212,7 +225,7 @@ def _said(
     shown: tuple[str | None, Shown] = (None, Shown()),
 ) -> None:
     row = subscribers.subscriber(workspace.store.read(), subscriber)
-    if row is None or row["erased_at"]:
+    if row is None or row.erased_at:
         raise Missing("This subscriber does not exist.")
     if consent.purpose(workspace.store.read(), purpose) is None:
         raise Missing("This purpose does not exist.")
@@ -243,10 +256,10 @@ def _said(
             settings.log(db, now, who, f"consent {word} by {method}", f"subscriber {subscriber}", 1)
 
 
-def stop_everything(workspace: Workspace, subscriber: int, method: str) -> None:
+def stop_everything(workspace: Workspace, subscriber: SubscriberId, method: str) -> None:
     """All off: every purpose is withdrawn and nothing is mailed any more."""
     db = workspace.store.read()
-    names = {p["id"]: p["name"] for p in consent.purposes(db)}
+    names = {p.id: p.name for p in consent.purposes(db)}
     for row_id in names:
         said(workspace, subscriber, row_id, WITHDRAWN, method)
     with workspace.store.atomic() as w:
@@ -255,37 +268,37 @@ def stop_everything(workspace: Workspace, subscriber: int, method: str) -> None:
         )
 
 
-def prefer(workspace: Workspace, subscriber: int, at_most: str | None, pause_days: int) -> None:
+def prefer(workspace: Workspace, subscriber: SubscriberId, at_most: str | None, pause_days: int) -> None:
     """Fewer messages (at most one a week or month) or a pause of so many days; None and 0 take it back."""
     if at_most not in (None, "week", "month"):
         raise Refused("The limit is one a week or one a month.")
-    until = workspace.now() + pause_days * 86_400 if pause_days else None
+    until = workspace.now() + pause_days * DAY if pause_days else None
     with workspace.store.atomic() as db:
         consent.prefer(db, subscriber, at_most, until)
 
 
-def suppression_list(workspace: Workspace, offset: int = 0, limit: int = 100, reason: str = "") -> dict[str, Any]:
+def suppression_list(workspace: Workspace, offset: int = 0, limit: int = 100, reason: str = "") -> models.SuppressionList:
     """{"counts": by reason, "rows": a page of them, or of those for one reason, the newest first}."""
     db = workspace.store.read()
     if reason and reason not in SUPPRESSION_REASONS:
         raise Refused(f"“{reason}” is not a reason of the suppression list.")
     only = codes((reason,))[0] if reason else None
     counts = consent.suppression_counts(db)
-    return {
-        "counts": [{"words": r, "count": counts.get(i + 1, 0)} for i, r in enumerate(SUPPRESSION_REASONS)],
-        "rows": [
-            {
-                "subscriber": r["subscriber"],
-                "email": r["email"],
-                "reason": SUPPRESSION_REASONS[r["reason"] - 1],
-                "at": r["at"],
-                "source": r["source"],
-                "liftable": SUPPRESSION_REASONS[r["reason"] - 1] in LIFTABLE,
-            }
+    return models.SuppressionList(
+        counts=[models.Exclusion(words=r, count=counts.get(i + 1, 0)) for i, r in enumerate(SUPPRESSION_REASONS)],
+        rows=[
+            models.SuppressedRow(
+                subscriber=r.subscriber,
+                email=r.email,
+                reason=SUPPRESSION_REASONS[r.reason - 1],
+                at=r.at,
+                source=r.source,
+                liftable=SUPPRESSION_REASONS[r.reason - 1] in LIFTABLE,
+            )
             for r in consent.suppressed(db, limit, offset, only)
         ],
-        "total": sum(counts.values()),
-    }
+        total=sum(counts.values()),
+    )
 
 
 def suppressions_csv(workspace: Workspace, who: str) -> str:
@@ -295,14 +308,14 @@ def suppressions_csv(workspace: Workspace, who: str) -> str:
     writer.writerow(("email", "suppressed", "suppressed_at", "source"))
     rows = consent.suppressed(workspace.store.read(), -1)
     for r in rows:
-        cells = (r["email"], SUPPRESSION_REASONS[r["reason"] - 1], rfc3339(r["at"]), r["source"])
+        cells = (r.email, SUPPRESSION_REASONS[r.reason - 1], rfc3339(r.at), r.source)
         writer.writerow([safe(c) for c in cells])
     with workspace.store.atomic() as db:
         settings.log(db, workspace.now(), who, "exported suppressions", "", len(rows))
     return out.getvalue()
 
 
-def lift(workspace: Workspace, subscriber: int, reason: str, why: str, who: str) -> int:
+def lift(workspace: Workspace, subscriber: SubscriberId, reason: str, why: str, who: str) -> int:
     """Lift a suppression by hand, with a reason. Complaints, unsubscribes and who was suppressed come back by a new consent
     only."""
     if reason in BY_NEW_CONSENT:
@@ -339,9 +352,9 @@ def suppress_repeated_soft(workspace: Workspace) -> int:
     return new
 
 
-def refuse_request(workspace: Workspace, d: Any) -> None:
+def refuse_request(workspace: Workspace, d: CampaignDelivery) -> None:
     """A no to a consent request is a no to all it asked about."""
-    ids = {p["name"]: p["id"] for p in consent.purposes(workspace.store.read())}
-    for name in json.loads(d["asks"]):
-        if name in ids and consent.latest(workspace.store.read(), d["subscriber"], ids[name]) != WITHDRAWN:
-            said(workspace, d["subscriber"], ids[name], WITHDRAWN, "unsubscribe link")
+    ids = {p.name: p.id for p in consent.purposes(workspace.store.read())}
+    for name in d.asks:
+        if name in ids and consent.latest(workspace.store.read(), d.subscriber, ids[name]) != WITHDRAWN:
+            said(workspace, d.subscriber, ids[name], WITHDRAWN, "unsubscribe link")

@@ -5,19 +5,21 @@ Everything is sent once as sparse grids; while the analyst drags, the browser on
 
 from __future__ import annotations
 
+import sqlite3
 import threading
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
-from openmeadow.core.arrays import DAY, I32, I64, NEVER, Mask
+from openmeadow.core.arrays import I32, I64, NEVER, Mask
 from openmeadow.core.columns import Columns
 from openmeadow.core.consent.eligibility import REASONS
 from openmeadow.core.engagement.map import DAY_EDGES, DAY_WORDS, LEFT_EDGES, LEFT_WORDS
 from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT, MEASURES, SHAPE, cells, replay, standing
 from openmeadow.core.engagement.score import BANDS
+from openmeadow.core.moments import DAY
 from openmeadow.core.rules.conditions import View
+from openmeadow.services import models
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.health.providers import names as provider_names
 from openmeadow.store.segments.permission_facts import StoreFacts
@@ -27,13 +29,13 @@ MONTH = 365.25 / 12 * DAY
 MOST_LISTS = 10
 
 
-def _sparse(cell: I32, group: I64, words: list[str], mask: Mask) -> dict[str, Any]:
-    """{"words", "cells": [flat cell, word, people, …]} without the zeros."""
+def _sparse(cell: I32, group: I64, words: list[str], mask: Mask) -> models.Grid:
+    """[flat cell, word, people, …] without the zeros."""
     key = cell[mask] * len(words) + group[mask]
     counts = np.bincount(key, minlength=SHAPE[0] * SHAPE[1] * len(words))
     full = np.flatnonzero(counts)
     table = np.stack((full // len(words), full % len(words), counts[full]), axis=1)
-    return {"words": words, "cells": table.ravel().tolist()}
+    return models.Grid(words=words, cells=table.ravel().tolist())
 
 
 def where(view: View) -> I32:
@@ -42,48 +44,49 @@ def where(view: View) -> I32:
     return cells(view.now - last, last == NEVER, view.scores.ignored)
 
 
-def people_map(workspace: Workspace, purpose: str = "") -> dict[str, Any]:
+def people_map(workspace: Workspace, purpose: str = "") -> models.MapView:
     """Everyone on the grid, divided by band, provider, year of joining, list, and the eligibility check's answer."""
     view, db = workspace.view(), workspace.store.read()
     assert isinstance(view.facts, StoreFacts)
     cell, alive = where(view), view.alive
     years = view.columns.people.joined_at.astype("datetime64[s]").astype("datetime64[Y]").astype(np.int64) + 1970
     first, last = (int(years[alive].min()), int(years[alive].max())) if alive.any() else (1970, 1970)
-    purposes = [p["name"] for p in subscribers.names(db, "purposes")]
+    purposes = [p.name for p in subscribers.names(db, "purposes")]
     if purpose not in purposes:
         purpose = subscribers.usual_purpose(db)
-    groups = {
-        "band": _sparse(cell, view.scores.band.astype(np.int64), list(BANDS), alive),
-        "provider": _sparse(cell, view.facts.provider.astype(np.int64), provider_names(workspace.store.read()), alive),
-        "year": _sparse(cell, np.clip(years - first, 0, last - first), [str(y) for y in range(first, last + 1)], alive),
-        "list": _lists(db, view, cell),
-    }
     if purpose:
         answer = view.facts.may(purpose, limits=False)
         words = [w.capitalize() for w in REASONS] + [f"May be mailed about {purpose}"]
         decided = np.where(answer.first < 0, len(REASONS), answer.first).astype(np.int64)
-        groups["gate"] = _sparse(cell, decided, words, alive)
+        gate = _sparse(cell, decided, words, alive)
     else:
-        groups["gate"] = {"words": [], "cells": []}
+        gate = models.Grid(words=[], cells=[])
+    groups = models.Grids(
+        band=_sparse(cell, view.scores.band.astype(np.int64), list(BANDS), alive),
+        provider=_sparse(cell, view.facts.provider.astype(np.int64), provider_names(workspace.store.read()), alive),
+        year=_sparse(cell, np.clip(years - first, 0, last - first), [str(y) for y in range(first, last + 1)], alive),
+        list=_lists(db, view, cell),
+        gate=gate,
+    )
     c = view.scores.cadence
-    return {
-        "now": view.now,
-        "day_words": list(DAY_WORDS),
-        "left_words": list(LEFT_WORDS),
-        "day_edges": list(DAY_EDGES),
-        "left_edges": list(LEFT_EDGES),
-        "fine_days": list(FINE_DAYS),
-        "fine_left": list(FINE_LEFT),
-        "groups": groups,
-        "subscribers": int(alive.sum()),
-        "purpose": purpose,
-        "purposes": purposes,
-        "gap_days": c.gap,
-        "window_days": c.window,
-    }
+    return models.MapView(
+        now=view.now,
+        day_words=list(DAY_WORDS),
+        left_words=list(LEFT_WORDS),
+        day_edges=list(DAY_EDGES),
+        left_edges=list(LEFT_EDGES),
+        fine_days=list(FINE_DAYS),
+        fine_left=list(FINE_LEFT),
+        groups=groups,
+        subscribers=int(alive.sum()),
+        purpose=purpose,
+        purposes=purposes,
+        gap_days=c.gap,
+        window_days=c.window,
+    )
 
 
-def _lists(db: Any, view: View, cell: I32) -> dict[str, Any]:
+def _lists(db: sqlite3.Connection, view: View, cell: I32) -> models.Grid:
     """By list: somebody in two lists counts in both, so these do not add up to everybody."""
     lists = sorted(selections.members(db), key=lambda m: -len(m[1]))[:MOST_LISTS]
     ids = view.columns.people.id
@@ -95,7 +98,7 @@ def _lists(db: Any, view: View, cell: I32) -> dict[str, Any]:
         parts.append(cell[place])
         groups.append(np.full(len(place), n, np.int64))
     if not parts:
-        return {"words": [], "cells": []}
+        return models.Grid(words=[], cells=[])
     both = np.concatenate(parts)
     return _sparse(both, np.concatenate(groups), [name for name, _ in lists], np.ones(len(both), bool))
 
@@ -110,10 +113,10 @@ class Replays:
         self._guard = threading.Lock()
         self._columns: Columns | None = None
         self._stood: tuple[I64, I64] | None = None
-        self._made: dict[tuple[int, int], dict[str, Any]] = {}
+        self._made: dict[tuple[int, int], models.ReplayView] = {}
 
-    def of(self, months: int) -> dict[str, Any]:
-        """{"months", "messages", "sums": {measure: [flat cell, value, …]}} of the sends of the last so many months."""
+    def of(self, months: int) -> models.ReplayView:
+        """The measures, each [flat cell, value, …], of the sends of the last so many months."""
         view = self.workspace.view()
         with self._guard:
             if self._columns is not view.columns:
@@ -127,12 +130,14 @@ class Replays:
                 for name in MEASURES:
                     flat = found.sums[name].ravel()
                     full = np.flatnonzero(flat)
-                    sums[name] = np.stack((full.astype(np.float64), flat[full]), axis=1).ravel().tolist()
-                self._made[key] = {
-                    "months": months,
-                    "since": since,
-                    "until": view.now,
-                    "messages": int(found.sums["messages"].sum()),
-                    "sums": sums,
-                }
+                    sums[name.replace(" ", "_")] = (
+                        np.stack((full.astype(np.float64), flat[full]), axis=1).ravel().tolist()
+                    )
+                self._made[key] = models.ReplayView(
+                    months=months,
+                    since=since,
+                    until=view.now,
+                    messages=int(found.sums["messages"].sum()),
+                    sums=models.Sums(**sums),
+                )
             return self._made[key]

@@ -7,10 +7,11 @@ import os
 import sqlite3
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import TextIO, cast
 
 from openmeadow.core.addresses.syntax import standing_alone
 from openmeadow.core.errors import Missing, Refused
+from openmeadow.core.ids import SubscriberId
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import undo_log
 from openmeadow.store.campaigns import deliveries
@@ -37,16 +38,16 @@ class Erased:
         return hashed(self._key, email_key) in self._hashes
 
 
-def erase(workspace: Workspace, subscriber: int, who: str) -> None:
+def erase(workspace: Workspace, subscriber: SubscriberId, who: str) -> None:
     """Erase a person for good. Refused while a message is just being sent to them."""
     row = subscribers.subscriber(workspace.store.read(), subscriber)
     if row is None:
         raise Missing("This subscriber does not exist.")
-    if row["erased_at"]:
+    if row.erased_at:
         raise Refused("This subscriber is already erased.")
     if deliveries.handing_over(workspace.store.read(), subscriber):
         raise Refused("An email to this subscriber is being sent. Try again in a moment.")
-    now, email, email_key = workspace.now(), str(row["email"]), str(row["email_key"])
+    now, email, email_key = workspace.now(), str(row.email), str(row.email_key)
     with workspace.store.atomic() as db:
         key = erasure.make_key(db)
         had = erasure.old_hashes(db, subscriber)
@@ -62,21 +63,25 @@ def erase(workspace: Workspace, subscriber: int, who: str) -> None:
 FILES = ("exports", "refused", "uploads")
 
 
+def _opened(path: Path, mode: str = "r") -> TextIO:
+    """A text file whose bytes come back as they were, also those that are not UTF-8."""
+    return cast(TextIO, path.open(mode, encoding="utf-8", errors="surrogateescape", newline=""))
+
+
 def take_out(path: Path, addresses: set[str]) -> bool:
     """Remove every row of a CSV or NDJSON file that holds one of some addresses; a file of another form that holds one
     goes as a whole. Whether it held any."""
-    how: dict[str, Any] = {"encoding": "utf-8", "errors": "surrogateescape", "newline": ""}
     found = standing_alone(*addresses)
     if not path.is_file():
         return False
-    with path.open(**how) as lines:
+    with _opened(path) as lines:
         if not any(found.search(line) for line in lines):
             return False
     if path.suffix not in (".csv", ".ndjson", ".txt"):
         path.unlink()
         return True
     fresh = path.with_name(f"{path.name}.new")
-    with path.open(**how) as old, fresh.open("w", **how) as new:
+    with _opened(path) as old, _opened(fresh, "w") as new:
         for record in _records(old):
             if not found.search(record):
                 new.write(record)

@@ -7,7 +7,6 @@ import json
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
@@ -15,13 +14,16 @@ from openmeadow.core.addresses.verdicts import VERDICTS
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import CannotOpen, Refused
 from openmeadow.core.imports.dates import rfc3339
+from openmeadow.core.moments import DAY
 from openmeadow.core.rules.conditions import View
+from openmeadow.services import models
 from openmeadow.services.subscribers.selection import Choice, chosen, last_engaged_of
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings, undo_log
 from openmeadow.store.health.providers import names as provider_names
 from openmeadow.store.segments.permission_facts import StoreFacts
 from openmeadow.store.subscribers import selections, sources, subscribers
+from openmeadow.store.subscribers.records import Subscriber
 
 FOLDER = "exports"
 USUAL = ("email", "name", "joined_at", "score", "band")
@@ -55,14 +57,14 @@ def _rows(workspace: Workspace, view: View, index: list[int], columns: tuple[str
     out = []
     for i, row_id in zip(index, ids, strict=True):
         row = stored[row_id]
-        fields = json.loads(row["fields"])
+        fields = row.fields
 
         def cell(
-            column: str, i: int = i, row_id: int = row_id, row: object = row, fields: dict[str, str] = fields
+            column: str, i: int = i, row_id: int = row_id, row: Subscriber = row, fields: dict[str, str] = fields
         ) -> str:
             match column:
                 case "joined_at":
-                    return rfc3339(row["joined_at"])  # type: ignore[index]
+                    return rfc3339(row.joined_at)
                 case "score":
                     return f"{view.scores.score[i]:.1f}"
                 case "band":
@@ -73,16 +75,16 @@ def _rows(workspace: Workspace, view: View, index: list[int], columns: tuple[str
                 case "ignored":
                     return str(int(view.scores.ignored[i]))
                 case "provider":
-                    return providers[row["provider"]]  # type: ignore[index]
+                    return providers[row.provider]
                 case "source":
-                    return source_names.get(row["source"] or 0, "")  # type: ignore[index]
+                    return source_names.get(row.source or 0, "")
                 case "lists" | "labels":
                     return ";".join((lists if column == "lists" else labels).get(row_id, ()))
                 case "address_status":
                     return VERDICTS[verdicts[row_id]] if row_id in verdicts else ""
             if column.startswith("field:"):
                 return str(fields.get(column[6:], ""))
-            return str(row[column] or "")  # type: ignore[index]
+            return str(getattr(row, column) or "")
 
         out.append([cell(c) for c in columns])
     return out
@@ -125,8 +127,8 @@ def kept(
     what: str,
     who: str,
     progress: Progress,
-) -> dict[str, Any]:
-    """An export as a job: the file is kept in the data folder and recorded: {"file", "taken"}."""
+) -> models.Outcome:
+    """An export as a job: the file is kept in the data folder and recorded."""
     if form not in ("csv", "ndjson"):
         raise Refused("The format is csv or ndjson.")
     folder = workspace.folder / FOLDER
@@ -135,7 +137,7 @@ def kept(
     people = write(workspace, choice, columns, path, progress)
     with workspace.store.atomic() as db:
         undo_log.begin(db, workspace.now(), who, "exported", f"{what} ({', '.join(columns)})", people, None)
-    return {"file": path.name, "taken": people, "rows": people}
+    return models.Outcome(file=path.name, taken=people, rows=people)
 
 
 def clean_up(workspace: Workspace) -> int:
@@ -144,7 +146,7 @@ def clean_up(workspace: Workspace) -> int:
     gone = 0
     for folder in (FOLDER, "uploads", "refused"):
         for path in (workspace.folder / folder).glob("*"):
-            if time.time() - path.stat().st_mtime > days * 86_400:
+            if time.time() - path.stat().st_mtime > days * DAY:
                 path.unlink(missing_ok=True)
                 gone += 1
     return gone

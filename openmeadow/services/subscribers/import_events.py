@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo
 
 from openmeadow.core.consent.eligibility import WITHDRAWN
 from openmeadow.core.events import Kind
+from openmeadow.core.ids import PurposeId, SubscriberId
 from openmeadow.core.imports.event_log import NAMES, Chunk, Event, places, read_many
 from openmeadow.core.imports.report import Report
 from openmeadow.core.reports.bounces import bounce_class
@@ -151,7 +152,13 @@ def consequences(
             if message in purposes:
                 withdraw.append(
                     consent.Claim(
-                        subscriber, purposes[message], WITHDRAWN, at, method="unsubscribe", action=action, live=live
+                        SubscriberId(subscriber),
+                        PurposeId(purposes[message]),
+                        WITHDRAWN,
+                        at,
+                        method="unsubscribe",
+                        action=action,
+                        live=live,
                     )
                 )
             else:
@@ -168,7 +175,7 @@ def take_aside(store: Store) -> int:
             waiting = table.aside_now_known(db, file_reader.CHUNK)
             if not waiting:
                 return taken
-            chunk = Chunk.of([Event(*json.loads(r["row"])) for r in waiting])
+            chunk = Chunk.of([Event(*json.loads(r.row)) for r in waiting])
             names = table.Names(db)
             taken += write(db, names, chunk, names.people(chunk.email_key))
-            table.forget_aside(db, [r["id"] for r in waiting])
+            table.forget_aside(db, [r.id for r in waiting])

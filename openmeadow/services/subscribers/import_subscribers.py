@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 
 from openmeadow.core.consent.eligibility import CONSENT_STATES, GIVEN, NONE, SUPPRESSION_REASONS
 from openmeadow.core.errors import MeadowError
+from openmeadow.core.ids import PurposeId, SubscriberId
 from openmeadow.core.imports.dates import STYLES, styles_of
 from openmeadow.core.imports.report import Refusal, Report
 from openmeadow.core.imports.subscribers import BadCell, Reading, Record, is_date, match_columns
@@ -22,6 +23,7 @@ from openmeadow.store.health import providers
 from openmeadow.store.subscribers import subscribers as table
 from openmeadow.store.subscribers.consent import Claim
 from openmeadow.store.subscribers.consent import add as add_consents
+from openmeadow.store.subscribers.records import NewSubscriber
 
 Progress = Callable[[int, int], None]
 SAMPLE = 8
@@ -234,25 +236,25 @@ class _Writer:
             self._providers[domain] = providers.of_domain(self.db, domain)
         return self._providers[domain]
 
-    def _row(self, r: Record, source: str | None) -> dict[str, Any]:
+    def _row(self, r: Record, source: str | None) -> NewSubscriber:
         """What is written of one subscriber."""
         opened_by = source or (r.lists[0] if r.lists else None)
-        return {
-            "email": r.email,
-            "key": r.key,
-            "name": r.name,
-            "joined_at": r.joined_at,
-            "now": self.now,
-            "time_zone": r.time_zone,
-            "language": r.language,
-            "country": r.country,
-            "provider": self._provider_of(r.key.rpartition("@")[2]),
-            "fields": table.fields_json(r.fields),
-            "source": self._named("sources", opened_by) if opened_by else None,
-            "action": self.action,
-        }
+        return NewSubscriber(
+            email=r.email,
+            key=r.key,
+            name=r.name,
+            joined_at=r.joined_at,
+            now=self.now,
+            time_zone=r.time_zone,
+            language=r.language,
+            country=r.country,
+            provider=self._provider_of(r.key.rpartition("@")[2]),
+            fields=table.fields_json(r.fields),
+            source=self._named("sources", opened_by) if opened_by else None,
+            action=self.action,
+        )
 
-    def _claims(self, records: list[Record], ids: dict[str, int]) -> list[Claim]:
+    def _claims(self, records: list[Record], ids: dict[str, SubscriberId]) -> list[Claim]:
         """The consents that the rows state; those without a source as none, with a note."""
         now, action = self.now, self.action
         consents = []
@@ -269,8 +271,8 @@ class _Writer:
                     self.report.note("Consent dates in the future were set to now.")
                 consents.append(
                     Claim(
-                        ids[r.key],
-                        self._named("purposes", c.purpose),
+                        SubscriberId(ids[r.key]),
+                        PurposeId(self._named("purposes", c.purpose)),
                         state,
                         min(c.at or r.joined_at or now, now),
                         c.channel,

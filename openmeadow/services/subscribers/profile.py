@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import json
 import sqlite3
-from typing import Any
 from zoneinfo import available_timezones
 
 import numpy as np
@@ -17,19 +15,25 @@ from openmeadow.core.engagement.bot_detection import BY_OF_REASON, REASONS, WORD
 from openmeadow.core.engagement.score import BANDS, terms
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.events import Kind
+from openmeadow.core.ids import SubscriberId
+from openmeadow.core.moments import DAY
 from openmeadow.core.rules.conditions import View
+from openmeadow.services import models
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import undo_log
 from openmeadow.store.engagement import events
+from openmeadow.store.engagement.records import SubscriberEvent
 from openmeadow.store.health import reports
 from openmeadow.store.health.providers import names as provider_names
+from openmeadow.store.rows import SqlValue
 from openmeadow.store.segments.permission_facts import StoreFacts
 from openmeadow.store.subscribers import selections, subscribers
+from openmeadow.store.subscribers.records import SubscriberWithSource, Verdict
 
 TRACE = 24
 
 
-def find(workspace: Workspace, email: str) -> int:
+def find(workspace: Workspace, email: str) -> SubscriberId:
     ids = subscribers.ids_of(workspace.store.read(), [address_key(email.strip())])
     if not ids:
         raise Missing(f"There is no subscriber with the address {email}.")
@@ -59,93 +63,95 @@ def trace(view: View, person: int, length: int = TRACE) -> str:
     return "".join(reversed(out))
 
 
-def explain(workspace: Workspace, subscriber: int, as_of: int | None = None) -> dict[str, Any]:
+def explain(workspace: Workspace, subscriber: SubscriberId, as_of: int | None = None) -> models.Why:
     """Score, band and every term of it."""
     view = workspace.view(as_of)
     p, s = workspace.index_of(view, subscriber), view.scores
     names = events.message_names(workspace.store.read())
     last = int(s.last_engaged[p])
-    return {
-        "score": round(float(s.score[p]), 4),
-        "band": BANDS[s.band[p]],
-        "E": float(s.E[p]),
-        "N": float(s.N[p]),
-        "engaged": int(s.engaged[p]),
-        "ignored": int(s.ignored[p]),
-        "last_engaged": None if last == NEVER else last,
-        "as_of": view.now,
-        "half_life_days": s.cadence.half_life,
-        "window_days": s.cadence.window,
-        "terms": [
-            {
-                "message": names.get(t.message, "(a booking)"),
-                "at": t.at,
-                "age_days": round((view.now - t.at) / 86400, 3),
-                "weight": t.weight,
-                "value": t.value,
-                "adds": t.weight * t.value,
-                "what": t.what,
-            }
+    return models.Why(
+        score=round(float(s.score[p]), 4),
+        band=BANDS[s.band[p]],
+        E=float(s.E[p]),
+        N=float(s.N[p]),
+        engaged=int(s.engaged[p]),
+        ignored=int(s.ignored[p]),
+        last_engaged=None if last == NEVER else last,
+        as_of=view.now,
+        half_life_days=s.cadence.half_life,
+        window_days=s.cadence.window,
+        terms=[
+            models.Term(
+                message=names.get(t.message, "(a booking)"),
+                at=t.at,
+                age_days=round((view.now - t.at) / DAY, 3),
+                weight=t.weight,
+                value=t.value,
+                adds=t.weight * t.value,
+                what=t.what,
+            )
             for t in terms(view.columns, p, view.now, s.cadence)
         ],
-    }
+    )
 
 
-def _permission(db: sqlite3.Connection, view: View, p: int) -> list[dict[str, Any]]:
+def _permission(db: sqlite3.Connection, view: View, p: int) -> list[models.Permission]:
     """For each purpose, whether they may be mailed now, and every reason against it."""
     assert isinstance(view.facts, StoreFacts)
     gates = []
     for purpose in subscribers.names(db, "purposes"):
-        answer = view.facts.may(purpose["name"], limits=True)
-        gates.append({"purpose": purpose["name"], "permitted": bool(answer.permitted[p]), "reasons": answer.why_not(p)})
+        answer = view.facts.may(purpose.name, limits=True)
+        gates.append(
+            models.Permission(purpose=purpose.name, permitted=bool(answer.permitted[p]), reasons=answer.why_not(p))
+        )
     return gates
 
 
-def _activity(db: sqlite3.Connection, view: View, p: int, subscriber: int, most: int) -> list[dict[str, Any]]:
+def _activity(db: sqlite3.Connection, view: View, p: int, subscriber: SubscriberId, most: int) -> list[models.Happened]:
     """What happened, the newest first, with who each open and click was."""
     why = _why(view, p)
     return [
-        {
-            "at": e["at"],
-            "event": Kind(e["kind"]).name.lower(),
-            "message": e["message_name"] or "",
-            "link": e["url"] or "",
-            "agent": e["agent_text"] or "",
-            "ip": e["ip"] or "",
-            "code": e["code"] or "",
-            "diagnostic": e["diagnostic"] or "",
-            "value": e["value"],
-            "delivery": events.delivery_of(e),
-            "who": WORDS[BY_OF_REASON[why[e["at"], e["kind"], e["message"]]]] if _looked(e, why) else "",
-            "because": REASONS[why[e["at"], e["kind"], e["message"]]] if _looked(e, why) else "",
-        }
+        models.Happened(
+            at=e.at,
+            event=Kind(e.kind).name.lower(),
+            message=e.message_name or "",
+            link=e.url or "",
+            agent=e.agent_text or "",
+            ip=e.ip or "",
+            code=e.code or "",
+            diagnostic=e.diagnostic or "",
+            value=e.value,
+            delivery=events.delivery_of(e),
+            who=WORDS[BY_OF_REASON[why[e.at, e.kind, e.message]]] if _looked(e, why) else "",
+            because=REASONS[why[e.at, e.kind, e.message]] if _looked(e, why) else "",
+        )
         for e in events.of_subscriber(db, subscriber, most)
     ]
 
 
-def _consent(db: sqlite3.Connection, subscriber: int) -> list[dict[str, Any]]:
+def _consent(db: sqlite3.Connection, subscriber: SubscriberId) -> list[models.ConsentEntry]:
     """Every entry of their consent record."""
     return [
-        {
-            "purpose": c["purpose_name"],
-            "channel": c["channel"],
-            "state": CONSENT_STATES[c["state"]],
-            "at": c["at"],
-            "source": c["source"] or "",
-            "wording": c["wording"] or "",
-            "wording_text": c["wording_text"] or "",
-            "method": c["method"],
-            "page": c["page"] or "",
-        }
+        models.ConsentEntry(
+            purpose=c.purpose_name,
+            channel=c.channel,
+            state=CONSENT_STATES[c.state],
+            at=c.at,
+            source=c.source or "",
+            wording=c.wording or "",
+            wording_text=c.wording_text or "",
+            method=c.method,
+            page=c.page or "",
+        )
         for c in subscribers.consent_history(db, subscriber)
     ]
 
 
-def page(workspace: Workspace, subscriber: int, most: int = 2_000) -> dict[str, Any]:
+def page(workspace: Workspace, subscriber: SubscriberId, most: int = 2_000) -> models.Person:
     """Everything a person's page shows."""
     db = workspace.store.read()
     row = subscribers.subscriber(db, subscriber)
-    if row is None or row["erased_at"]:
+    if row is None or row.erased_at:
         raise Missing("This subscriber was erased." if row else "This subscriber does not exist.")
     view = workspace.view()
     p = workspace.index_of(view, subscriber)
@@ -153,53 +159,50 @@ def page(workspace: Workspace, subscriber: int, most: int = 2_000) -> dict[str, 
     verdict = subscribers.verdict(db, subscriber)
     explained = explain(workspace, subscriber)
     soft_people, soft_at = view.facts.soft_failures()
-    last_delivered = max((t["at"] for t in explained["terms"] if t["what"] != "booked"), default=0)
+    last_delivered = max((t.at for t in explained.terms if t.what != "booked"), default=0)
     soft = int(((soft_people == p) & (soft_at > last_delivered)).sum())
-    return {
-        "id": subscriber,
-        "email": row["email"],
-        "name": row["name"] or "",
-        "joined_at": row["joined_at"],
-        "source": row["source_name"] or "",
-        "provider": provider_names(workspace.store.read())[row["provider"]],
-        "time_zone": row["time_zone"] or "",
-        "language": row["language"] or "",
-        "country": row["country"] or "",
-        "lists": subscribers.lists_of(db, subscriber),
-        "labels": subscribers.labels_of(db, subscriber),
-        "fields": json.loads(row["fields"]),
-        "trace": trace(view, p, 60),
-        "why": explained,
-        "signs": _signs(row, soft, verdict),
-        "notes": [dict(n) for n in subscribers.notes(db, subscriber)],
-        "sequences": [
-            {"name": q["name"], "entered_at": q["entered_at"], "left_at": q["left_at"], "finished": bool(q["finished"])}
+    return models.Person(
+        id=subscriber,
+        email=row.email,
+        name=row.name or "",
+        joined_at=row.joined_at,
+        source=row.source_name or "",
+        provider=provider_names(workspace.store.read())[row.provider],
+        time_zone=row.time_zone or "",
+        language=row.language or "",
+        country=row.country or "",
+        lists=subscribers.lists_of(db, subscriber),
+        labels=subscribers.labels_of(db, subscriber),
+        fields=row.fields,
+        trace=trace(view, p, 60),
+        why=explained,
+        signs=_signs(row, soft, verdict),
+        notes=[models.Note.read_from(n) for n in subscribers.notes(db, subscriber)],
+        sequences=[
+            models.Enrolment(name=q.name, entered_at=q.entered_at, left_at=q.left_at, finished=bool(q.finished))
             for q in subscribers.enrolments(db, subscriber)
         ],
-        "verdict": None
+        verdict=None
         if verdict is None
-        else {
-            "verdict": VERDICTS[verdict["verdict"]],
-            "reasons": json.loads(verdict["reasons"]),
-            "suggestion": verdict["suggestion"] or "",
-            "at": verdict["at"],
-        },
-        "permission": _permission(db, view, p),
-        "events": _activity(db, view, p, subscriber, most),
-        "consent": _consent(db, subscriber),
-        "returned": [
-            {"id": r["id"], "at": r["at"], "kind": r["kind"], "diagnostic": r["diagnostic"] or ""}
+        else models.Verdict(
+            verdict=VERDICTS[verdict.verdict], reasons=verdict.reasons, suggestion=verdict.suggestion or "", at=verdict.at
+        ),
+        permission=_permission(db, view, p),
+        events=_activity(db, view, p, subscriber, most),
+        consent=_consent(db, subscriber),
+        returned=[
+            models.ReturnedMail(id=r.id, at=r.at, kind=r.kind, diagnostic=r.diagnostic or "")
             for r in reports.mail_of(db, subscriber)
         ],
-        "suppressed": [
-            {"reason": SUPPRESSION_REASONS[s["reason"] - 1], "at": s["at"], "source": s["source"]}
+        suppressed=[
+            models.Suppressed(reason=SUPPRESSION_REASONS[s.reason - 1], at=s.at, source=s.source)
             for s in subscribers.suppressions_of(db, subscriber)
         ],
-    }
+    )
 
 
-def _looked(event: sqlite3.Row, why: dict[tuple[int, int, int], int]) -> bool:
-    return (event["at"], event["kind"], event["message"]) in why
+def _looked(event: SubscriberEvent, why: dict[tuple[int, int, int], int]) -> bool:
+    return (event.at, event.kind, event.message) in why
 
 
 def _why(view: View, person: int) -> dict[tuple[int, int, int], int]:
@@ -213,34 +216,36 @@ def _why(view: View, person: int) -> dict[tuple[int, int, int], int]:
     }
 
 
-def _signs(row: sqlite3.Row, soft: int, verdict: sqlite3.Row | None) -> list[str]:
+def _signs(row: SubscriberWithSource, soft: int, verdict: Verdict | None) -> list[str]:
     """What stands beside the score and is not in it."""
     out = []
     if soft:
         out.append(f"{soft} soft {'bounce' if soft == 1 else 'bounces'} in a row since the last delivered message")
-    if row["rejoined_at"]:
+    if row.rejoined_at:
         out.append("rejoined after an unsubscribe; the band starts again from then")
-    if verdict is not None and VERDICTS[verdict["verdict"]] in ("risky", "undeliverable"):
-        out.append(f"the address is {VERDICTS[verdict['verdict']]}: {'; '.join(json.loads(verdict['reasons']))}")
+    if verdict is not None and VERDICTS[verdict.verdict] in ("risky", "undeliverable"):
+        out.append(f"the address is {VERDICTS[verdict.verdict]}: {'; '.join(verdict.reasons)}")
     return out
 
 
-def edit(workspace: Workspace, subscriber: int, values: dict[str, Any], who: str) -> int:
+def edit(workspace: Workspace, subscriber: SubscriberId, values: models.PersonChanges, who: str) -> int:
     """Change a person's name, time zone, language, country, fields or labels; the action by which it is undone.
 
     ``fields`` and ``labels`` are given whole: what is not among them is taken off.
     """
     row = subscribers.subscriber(workspace.store.read(), subscriber)
-    if row is None or row["erased_at"]:
+    if row is None or row.erased_at:
         raise Missing("This subscriber does not exist.")
     if (zone := values.get("time_zone")) and zone not in available_timezones():
         raise Refused(f"“{zone}” is not a time zone; use a name such as Europe/Lisbon.")
-    columns = {k: v or None for k, v in values.items() if k in ("name", "time_zone", "language", "country")}
+    columns: dict[str, SqlValue] = {
+        k: str(v) if v else None for k, v in values.items() if k in ("name", "time_zone", "language", "country")
+    }
     if "fields" in values:
         fields = {k.strip(): v.strip() for k, v in values["fields"].items() if k.strip() and v.strip()}
         columns["fields"] = subscribers.fields_json(fields)
     with workspace.store.atomic() as db:
-        action = undo_log.begin(db, workspace.now(), who, "changed", row["email"], 1, "person")
+        action = undo_log.begin(db, workspace.now(), who, "changed", row.email, 1, "person")
         with undo_log.remembering(db, action):
             if columns:
                 subscribers.set_person(db, subscriber, columns)
@@ -256,16 +261,20 @@ def edit(workspace: Workspace, subscriber: int, values: dict[str, Any], who: str
     return action
 
 
-def everything(workspace: Workspace, subscriber: int, who: str) -> dict[str, Any]:
+MOST_TRACED = 100_000  # messages in the line of everything that happened
+
+
+def everything(workspace: Workspace, subscriber: SubscriberId, who: str) -> models.Person:
     """All that is known about one person, as one document (GDPR art. 15), with a record that it was given out."""
     found = page(workspace, subscriber, most=1_000_000)
-    found["trace"] = trace(workspace.view(), workspace.index_of(workspace.view(), subscriber), 100_000)
+    view = workspace.view()
+    found = found.model_copy(update={"trace": trace(view, workspace.index_of(view, subscriber), MOST_TRACED)})
     with workspace.store.atomic() as db:
         undo_log.begin(db, workspace.now(), who, "exported everything about", f"subscriber {subscriber}", 1, None)
     return found
 
 
-def note(workspace: Workspace, subscriber: int, text: str, who: str) -> int:
+def note(workspace: Workspace, subscriber: SubscriberId, text: str, who: str) -> int:
     """Write a note about a person."""
     if not text.strip():
         raise Refused("Write a note first.")
@@ -275,7 +284,7 @@ def note(workspace: Workspace, subscriber: int, text: str, who: str) -> int:
         return subscribers.add_note(db, subscriber, workspace.now(), who, text.strip())
 
 
-def drop_note(workspace: Workspace, subscriber: int, row_id: int) -> None:
+def drop_note(workspace: Workspace, subscriber: SubscriberId, row_id: int) -> None:
     with workspace.store.atomic() as db:
         if not subscribers.remove_note(db, subscriber, row_id):
             raise Missing("This note does not exist.")

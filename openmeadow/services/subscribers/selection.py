@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
-from openmeadow.core.arrays import I64, NEVER, Mask
+from openmeadow.core.arrays import I64, NEVER, Array, Mask
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Refused
 from openmeadow.core.rules.conditions import View
@@ -57,7 +56,7 @@ def ordered(workspace: Workspace, view: View, mask: Mask, sort: str, falling: bo
         order = subscribers.in_order_of_address(workspace.store.read())
         rank = np.empty(len(order), np.int64)
         rank[np.searchsorted(view.columns.people.id, order)] = np.arange(len(order))
-        key: Any = rank[index]
+        key: Array = rank[index]
     elif sort in ("provider", "source"):
         key = getattr(view.facts, sort)[index]
     elif sort == "joined_at":
@@ -66,7 +65,7 @@ def ordered(workspace: Workspace, view: View, mask: Mask, sort: str, falling: bo
         key = view.last_engaged[index]
     else:
         s = view.scores
-        by_name: dict[str, Any] = {"score": s.score, "band": -s.band.astype(np.int64), "ignored": s.ignored}
+        by_name: dict[str, Array] = {"score": s.score, "band": -s.band.astype(np.int64), "ignored": s.ignored}
         key = by_name[sort][index]
     return index[np.argsort(-key if falling else key, kind="stable")]
 

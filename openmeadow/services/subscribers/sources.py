@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 
-from openmeadow.core.arrays import DAY, I64, NEVER, Mask
+from openmeadow.core.arrays import I64, NEVER, Mask
 from openmeadow.core.columns import Trouble
 from openmeadow.core.engagement.bot_detection import BY_OF_REASON, MACHINE, REASONS, UNSURE
 from openmeadow.core.engagement.score import BANDS, MASKED
 from openmeadow.core.events import Kind
+from openmeadow.core.moments import DAY
 from openmeadow.core.statistics import newcombe
+from openmeadow.services import models
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.health.providers import names as provider_names
 from openmeadow.store.segments.permission_facts import StoreFacts
@@ -33,7 +33,7 @@ def _sign(kind: str, mine: int, base: int, theirs: int, their_base: int) -> str 
     return f"{SIGNS[kind]}: {a:.1%} of {base:,}, others {b:.1%} of {their_base:,}."
 
 
-def every(workspace: Workspace) -> list[dict[str, Any]]:
+def every(workspace: Workspace) -> list[models.SourceFigures]:
     """Every source and every import with what became of its people; ``mailed`` is the base of what became of them."""
     view = workspace.view()
     assert isinstance(view.facts, StoreFacts)
@@ -65,20 +65,20 @@ def every(workspace: Workspace) -> list[dict[str, Any]]:
             told = {fate: int((base & mask).sum()) for fate, mask in fates.items()}
             signs = (_sign(k, told[k], int(base.sum()), int((others & fates[k]).sum()), int(others.sum())) for k in SIGNS)
             out.append(
-                {
-                    "kind": kind,
-                    "name": name,
-                    "people": int(mine.sum()),
-                    "mailed": int(base.sum()),
-                    "first": int(joined[mine].min()),
-                    "last": int(joined[mine].max()),
+                models.SourceFigures(
+                    kind=kind,
+                    name=name,
+                    people=int(mine.sum()),
+                    mailed=int(base.sum()),
+                    first=int(joined[mine].min()),
+                    last=int(joined[mine].max()),
                     **told,
-                    "bands": np.bincount(view.scores.band[mine], minlength=len(BANDS)).tolist(),
-                    "signs": [s for s in signs if s],
-                    "rule": f'source is "{name.replace(chr(34), chr(34) * 2)}"' if kind == "source" else "",
-                }
+                    bands=np.bincount(view.scores.band[mine], minlength=len(BANDS)).tolist(),
+                    signs=[s for s in signs if s],
+                    rule=f'source is "{name.replace(chr(34), chr(34) * 2)}"' if kind == "source" else "",
+                )
             )
-    return sorted(out, key=lambda d: (d["kind"] != "source", -d["people"]))
+    return sorted(out, key=lambda d: (d.kind != "source", -d.people))
 
 
 def _groups(workspace: Workspace, facts: StoreFacts) -> list[tuple[str, dict[int, str], I64]]:
@@ -90,7 +90,7 @@ def _groups(workspace: Workspace, facts: StoreFacts) -> list[tuple[str, dict[int
     return [("source", table.names(db), facts.source.astype(np.int64)), ("import", imports, of)]
 
 
-def machine_opens(workspace: Workspace, days: int = 90) -> dict[str, Any]:
+def machine_opens(workspace: Workspace, days: int = 90) -> models.MachineOpens:
     """How much of each provider's opens and clicks are machines', and why they are taken for that."""
     view = workspace.view()
     assert isinstance(view.facts, StoreFacts)
@@ -102,36 +102,34 @@ def machine_opens(workspace: Workspace, days: int = 90) -> dict[str, Any]:
     np.add.at(tally, (provider, (acts.kind[recent] == Kind.CLICKED).astype(np.int64), acts.why[recent]), 1)
     masked = np.bincount(view.facts.provider[view.alive & (view.scores.band == MASKED)], minlength=len(names))
 
-    def shares(counts: I64) -> dict[str, int]:
+    def shares(counts: I64) -> models.Shares:
         by = BY_OF_REASON
-        return {
-            "all": int(counts.sum()),
-            "machines": int(counts[by == MACHINE].sum()),
-            "unsure": int(counts[by == UNSURE].sum()),
-        }
+        return models.Shares(
+            all=int(counts.sum()), machines=int(counts[by == MACHINE].sum()), unsure=int(counts[by == UNSURE].sum())
+        )
 
-    return {
-        "days": days,
-        "as_of": view.now,
-        "listed": len(workspace.machines().agents) + len(workspace.machines().networks),
-        "providers": [
-            {
-                "name": name,
-                "opens": shares(tally[n, 0]),
-                "clicks": shares(tally[n, 1]),
-                "masked": int(masked[n]),
-                "people": int((view.alive & (view.facts.provider == n)).sum()),
-            }
+    return models.MachineOpens(
+        days=days,
+        as_of=view.now,
+        listed=len(workspace.machines().agents) + len(workspace.machines().networks),
+        providers=[
+            models.ProviderOpens(
+                name=name,
+                opens=shares(tally[n, 0]),
+                clicks=shares(tally[n, 1]),
+                masked=int(masked[n]),
+                people=int((view.alive & (view.facts.provider == n)).sum()),
+            )
             for n, name in enumerate(names)
             if name
         ],
-        "reasons": [
-            {
-                "words": words,
-                "opens": int(tally[:, 0, n].sum()),
-                "clicks": int(tally[:, 1, n].sum()),
-                "machine": bool(BY_OF_REASON[n] == MACHINE),
-            }
+        reasons=[
+            models.Reason(
+                words=words,
+                opens=int(tally[:, 0, n].sum()),
+                clicks=int(tally[:, 1, n].sum()),
+                machine=bool(BY_OF_REASON[n] == MACHINE),
+            )
             for n, words in enumerate(REASONS)
         ],
-    }
+    )

@@ -2,21 +2,26 @@
 
 from __future__ import annotations
 
-import json
 import secrets
+import sqlite3
 from dataclasses import asdict
-from typing import Any
 
 import numpy as np
 
-from openmeadow.core.arrays import DAY, I64
+from openmeadow.core.arrays import I64
 from openmeadow.core.consent import sunset as core
 from openmeadow.core.consent.sunset import Agreement, Enrolment
+from openmeadow.core.delivery.plan import Plan
 from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT
 from openmeadow.core.errors import Refused
+from openmeadow.core.ids import PurposeId
 from openmeadow.core.imports.dates import rfc3339
 from openmeadow.core.message.personalisation import plain_text_of
+from openmeadow.core.moments import DAY, WEEK
+from openmeadow.core.names import free_name
 from openmeadow.core.rules.conditions import View
+from openmeadow.core.states import CampaignState
+from openmeadow.services import models
 from openmeadow.services.campaigns import campaigns as plans
 from openmeadow.services.campaigns import findings, preflight, recipients
 from openmeadow.services.subscribers.bulk_actions import SUPPRESSED_INACTIVE
@@ -24,13 +29,13 @@ from openmeadow.services.subscribers.engagement_map import Replays
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings, undo_log
 from openmeadow.store.campaigns import campaigns
+from openmeadow.store.campaigns.records import Campaign, Texts
 from openmeadow.store.segments.permission_facts import StoreFacts
 from openmeadow.store.senders import senders
 from openmeadow.store.subscribers import subscribers
 from openmeadow.store.subscribers import sunset as table
 
 SETTING, RAN, TO_START = "sunset_policy", "sunset_ran_at", "sunset_to_start"
-WEEK = 7 * DAY
 SHOWN = 12
 UNANSWERED = 5  # as for Inactive
 PATTERNS = {"win_back": "Win-back (template)", "click": "Ask for a click (template)"}
@@ -66,20 +71,19 @@ def purpose_of(workspace: Workspace) -> str:
     return str(kept["purpose"]) if kept else subscribers.usual_purpose(workspace.store.read())
 
 
-def agree(workspace: Workspace, terms: dict[str, Any], purpose: str, who: str) -> None:
+def agree(workspace: Workspace, made: Agreement, purpose: str, who: str) -> None:
     """Write the agreement down. The two patterns, drafts that its mails are copies of, stand ready from then on."""
-    made = Agreement(**terms)
     db = workspace.store.read()
-    ids = {p["name"]: p["id"] for p in subscribers.names(db, "purposes")}
+    ids = {p.name: p.id for p in subscribers.names(db, "purposes")}
     if purpose not in ids:
         raise Refused("Choose the purpose of the win-back email.")
     with workspace.store.atomic() as w:
         settings.set_setting(w, SETTING, {"terms": asdict(made), "purpose": purpose})
         for kind, name in PATTERNS.items():
-            if campaigns.named(w, name) is None:
-                _write_pattern(workspace, w, kind, name, ids[purpose])
+            if (pattern := campaigns.named(w, name)) is None:
+                _write_pattern(workspace, w, kind, name, PurposeId(ids[purpose]))
             else:
-                campaigns.update(w, int(campaigns.named(w, name)["id"]), {"purpose": ids[purpose]})  # type: ignore[index]
+                campaigns.update(w, pattern.id, {"purpose": ids[purpose]})
         settings.log(w, workspace.now(), who, "turned on sunset policy", sentence(made))
 
 
@@ -89,7 +93,7 @@ def sentence(a: Agreement) -> str:
     return f"after {a.after_days} days without engagement {tries}; no engagement within {a.wait_days} more days: suppress"
 
 
-def _write_pattern(workspace: Workspace, db: Any, kind: str, name: str, purpose: int) -> None:
+def _write_pattern(workspace: Workspace, db: sqlite3.Connection, kind: str, name: str, purpose: PurposeId) -> None:
     subject, text = _TEXTS[kind]
     address = senders.ready_address(db)
     html = _PAGE.format(text=text)
@@ -99,12 +103,12 @@ def _write_pattern(workspace: Workspace, db: Any, kind: str, name: str, purpose:
         row_id,
         {
             "purpose": purpose,
-            "from_address": address["id"] if address else None,
+            "from_address": address.id if address else None,
             "from_name": str(workspace.setting("name")),
             "subject": subject,
             "html": html,
             "plain": plain_text_of(html),
-            "plan": json.dumps({"resend": False, "batches": 1, "pilot_share": 0.0}),
+            "plan": Plan(resend=False, batches=1, pilot_share=0.0).model_dump_json(),
         },
     )
 
@@ -117,13 +121,13 @@ def _groups(workspace: Workspace, view: View, a: Agreement) -> dict[str, I64]:
     found: dict[str, list[int]] = {}
     inside = np.zeros(len(ids), bool)
     for r in table.inside(workspace.store.read()):
-        at = workspace.index_of(view, r["subscriber"])
+        at = workspace.index_of(view, r.subscriber)
         inside[at] = True
-        enrolment = Enrolment(r["began_at"], r["tries"], r["next_at"])
+        enrolment = Enrolment(r.began_at, r.tries, r.next_at)
         step = core.next_step(
             enrolment, int(view.last_engaged[at]), bool(protected[at]), bool(permitted[at]), a, view.now
         )
-        found.setdefault(step, []).append(r["subscriber"])
+        found.setdefault(step, []).append(r.subscriber)
     inactive, masked = core.stopped(view, a)
     free = permitted & ~protected & ~inside
     out = {step: np.array(some, np.int64) for step, some in found.items()}
@@ -143,26 +147,26 @@ ORDER = (
 )
 
 
-def saving(workspace: Workspace, replays: Replays, after_days: int) -> dict[str, Any]:
+def saving(workspace: Workspace, replays: Replays, after_days: int) -> dict[str, models.Saved]:
     """What stopping there would have meant for the sends of the last 12 months, from the replay."""
     found = replays.of(12)
     column = FINE_DAYS.index(after_days)
-    out: dict[str, Any] = {}
-    for name, flat in found["sums"].items():
+    out: dict[str, models.Saved] = {}
+    for name, flat in found.sums:
         cell, value = np.array(flat[0::2], np.int64), np.array(flat[1::2], np.float64)
         beyond = (cell // len(FINE_LEFT) >= column) & (cell % len(FINE_LEFT) >= UNANSWERED)
-        out[name] = {"beyond": float(value[beyond].sum()), "all": float(value.sum())}
+        out[name.replace("_", " ")] = models.Saved(beyond=float(value[beyond].sum()), all=float(value.sum()))
     return out
 
 
-def see(workspace: Workspace, replays: Replays) -> dict[str, Any]:
+def see(workspace: Workspace, replays: Replays) -> models.SunsetView:
     """The agreement, this week's people and what happens to them and when, what it saves, what it has done."""
     kept, view, db = agreement(workspace), workspace.view(), workspace.store.read()
     if kept is None and not subscribers.usual_purpose(db):
         raise Refused("A sunset policy is about a purpose. Add one under Consent first.")
     a = kept or Agreement(after_days=_proposed(view))
     groups = _groups(workspace, view, a)
-    stays = {r["subscriber"]: r for r in table.inside(db)}
+    stays = {r.subscriber: r for r in table.inside(db)}
     out = []
     for step, words in ORDER:
         some = groups.get(step, np.zeros(0, np.int64))
@@ -174,21 +178,19 @@ def see(workspace: Workspace, replays: Replays) -> dict[str, Any]:
             at, r = workspace.index_of(view, row_id), stays.get(row_id)
             last = int(view.last_engaged[at])
             enrolment = (
-                Enrolment(r["began_at"], r["tries"], r["next_at"])
-                if r
-                else Enrolment(view.now, 1, view.now + a.wait_days * DAY)
+                Enrolment(r.began_at, r.tries, r.next_at) if r else Enrolment(view.now, 1, view.now + a.wait_days * DAY)
             )
             ends = None if step in (core.ENGAGED, core.NOT_PERMITTED) else max(core.due_at(enrolment, a), view.now)
             people.append(
-                {
-                    "id": row_id,
-                    "email": rows[row_id]["email"],
-                    "last_engaged": None if last < 0 else last,
-                    "tries": r["tries"] if r else 0,
-                    "suppress_at": ends,
-                }
+                models.SunsetPerson(
+                    id=row_id,
+                    email=rows[row_id].email,
+                    last_engaged=None if last < 0 else last,
+                    tries=r.tries if r else 0,
+                    suppress_at=ends,
+                )
             )
-        out.append({"step": step, "words": words, "count": len(some), "people": people})
+        out.append(models.SunsetGroup(step=step, words=words, count=len(some), people=people))
     patterns = []
     for kind, name in PATTERNS.items():
         row, stop = campaigns.named(db, name), ""
@@ -196,25 +198,25 @@ def see(workspace: Workspace, replays: Replays) -> dict[str, Any]:
             _pattern(workspace, kind)
         except Refused as e:
             stop = str(e)
-        patterns.append({"id": row["id"] if row else None, "name": name, "stop": stop if row else ""})
+        patterns.append(models.Pattern(id=row.id if row else None, name=name, stop=stop if row else ""))
     inactive, masked = core.stopped(view, a)
     ran = workspace.setting(RAN)
-    return {
-        "active": kept is not None,
+    return models.SunsetView(
+        active=kept is not None,
         **asdict(a),
-        "sentence": sentence(a),
-        "purpose": purpose_of(workspace),
-        "purposes": [p["name"] for p in subscribers.names(db, "purposes")],
-        "groups": out,
-        "stopped": int(inactive.sum() + masked.sum()),
-        "protected": int(((inactive | masked) & core.protected_people(view)).sum()),
-        "saving": saving(workspace, replays, a.after_days),
-        "patterns": patterns,
-        "ran_at": ran,
-        "next_at": (ran or view.now) + WEEK if kept and kept.automatic and ran else None,
-        "outcomes": table.outcomes(db, 0),
-        "as_of": view.now,
-    }
+        sentence=sentence(a),
+        purpose=purpose_of(workspace),
+        purposes=[p.name for p in subscribers.names(db, "purposes")],
+        groups=out,
+        stopped=int(inactive.sum() + masked.sum()),
+        protected=int(((inactive | masked) & core.protected_people(view)).sum()),
+        saving=saving(workspace, replays, a.after_days),
+        patterns=patterns,
+        ran_at=ran,
+        next_at=(ran or view.now) + WEEK if kept and kept.automatic and ran else None,
+        outcomes=table.outcomes(db, 0),
+        as_of=view.now,
+    )
 
 
 def _proposed(view: View) -> int:
@@ -261,39 +263,42 @@ def start_what_waits(workspace: Workspace, who: str) -> None:
     """Start the campaigns a run has made; one that nobody may get any more is removed."""
     for row_id in workspace.setting(TO_START) or []:
         row = campaigns.one(workspace.store.read(), row_id)
-        gone = row is None or row["state"] != "draft"
-        if not gone and not len(recipients.work_out(workspace, row).index):
-            with workspace.store.atomic() as db:
-                campaigns.remove(db, row_id)
-        elif not gone:
-            plans.start(workspace, row_id, who)
+        if row is not None and row.state == CampaignState.DRAFT:
+            if len(recipients.work_out(workspace, row).index):
+                plans.start(workspace, row_id, who)
+            else:
+                with workspace.store.atomic() as db:
+                    campaigns.remove(db, row_id)
         with workspace.store.atomic() as db:
             settings.set_setting(db, TO_START, [i for i in settings.setting(db, TO_START) or [] if i != row_id])
 
 
-def _pattern(workspace: Workspace, kind: str) -> Any:
+def _pattern(workspace: Workspace, kind: str) -> Campaign:
     """The draft that mails of a kind are copies of; refused while something stops it."""
-    named = campaigns.named(workspace.store.read(), PATTERNS[kind])
-    if named is None:
+    row = campaigns.named(workspace.store.read(), PATTERNS[kind])
+    if row is None:
         raise Refused(f"The template “{PATTERNS[kind]}” is missing. Save the policy again to recreate it.")
-    row = campaigns.one(workspace.store.read(), named["id"])
-    stops = [c for c in findings.stops(preflight.checks(workspace, row)) if c["check"] != "Recipients"]
+    stops = [c for c in findings.stops(preflight.checks(workspace, row)) if c.check != "Recipients"]
     if stops:
-        raise Refused(f"“{PATTERNS[kind]}” cannot be mailed yet. {stops[0]['check']}: {stops[0]['finding']}")
+        raise Refused(f"“{PATTERNS[kind]}” cannot be mailed yet. {stops[0].check}: {stops[0].finding}")
     return row
 
 
-def _draft(workspace: Workspace, db: Any, kind: str, people: list[int]) -> int:
+def _draft(workspace: Workspace, db: sqlite3.Connection, kind: str, people: list[int]) -> int:
     """A campaign of its own, a copy of the pattern, to these people."""
     pattern = _pattern(workspace, kind)
     base = f"{NAMES[kind]}, {rfc3339(workspace.now())[:10]}"
-    name, n = base, 1
-    while campaigns.named(db, name):
-        n += 1
-        name = f"{base} ({n})"
+    name = free_name(base, lambda n: campaigns.named(db, n))
     row_id = campaigns.add(db, name, secrets.randbits(48), workspace.now())
-    copied = ("purpose", "from_address", "from_name", "subject", "preview", "html", "plain", "plain_edited", "plan")
-    campaigns.update(db, row_id, {c: pattern[c] for c in copied})
+    copied = {
+        **asdict(Texts.of(pattern)),
+        "purpose": pattern.purpose,
+        "from_address": pattern.from_address,
+        "from_name": pattern.from_name,
+        "plain_edited": pattern.plain_edited,
+        "plan": pattern.plan.model_dump_json(),
+    }
+    campaigns.update(db, row_id, copied)
     campaigns.set_people(db, row_id, "in", people)
     return row_id
 

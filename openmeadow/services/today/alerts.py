@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import hashlib
 import json
+from dataclasses import dataclass
 from datetime import UTC, datetime
-from typing import Any
-from zoneinfo import ZoneInfo
 
 from openmeadow.core.delivery.guardrails import evidence
 from openmeadow.core.errors import MeadowError, Refused
+from openmeadow.core.moments import DAY
 from openmeadow.net.http_client import Unreachable, fetch
+from openmeadow.services import models
 from openmeadow.services.health import provider_health
 from openmeadow.services.senders import relay
 from openmeadow.services.subscribers import signup
@@ -28,49 +29,58 @@ def quiet(workspace: Workspace) -> bool:
     begin, sign, end = span.partition("-")
     if not sign or not begin.strip().isdigit() or not end.strip().isdigit():
         return False
-    hour = datetime.fromtimestamp(workspace.now(), UTC).astimezone(ZoneInfo(str(workspace.setting("time_zone")))).hour
+    hour = datetime.fromtimestamp(workspace.now(), UTC).astimezone(workspace.zone).hour
     a, b = int(begin), int(end)
     return a <= hour < b if a <= b else hour >= a or hour < b
 
 
-def jumps(workspace: Workspace) -> list[dict[str, str]]:
+SPIKE_EVIDENCE = 20  # from which a rate is surely over its limit, as for guardrails
+
+
+def jumps(workspace: Workspace) -> list[models.Decision]:
     """Providers whose complaints or blocks of the last day are beyond their limit, by the guardrails' test."""
     out = []
     for p in provider_health.providers(workspace, workspace.view()):
-        sent = sum(p["days"]["sent"][-2:])
+        sent = sum(p.days["sent"][-2:])
         for word in ("complaints", "blocked"):
-            k, limit = sum(p["days"][word][-2:]), provider_health.LIMITS[word]
-            if sent and evidence(k, max(sent, k), limit) >= 20:
-                words = f"{k:,} {word} of {sent:,} sent to {p['name']} in two days, over the limit of {100 * limit:g}%."
-                out.append(
-                    {"kind": "Spike", "title": f"{word.capitalize()} at {p['name']}.", "detail": words, "link": "/health"}
-                )
+            k, limit = sum(p.days[word][-2:]), provider_health.LIMITS[word]
+            if sent and evidence(k, max(sent, k), limit) >= SPIKE_EVIDENCE:
+                words = f"{k:,} {word} of {sent:,} sent to {p.name} in two days, over the limit of {100 * limit:g}%."
+                title = f"{word.capitalize()} at {p.name}."
+                out.append(models.Decision(kind="Spike", title=title, detail=words, link="/health", act="Review"))
     return out
 
 
-def news(workspace: Workspace) -> list[dict[str, str]]:
-    """What deserves a word now: {"key", "sentence", "link"}. The key changes when the matter does."""
+@dataclass(frozen=True)
+class Alert:
+    """Something worth an alert. The key changes when the matter does."""
+
+    key: str
+    sentence: str
+    link: str
+
+
+def news(workspace: Workspace) -> list[Alert]:
+    """What deserves an alert now."""
     out = []
     gone = relay.away(workspace)
     too_early = gone is not None and workspace.now() - gone.since < relay.ALERT_AFTER
     for d in [*overview.decisions(workspace, workspace.view()), *jumps(workspace)]:
-        if d["kind"] in WORTH_A_WORD and not (d["kind"] == "Relay" and too_early):
-            sentence = f"{d['title']} {d['detail']}"
-            day = (
-                str(workspace.now() // 86_400)
-                if d["kind"] == "Spike"
-                else str(gone.since)
-                if gone and d["kind"] == "Relay"
-                else ""
-            )
-            changes = d["kind"] not in ("Spike", "Relay")  # their detail counts on while the matter is the same
-            mark = f"{d['kind']} {d['link']} {sentence if changes else d['title']} {day}"
-            key = hashlib.sha256(mark.encode()).hexdigest()[:32]
-            out.append({"key": key, "sentence": sentence, "link": f"{workspace.setting('public_url')}{d['link']}"})
+        if d.kind not in WORTH_A_WORD or (d.kind == "Relay" and too_early):
+            continue
+        sentence, when = f"{d.title} {d.detail}", ""
+        if d.kind == "Spike":
+            when = str(workspace.now() // DAY)
+        elif d.kind == "Relay" and gone is not None:
+            when = str(gone.since)
+        changes = d.kind not in ("Spike", "Relay")  # their detail counts on while the matter is the same
+        mark = f"{d.kind} {d.link} {sentence if changes else d.title} {when}"
+        key = hashlib.sha256(mark.encode()).hexdigest()[:32]
+        out.append(Alert(key, sentence, f"{workspace.setting('public_url')}{d.link}"))
     return out
 
 
-def _post(url: str, document: dict[str, Any], allowed: list[str]) -> None:
+def _post(url: str, document: dict[str, str], allowed: list[str]) -> None:
     try:
         reply = fetch(
             url,
@@ -120,14 +130,14 @@ def tend(workspace: Workspace) -> int:
         return 0
     sent = 0
     for n in news(workspace):
-        if health.word_sent(workspace.store.read(), n["key"]):
+        if health.word_sent(workspace.store.read(), n.key):
             continue
         try:
-            send(workspace, n["sentence"], n["link"])
+            send(workspace, n.sentence, n.link)
         except MeadowError:
             continue  # tried again with the next look; the others are not kept waiting
         with workspace.store.atomic() as db:
-            health.send_word(db, n["key"], workspace.now(), n["sentence"])
-            settings_table.log(db, workspace.now(), "worker", "sent alert", n["sentence"][:120])
+            health.send_word(db, n.key, workspace.now(), n.sentence)
+            settings_table.log(db, workspace.now(), "worker", "sent alert", n.sentence[:120])
         sent += 1
     return sent

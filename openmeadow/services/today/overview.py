@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from datetime import UTC, datetime, timedelta
-from typing import Any
-from zoneinfo import ZoneInfo
+from datetime import UTC, datetime
 
 import numpy as np
 
-from openmeadow.core.arrays import DAY
-from openmeadow.core.delivery.schedule import real
 from openmeadow.core.engagement.score import BANDS, INACTIVE, score
+from openmeadow.core.events import Kind
+from openmeadow.core.moments import DAY, HOUR, WEEK, midnight
 from openmeadow.core.rules.conditions import View
+from openmeadow.services import models
 from openmeadow.services.campaigns import outgoing
 from openmeadow.services.health.provider_health import unknown_sources
 from openmeadow.services.senders import relay
@@ -20,6 +19,7 @@ from openmeadow.services.sequences import statistics
 from openmeadow.services.subscribers import sunset
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import campaigns, deliveries
+from openmeadow.store.campaigns.records import ComingBatch, ExternalPending
 from openmeadow.store.engagement import event_counts
 from openmeadow.store.health.providers import by_people
 from openmeadow.store.health.providers import names as provider_names
@@ -28,21 +28,20 @@ from openmeadow.store.senders import senders
 from openmeadow.store.sequences import sequences
 
 MONTHS, WEEKS = 12, 12
-WEEK = 7 * DAY
 
 
-def engaged_base(view: View) -> list[dict[str, Any]]:
+def engaged_base(view: View) -> list[models.BasePoint]:
     """Bands at 12 month ends and now, each scored with what was known by then about who had joined."""
     out = []
     for back in range(MONTHS, -1, -1):
         at = view.now - back * 30 * DAY
         alive = view.alive & (view.columns.people.joined_at <= at)
         s = view.scores if back == 0 else score(view.columns, at)
-        out.append({"at": at, "bands": np.bincount(s.band[alive], minlength=len(BANDS)).tolist()})
+        out.append(models.BasePoint(at=at, bands=np.bincount(s.band[alive], minlength=len(BANDS)).tolist()))
     return out
 
 
-def providers(workspace: Workspace, view: View) -> list[dict[str, Any]]:
+def providers(workspace: Workspace, view: View) -> list[models.Provider]:
     """Per provider over 30 days: people, sends, deferred, bounced, complained; deferred share by week."""
     assert isinstance(view.facts, StoreFacts)
     names = provider_names(workspace.store.read())
@@ -52,20 +51,20 @@ def providers(workspace: Workspace, view: View) -> list[dict[str, Any]]:
     weeks = np.zeros((n, WEEKS, 2), np.int64)
     since = view.now - WEEKS * WEEK
     for r in event_counts.by_provider_and_week(workspace.store.read(), view.now, since, WEEK, 30 * DAY):
-        counts[r["provider"], r["kind"]] += r["month"]
-        if r["kind"] in (1, 3) and r["week"] < WEEKS:
-            weeks[r["provider"], WEEKS - 1 - r["week"], 0 if r["kind"] == 1 else 1] += r["n"]
+        counts[r.provider, r.kind] += r.month
+        if r.kind in (Kind.SENT, Kind.DEFERRED) and r.week < WEEKS:
+            weeks[r.provider, WEEKS - 1 - r.week, 0 if r.kind == Kind.SENT else 1] += r.n
     order = by_people(names, people)
     return [
-        {
-            "name": names[i],
-            "people": int(people[i]),
-            "sent": int(counts[i, 1]),
-            "deferred": int(counts[i, 3]),
-            "bounced": int(counts[i, 4]),
-            "complained": int(counts[i, 9]),
-            "weeks": [float(d / max(h + d, 1)) for h, d in weeks[i]],
-        }
+        models.Provider(
+            name=names[i],
+            people=int(people[i]),
+            sent=int(counts[i, 1]),
+            deferred=int(counts[i, 3]),
+            bounced=int(counts[i, 4]),
+            complained=int(counts[i, 9]),
+            weeks=[float(d / max(h + d, 1)) for h, d in weeks[i]],
+        )
         for i in order
     ]
 
@@ -73,12 +72,12 @@ def providers(workspace: Workspace, view: View) -> list[dict[str, Any]]:
 Add = Callable[[str, str, str, str, str], None]  # kind, title, detail, link, and what its button says
 
 
-def decisions(workspace: Workspace, view: View) -> list[dict[str, str]]:
+def decisions(workspace: Workspace, view: View) -> list[models.Decision]:
     """What somebody must decide, the most urgent first; each leads to where it is decided."""
-    out: list[dict[str, str]] = []
+    out: list[models.Decision] = []
 
     def add(kind: str, title: str, detail: str, link: str, act: str) -> None:
-        out.append({"kind": kind, "title": title, "detail": detail, "link": link, "act": act})
+        out.append(models.Decision(kind=kind, title=title, detail=detail, link=link, act=act))
 
     _about_the_relay(workspace, add)
     _about_campaigns(workspace, add)
@@ -116,40 +115,40 @@ def _about_campaigns(workspace: Workspace, add: Add) -> None:
     """Campaigns and sequences that wait for somebody."""
     db = workspace.store.read()
     for c in campaigns.every(db):
-        if c["state"] == "paused":
+        if c.state == "paused":
             add(
                 "Paused",
-                f"{c['name']} is paused.",
-                c["paused_why"] or "It will not send until someone resumes or stops it.",
-                f"/campaigns/{c['id']}/schedule",
+                f"{c.name} is paused.",
+                c.paused_why or "It will not send until someone resumes or stops it.",
+                f"/campaigns/{c.id}/schedule",
                 "Review",
             )
     for h in statistics.held(workspace):
-        add("Paused", h["title"], h["why"], f"/sequences/{h['sequence']}", "Review")
-    for c in campaigns.asked_for_eyes(db):
+        add("Paused", h.title, h.why, f"/sequences/{h.sequence}", "Review")
+    for wanted in campaigns.asked_for_eyes(db):
         add(
             "Approval",
-            f"{c['asked_by']} asked you to approve {c['name']}.",
+            f"{wanted.asked_by} asked you to approve {wanted.name}.",
             "It cannot start until approved.",
-            f"/campaigns/{c['id']}/checks",
+            f"/campaigns/{wanted.id}/checks",
             "Review",
         )
-    for c in deliveries.unconfirmed(db):
+    for u in deliveries.unconfirmed(db):
         add(
             "Unconfirmed",
-            f"{c['people']:,} {'email' if c['people'] == 1 else 'emails'} of {c['name']} "
-            f"{'is' if c['people'] == 1 else 'are'} unconfirmed.",
+            f"{u.people:,} {'email' if u.people == 1 else 'emails'} of {u.name} "
+            f"{'is' if u.people == 1 else 'are'} unconfirmed.",
             "The worker stopped before the relay replied.",
-            f"/campaigns/{c['id']}/schedule",
+            f"/campaigns/{u.id}/schedule",
             "Resolve",
         )
     for e in deliveries.external_pending(db, workspace.now()):
-        wait = "1 recipient is waiting" if e["people"] == 1 else f"{e['people']:,} recipients are waiting"
+        wait = "1 recipient is waiting" if e.people == 1 else f"{e.people:,} recipients are waiting"
         add(
             "External",
             f"{wait} for the other system to send {_send_name(e)}.",
             "Download the batch files, send them, then import the event log.",
-            f"/campaigns/{e['campaign']}/schedule",
+            f"/campaigns/{e.campaign}/schedule",
             "Download files",
         )
 
@@ -158,19 +157,19 @@ def _about_senders(workspace: Workspace, add: Add) -> None:
     """Records that fail, and who sends in our name."""
     db = workspace.store.read()
     for d in senders.domains(db):
-        if d["state"] == "fail":
+        if d.state == "fail":
             add(
                 "Sender",
-                f"{d['name']} has a failing DNS record.",
+                f"{d.name} has a failing DNS record.",
                 "Campaigns from it cannot start until it is fixed.",
-                f"/senders/{d['id']}",
+                f"/senders/{d.id}",
                 "View record",
             )
     for s in unknown_sources(workspace)[:3]:
         add(
             "DMARC",
-            f"{s['ip']} sends as {s['domain']}.",
-            f"{s['messages'] - s['aligned']:,} of its {s['messages']:,} messages failed DMARC.",
+            f"{s.ip} sends as {s.domain}.",
+            f"{s.messages - s.aligned:,} of its {s.messages:,} messages failed DMARC.",
             "/health",
             "Identify",
         )
@@ -216,41 +215,48 @@ def _about_subscribers(workspace: Workspace, view: View, add: Add) -> None:
 
 
 def _clock(workspace: Workspace, at: int) -> str:
-    zone = ZoneInfo(str(workspace.setting("time_zone")))
+    zone = workspace.zone
     return datetime.fromtimestamp(at, UTC).astimezone(zone).strftime("%d %b, %H:%M %Z")
 
 
-def _send_name(b: Any) -> str:
-    return str(b["name"]) if b["kind"] == "first" else f"{b['name']}, {b['kind']}"
+def _send_name(b: ComingBatch | ExternalPending) -> str:
+    return str(b.name) if b.kind == "first" else f"{b.name}, {b.kind}"
 
 
 def day(workspace: Workspace) -> tuple[int, int]:
     """The day that contains now, from midnight to midnight in the workspace's zone."""
-    zone = ZoneInfo(str(workspace.setting("time_zone")))
-    midnight = datetime.fromtimestamp(workspace.now(), UTC).astimezone(zone).replace(tzinfo=None)
-    midnight = midnight.replace(hour=0, minute=0, second=0, microsecond=0)
-    return real(midnight, zone), real(midnight + timedelta(days=1), zone)
+    now, zone = workspace.now(), workspace.zone
+    return midnight(now, zone), midnight(now, zone, 1)
 
 
-def day_rows(workspace: Workspace) -> list[dict[str, Any]]:
+def day_rows(workspace: Workspace) -> list[models.DayRow]:
     """The day's batches, then who is due in sequences by the hour."""
     (begin, end), db = day(workspace), workspace.store.read()
     out = [
-        {
-            "link": f"/campaigns/{b['campaign']}/schedule",
-            "name": _send_name(b),
-            "kind": "external" if b["external"] else "batch",
-            "n": b["n"],
-            "due_at": b["due_at"],
-            "state": "paused" if b["campaign_state"] == "paused" and b["state"] != "sent" else b["state"],
-            "people": b["people"],
-            "sent": b["sent"],
-        }
+        models.DayRow(
+            link=f"/campaigns/{b.campaign}/schedule",
+            name=_send_name(b),
+            kind="external" if b.external else "batch",
+            n=b.n,
+            due_at=b.due_at,
+            state="paused" if b.campaign_state == "paused" and b.state != "sent" else b.state,
+            people=b.people,
+            sent=b.sent,
+        )
         for b in deliveries.coming(db, begin, end - 1)
     ]
     sent = sequences.sent_since(db, begin)
     for r in sequences.day_of(db, begin, end):
-        row = {"link": f"/sequences/{r['sequence']}", "name": r["name"], "kind": "sequence", "n": r["hour"]}
-        due = {"due_at": begin + r["hour"] * 3600, "state": "scheduled", "people": r["people"]}
-        out.append({**row, **due, "sent": sent.pop(r["sequence"], 0)})  # said once, with the first
+        out.append(
+            models.DayRow(
+                link=f"/sequences/{r.sequence}",
+                name=r.name,
+                kind="sequence",
+                n=r.hour,
+                due_at=begin + r.hour * HOUR,
+                state="scheduled",
+                people=r.people,
+                sent=sent.pop(r.sequence, 0),  # said once, with the first
+            )
+        )
     return out

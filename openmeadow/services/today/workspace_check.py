@@ -41,10 +41,10 @@ def _database(workspace: Workspace) -> Iterator[WorkspaceFinding]:
         return
     yield WorkspaceFinding("Database", PASS, "Its pages and indexes are whole.")
     evidence = consent.check_evidence(workspace)
-    if evidence["verified"]:
-        yield WorkspaceFinding("Consent", PASS, f"{evidence['entries']:,} entries verified.")
+    if evidence.verified:
+        yield WorkspaceFinding("Consent", PASS, f"{evidence.entries:,} entries verified.")
     else:
-        finding = f"Verification failed at entry {evidence['broken_at']:,}: {evidence['what']}"
+        finding = f"Verification failed at entry {evidence.broken_at:,}: {evidence.what}"
         yield WorkspaceFinding(
             "Consent", FAIL, finding, "Restore a backup with its consent.key, or find out who changed it."
         )
@@ -93,9 +93,9 @@ def _senders(workspace: Workspace) -> Iterator[WorkspaceFinding]:
         yield WorkspaceFinding("Sender", FAIL, "No sending domain has been added.", "Add one under Senders.", "/senders")
         return
     for d in domains:
-        state = {"pass": PASS, "warning": WARNING}.get(d["state"], FAIL if d["state"] == "fail" else WARNING)
-        remedy = "" if state == PASS else f"See its records under Senders, or meadow check domain {d['name']}"
-        yield WorkspaceFinding("Sender", state, f"{d['name']}: {d['state']}.", remedy, f"/senders/{d['id']}")
+        state = {"pass": PASS, "warning": WARNING}.get(d.state, FAIL if d.state == "fail" else WARNING)
+        remedy = "" if state == PASS else f"See its records under Senders, or meadow check domain {d.name}"
+        yield WorkspaceFinding("Sender", state, f"{d.name}: {d.state}.", remedy, f"/senders/{d.id}")
     ready = senders.ready_address(workspace.store.read())
     finding = "At least one is confirmed." if ready is not None else "No from address is confirmed."
     remedy = "" if ready is not None else "Add one under Senders and click the link we send to it."

@@ -4,7 +4,24 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Sequence
-from typing import Any
+
+from openmeadow.core.ids import CampaignId, MessageId, PurposeId, SequenceId, SubscriberId
+from openmeadow.core.names import free_name
+from openmeadow.core.states import BatchState, CampaignKind, CampaignState, DeliveryState, SendKind
+from openmeadow.store.campaigns.records import (
+    ApprovalWanted,
+    CalledMessage,
+    Campaign,
+    CampaignLine,
+    CampaignText,
+    ChosenPerson,
+    ConsentRequest,
+    ExternalPlan,
+    Link,
+    StartedCampaign,
+    WaitingPlan,
+)
+from openmeadow.store.rows import Values
 
 _FIELDS = frozenset(
     (
@@ -15,14 +32,21 @@ _FIELDS = frozenset(
     ).split()
 )
 
+_WHOLE = (
+    "SELECT c.*, p.name AS purpose_name, a.address AS from_text, a.confirmed_at, d.name AS domain_name, "
+    "d.id AS domain_id, d.state AS domain_state, d.selector, d.private_key FROM campaigns c "
+    "LEFT JOIN purposes p ON p.id = c.purpose LEFT JOIN from_addresses a ON a.id = c.from_address "
+    "LEFT JOIN domains d ON d.id = a.domain"
+)
 
-def add(db: sqlite3.Connection, name: str, seed: int, now: int) -> int:
-    return int(
+
+def add(db: sqlite3.Connection, name: str, seed: int, now: int) -> CampaignId:
+    return CampaignId(
         db.execute("INSERT INTO campaigns (name, seed, made_at) VALUES (?, ?, ?)", (name, seed, now)).lastrowid or 0
     )
 
 
-def update(db: sqlite3.Connection, row_id: int, values: dict[str, Any]) -> None:
+def update(db: sqlite3.Connection, row_id: int, values: Values) -> None:
     unknown = values.keys() - _FIELDS
     if unknown:
         raise ValueError(f"no such columns: {unknown}")
@@ -31,70 +55,80 @@ def update(db: sqlite3.Connection, row_id: int, values: dict[str, Any]) -> None:
         db.execute(f"UPDATE campaigns SET {sets} WHERE id = ?", (*values.values(), row_id))
 
 
-def one(db: sqlite3.Connection, row_id: int) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute(
-        "SELECT c.*, p.name AS purpose_name, a.address AS from_text, a.confirmed_at, d.name AS domain_name, "
-        "d.id AS domain_id, d.state AS domain_state, d.selector, d.private_key FROM campaigns c "
-        "LEFT JOIN purposes p ON p.id = c.purpose LEFT JOIN from_addresses a ON a.id = c.from_address "
-        "LEFT JOIN domains d ON d.id = a.domain WHERE c.id = ?",
-        (row_id,),
-    ).fetchone()
-    return row
+def one(db: sqlite3.Connection, row_id: int) -> Campaign | None:
+    return Campaign.read(db.execute(f"{_WHOLE} WHERE c.id = ?", (row_id,)))
 
 
-def every(db: sqlite3.Connection) -> list[sqlite3.Row]:
-    return db.execute(
-        "SELECT c.id, c.name, c.kind, c.state, c.paused_why, c.subject, c.made_at, c.started_at, c.message, "
-        "p.name AS purpose_name, (SELECT count(*) FROM deliveries d JOIN sends q ON q.id = d.send WHERE q.campaign = c.id "
-        " AND q.kind = 'first') AS people FROM campaigns c LEFT JOIN purposes p ON p.id = c.purpose "
-        "WHERE c.sequence IS NULL ORDER BY coalesce(c.started_at, c.made_at) DESC, c.id DESC"
-    ).fetchall()
+def of_sequence(db: sqlite3.Connection, sequence: SequenceId) -> list[Campaign]:
+    """The campaigns behind a sequence's message steps."""
+    return Campaign.read_all(db.execute(f"{_WHOLE} WHERE c.sequence = ? ORDER BY c.step", (sequence,)))
 
 
-def people(db: sqlite3.Connection, campaign: int, side: str) -> list[int]:
+def every(db: sqlite3.Connection) -> list[CampaignLine]:
+    return CampaignLine.read_all(
+        db.execute(
+            "SELECT c.id, c.name, c.kind, c.state, c.paused_why, c.subject, c.made_at, c.started_at, c.message, "
+            "p.name AS purpose_name, (SELECT count(*) FROM deliveries d JOIN sends q ON q.id = d.send WHERE q.campaign = c.id "
+            " AND q.kind = ?) AS people FROM campaigns c LEFT JOIN purposes p ON p.id = c.purpose "
+            "WHERE c.sequence IS NULL ORDER BY coalesce(c.started_at, c.made_at) DESC, c.id DESC",
+            (SendKind.FIRST,),
+        )
+    )
+
+
+def people(db: sqlite3.Connection, campaign: CampaignId, side: str) -> list[int]:
     """Subscribers chosen one by one: ``side`` is in or out."""
     rows = db.execute("SELECT subscriber FROM campaign_people WHERE campaign = ? AND side = ?", (campaign, side))
     return [int(r["subscriber"]) for r in rows]
 
 
-def chosen_people(db: sqlite3.Connection, campaign: int, limit: int) -> list[dict[str, Any]]:
-    """Those chosen one by one, by address: {"id", "email", "side"}."""
+def chosen_people(db: sqlite3.Connection, campaign: CampaignId, limit: int) -> list[ChosenPerson]:
+    """Those chosen one by one, by address."""
     rows = db.execute(
         "SELECT s.id, s.email, p.side FROM campaign_people p JOIN subscribers s ON s.id = p.subscriber "
         "WHERE p.campaign = ? ORDER BY p.side, s.email LIMIT ?",
         (campaign, limit),
     )
-    return [dict(r) for r in rows]
+    return ChosenPerson.read_all(rows)
 
 
-def choose_person(db: sqlite3.Connection, campaign: int, subscriber: int, side: str) -> None:
+def choose_person(db: sqlite3.Connection, campaign: CampaignId, subscriber: SubscriberId, side: str) -> None:
     """Take somebody in or leave them out; "" forgets them."""
     db.execute("DELETE FROM campaign_people WHERE campaign = ? AND subscriber = ?", (campaign, subscriber))
     if side:
         db.execute("INSERT INTO campaign_people VALUES (?, ?, ?)", (campaign, subscriber, side))
 
 
-def set_people(db: sqlite3.Connection, campaign: int, side: str, ids: Sequence[int]) -> None:
+def set_people(db: sqlite3.Connection, campaign: CampaignId, side: str, ids: Sequence[int]) -> None:
     db.execute("DELETE FROM campaign_people WHERE campaign = ? AND side = ?", (campaign, side))
     db.executemany("INSERT OR IGNORE INTO campaign_people VALUES (?, ?, ?)", ((campaign, row_id, side) for row_id in ids))
 
 
-def under_way_from(db: sqlite3.Connection, domain: int) -> list[sqlite3.Row]:
+def under_way_from(db: sqlite3.Connection, domain: int) -> list[Campaign]:
     """Plans under way that send from a domain."""
-    return db.execute(
-        "SELECT c.* FROM campaigns c JOIN from_addresses a ON a.id = c.from_address WHERE a.domain = ? "
-        "AND c.state IN ('scheduled', 'sending')",
-        (domain,),
-    ).fetchall()
+    return Campaign.read_all(
+        db.execute(
+            f"{_WHOLE} WHERE a.domain = ? AND c.state IN (?, ?)", (domain, CampaignState.SCHEDULED, CampaignState.SENDING)
+        )
+    )
 
 
-def waiting_plans(db: sqlite3.Connection) -> list[sqlite3.Row]:
+def waiting_plans(db: sqlite3.Connection) -> list[WaitingPlan]:
     """Plans under way or held that have batches to come."""
-    return db.execute(
-        "SELECT DISTINCT c.id, c.name, c.state FROM campaigns c JOIN sends q ON q.campaign = c.id "
-        "JOIN batches b ON b.send = q.id WHERE c.state IN ('scheduled', 'sending', 'paused') "
-        "AND c.sequence IS NULL AND b.state IN ('scheduled', 'sending')"
-    ).fetchall()
+    return WaitingPlan.read_all(
+        db.execute(
+            "SELECT DISTINCT c.id, c.name, c.state FROM campaigns c JOIN sends q ON q.campaign = c.id "
+            "JOIN batches b ON b.send = q.id WHERE c.state IN (?, ?, ?) "
+            "AND c.sequence IS NULL AND b.state IN (?, ?)",
+            (
+                CampaignState.SCHEDULED,
+                CampaignState.SENDING,
+                CampaignState.PAUSED,
+                BatchState.SCHEDULED,
+                BatchState.SENDING,
+            ),
+        )
+    )
 
 
 def name_of(db: sqlite3.Connection, row_id: int) -> str:
@@ -102,26 +136,35 @@ def name_of(db: sqlite3.Connection, row_id: int) -> str:
     return str(row["name"]) if row else ""
 
 
-def external(db: sqlite3.Connection) -> list[sqlite3.Row]:
+def external(db: sqlite3.Connection) -> list[ExternalPlan]:
     """(id, message) of plans under way that another program sends."""
-    return db.execute(
-        "SELECT id, message FROM campaigns WHERE external AND state IN ('scheduled', 'sending', 'paused') ORDER BY id"
-    ).fetchall()
+    return ExternalPlan.read_all(
+        db.execute(
+            "SELECT id, message FROM campaigns WHERE external AND state IN (?, ?, ?) ORDER BY id",
+            (CampaignState.SCHEDULED, CampaignState.SENDING, CampaignState.PAUSED),
+        )
+    )
 
 
-def not_over(db: sqlite3.Connection) -> list[sqlite3.Row]:
+def not_over(db: sqlite3.Connection) -> list[CampaignText]:
     """What campaigns and steps of sequences say that have not come to their end."""
-    return db.execute(
-        "SELECT id, name, subject, html, plain FROM campaigns WHERE state IN ('draft', 'scheduled', 'sending', 'paused')"
-    ).fetchall()
+    return CampaignText.read_all(
+        db.execute(
+            "SELECT id, name, subject, html, plain FROM campaigns WHERE state IN (?, ?, ?, ?)",
+            (CampaignState.DRAFT, CampaignState.SCHEDULED, CampaignState.SENDING, CampaignState.PAUSED),
+        )
+    )
 
 
-def requests(db: sqlite3.Connection) -> list[sqlite3.Row]:
+def requests(db: sqlite3.Connection) -> list[ConsentRequest]:
     """Consent requests that have been started."""
-    return db.execute(
-        "SELECT c.*, m.name AS message_name FROM campaigns c JOIN messages m ON m.id = c.message "
-        "WHERE c.kind = 'consent request' ORDER BY c.started_at DESC"
-    ).fetchall()
+    return ConsentRequest.read_all(
+        db.execute(
+            "SELECT c.*, m.name AS message_name FROM campaigns c JOIN messages m ON m.id = c.message "
+            "WHERE c.kind = ? ORDER BY c.started_at DESC",
+            (CampaignKind.CONSENT_REQUEST,),
+        )
+    )
 
 
 def remove(db: sqlite3.Connection, row_id: int) -> None:
@@ -130,69 +173,68 @@ def remove(db: sqlite3.Connection, row_id: int) -> None:
         "DELETE FROM placement_copies WHERE test IN (SELECT id FROM placement_tests WHERE campaign = ?)", (row_id,)
     )
     db.execute("DELETE FROM placement_tests WHERE campaign = ?", (row_id,))
-    db.execute("DELETE FROM campaigns WHERE id = ? AND state = 'draft'", (row_id,))
+    db.execute("DELETE FROM campaigns WHERE id = ? AND state = ?", (row_id, CampaignState.DRAFT))
 
 
-def named(db: sqlite3.Connection, name: str) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute("SELECT * FROM campaigns WHERE name = ?", (name,)).fetchone()
-    return row
+def named(db: sqlite3.Connection, name: str) -> Campaign | None:
+    return Campaign.read(db.execute(f"{_WHOLE} WHERE c.name = ?", (name,)))
 
 
-def add_message(db: sqlite3.Connection, name: str, purpose: int | None) -> int:
+def add_message(db: sqlite3.Connection, name: str, purpose: PurposeId | None) -> int:
     """The message of a campaign; a name already taken by an earlier mailing gets a number."""
-    fresh, n = name, 1
-    while db.execute("SELECT 1 FROM messages WHERE name = ?", (fresh,)).fetchone():
-        n += 1
-        fresh = f"{name} ({n})"
+    fresh = free_name(name, lambda n: db.execute("SELECT 1 FROM messages WHERE name = ?", (n,)).fetchone())
     return int(db.execute("INSERT INTO messages (name, purpose) VALUES (?, ?)", (fresh, purpose)).lastrowid or 0)
 
 
-def message_called(db: sqlite3.Connection, name: str) -> sqlite3.Row | None:
+def message_called(db: sqlite3.Connection, name: str) -> CalledMessage | None:
     """The message of a name: (id, heard: anything is known of it, campaign: whose it is)."""
-    row: sqlite3.Row | None = db.execute(
-        "SELECT m.id, EXISTS (SELECT 1 FROM events e WHERE e.message = m.id) AS heard, "
-        "(SELECT c.name FROM campaigns c WHERE c.message = m.id) AS campaign FROM messages m WHERE m.name = ?",
-        (name,),
-    ).fetchone()
-    return row
+    return CalledMessage.read(
+        db.execute(
+            "SELECT m.id, EXISTS (SELECT 1 FROM events e WHERE e.message = m.id) AS heard, "
+            "(SELECT c.name FROM campaigns c WHERE c.message = m.id) AS campaign FROM messages m WHERE m.name = ?",
+            (name,),
+        )
+    )
 
 
-def call_message(db: sqlite3.Connection, campaign: int, name: str) -> None:
+def call_message(db: sqlite3.Connection, campaign: CampaignId, name: str) -> None:
     """A campaign's message is called so from now on; where a log has made that message already, it is the campaign's, and
     the one before, of which nothing was heard, goes."""
     row = one(db, campaign)
     assert row is not None
     there = message_called(db, name)
     if there is None:
-        db.execute("UPDATE messages SET name = ? WHERE id = ?", (name, row["message"]))
+        db.execute("UPDATE messages SET name = ? WHERE id = ?", (name, row.message))
         return
-    update(db, campaign, {"message": there["id"]})
-    db.execute("UPDATE messages SET purpose = ? WHERE id = ?", (row["purpose"], there["id"]))
-    db.execute("UPDATE OR IGNORE links SET message = ? WHERE message = ?", (there["id"], row["message"]))
-    db.execute("DELETE FROM links WHERE message = ?", (row["message"],))
-    db.execute("DELETE FROM messages WHERE id = ?", (row["message"],))
+    update(db, campaign, {"message": there.id})
+    db.execute("UPDATE messages SET purpose = ? WHERE id = ?", (row.purpose, there.id))
+    db.execute("UPDATE OR IGNORE links SET message = ? WHERE message = ?", (there.id, row.message))
+    db.execute("DELETE FROM links WHERE message = ?", (row.message,))
+    db.execute("DELETE FROM messages WHERE id = ?", (row.message,))
 
 
-def add_link(db: sqlite3.Connection, message: int, url: str, trap: bool = False) -> int:
+def add_link(db: sqlite3.Connection, message: MessageId, url: str, trap: bool = False) -> int:
     db.execute("INSERT OR IGNORE INTO links (message, url, trap) VALUES (?, ?, ?)", (message, url, trap))
     return int(db.execute("SELECT id FROM links WHERE message = ? AND url = ?", (message, url)).fetchone()["id"])
 
 
-def links(db: sqlite3.Connection, message: int) -> list[sqlite3.Row]:
-    return db.execute("SELECT * FROM links WHERE message = ? ORDER BY id", (message,)).fetchall()
+def links(db: sqlite3.Connection, message: MessageId) -> list[Link]:
+    return Link.read_all(db.execute("SELECT * FROM links WHERE message = ? ORDER BY id", (message,)))
 
 
-def link(db: sqlite3.Connection, row_id: int) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute("SELECT * FROM links WHERE id = ?", (row_id,)).fetchone()
-    return row
+def link(db: sqlite3.Connection, row_id: int) -> Link | None:
+    return Link.read(db.execute("SELECT * FROM links WHERE id = ?", (row_id,)))
 
 
-def asked_for_eyes(db: sqlite3.Connection) -> list[sqlite3.Row]:
+def asked_for_eyes(db: sqlite3.Connection) -> list[ApprovalWanted]:
     """Drafts that somebody asked another to look at and that nobody has approved."""
-    return db.execute(
-        "SELECT id, name, asked_by, sequence FROM campaigns WHERE state = 'draft' AND asked_by IS NOT NULL AND asked_by <> '' "
-        "AND approved_at IS NULL ORDER BY asked_at"
-    ).fetchall()
+    return ApprovalWanted.read_all(
+        db.execute(
+            "SELECT id, name, asked_by, sequence FROM campaigns WHERE state = ? AND asked_by IS NOT NULL AND asked_by <> '' "
+            "AND approved_at IS NULL ORDER BY asked_at",
+            (CampaignState.DRAFT,),
+        )
+    )
 
 
 def state_of(db: sqlite3.Connection, row_id: int) -> str:
@@ -206,7 +248,7 @@ def clicked_link(db: sqlite3.Connection, link: int, until: int) -> list[int]:
     return [int(r["subscriber"]) for r in rows]
 
 
-def happened(db: sqlite3.Connection, message: int, until: int) -> dict[int, int]:
+def happened(db: sqlite3.Connection, message: MessageId, until: int) -> dict[int, int]:
     """How many people complained, unsubscribed or bounced after a message, by kind of event."""
     rows = db.execute(
         "SELECT kind, count(DISTINCT subscriber) AS n FROM events WHERE message = ? AND (kind = 4 OR kind >= 9) "
@@ -216,7 +258,7 @@ def happened(db: sqlite3.Connection, message: int, until: int) -> dict[int, int]
     return {r["kind"]: r["n"] for r in rows}
 
 
-def message_name(db: sqlite3.Connection, message: int) -> str:
+def message_name(db: sqlite3.Connection, message: MessageId) -> str:
     """What a message is called in the event log."""
     return str(db.execute("SELECT name FROM messages WHERE id = ?", (message,)).fetchone()["name"])
 
@@ -226,10 +268,13 @@ def message_names(db: sqlite3.Connection) -> dict[int, tuple[str, int | None]]:
     return {r["id"]: (r["name"], r["purpose"]) for r in db.execute("SELECT id, name, purpose FROM messages")}
 
 
-def started(db: sqlite3.Connection) -> list[sqlite3.Row]:
+def started(db: sqlite3.Connection) -> list[StartedCampaign]:
     """Campaigns that have started, with whether their resend has gone out to anybody; the latest first."""
-    return db.execute(
-        "SELECT c.id, c.name, c.subject, c.message, EXISTS (SELECT 1 FROM sends q JOIN deliveries d ON d.send = q.id "
-        "WHERE q.campaign = c.id AND q.kind = 'resend' AND d.state = 'sent') AS resent "
-        "FROM campaigns c WHERE c.message IS NOT NULL ORDER BY c.started_at DESC LIMIT 200"
-    ).fetchall()
+    return StartedCampaign.read_all(
+        db.execute(
+            "SELECT c.id, c.name, c.subject, c.message, EXISTS (SELECT 1 FROM sends q JOIN deliveries d ON d.send = q.id "
+            "WHERE q.campaign = c.id AND q.kind = ? AND d.state = ?) AS resent "
+            "FROM campaigns c WHERE c.message IS NOT NULL ORDER BY c.started_at DESC LIMIT 200",
+            (SendKind.RESEND, DeliveryState.SENT),
+        )
+    )

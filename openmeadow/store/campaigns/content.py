@@ -3,83 +3,97 @@
 from __future__ import annotations
 
 import sqlite3
-from typing import Any
+from dataclasses import astuple
+
+from openmeadow.core.ids import CampaignId
+from openmeadow.core.states import DeliveryState
+from openmeadow.store.campaigns.records import (
+    Image,
+    LinkCheck,
+    Override,
+    SentVersion,
+    Template,
+    TestCopy,
+    TestCopyLine,
+    Texts,
+    Version,
+)
 
 TEXTS = ("subject", "preview", "html", "plain", "blocks")
 
 
-def add_version(db: sqlite3.Connection, campaign: int, n: int, texts: dict[str, Any], who: str, now: int) -> None:
+def add_version(db: sqlite3.Connection, campaign: CampaignId, n: int, texts: Texts, who: str, now: int) -> None:
     """Keep what a version says; the number taken again replaces it (a draft's other version is edited)."""
     db.execute(
         "INSERT OR REPLACE INTO campaign_versions (campaign, n, at, who, subject, preview, html, plain, blocks) "
         "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        (campaign, n, now, who, *(texts.get(t) for t in TEXTS)),
+        (campaign, n, now, who, *astuple(texts)),
     )
 
 
-def versions(db: sqlite3.Connection, campaign: int) -> list[sqlite3.Row]:
+def versions(db: sqlite3.Connection, campaign: CampaignId) -> list[SentVersion]:
     """Every version with how many were sent with it."""
-    return db.execute(
-        "SELECT v.*, (SELECT count(*) FROM deliveries d JOIN sends q ON q.id = d.send WHERE q.campaign = v.campaign "
-        "AND d.state = 'sent' AND coalesce(d.version, 1) = v.n) AS sent "
-        "FROM campaign_versions v WHERE v.campaign = ? ORDER BY v.n",
-        (campaign,),
-    ).fetchall()
+    return SentVersion.read_all(
+        db.execute(
+            "SELECT v.*, (SELECT count(*) FROM deliveries d JOIN sends q ON q.id = d.send WHERE q.campaign = v.campaign "
+            "AND d.state = ? AND coalesce(d.version, 1) = v.n) AS sent "
+            "FROM campaign_versions v WHERE v.campaign = ? ORDER BY v.n",
+            (DeliveryState.SENT, campaign),
+        )
+    )
 
 
-def version(db: sqlite3.Connection, campaign: int, n: int) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute(
-        "SELECT * FROM campaign_versions WHERE campaign = ? AND n = ?", (campaign, n)
-    ).fetchone()
-    return row
+def version(db: sqlite3.Connection, campaign: CampaignId, n: int) -> Version | None:
+    return Version.read(db.execute("SELECT * FROM campaign_versions WHERE campaign = ? AND n = ?", (campaign, n)))
 
 
-def drop_version(db: sqlite3.Connection, campaign: int, n: int) -> None:
+def drop_version(db: sqlite3.Connection, campaign: CampaignId, n: int) -> None:
     db.execute("DELETE FROM campaign_versions WHERE campaign = ? AND n = ?", (campaign, n))
 
 
-def override(db: sqlite3.Connection, campaign: int, name: str, finding: str, reason: str, who: str, now: int) -> None:
+def override(
+    db: sqlite3.Connection, campaign: CampaignId, name: str, finding: str, reason: str, who: str, now: int
+) -> None:
     db.execute("INSERT OR REPLACE INTO overrides VALUES (?, ?, ?, ?, ?, ?)", (campaign, name, finding, reason, who, now))
 
 
-def take_overrule_back(db: sqlite3.Connection, campaign: int, name: str, finding: str) -> None:
+def take_overrule_back(db: sqlite3.Connection, campaign: CampaignId, name: str, finding: str) -> None:
     db.execute("DELETE FROM overrides WHERE campaign = ? AND name = ? AND finding = ?", (campaign, name, finding))
 
 
-def overrides(db: sqlite3.Connection, campaign: int) -> dict[tuple[str, str], sqlite3.Row]:
+def overrides(db: sqlite3.Connection, campaign: CampaignId) -> dict[tuple[str, str], Override]:
     rows = db.execute("SELECT * FROM overrides WHERE campaign = ?", (campaign,))
-    return {(r["name"], r["finding"]): r for r in rows}
+    return {(r.name, r.finding): r for r in Override.read_all(rows)}
 
 
 def save_link_check(db: sqlite3.Connection, url: str, at: int, status: int, said: str) -> None:
     db.execute("INSERT OR REPLACE INTO link_checks VALUES (?, ?, ?, ?)", (url, at, status, said))
 
 
-def link_checks(db: sqlite3.Connection, urls: list[str]) -> dict[str, sqlite3.Row]:
+def link_checks(db: sqlite3.Connection, urls: list[str]) -> dict[str, LinkCheck]:
     marks = ",".join("?" * len(urls))
-    return {r["url"]: r for r in db.execute(f"SELECT * FROM link_checks WHERE url IN ({marks})", urls)}
+    rows = db.execute(f"SELECT * FROM link_checks WHERE url IN ({marks})", urls)
+    return {r.url: r for r in LinkCheck.read_all(rows)}
 
 
-def templates(db: sqlite3.Connection) -> list[sqlite3.Row]:
-    return db.execute("SELECT * FROM templates ORDER BY name COLLATE NOCASE").fetchall()
+def templates(db: sqlite3.Connection) -> list[Template]:
+    return Template.read_all(db.execute("SELECT * FROM templates ORDER BY name COLLATE NOCASE"))
 
 
-def template(db: sqlite3.Connection, row_id: int) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute("SELECT * FROM templates WHERE id = ?", (row_id,)).fetchone()
-    return row
+def template(db: sqlite3.Connection, row_id: int) -> Template | None:
+    return Template.read(db.execute("SELECT * FROM templates WHERE id = ?", (row_id,)))
 
 
-def template_named(db: sqlite3.Connection, name: str) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute("SELECT * FROM templates WHERE name = ?", (name,)).fetchone()
-    return row
+def template_named(db: sqlite3.Connection, name: str) -> Template | None:
+    return Template.read(db.execute("SELECT * FROM templates WHERE name = ?", (name,)))
 
 
-def add_template(db: sqlite3.Connection, name: str, texts: dict[str, Any], who: str, now: int) -> int:
+def add_template(db: sqlite3.Connection, name: str, texts: Texts, plain_edited: bool, who: str, now: int) -> int:
     return int(
         db.execute(
             "INSERT INTO templates (name, made_at, who, plain_edited, subject, preview, html, plain, blocks) "
             "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            (name, now, who, int(bool(texts["plain_edited"])), *(texts.get(t) for t in TEXTS)),
+            (name, now, who, plain_edited, *astuple(texts)),
         ).lastrowid
         or 0
     )
@@ -100,19 +114,18 @@ def save_image(
     return int(db.execute("SELECT id FROM images WHERE hash = ?", (digest,)).fetchone()["id"])
 
 
-def images(db: sqlite3.Connection) -> list[sqlite3.Row]:
-    return db.execute("SELECT * FROM images ORDER BY id DESC").fetchall()
+def images(db: sqlite3.Connection) -> list[Image]:
+    return Image.read_all(db.execute("SELECT * FROM images ORDER BY id DESC"))
 
 
-def image(db: sqlite3.Connection, digest: str) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute("SELECT * FROM images WHERE hash = ?", (digest,)).fetchone()
-    return row
+def image(db: sqlite3.Connection, digest: str) -> Image | None:
+    return Image.read(db.execute("SELECT * FROM images WHERE hash = ?", (digest,)))
 
 
 TEST_COPIES_KEPT = 50  # of a campaign
 
 
-def save_test_copy(db: sqlite3.Connection, campaign: int, at: int, who: str, recipient: str, raw: bytes) -> int:
+def save_test_copy(db: sqlite3.Connection, campaign: CampaignId, at: int, who: str, recipient: str, raw: bytes) -> int:
     """Keep a test copy as it went over the wire; the oldest go. Its id."""
     row_id = db.execute(
         "INSERT INTO test_copies (campaign, at, who, recipient, raw) VALUES (?, ?, ?, ?, ?)",
@@ -126,16 +139,15 @@ def save_test_copy(db: sqlite3.Connection, campaign: int, at: int, who: str, rec
     return int(row_id or 0)
 
 
-def test_copies(db: sqlite3.Connection, campaign: int) -> list[sqlite3.Row]:
+def test_copies(db: sqlite3.Connection, campaign: CampaignId) -> list[TestCopyLine]:
     """(id, at, who, recipient) of the copies kept, the latest first."""
-    return db.execute(
-        "SELECT id, at, who, recipient FROM test_copies WHERE campaign = ? ORDER BY id DESC", (campaign,)
-    ).fetchall()
+    return TestCopyLine.read_all(
+        db.execute("SELECT id, at, who, recipient FROM test_copies WHERE campaign = ? ORDER BY id DESC", (campaign,))
+    )
 
 
-def test_copy(db: sqlite3.Connection, row_id: int) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute("SELECT * FROM test_copies WHERE id = ?", (row_id,)).fetchone()
-    return row
+def test_copy(db: sqlite3.Connection, row_id: int) -> TestCopy | None:
+    return TestCopy.read(db.execute("SELECT * FROM test_copies WHERE id = ?", (row_id,)))
 
 
 def tests_since(db: sqlite3.Connection, since: int, *, recipient: str | None = None, who: str | None = None) -> int:

@@ -5,13 +5,37 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Sequence
 
+from openmeadow.core.ids import BatchId, CampaignId, MessageId, SubscriberId
+from openmeadow.core.states import BatchState, CampaignState, DeliveryState, SendKind, SequenceState
 from openmeadow.store.bulk import Many, insert_many
+from openmeadow.store.campaigns.records import (
+    Batch,
+    BatchCounts,
+    BatchDelivery,
+    BatchPerson,
+    CampaignDelivery,
+    ComingBatch,
+    Delivery,
+    DueBatch,
+    ExternalPending,
+    FailedDelivery,
+    MovedBatch,
+    QueuedDelivery,
+    Send,
+    SettledDelivery,
+    UnconfirmedCampaign,
+    UnconfirmedDelivery,
+    UnconfirmedWithEvent,
+    UnderWay,
+)
 
-QUEUED, SENDING, SENT, DEFERRED = "queued", "sending", "sent", "deferred"
-FAILED, UNCONFIRMED, SKIPPED = "failed", "unconfirmed", "skipped"
+QUEUED, SENDING, SENT, DEFERRED = DeliveryState.QUEUED, DeliveryState.SENDING, DeliveryState.SENT, DeliveryState.DEFERRED
+FAILED, UNCONFIRMED, SKIPPED = DeliveryState.FAILED, DeliveryState.UNCONFIRMED, DeliveryState.SKIPPED
 
 
-def add_pass(db: sqlite3.Connection, campaign: int, kind: str, variants: str = "[]", holdout_share: float = 0.0) -> int:
+def add_pass(
+    db: sqlite3.Connection, campaign: CampaignId, kind: str, variants: str = "[]", holdout_share: float = 0.0
+) -> int:
     return int(
         db.execute(
             "INSERT INTO sends (campaign, kind, variants, holdout_share) VALUES (?, ?, ?, ?)",
@@ -21,13 +45,13 @@ def add_pass(db: sqlite3.Connection, campaign: int, kind: str, variants: str = "
     )
 
 
-def passes(db: sqlite3.Connection, campaign: int) -> list[sqlite3.Row]:
-    return db.execute("SELECT * FROM sends WHERE campaign = ? ORDER BY id", (campaign,)).fetchall()
+def passes(db: sqlite3.Connection, campaign: CampaignId) -> list[Send]:
+    return Send.read_all(db.execute("SELECT * FROM sends WHERE campaign = ? ORDER BY id", (campaign,)))
 
 
-def add_batch(db: sqlite3.Connection, send_id: int, n: int, due_at: int, people: int, variant: int = 0) -> int:
+def add_batch(db: sqlite3.Connection, send_id: int, n: int, due_at: int, people: int, variant: int = 0) -> BatchId:
     """``variant`` counts from 1 for the part of a resend's batch that waits longer."""
-    return int(
+    return BatchId(
         db.execute(
             "INSERT INTO batches (send, n, variant, due_at, people) VALUES (?, ?, ?, ?, ?)",
             (send_id, n, variant, due_at, people),
@@ -36,26 +60,39 @@ def add_batch(db: sqlite3.Connection, send_id: int, n: int, due_at: int, people:
     )
 
 
-def batches(db: sqlite3.Connection, campaign: int) -> list[sqlite3.Row]:
+_COUNTS = ", ".join(
+    f"count(*) FILTER (WHERE d.state = '{state}') AS {name}"
+    for state, name in (
+        (SENT, "sent"),
+        (QUEUED, "waiting"),
+        (DEFERRED, "deferred"),
+        (FAILED, "failed"),
+        (UNCONFIRMED, "unconfirmed"),
+        (SKIPPED, "passed_over"),
+    )
+)
+
+
+def batches(db: sqlite3.Connection, campaign: CampaignId) -> list[BatchCounts]:
     """All batches with how many of their deliveries stand in each state."""
-    return db.execute(
-        "SELECT b.*, q.kind, "
-        "sum(d.state = 'sent') AS sent, sum(d.state = 'queued') AS waiting, "
-        "sum(d.state = 'deferred') AS deferred, sum(d.state = 'failed') AS failed, "
-        "sum(d.state = 'unconfirmed') AS unconfirmed, sum(d.state = 'skipped') AS passed_over "
-        "FROM batches b JOIN sends q ON q.id = b.send LEFT JOIN deliveries d ON d.batch = b.id "
-        "WHERE q.campaign = ? GROUP BY b.id ORDER BY q.kind, b.variant, b.n",
-        (campaign,),
-    ).fetchall()
+    return BatchCounts.read_all(
+        db.execute(
+            f"SELECT b.*, q.campaign, q.kind, q.variants, q.holdout_share, {_COUNTS} "
+            "FROM batches b JOIN sends q ON q.id = b.send LEFT JOIN deliveries d ON d.batch = b.id "
+            "WHERE q.campaign = ? GROUP BY b.id ORDER BY q.kind, b.variant, b.n",
+            (campaign,),
+        )
+    )
 
 
-def batch(db: sqlite3.Connection, row_id: int) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute(
-        "SELECT b.*, q.campaign, q.kind, q.variants, q.holdout_share FROM batches b "
-        "JOIN sends q ON q.id = b.send WHERE b.id = ?",
-        (row_id,),
-    ).fetchone()
-    return row
+def batch(db: sqlite3.Connection, row_id: int) -> Batch | None:
+    return Batch.read(
+        db.execute(
+            "SELECT b.*, q.campaign, q.kind, q.variants, q.holdout_share FROM batches b "
+            "JOIN sends q ON q.id = b.send WHERE b.id = ?",
+            (row_id,),
+        )
+    )
 
 
 def set_batch(
@@ -67,7 +104,7 @@ def set_batch(
     )
 
 
-def set_batches(db: sqlite3.Connection, campaign: int, from_states: Sequence[str], to: str) -> None:
+def set_batches(db: sqlite3.Connection, campaign: CampaignId, from_states: Sequence[str], to: str) -> None:
     marks = ",".join("?" * len(from_states))
     db.execute(
         f"UPDATE batches SET state = ? WHERE state IN ({marks}) AND send IN (SELECT id FROM sends WHERE campaign = ?)",
@@ -75,25 +112,41 @@ def set_batches(db: sqlite3.Connection, campaign: int, from_states: Sequence[str
     )
 
 
-def due_batches(db: sqlite3.Connection, now: int) -> list[sqlite3.Row]:
+def due_batches(db: sqlite3.Connection, now: int) -> list[DueBatch]:
     """(id, campaign) of batches whose moment has come, and of those gone in which somebody waits for a second try."""
-    return db.execute(
-        "SELECT b.id, c.id AS campaign FROM batches b JOIN sends q ON q.id = b.send JOIN campaigns c ON c.id = q.campaign "
-        "WHERE NOT c.external AND b.due_at <= ? AND (b.state IN ('scheduled', 'sending') AND c.state IN ('scheduled', 'sending') "
-        "OR b.state = 'sent' AND c.state IN ('scheduled', 'sending', 'finished')) "
-        "AND (c.sequence IS NULL AND b.state <> 'sent' "
-        "OR EXISTS (SELECT 1 FROM deliveries d WHERE d.batch = b.id AND d.state = 'queued')) "
-        "ORDER BY c.sequence IS NULL, b.state <> 'sent', b.due_at, b.id",
-        (now,),
-    ).fetchall()
+    return DueBatch.read_all(
+        db.execute(
+            "SELECT b.id, c.id AS campaign FROM batches b JOIN sends q ON q.id = b.send JOIN campaigns c ON c.id = q.campaign "
+            "WHERE NOT c.external AND b.due_at <= ? AND (b.state IN (?, ?) AND c.state IN (?, ?) "
+            "OR b.state = ? AND c.state IN (?, ?, ?)) "
+            "AND (c.sequence IS NULL AND b.state <> ? "
+            "OR EXISTS (SELECT 1 FROM deliveries d WHERE d.batch = b.id AND d.state = ?)) "
+            "ORDER BY c.sequence IS NULL, b.state <> ?, b.due_at, b.id",
+            (
+                now,
+                BatchState.SCHEDULED,
+                BatchState.SENDING,
+                CampaignState.SCHEDULED,
+                CampaignState.SENDING,
+                BatchState.SENT,
+                CampaignState.SCHEDULED,
+                CampaignState.SENDING,
+                CampaignState.FINISHED,
+                BatchState.SENT,
+                DeliveryState.QUEUED,
+                BatchState.SENT,
+            ),
+        )
+    )
 
 
 def sending_now(db: sqlite3.Connection) -> int:
     """How many batches are on their way; a sequence's only while somebody waits in it."""
     row = db.execute(
         "SELECT count(*) AS n FROM batches b JOIN sends q ON q.id = b.send JOIN campaigns c ON c.id = q.campaign "
-        "WHERE b.state = 'sending' AND NOT c.external AND (c.sequence IS NULL OR (c.state = 'sending' AND EXISTS "
-        "(SELECT 1 FROM deliveries d WHERE d.batch = b.id AND d.state = 'queued')))"
+        "WHERE b.state = ? AND NOT c.external AND (c.sequence IS NULL OR (c.state = ? AND EXISTS "
+        "(SELECT 1 FROM deliveries d WHERE d.batch = b.id AND d.state = ?)))",
+        (BatchState.SENDING, CampaignState.SENDING, DeliveryState.QUEUED),
     ).fetchone()
     return int(row["n"])
 
@@ -108,34 +161,50 @@ def next_due(db: sqlite3.Connection) -> int | None:
     only resends still to be drawn."""
     row = db.execute(
         "SELECT min(at) AS at FROM (SELECT min(b.due_at) AS at FROM batches b JOIN sends q ON q.id = b.send "
-        "JOIN campaigns c ON c.id = q.campaign WHERE c.state IN ('scheduled', 'sending') AND c.sequence IS NULL AND "
-        "(NOT c.external AND b.state IN ('scheduled', 'sending') OR c.external AND b.state = 'scheduled' AND q.kind <> 'first') "
+        "JOIN campaigns c ON c.id = q.campaign WHERE c.state IN (?, ?) AND c.sequence IS NULL AND "
+        "(NOT c.external AND b.state IN (?, ?) OR c.external AND b.state = ? AND q.kind <> ?) "
         "UNION ALL SELECT min(d.next_at) FROM deliveries d JOIN sends q ON q.id = d.send "
         "JOIN campaigns c ON c.id = q.campaign "
-        "WHERE d.state = 'deferred' AND c.state IN ('scheduled', 'sending', 'finished'))"
+        "WHERE d.state = 'deferred' AND c.state IN (?, ?, ?))",
+        (
+            CampaignState.SCHEDULED,
+            CampaignState.SENDING,
+            BatchState.SCHEDULED,
+            BatchState.SENDING,
+            BatchState.SCHEDULED,
+            SendKind.FIRST,
+            CampaignState.SCHEDULED,
+            CampaignState.SENDING,
+            CampaignState.FINISHED,
+        ),
     ).fetchone()
     return None if row["at"] is None else int(row["at"])
 
 
-def coming(db: sqlite3.Connection, since: int, until: int) -> list[sqlite3.Row]:
-    return db.execute(
-        "SELECT b.*, q.kind, c.id AS campaign, c.name, c.state AS campaign_state, c.external, "
-        "(SELECT count(*) FROM deliveries d WHERE d.batch = b.id AND d.state = 'sent') AS sent "
-        "FROM batches b JOIN sends q ON q.id = b.send JOIN campaigns c ON c.id = q.campaign "
-        "WHERE c.sequence IS NULL AND (b.due_at BETWEEN ? AND ? OR b.state = 'sending') AND b.state <> 'stopped' "
-        "ORDER BY b.due_at",
-        (since, until),
-    ).fetchall()
+def coming(db: sqlite3.Connection, since: int, until: int) -> list[ComingBatch]:
+    return ComingBatch.read_all(
+        db.execute(
+            "SELECT b.*, q.kind, c.id AS campaign, c.name, c.state AS campaign_state, c.external, "
+            "(SELECT count(*) FROM deliveries d WHERE d.batch = b.id AND d.state = ?) AS sent "
+            "FROM batches b JOIN sends q ON q.id = b.send JOIN campaigns c ON c.id = q.campaign "
+            "WHERE c.sequence IS NULL AND (b.due_at BETWEEN ? AND ? OR b.state = ?) AND b.state <> ? "
+            "ORDER BY b.due_at",
+            (DeliveryState.SENT, since, until, BatchState.SENDING, BatchState.STOPPED),
+        )
+    )
 
 
-def external_pending(db: sqlite3.Connection, now: int) -> list[sqlite3.Row]:
+def external_pending(db: sqlite3.Connection, now: int) -> list[ExternalPending]:
     """(campaign, name, kind, people) whose batch's moment has come and of which another system's log has not told."""
-    return db.execute(
-        "SELECT c.id AS campaign, c.name, q.kind, count(*) AS people FROM campaigns c CROSS JOIN sends q ON q.campaign = c.id "
-        "CROSS JOIN batches b ON b.send = q.id CROSS JOIN deliveries d ON d.batch = b.id WHERE c.external AND c.state IN "
-        "('scheduled', 'sending') AND b.due_at <= ? AND b.state <> 'sent' AND d.state = 'queued' GROUP BY q.id ORDER BY q.id",
-        (now,),
-    ).fetchall()
+    return ExternalPending.read_all(
+        db.execute(
+            "SELECT c.id AS campaign, c.name, q.kind, count(*) AS people FROM campaigns c "
+            "CROSS JOIN sends q ON q.campaign = c.id "
+            "CROSS JOIN batches b ON b.send = q.id CROSS JOIN deliveries d ON d.batch = b.id WHERE c.external AND c.state IN "
+            "('scheduled', 'sending') AND b.due_at <= ? AND b.state <> ? AND d.state = ? GROUP BY q.id ORDER BY q.id",
+            (now, BatchState.SENT, DeliveryState.QUEUED),
+        )
+    )
 
 
 def add_deliveries(db: sqlite3.Connection, rows: Many[tuple[int, int, int, int, int, str, str | None]]) -> None:
@@ -144,21 +213,25 @@ def add_deliveries(db: sqlite3.Connection, rows: Many[tuple[int, int, int, int, 
     insert_many(db, head, rows, 7)
 
 
-def waiting_of(db: sqlite3.Connection, batch_id: int, limit: int, after: int = 0) -> list[sqlite3.Row]:
+def waiting_of(db: sqlite3.Connection, batch_id: int, limit: int, after: int = 0) -> list[QueuedDelivery]:
     """Who waits in a batch, by subscriber, from behind one of them on."""
-    return db.execute(
-        "SELECT d.*, s.email, s.name, s.fields, s.provider FROM deliveries d JOIN subscribers s "
-        "ON s.id = d.subscriber WHERE d.batch = ? AND d.state = 'queued' AND d.subscriber > ? "
-        "ORDER BY d.subscriber LIMIT ?",
-        (batch_id, after, limit),
-    ).fetchall()
+    return QueuedDelivery.read_all(
+        db.execute(
+            "SELECT d.*, s.email, s.name, s.fields, s.provider FROM deliveries d JOIN subscribers s "
+            "ON s.id = d.subscriber WHERE d.batch = ? AND d.state = ? AND d.subscriber > ? "
+            "ORDER BY d.subscriber LIMIT ?",
+            (batch_id, DeliveryState.QUEUED, after, limit),
+        )
+    )
 
 
-def people_of_batch(db: sqlite3.Connection, batch_id: int) -> list[sqlite3.Row]:
+def people_of_batch(db: sqlite3.Connection, batch_id: int) -> list[BatchPerson]:
     """(id, subscriber, state, reason) of everybody in a batch."""
-    return db.execute(
-        "SELECT id, subscriber, state, reason FROM deliveries WHERE batch = ? ORDER BY subscriber", (batch_id,)
-    ).fetchall()
+    return BatchPerson.read_all(
+        db.execute(
+            "SELECT id, subscriber, state, reason FROM deliveries WHERE batch = ? ORDER BY subscriber", (batch_id,)
+        )
+    )
 
 
 _AGAIN = (
@@ -207,7 +280,7 @@ def set_versions(db: sqlite3.Connection, rows: Many[tuple[int, int, int]]) -> No
     db.executemany("UPDATE deliveries SET version = ? WHERE send = ? AND subscriber = ?", rows)
 
 
-def state_counts(db: sqlite3.Connection, campaign: int) -> dict[str, int]:
+def state_counts(db: sqlite3.Connection, campaign: CampaignId) -> dict[str, int]:
     """How many deliveries of a campaign stand in each state."""
     rows = db.execute(
         "SELECT state, count(*) AS n FROM deliveries WHERE send IN (SELECT id FROM sends WHERE campaign = ?) GROUP BY state",
@@ -230,27 +303,27 @@ def sent_by_provider(db: sqlite3.Connection, since: int) -> dict[int, int]:
 def resent_often(db: sqlite3.Connection, since: int, most: int) -> set[int]:
     """Who got that many resends or more since a moment, over all campaigns."""
     rows = db.execute(
-        "SELECT d.subscriber FROM sends q CROSS JOIN deliveries d ON d.send = q.id WHERE q.kind <> 'first' "
-        "AND d.state = 'sent' AND d.changed_at > ? GROUP BY 1 HAVING count(*) >= ?",
-        (since, most),
+        "SELECT d.subscriber FROM sends q CROSS JOIN deliveries d ON d.send = q.id WHERE q.kind <> ? "
+        "AND d.state = ? AND d.changed_at > ? GROUP BY 1 HAVING count(*) >= ?",
+        (SendKind.FIRST, DeliveryState.SENT, since, most),
     )
     return {int(r["subscriber"]) for r in rows}
 
 
-def first_moment(db: sqlite3.Connection, campaign: int) -> int:
+def first_moment(db: sqlite3.Connection, campaign: CampaignId) -> int:
     """When the first batch of a campaign goes or went out."""
     row = db.execute(
-        "SELECT min(b.due_at) AS at FROM batches b JOIN sends q ON q.id = b.send WHERE q.campaign = ? AND q.kind = 'first'",
-        (campaign,),
+        "SELECT min(b.due_at) AS at FROM batches b JOIN sends q ON q.id = b.send WHERE q.campaign = ? AND q.kind = ?",
+        (campaign, SendKind.FIRST),
     ).fetchone()
     return int(row["at"] or 0)
 
 
 def move_batch(db: sqlite3.Connection, row_id: int, due_at: int) -> None:
-    db.execute("UPDATE batches SET due_at = ? WHERE id = ? AND state = 'scheduled'", (due_at, row_id))
+    db.execute("UPDATE batches SET due_at = ? WHERE id = ? AND state = ?", (due_at, row_id, BatchState.SCHEDULED))
 
 
-def delay_after(db: sqlite3.Connection, campaign: int, kind: str, n: int, delay: int) -> list[sqlite3.Row]:
+def delay_after(db: sqlite3.Connection, campaign: CampaignId, kind: str, n: int, delay: int) -> list[MovedBatch]:
     """(id, due_at) of what waits and comes after a batch of the first send, or of a resend: later batches of the pass, and
     the resends of this batch and of those; each moved by a delay."""
     later = {
@@ -259,11 +332,13 @@ def delay_after(db: sqlite3.Connection, campaign: int, kind: str, n: int, delay:
     }
     if kind not in later:
         return []
-    return db.execute(
-        "UPDATE batches SET due_at = due_at + ?3 WHERE state = 'scheduled' AND id IN (SELECT b.id FROM batches b "
-        f"JOIN sends q ON q.id = b.send WHERE q.campaign = ?1 AND {later[kind]}) RETURNING id, due_at",
-        (campaign, n, delay),
-    ).fetchall()
+    return MovedBatch.read_all(
+        db.execute(
+            "UPDATE batches SET due_at = due_at + ?3 WHERE state = 'scheduled' AND id IN (SELECT b.id FROM batches b "
+            f"JOIN sends q ON q.id = b.send WHERE q.campaign = ?1 AND {later[kind]}) RETURNING id, due_at",
+            (campaign, n, delay),
+        )
+    )
 
 
 def set_late(db: sqlite3.Connection, row_id: int, late: int) -> None:
@@ -274,32 +349,35 @@ def set_late(db: sqlite3.Connection, row_id: int, late: int) -> None:
 def caught_between(db: sqlite3.Connection, now: int) -> int:
     """Rows a dead worker left between DATA and its result are unconfirmed: they may or may not have arrived."""
     return db.execute(
-        "UPDATE deliveries SET state = 'unconfirmed', changed_at = ?, reason = 'the worker stopped between "
+        "UPDATE deliveries SET state = ?, changed_at = ?, reason = 'the worker stopped between "
         "sending and its answer' WHERE state = 'sending'",
-        (now,),
+        (DeliveryState.UNCONFIRMED, now),
     ).rowcount
 
 
-def delivery(db: sqlite3.Connection, row_id: int) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute(
-        "SELECT d.*, q.campaign, q.kind, q.variants, c.message, c.purpose, c.name AS campaign_name, "
-        "c.kind AS campaign_kind, c.asks "
-        "FROM deliveries d "
-        "JOIN sends q ON q.id = d.send JOIN campaigns c ON c.id = q.campaign WHERE d.id = ?",
-        (row_id,),
-    ).fetchone()
-    return row
+def delivery(db: sqlite3.Connection, row_id: int) -> CampaignDelivery | None:
+    return CampaignDelivery.read(
+        db.execute(
+            "SELECT d.*, q.campaign, q.kind, q.variants, c.message, c.purpose, c.name AS campaign_name, "
+            "c.kind AS campaign_kind, c.asks "
+            "FROM deliveries d "
+            "JOIN sends q ON q.id = d.send JOIN campaigns c ON c.id = q.campaign WHERE d.id = ?",
+            (row_id,),
+        )
+    )
 
 
-def of_campaign(db: sqlite3.Connection, campaign: int, kind: str) -> list[sqlite3.Row]:
-    return db.execute(
-        "SELECT d.*, b.n AS batch_n, b.due_at, b.sent_at FROM deliveries d JOIN sends q ON q.id = d.send "
-        "JOIN batches b ON b.id = d.batch WHERE q.campaign = ? AND q.kind = ?",
-        (campaign, kind),
-    ).fetchall()
+def of_campaign(db: sqlite3.Connection, campaign: CampaignId, kind: str) -> list[BatchDelivery]:
+    return BatchDelivery.read_all(
+        db.execute(
+            "SELECT d.*, b.n AS batch_n, b.due_at, b.sent_at FROM deliveries d JOIN sends q ON q.id = d.send "
+            "JOIN batches b ON b.id = d.batch WHERE q.campaign = ? AND q.kind = ?",
+            (campaign, kind),
+        )
+    )
 
 
-def of_person(db: sqlite3.Connection, campaign: int, subscriber: int) -> list[str]:
+def of_person(db: sqlite3.Connection, campaign: CampaignId, subscriber: SubscriberId) -> list[str]:
     """What became of one person's deliveries of a campaign, in words."""
     rows = db.execute(
         "SELECT q.kind, d.state, d.reason FROM deliveries d JOIN sends q ON q.id = d.send "
@@ -309,27 +387,27 @@ def of_person(db: sqlite3.Connection, campaign: int, subscriber: int) -> list[st
     return [f"{r['kind']}: {r['state']}" + (f", {r['reason']}" if r["reason"] else "") for r in rows]
 
 
-def stop_waiting(db: sqlite3.Connection, campaign: int, now: int) -> int:
+def stop_waiting(db: sqlite3.Connection, campaign: CampaignId, now: int) -> int:
     return db.execute(
-        "UPDATE deliveries SET state = 'skipped', reason = 'the plan was stopped', changed_at = ? "
+        "UPDATE deliveries SET state = ?, reason = 'the plan was stopped', changed_at = ? "
         "WHERE state IN ('queued', 'deferred') AND send IN (SELECT id FROM sends WHERE campaign = ?)",
-        (now, campaign),
+        (DeliveryState.SKIPPED, now, campaign),
     ).rowcount
 
 
 def skip(db: sqlite3.Connection, row_id: int, why: str, now: int) -> int:
     """One delivery, where it still waits; 1 if it did."""
     return db.execute(
-        "UPDATE deliveries SET state = 'skipped', reason = ?, changed_at = ? WHERE id = ? AND state = 'queued'",
-        (why, now, row_id),
+        "UPDATE deliveries SET state = ?, reason = ?, changed_at = ? WHERE id = ? AND state = ?",
+        (DeliveryState.SKIPPED, why, now, row_id, DeliveryState.QUEUED),
     ).rowcount
 
 
 def skip_rest(db: sqlite3.Connection, batch_id: int, why: str, now: int) -> None:
     """Everyone who still waits in a batch is skipped."""
     db.execute(
-        "UPDATE deliveries SET state = 'skipped', reason = ?, changed_at = ? WHERE batch = ? AND state = 'queued'",
-        (why, now, batch_id),
+        "UPDATE deliveries SET state = ?, reason = ?, changed_at = ? WHERE batch = ? AND state = ?",
+        (DeliveryState.SKIPPED, why, now, batch_id, DeliveryState.QUEUED),
     )
 
 
@@ -337,7 +415,7 @@ NOT_KNOWN_SENT = "(state = 'queued' OR state = 'skipped' AND reason <> 'holdout'
 SENT_OR_DELIVERED = "e.message = ? AND e.kind IN (1, 2)"  # either stands for both, in an event log
 
 
-def report_external(db: sqlite3.Connection, campaign: int, message: int) -> int:
+def report_external(db: sqlite3.Connection, campaign: CampaignId, message: MessageId) -> int:
     """Whose message another program says it sent is sent, at that moment: of the first send by the first it says,
     of a resend by one after the batch's moment. How many were new."""
     first = f"SELECT min(e.at) FROM events e WHERE e.subscriber = deliveries.subscriber AND {SENT_OR_DELIVERED}"
@@ -356,105 +434,119 @@ def report_external(db: sqlite3.Connection, campaign: int, message: int) -> int:
     return int(told)
 
 
-def unconfirmed(db: sqlite3.Connection) -> list[sqlite3.Row]:
-    return db.execute(
-        "SELECT c.id, c.name, count(*) AS people FROM deliveries d JOIN sends q ON q.id = d.send "
-        "JOIN campaigns c ON c.id = q.campaign WHERE d.state = 'unconfirmed' GROUP BY c.id"
-    ).fetchall()
+def unconfirmed(db: sqlite3.Connection) -> list[UnconfirmedCampaign]:
+    return UnconfirmedCampaign.read_all(
+        db.execute(
+            "SELECT c.id, c.name, count(*) AS people FROM deliveries d JOIN sends q ON q.id = d.send "
+            "JOIN campaigns c ON c.id = q.campaign WHERE d.state = 'unconfirmed' GROUP BY c.id"
+        )
+    )
 
 
-def unconfirmed_of(db: sqlite3.Connection, campaign: int, limit: int) -> list[sqlite3.Row]:
+def unconfirmed_of(db: sqlite3.Connection, campaign: CampaignId, limit: int) -> list[UnconfirmedDelivery]:
     """(id, subscriber, changed_at, reason, email, name) of what is unconfirmed, by moment; -1 for all of it."""
-    return db.execute(
-        "SELECT d.id, d.subscriber, d.changed_at, d.reason, s.email, s.name FROM deliveries d "
-        "JOIN subscribers s ON s.id = d.subscriber WHERE d.state = 'unconfirmed' "
-        "AND d.send IN (SELECT id FROM sends WHERE campaign = ?) ORDER BY d.changed_at, d.id LIMIT ?",
-        (campaign, limit),
-    ).fetchall()
+    return UnconfirmedDelivery.read_all(
+        db.execute(
+            "SELECT d.id, d.subscriber, d.changed_at, d.reason, s.email, s.name FROM deliveries d "
+            "JOIN subscribers s ON s.id = d.subscriber WHERE d.state = 'unconfirmed' "
+            "AND d.send IN (SELECT id FROM sends WHERE campaign = ?) ORDER BY d.changed_at, d.id LIMIT ?",
+            (campaign, limit),
+        )
+    )
 
 
-def unconfirmed_with_events(db: sqlite3.Connection) -> list[sqlite3.Row]:
+def unconfirmed_with_events(db: sqlite3.Connection) -> list[UnconfirmedWithEvent]:
     """(id, campaign) of unconfirmed deliveries of which something came since."""
-    return db.execute(
-        "SELECT d.id, q.campaign FROM deliveries d JOIN sends q ON q.id = d.send JOIN campaigns c ON c.id = q.campaign "
-        "WHERE d.state = 'unconfirmed' AND EXISTS (SELECT 1 FROM events e WHERE e.subscriber = d.subscriber "
-        "AND e.message = c.message AND e.kind >= 4 AND e.at >= d.changed_at)"
-    ).fetchall()
+    return UnconfirmedWithEvent.read_all(
+        db.execute(
+            "SELECT d.id, q.campaign FROM deliveries d JOIN sends q ON q.id = d.send JOIN campaigns c ON c.id = q.campaign "
+            "WHERE d.state = 'unconfirmed' AND EXISTS (SELECT 1 FROM events e WHERE e.subscriber = d.subscriber "
+            "AND e.message = c.message AND e.kind >= 4 AND e.at >= d.changed_at)"
+        )
+    )
 
 
 def resolve_unconfirmed(
-    db: sqlite3.Connection, campaign: int, arrived: bool, only: Sequence[int] | None
-) -> list[sqlite3.Row]:
+    db: sqlite3.Connection, campaign: CampaignId, arrived: bool, only: Sequence[int] | None
+) -> list[SettledDelivery]:
     """What is unconfirmed is sent after all, at the moment it was tried, or waits again. The rows that changed."""
-    out: list[sqlite3.Row] = []
+    out: list[SettledDelivery] = []
     sql = (
         "UPDATE deliveries SET state = ?, reason = 'settled by hand', next_at = NULL WHERE state = 'unconfirmed' AND "
-        "send IN (SELECT id FROM sends WHERE campaign = ?){} RETURNING id, subscriber, batch, changed_at"
+        "send IN (SELECT id FROM sends WHERE campaign = ?){} RETURNING id, subscriber, batch, changed_at, "
+        "(SELECT campaign FROM sends WHERE sends.id = deliveries.send) AS campaign"
     )
     state = SENT if arrived else QUEUED
     if only is None:
-        return db.execute(sql.format(""), (state, campaign)).fetchall()
+        return SettledDelivery.read_all(db.execute(sql.format(""), (state, campaign)))
     for i in range(0, len(only), 500):
         some = only[i : i + 500]
-        out += db.execute(sql.format(f" AND id IN ({','.join('?' * len(some))})"), (state, campaign, *some)).fetchall()
+        marks = ",".join("?" * len(some))
+        out += SettledDelivery.read_all(db.execute(sql.format(f" AND id IN ({marks})"), (state, campaign, *some)))
     return out
 
 
-def under_way(db: sqlite3.Connection) -> list[sqlite3.Row]:
+def under_way(db: sqlite3.Connection) -> list[UnderWay]:
     """(id, name, waiting) of plans and running sequences in which something is still to be sent."""
-    return db.execute(
-        "SELECT c.id, c.name, (SELECT count(*) FROM deliveries d JOIN sends q ON q.id = d.send WHERE q.campaign = c.id "
-        "AND d.state IN ('queued', 'deferred', 'sending', 'unconfirmed')) AS waiting FROM campaigns c "
-        "LEFT JOIN sequences s ON s.id = c.sequence WHERE NOT c.external AND (c.sequence IS NULL AND c.state IN "
-        "('scheduled', 'sending', 'paused') OR c.sequence IS NOT NULL AND s.state IN ('running', 'paused')) ORDER BY c.id"
-    ).fetchall()
-
-
-def mark_sent(db: sqlite3.Connection, ids: Sequence[int], now: int) -> list[sqlite3.Row]:
-    """Of these, what had not been sent as far as the deliveries knows is sent now. The rows that changed, with campaign."""
-    out: list[sqlite3.Row] = []
-    for i in range(0, len(ids), 500):
-        some = ids[i : i + 500]
-        out += db.execute(
-            "UPDATE deliveries SET state = 'sent', reason = 'settled by the relay''s log', next_at = NULL, "
-            "changed_at = coalesce(changed_at, ?) WHERE state IN ('queued', 'deferred', 'sending', 'unconfirmed', "
-            f"'skipped') AND id IN ({','.join('?' * len(some))}) RETURNING id, subscriber, changed_at, "
-            "(SELECT campaign FROM sends WHERE sends.id = deliveries.send) AS campaign",
-            (now, *some),
-        ).fetchall()
-    return out
-
-
-def was_sent(d: sqlite3.Row) -> bool:
-    """Whether the relay was told of this delivery: it took it, or refused the recipient. Both count as sent."""
-    return d["state"] == SENT or (d["state"] == FAILED and not (d["reason"] or "").startswith("unsendable"))
-
-
-def recount_people(db: sqlite3.Connection, campaign: int) -> None:
-    """What still waits of a campaign holds as many people as are not skipped."""
-    db.execute(
-        "UPDATE batches SET people = (SELECT count(*) FROM deliveries d WHERE d.batch = batches.id "
-        "AND d.state <> 'skipped') WHERE state IN ('scheduled', 'sending', 'paused') "
-        "AND send IN (SELECT id FROM sends WHERE campaign = ? AND kind = 'first')",
-        (campaign,),
+    return UnderWay.read_all(
+        db.execute(
+            "SELECT c.id, c.name, (SELECT count(*) FROM deliveries d JOIN sends q ON q.id = d.send WHERE q.campaign = c.id "
+            "AND d.state IN ('queued', 'deferred', 'sending', 'unconfirmed')) AS waiting FROM campaigns c "
+            "LEFT JOIN sequences s ON s.id = c.sequence WHERE NOT c.external AND (c.sequence IS NULL AND c.state IN "
+            "('scheduled', 'sending', 'paused') OR c.sequence IS NOT NULL AND s.state IN (?, ?)) ORDER BY c.id",
+            (SequenceState.RUNNING, SequenceState.PAUSED),
+        )
     )
 
 
-def failed_of(db: sqlite3.Connection, campaign: int) -> list[sqlite3.Row]:
+def mark_sent(db: sqlite3.Connection, ids: Sequence[int], now: int) -> list[SettledDelivery]:
+    """Of these, what had not been sent as far as the deliveries knows is sent now. The rows that changed, with campaign."""
+    out: list[SettledDelivery] = []
+    for i in range(0, len(ids), 500):
+        some = ids[i : i + 500]
+        rows = db.execute(
+            "UPDATE deliveries SET state = 'sent', reason = 'settled by the relay''s log', next_at = NULL, "
+            "changed_at = coalesce(changed_at, ?) WHERE state IN ('queued', 'deferred', 'sending', 'unconfirmed', "
+            f"'skipped') AND id IN ({','.join('?' * len(some))}) RETURNING id, subscriber, batch, changed_at, "
+            "(SELECT campaign FROM sends WHERE sends.id = deliveries.send) AS campaign",
+            (now, *some),
+        )
+        out += SettledDelivery.read_all(rows)
+    return out
+
+
+def was_sent(d: Delivery) -> bool:
+    """Whether the relay was told of this delivery: it took it, or refused the recipient. Both count as sent."""
+    return d.state == SENT or (d.state == FAILED and not (d.reason or "").startswith("unsendable"))
+
+
+def recount_people(db: sqlite3.Connection, campaign: CampaignId) -> None:
+    """What still waits of a campaign holds as many people as are not skipped."""
+    db.execute(
+        "UPDATE batches SET people = (SELECT count(*) FROM deliveries d WHERE d.batch = batches.id "
+        "AND d.state <> ?) WHERE state IN ('scheduled', 'sending', 'paused') "
+        "AND send IN (SELECT id FROM sends WHERE campaign = ? AND kind = ?)",
+        (DeliveryState.SKIPPED, campaign, SendKind.FIRST),
+    )
+
+
+def failed_of(db: sqlite3.Connection, campaign: CampaignId) -> list[FailedDelivery]:
     """(id, batch, attempts, reason) of what failed at the relay."""
-    return db.execute(
-        "SELECT id, batch, attempts, reason FROM deliveries WHERE state = 'failed' "
-        "AND send IN (SELECT id FROM sends WHERE campaign = ?) ORDER BY id",
-        (campaign,),
-    ).fetchall()
+    return FailedDelivery.read_all(
+        db.execute(
+            "SELECT id, batch, attempts, reason FROM deliveries WHERE state = ? "
+            "AND send IN (SELECT id FROM sends WHERE campaign = ?) ORDER BY id",
+            (DeliveryState.FAILED, campaign),
+        )
+    )
 
 
-def requeue_blocked(db: sqlite3.Connection, campaign: int) -> int:
+def requeue_blocked(db: sqlite3.Connection, campaign: CampaignId) -> int:
     """Who was put off because the sender was blocked waits again at once. How many."""
     return db.execute(
-        "UPDATE deliveries SET state = 'queued' WHERE state = 'deferred' AND reason LIKE 'blocked%' "
+        "UPDATE deliveries SET state = ? WHERE state = 'deferred' AND reason LIKE 'blocked%' "
         "AND send IN (SELECT id FROM sends WHERE campaign = ?)",
-        (campaign,),
+        (DeliveryState.QUEUED, campaign),
     ).rowcount
 
 
@@ -466,17 +558,17 @@ def unsettled(db: sqlite3.Connection, batch_id: int) -> int:
     )
 
 
-def open_batches(db: sqlite3.Connection, campaign: int) -> int:
+def open_batches(db: sqlite3.Connection, campaign: CampaignId) -> int:
     return int(
         db.execute(
             "SELECT count(*) AS n FROM batches b JOIN sends q ON q.id = b.send WHERE q.campaign = ? "
-            "AND b.state IN ('scheduled', 'sending', 'paused')",
-            (campaign,),
+            "AND b.state IN (?, ?, ?)",
+            (campaign, BatchState.SCHEDULED, BatchState.SENDING, BatchState.PAUSED),
         ).fetchone()["n"]
     )
 
 
-def handing_over(db: sqlite3.Connection, subscriber: int) -> bool:
+def handing_over(db: sqlite3.Connection, subscriber: SubscriberId) -> bool:
     """Whether a message to the person is between the two entries of its send."""
     return bool(
         db.execute(

@@ -5,38 +5,45 @@ from __future__ import annotations
 import sqlite3
 
 from openmeadow.core.consent.eligibility import Reason
+from openmeadow.core.ids import CampaignId
+from openmeadow.core.states import CampaignState, DeliveryState
+from openmeadow.store.campaigns.records import GuardedCampaign, ReturnCount, SentCount, TroubleCount
 
 OWN_WAITS = (Reason.FREQUENCY.value, "its provider's cap for the day is full")  # put off by ourselves, never tried
 
 
-def sent(db: sqlite3.Connection, campaign: int, since: int) -> list[sqlite3.Row]:
+def sent(db: sqlite3.Connection, campaign: CampaignId, since: int) -> list[SentCount]:
     """(kind of pass, number of batch, provider, state, reason's class word, whether it was tried more than once, count) of
     what was tried since a moment."""
-    return db.execute(
-        "SELECT q.kind, b.n AS batch, s.provider, d.state, substr(coalesce(d.reason, ''), 1, 8) AS reason, "
-        "d.attempts > 1 AS again, count(*) AS n "
-        "FROM deliveries d JOIN sends q ON q.id = d.send JOIN batches b ON b.id = d.batch "
-        "JOIN subscribers s ON s.id = d.subscriber WHERE q.campaign = ? AND d.changed_at >= ? "
-        "AND d.state IN ('sent', 'failed', 'deferred') "
-        "AND NOT (d.state = 'deferred' AND d.reason IN (?, ?)) GROUP BY 1, 2, 3, 4, 5, 6",
-        (campaign, since, *OWN_WAITS),
-    ).fetchall()
+    return SentCount.read_all(
+        db.execute(
+            "SELECT q.kind, b.n AS batch, s.provider, d.state, substr(coalesce(d.reason, ''), 1, 8) AS reason, "
+            "d.attempts > 1 AS again, count(*) AS n "
+            "FROM deliveries d JOIN sends q ON q.id = d.send JOIN batches b ON b.id = d.batch "
+            "JOIN subscribers s ON s.id = d.subscriber WHERE q.campaign = ? AND d.changed_at >= ? "
+            "AND d.state IN ('sent', 'failed', 'deferred') "
+            "AND NOT (d.state = 'deferred' AND d.reason IN (?, ?)) GROUP BY 1, 2, 3, 4, 5, 6",
+            (campaign, since, *OWN_WAITS),
+        )
+    )
 
 
-def came_back(db: sqlite3.Connection, campaign: int, since: int) -> list[sqlite3.Row]:
+def came_back(db: sqlite3.Connection, campaign: CampaignId, since: int) -> list[ReturnCount]:
     """(kind of pass, number of batch, provider, kind of event, code, diagnostic, people) of those sent."""
-    return db.execute(
-        "SELECT q.kind, b.n AS batch, s.provider, e.kind AS event, e.code, e.diagnostic, "
-        "count(DISTINCT e.subscriber) AS n FROM campaigns c JOIN events e ON e.message = c.message "
-        "JOIN sends q ON q.campaign = c.id JOIN deliveries d ON d.send = q.id AND d.subscriber = e.subscriber "
-        "JOIN batches b ON b.id = d.batch JOIN subscribers s ON s.id = d.subscriber "
-        "WHERE c.id = ? AND (e.kind = 4 OR e.kind >= 9) AND e.kind IN (4, 9, 10) AND e.at >= ? "
-        "AND d.state = 'sent' AND e.at >= d.changed_at AND NOT EXISTS (SELECT 1 FROM sends q2 "
-        "JOIN deliveries d2 ON d2.send = q2.id WHERE q2.campaign = c.id AND d2.subscriber = e.subscriber "
-        "AND d2.state = 'sent' AND d2.changed_at > d.changed_at AND e.at >= d2.changed_at) "
-        "GROUP BY 1, 2, 3, 4, 5, 6",
-        (campaign, since),
-    ).fetchall()
+    return ReturnCount.read_all(
+        db.execute(
+            "SELECT q.kind, b.n AS batch, s.provider, e.kind AS event, e.code, e.diagnostic, "
+            "count(DISTINCT e.subscriber) AS n FROM campaigns c JOIN events e ON e.message = c.message "
+            "JOIN sends q ON q.campaign = c.id JOIN deliveries d ON d.send = q.id AND d.subscriber = e.subscriber "
+            "JOIN batches b ON b.id = d.batch JOIN subscribers s ON s.id = d.subscriber "
+            "WHERE c.id = ? AND (e.kind = 4 OR e.kind >= 9) AND e.kind IN (4, 9, 10) AND e.at >= ? "
+            "AND d.state = ? AND e.at >= d.changed_at AND NOT EXISTS (SELECT 1 FROM sends q2 "
+            "JOIN deliveries d2 ON d2.send = q2.id WHERE q2.campaign = c.id AND d2.subscriber = e.subscriber "
+            "AND d2.state = ? AND d2.changed_at > d.changed_at AND e.at >= d2.changed_at) "
+            "GROUP BY 1, 2, 3, 4, 5, 6",
+            (campaign, since, DeliveryState.SENT, DeliveryState.SENT),
+        )
+    )
 
 
 PLACES = {
@@ -47,7 +54,7 @@ PLACES = {
 }
 
 
-def came_from(db: sqlite3.Connection, campaign: int, since: int) -> dict[str, list[sqlite3.Row]]:
+def came_from(db: sqlite3.Connection, campaign: CampaignId, since: int) -> dict[str, list[TroubleCount]]:
     """By domain and by list (name, tried, of them in trouble: failed, complained or unsubscribed) since a moment."""
     who = (
         "WITH who AS MATERIALIZED (SELECT d.subscriber, max(d.state = 'failed' OR EXISTS (SELECT 1 FROM events e WHERE "
@@ -55,18 +62,23 @@ def came_from(db: sqlite3.Connection, campaign: int, since: int) -> dict[str, li
         "FROM campaigns c JOIN sends q ON q.campaign = c.id JOIN deliveries d ON d.send = q.id WHERE c.id = ?1 "
         "AND d.changed_at >= ?2 AND d.state IN ('sent', 'failed') GROUP BY 1) "
     )
-    return {place: db.execute(f"{who}{sql}", (campaign, since)).fetchall() for place, sql in PLACES.items()}
+    return {place: TroubleCount.read_all(db.execute(f"{who}{sql}", (campaign, since))) for place, sql in PLACES.items()}
 
 
-def skip_provider(db: sqlite3.Connection, campaign: int, provider: int, reason: str, now: int) -> int:
+def skip_provider(db: sqlite3.Connection, campaign: CampaignId, provider: int, reason: str, now: int) -> int:
     """Everyone at a provider who still waits is skipped."""
     return db.execute(
-        "UPDATE deliveries SET state = 'skipped', reason = ?, changed_at = ? WHERE state IN ('queued', 'deferred') "
+        "UPDATE deliveries SET state = ?, reason = ?, changed_at = ? WHERE state IN ('queued', 'deferred') "
         "AND send IN (SELECT id FROM sends WHERE campaign = ?) "
         "AND subscriber IN (SELECT id FROM subscribers WHERE provider = ?)",
-        (reason, now, campaign, provider),
+        (DeliveryState.SKIPPED, reason, now, campaign, provider),
     ).rowcount
 
 
-def under_way(db: sqlite3.Connection) -> list[sqlite3.Row]:
-    return db.execute("SELECT id, name, guard_from FROM campaigns WHERE state IN ('scheduled', 'sending')").fetchall()
+def under_way(db: sqlite3.Connection) -> list[GuardedCampaign]:
+    return GuardedCampaign.read_all(
+        db.execute(
+            "SELECT id, name, guard_from FROM campaigns WHERE state IN (?, ?)",
+            (CampaignState.SCHEDULED, CampaignState.SENDING),
+        )
+    )

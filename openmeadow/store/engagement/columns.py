@@ -6,21 +6,21 @@ import gc
 import sqlite3
 from collections.abc import Sequence
 from dataclasses import dataclass, fields, replace
-from typing import Any
 
 import numpy as np
 
-from openmeadow.core.arrays import FAR, I32, I64, NEVER, Mask
+from openmeadow.core.arrays import FAR, I32, I64, NEVER, Array, Mask
 from openmeadow.core.columns import Columns, People, Trouble, Troubles, build, splice
 from openmeadow.core.engagement.bot_signatures import Machines
 from openmeadow.core.events import RawEvents
 from openmeadow.core.reports.bounces import bounce_class
+from openmeadow.store.rows import SqlValue
 from openmeadow.store.subscribers.subscribers import people_version
 
 _EVENT_SQL = "SELECT id, at, kind, subscriber, message, link, agent, value FROM events WHERE {where} "
 
 
-def _table(db: sqlite3.Connection, sql: str, arguments: Sequence[Any], types: str) -> list[np.ndarray[Any, Any]]:
+def _table(db: sqlite3.Connection, sql: str, arguments: Sequence[SqlValue], types: str) -> list[Array]:
     """The columns of a query, read in blocks so that no more than one block of tuples is alive."""
     collecting = gc.isenabled()
     gc.disable()  # rows hold no cycles; looking for them costs more than reading
@@ -31,10 +31,10 @@ def _table(db: sqlite3.Connection, sql: str, arguments: Sequence[Any], types: st
             gc.enable()
 
 
-def _read(cursor: sqlite3.Cursor, sql: str, arguments: Sequence[Any], types: str) -> list[np.ndarray[Any, Any]]:
+def _read(cursor: sqlite3.Cursor, sql: str, arguments: Sequence[SqlValue], types: str) -> list[Array]:
     cursor.row_factory = None
     cursor.execute(sql, arguments)
-    blocks: list[list[np.ndarray[Any, Any]]] = []
+    blocks: list[list[Array]] = []
     while part := cursor.fetchmany(50_000):
         blocks.append([np.array(c, dtype=t) for c, t in zip(zip(*part, strict=True), types, strict=True)])
     if not blocks:
@@ -48,8 +48,8 @@ class AllPeople:
 
     people: People
     erased: Mask
-    provider: np.ndarray[Any, Any]
-    source: np.ndarray[Any, Any]
+    provider: Array
+    source: Array
     version: int
 
 

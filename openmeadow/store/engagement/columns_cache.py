@@ -10,16 +10,19 @@ import sqlite3
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, fields
 from pathlib import Path
-from typing import Any
+from typing import TypeVar
 
 import numpy as np
 
+from openmeadow.core.arrays import Array
 from openmeadow.core.columns import Acts, Columns, Rows
 from openmeadow.core.columns import People as PeopleColumns
 from openmeadow.core.rules.activity_index import Stream, Streams
 from openmeadow.store.engagement.columns import AllPeople
+from openmeadow.store.rows import SqlValue
 from openmeadow.store.undo_log import events_version
 
+T = TypeVar("T", PeopleColumns, Rows, Acts, Stream)
 FOLDER = "columns"
 FORM = 4  # of the files; another number is another form
 _EVERYBODY = ("erased", "provider", "source")
@@ -35,7 +38,7 @@ class Mirror:
     everybody: AllPeople
 
 
-def _mark(db: sqlite3.Connection, seen: int, machines: str) -> list[Any]:
+def _mark(db: sqlite3.Connection, seen: int, machines: str) -> list[SqlValue]:
     """The highest event seen as the database has it, how often events were taken away, and the list of machines:
     another database, or another reading of it, is noticed."""
     row = db.execute("SELECT at, kind, subscriber, message FROM events WHERE id = ?", (seen,)).fetchone()
@@ -72,7 +75,11 @@ def _write(
     seen: int,
     machines: str,
 ) -> None:
-    tables: dict[str, Any] = {"people": everybody.people, "rows": columns.rows, "acts": columns.acts}
+    tables: dict[str, PeopleColumns | Rows | Acts | Stream] = {
+        "people": everybody.people,
+        "rows": columns.rows,
+        "acts": columns.acts,
+    }
     tables |= {f"stream.{name}": streams.stream(name) for name in Streams.NAMES}
     for name, table in tables.items():
         for f in fields(table):
@@ -128,11 +135,13 @@ def load(folder: Path, db: sqlite3.Connection, machines: str) -> Mirror | None:
         if whole["mark"] != _mark(db, seen, machines) or whole["digests"] != _digests(final):
             return None
 
-        def one(name: str) -> Any:
-            return np.load(final / f"{name}.npy", mmap_mode="r")
+        def one(name: str) -> Array:
+            found: Array = np.load(final / f"{name}.npy", mmap_mode="r")
+            return found
 
-        def table(name: str, kind: Any) -> Any:
-            return kind(**{f.name: one(f"{name}.{f.name}") for f in fields(kind)})
+        def table(name: str, kind: type[T]) -> T:
+            parts = {f.name: one(f"{name}.{f.name}") for f in fields(kind)}
+            return kind(**parts)
 
         columns = Columns(table("people", PeopleColumns), table("rows", Rows), table("acts", Acts), one("start"))
         made = {name: table(f"stream.{name}", Stream) for name in Streams.NAMES}

@@ -6,16 +6,19 @@ import sqlite3
 from collections.abc import Iterator
 
 from openmeadow.core.events import Kind
+from openmeadow.core.ids import MessageId, SubscriberId
+from openmeadow.store.engagement.records import ExportedEvent, FirstSent, ProviderWeek
 
 
-def by_provider_and_week(db: sqlite3.Connection, now: int, since: int, week: int, month: int) -> sqlite3.Cursor:
-    """(provider, kind, weeks ago, count within the month, count) of sends, deferrals, bounces and complaints."""
-    return db.execute(
+def by_provider_and_week(db: sqlite3.Connection, now: int, since: int, week: int, month: int) -> list[ProviderWeek]:
+    """Sends, deferrals, bounces and complaints."""
+    rows = db.execute(
         "SELECT s.provider, e.kind, (? - e.at) / ? AS week, sum(e.at > ?) AS month, count(*) AS n FROM events e "
         "JOIN subscribers s ON s.id = e.subscriber WHERE e.at > ? AND e.at <= ? AND e.kind IN (1, 3, 4, 9) "
         "GROUP BY 1, 2, 3",
         (now, week, now - month, since, now),
     )
+    return ProviderWeek.read_all(rows)
 
 
 def sent_and_complained(db: sqlite3.Connection, since: int, until: int) -> tuple[int, int]:
@@ -28,7 +31,7 @@ def sent_and_complained(db: sqlite3.Connection, since: int, until: int) -> tuple
     return int(row["sent"]), int(row["complained"])
 
 
-def first_of_message(db: sqlite3.Connection, message: int, until: int) -> dict[int, dict[int, int]]:
+def first_of_message(db: sqlite3.Connection, message: MessageId, until: int) -> dict[int, dict[int, int]]:
     """By kind (bounces, complaints, unsubscribes …) and subscriber, when it first happened to a message."""
     out: dict[int, dict[int, int]] = {}
     for r in db.execute(
@@ -40,15 +43,17 @@ def first_of_message(db: sqlite3.Connection, message: int, until: int) -> dict[i
     return out
 
 
-def first_sent(db: sqlite3.Connection, message: int) -> list[sqlite3.Row]:
+def first_sent(db: sqlite3.Connection, message: MessageId) -> list[FirstSent]:
     """(subscriber, at) of everyone whom a message was sent to, by subscriber."""
-    return db.execute(
-        "SELECT subscriber, min(at) AS at FROM events WHERE message = ? AND kind = ? GROUP BY 1 ORDER BY 1",
-        (message, int(Kind.SENT)),
-    ).fetchall()
+    return FirstSent.read_all(
+        db.execute(
+            "SELECT subscriber, min(at) AS at FROM events WHERE message = ? AND kind = ? GROUP BY 1 ORDER BY 1",
+            (message, int(Kind.SENT)),
+        )
+    )
 
 
-def has(db: sqlite3.Connection, kind: Kind, subscriber: int, message: int) -> bool:
+def has(db: sqlite3.Connection, kind: Kind, subscriber: SubscriberId, message: MessageId) -> bool:
     """Whether something happened to a subscriber's message already."""
     question = "SELECT 1 FROM events WHERE kind = ? AND subscriber = ? AND message = ?"
     return db.execute(question, (int(kind), subscriber, message)).fetchone() is not None
@@ -69,10 +74,11 @@ def set_aside(db: sqlite3.Connection) -> int:
     return int(db.execute("SELECT count(*) AS n FROM events_aside").fetchone()["n"])
 
 
-def everything(db: sqlite3.Connection) -> Iterator[sqlite3.Row]:
+def everything(db: sqlite3.Connection) -> Iterator[ExportedEvent]:
     """Every event with its address, message, link and agent in words; none of erased subscribers."""
-    return db.execute(
+    rows = db.execute(
         "SELECT e.*, s.email, m.name AS message_name, l.url, a.agent AS agent_name, a.ip FROM events e "
         "JOIN subscribers s ON s.id = e.subscriber LEFT JOIN messages m ON m.id = e.message "
         "LEFT JOIN links l ON l.id = e.link LEFT JOIN agents a ON a.id = e.agent WHERE s.erased_at IS NULL ORDER BY e.id"
     )
+    return map(ExportedEvent.from_row, rows)

@@ -5,9 +5,11 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Sequence
 from itertools import filterfalse
-from typing import Any
 
+from openmeadow.core.events import Kind
+from openmeadow.core.ids import DeliveryId, MessageId, SubscriberId
 from openmeadow.store.bulk import Many, insert_many
+from openmeadow.store.engagement.records import AsideEvent, Event, ForgottenEvent, Reply, SubscriberEvent
 from openmeadow.store.subscribers.subscribers import ids_of
 
 MOST_REMEMBERED = 200_000  # links and agents; a file with more of them costs look-ups, not memory
@@ -21,23 +23,25 @@ class Names:
         self.db = db
         self.made_messages: list[str] = []
         self._people: dict[str, int] = {}
-        self._messages: dict[str, int] = {"": 0}
-        self._links: dict[tuple[Any, str], int] = {}
-        self._agents: dict[tuple[Any, str], int] = {}
+        self._messages: dict[str, MessageId] = {"": MessageId(0)}
+        self._links: dict[tuple[str | int, str], int] = {}
+        self._agents: dict[tuple[str | int, str], int] = {}
 
-    def messages(self, names: Sequence[str]) -> list[int]:
+    def messages(self, names: Sequence[str]) -> list[MessageId]:
         """Ids of messages by name, "" being 0; unknown ones are made."""
         for name in [n for n in set(names) if n not in self._messages]:
             row = self.db.execute("SELECT id FROM messages WHERE name = ?", (name,)).fetchone()
             if row is None:
                 self.made_messages.append(name)
-                row_id = int(self.db.execute("INSERT INTO messages (name) VALUES (?)", (name,)).lastrowid or 0)
+                row_id = MessageId(self.db.execute("INSERT INTO messages (name) VALUES (?)", (name,)).lastrowid or 0)
             else:
-                row_id = int(row["id"])
+                row_id = MessageId(row["id"])
             self._messages[name] = row_id
         return [self._messages[name] for name in names]
 
-    def _pairs(self, table: str, cache: dict[tuple[Any, str], int], pairs: Sequence[tuple[Any, str]]) -> list[int]:
+    def _pairs(
+        self, table: str, cache: dict[tuple[str | int, str], int], pairs: Sequence[tuple[str | int, str]]
+    ) -> list[int]:
         if len(cache) > MOST_REMEMBERED:
             cache.clear()
         cache.update({("", ""): 0})
@@ -48,7 +52,7 @@ class Names:
             cache[pair] = int(row["id"])
         return [cache[pair] for pair in pairs]
 
-    def links(self, messages: Sequence[int], urls: Sequence[str]) -> list[int]:
+    def links(self, messages: Sequence[MessageId], urls: Sequence[str]) -> list[int]:
         """Ids of links; 0 where there is no address."""
         if not any(urls):
             return [0] * len(urls)
@@ -79,7 +83,11 @@ class Names:
 INSERT = "INSERT OR IGNORE INTO events (at, kind, subscriber, message, link, agent, value, code, diagnostic, outside_id)"
 
 
-def add(db: sqlite3.Connection, rows: Many[Sequence[object]]) -> int:
+# at, kind, subscriber, message, link, agent (0 for none of these three), value, code, diagnostic, outside id
+Row = tuple[int, int, int, int, int, int, float, str | None, str | None, str | None]
+
+
+def add(db: sqlite3.Connection, rows: Many[Row]) -> int:
     """Insert events; repeats (same outside id, or same at, event, person, message, url) are skipped."""
     before = db.total_changes
     insert_many(db, INSERT, rows, 10)
@@ -103,32 +111,36 @@ def put_aside(db: sqlite3.Connection, rows: Many[tuple[str, str, int | None]]) -
     db.executemany("INSERT OR IGNORE INTO events_aside (email_key, row, action) VALUES (?, ?, ?)", rows)
 
 
-def aside_now_known(db: sqlite3.Connection, limit: int) -> list[sqlite3.Row]:
-    return db.execute(
-        "SELECT a.id, a.row FROM events_aside a JOIN subscribers s ON s.email_key = a.email_key ORDER BY a.id LIMIT ?",
-        (limit,),
-    ).fetchall()
+def aside_now_known(db: sqlite3.Connection, limit: int) -> list[AsideEvent]:
+    return AsideEvent.read_all(
+        db.execute(
+            "SELECT a.id, a.row FROM events_aside a JOIN subscribers s ON s.email_key = a.email_key ORDER BY a.id LIMIT ?",
+            (limit,),
+        )
+    )
 
 
 def forget_aside(db: sqlite3.Connection, ids: Many[int]) -> None:
     db.executemany("DELETE FROM events_aside WHERE id = ?", [(i,) for i in ids])
 
 
-def of_subscriber(db: sqlite3.Connection, row_id: int, limit: int = 2000) -> list[sqlite3.Row]:
+def of_subscriber(db: sqlite3.Connection, row_id: int, limit: int = 2000) -> list[SubscriberEvent]:
     """A person's events, newest first, with message, link and agent in words."""
-    return db.execute(
-        "SELECT e.*, m.name AS message_name, l.url, l.trap, a.agent AS agent_text, a.ip FROM events e "
-        "LEFT JOIN messages m ON m.id = e.message LEFT JOIN links l ON l.id = e.link "
-        "LEFT JOIN agents a ON a.id = e.agent WHERE e.subscriber = ? ORDER BY e.at DESC, e.kind DESC LIMIT ?",
-        (row_id, limit),
-    ).fetchall()
+    return SubscriberEvent.read_all(
+        db.execute(
+            "SELECT e.*, m.name AS message_name, l.url, l.trap, a.agent AS agent_text, a.ip FROM events e "
+            "LEFT JOIN messages m ON m.id = e.message LEFT JOIN links l ON l.id = e.link "
+            "LEFT JOIN agents a ON a.id = e.agent WHERE e.subscriber = ? ORDER BY e.at DESC, e.kind DESC LIMIT ?",
+            (row_id, limit),
+        )
+    )
 
 
-def delivery_of(event: sqlite3.Row) -> int | None:
+def delivery_of(event: Event) -> DeliveryId | None:
     """The delivery that an event of ours says was sent, None for other events."""
-    word, _, rest = (event["outside_id"] or "").partition(" ")
+    word, _, rest = (event.outside_id or "").partition(" ")
     number = rest.partition(" ")[0]
-    return int(number) if event["kind"] == 1 and word == "delivery" and number.isdigit() else None
+    return DeliveryId(int(number)) if event.kind == Kind.SENT and word == "delivery" and number.isdigit() else None
 
 
 def purposes_of_messages(db: sqlite3.Connection) -> dict[int, int]:
@@ -141,35 +153,37 @@ def message_names(db: sqlite3.Connection) -> dict[int, str]:
     return {int(r["id"]): r["name"] for r in db.execute("SELECT id, name FROM messages")}
 
 
-def of_message(db: sqlite3.Connection, subscriber: int, message: int) -> int:
+def of_message(db: sqlite3.Connection, subscriber: SubscriberId, message: MessageId) -> int:
     """How many events there are of one message to one person."""
     row = db.execute("SELECT count(*) AS n FROM events WHERE subscriber = ? AND message = ?", (subscriber, message))
     return int(row.fetchone()["n"])
 
 
-def bookings_of(db: sqlite3.Connection, subscriber: int, message: int) -> int:
+def bookings_of(db: sqlite3.Connection, subscriber: SubscriberId, message: MessageId) -> int:
     row = db.execute(
         "SELECT count(*) AS n FROM events WHERE subscriber = ? AND message = ? AND kind = 8", (subscriber, message)
     ).fetchone()
     return int(row["n"])
 
 
-def replied(db: sqlite3.Connection, message: int, limit: int) -> list[sqlite3.Row]:
+def replied(db: sqlite3.Connection, message: MessageId, limit: int) -> list[Reply]:
     """(subscriber, email, at) of who replied to a message, the latest first, each once."""
-    return db.execute(
-        "SELECT e.subscriber, s.email, max(e.at) AS at FROM events e JOIN subscribers s ON s.id = e.subscriber "
-        "WHERE e.message = ? AND e.kind = 7 GROUP BY 1 ORDER BY 3 DESC LIMIT ?",
-        (message, limit),
-    ).fetchall()
+    return Reply.read_all(
+        db.execute(
+            "SELECT e.subscriber, s.email, max(e.at) AS at FROM events e JOIN subscribers s ON s.id = e.subscriber "
+            "WHERE e.message = ? AND e.kind = 7 GROUP BY 1 ORDER BY 3 DESC LIMIT ?",
+            (message, limit),
+        )
+    )
 
 
-def came_since(db: sqlite3.Connection, subscriber: int, seen: int) -> bool:
+def came_since(db: sqlite3.Connection, subscriber: SubscriberId, seen: int) -> bool:
     """Whether anything of a person came after event ``seen``."""
     found = db.execute("SELECT 1 FROM events WHERE subscriber = ? AND id > ? LIMIT 1", (subscriber, seen))
     return found.fetchone() is not None
 
 
-def sent_to(db: sqlite3.Connection, subscriber: int, since: int) -> list[int]:
+def sent_to(db: sqlite3.Connection, subscriber: SubscriberId, since: int) -> list[int]:
     """When anything was sent to a person since a moment."""
     found = db.execute("SELECT at FROM events WHERE subscriber = ? AND kind = 1 AND at > ?", (subscriber, since))
     return [int(r["at"]) for r in found]
@@ -179,14 +193,15 @@ def highest(db: sqlite3.Connection) -> int:
     return int(db.execute("SELECT coalesce(max(id), 0) AS n FROM events").fetchone()["n"])
 
 
-def forget(db: sqlite3.Connection, outside_ids: Sequence[str]) -> list[sqlite3.Row]:
+def forget(db: sqlite3.Connection, outside_ids: Sequence[str]) -> list[ForgottenEvent]:
     """Take events of our own away by their ids; the rows that went. Columns made from them must be built anew."""
-    gone = []
+    gone: list[ForgottenEvent] = []
     for i in range(0, len(outside_ids), 500):
         some = outside_ids[i : i + 500]
         marks = ",".join("?" * len(some))
-        gone += db.execute(
+        rows = db.execute(
             f"DELETE FROM events WHERE outside_id IN ({marks}) RETURNING at, kind, subscriber, message, code, diagnostic",
             some,
-        ).fetchall()
+        )
+        gone += ForgottenEvent.read_all(rows)
     return gone

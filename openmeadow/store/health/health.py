@@ -6,36 +6,43 @@ import json
 import sqlite3
 from collections.abc import Sequence
 
+from openmeadow.core.ids import CampaignId, MessageId
+from openmeadow.core.states import Folder
 from openmeadow.store.bulk import Many
+from openmeadow.store.health.records import DayCount, PlacedCopy, PlacedDay, ProviderFigure, ProviderPeak, WaitingCopy
 
 
-def messages_from(db: sqlite3.Connection, domain: int) -> list[int]:
+def messages_from(db: sqlite3.Connection, domain: int) -> list[MessageId]:
     """The messages that were sent from a sending domain."""
     rows = db.execute(
         "SELECT c.message FROM campaigns c JOIN from_addresses a ON a.id = c.from_address "
         "WHERE a.domain = ? AND c.message IS NOT NULL",
         (domain,),
     )
-    return [int(r["message"]) for r in rows]
+    return [MessageId(r["message"]) for r in rows]
 
 
-def by_day(db: sqlite3.Connection, since: int, until: int, messages: Sequence[int] | None = None) -> list[sqlite3.Row]:
+def by_day(db: sqlite3.Connection, since: int, until: int, messages: Sequence[MessageId] | None = None) -> list[DayCount]:
     """(provider, kind, day counted back from ``until``, class of code, events), of some messages only where given."""
-    return db.execute(
-        "SELECT s.provider, e.kind, (?2 - e.at) / 86400 AS back, e.code, e.diagnostic, count(*) AS n FROM events e "
-        "JOIN subscribers s ON s.id = e.subscriber WHERE e.at > ?1 AND e.at <= ?2 AND e.kind IN (1, 3, 4, 9, 10) "
-        "AND (?3 IS NULL OR e.message IN (SELECT value FROM json_each(?3))) GROUP BY 1, 2, 3, 4, 5",
-        (since, until, None if messages is None else json.dumps(list(messages))),
-    ).fetchall()
+    return DayCount.read_all(
+        db.execute(
+            "SELECT s.provider, e.kind, (?2 - e.at) / 86400 AS back, e.code, e.diagnostic, count(*) AS n FROM events e "
+            "JOIN subscribers s ON s.id = e.subscriber WHERE e.at > ?1 AND e.at <= ?2 AND e.kind IN (1, 3, 4, 9, 10) "
+            "AND (?3 IS NULL OR e.message IN (SELECT value FROM json_each(?3))) GROUP BY 1, 2, 3, 4, 5",
+            (since, until, None if messages is None else json.dumps(list(messages))),
+        )
+    )
 
 
-def most_in_a_day(db: sqlite3.Connection, since: int) -> list[sqlite3.Row]:
+def most_in_a_day(db: sqlite3.Connection, since: int) -> list[ProviderPeak]:
     """(provider, the most sent on one day since a moment)."""
-    return db.execute(
-        "SELECT provider, max(n) AS most FROM (SELECT s.provider, e.at / 86400 AS day, count(*) AS n FROM events e "
-        "JOIN subscribers s ON s.id = e.subscriber WHERE e.kind = 1 AND e.at > ? GROUP BY 1, 2) GROUP BY 1",
-        (since,),
-    ).fetchall()
+    return ProviderPeak.read_all(
+        db.execute(
+            "SELECT provider, max(n) AS most FROM (SELECT s.provider, e.at / 86400 AS day, count(*) AS n FROM events e "
+            "JOIN subscribers s ON s.id = e.subscriber WHERE e.kind = 1 AND e.at > ? GROUP BY 1, 2) GROUP BY 1",
+            (since,),
+        )
+    )
 
 
 def one_clicks(db: sqlite3.Connection, since: int) -> int:
@@ -51,7 +58,7 @@ def holds_since(db: sqlite3.Connection, domain: int, record: str) -> int | None:
     return None if row["at"] is None else int(row["at"])
 
 
-def add_test(db: sqlite3.Connection, campaign: int, at: int, who: str) -> int:
+def add_test(db: sqlite3.Connection, campaign: CampaignId, at: int, who: str) -> int:
     row = db.execute("INSERT INTO placement_tests (campaign, at, who) VALUES (?, ?, ?)", (campaign, at, who))
     return int(row.lastrowid or 0)
 
@@ -63,32 +70,39 @@ def add_copy(db: sqlite3.Connection, test: int, provider: str, address: str, mar
     )
 
 
-def waiting_copies(db: sqlite3.Connection) -> list[sqlite3.Row]:
-    return db.execute(
-        "SELECT c.*, t.at FROM placement_copies c JOIN placement_tests t ON t.id = c.test WHERE c.folder = 'waiting'"
-    ).fetchall()
+def waiting_copies(db: sqlite3.Connection) -> list[WaitingCopy]:
+    return WaitingCopy.read_all(
+        db.execute(
+            "SELECT c.*, t.at FROM placement_copies c JOIN placement_tests t ON t.id = c.test WHERE c.folder = ?",
+            (Folder.WAITING,),
+        )
+    )
 
 
 def found_copy(db: sqlite3.Connection, row_id: int, folder: str, at: int) -> None:
     db.execute("UPDATE placement_copies SET folder = ?, seen_at = ? WHERE id = ?", (folder, at, row_id))
 
 
-def tests(db: sqlite3.Connection, campaign: int | None = None, limit: int = 20) -> list[sqlite3.Row]:
-    return db.execute(
-        "SELECT t.id, t.at, t.campaign, c.name AS campaign_name, p.provider, p.address, p.folder, p.seen_at "
-        "FROM placement_tests t JOIN placement_copies p ON p.test = t.id LEFT JOIN campaigns c ON c.id = t.campaign "
-        "WHERE coalesce(t.campaign = ?, 1) ORDER BY t.at DESC, t.id DESC, p.id LIMIT ?",
-        (campaign, limit * 10),
-    ).fetchall()
+def tests(db: sqlite3.Connection, campaign: CampaignId | None = None, limit: int = 20) -> list[PlacedCopy]:
+    return PlacedCopy.read_all(
+        db.execute(
+            "SELECT t.id, t.at, t.campaign, c.name AS campaign_name, p.provider, p.address, p.folder, p.seen_at "
+            "FROM placement_tests t JOIN placement_copies p ON p.test = t.id LEFT JOIN campaigns c ON c.id = t.campaign "
+            "WHERE coalesce(t.campaign = ?, 1) ORDER BY t.at DESC, t.id DESC, p.id LIMIT ?",
+            (campaign, limit * 10),
+        )
+    )
 
 
-def placed_by_day(db: sqlite3.Connection, since: int, until: int) -> list[sqlite3.Row]:
+def placed_by_day(db: sqlite3.Connection, since: int, until: int) -> list[PlacedDay]:
     """Copies of placement tests that were settled: (provider, folder, days back from ``until``, n)."""
-    return db.execute(
-        "SELECT p.provider, p.folder, (? - t.at) / 86400 AS back, count(*) AS n FROM placement_copies p "
-        "JOIN placement_tests t ON t.id = p.test WHERE p.folder <> 'waiting' AND t.at > ? AND t.at <= ? GROUP BY 1, 2, 3",
-        (until, since, until),
-    ).fetchall()
+    return PlacedDay.read_all(
+        db.execute(
+            "SELECT p.provider, p.folder, (? - t.at) / 86400 AS back, count(*) AS n FROM placement_copies p "
+            "JOIN placement_tests t ON t.id = p.test WHERE p.folder <> ? AND t.at > ? AND t.at <= ? GROUP BY 1, 2, 3",
+            (until, Folder.WAITING, since, until),
+        )
+    )
 
 
 def word_sent(db: sqlite3.Connection, key: str) -> bool:
@@ -106,8 +120,8 @@ def save_figures(db: sqlite3.Connection, figures: Many[tuple[str, str, str, floa
     return len(rows)
 
 
-def figures(db: sqlite3.Connection, since: str) -> list[sqlite3.Row]:
+def figures(db: sqlite3.Connection, since: str) -> list[ProviderFigure]:
     """What providers said of themselves since a day, by provider, the latest day last."""
-    return db.execute(
-        "SELECT * FROM provider_statistics WHERE day >= ? ORDER BY provider, day, domain", (since,)
-    ).fetchall()
+    return ProviderFigure.read_all(
+        db.execute("SELECT * FROM provider_statistics WHERE day >= ? ORDER BY provider, day, domain", (since,))
+    )

@@ -5,6 +5,8 @@ from __future__ import annotations
 import sqlite3
 from dataclasses import dataclass
 
+from openmeadow.store.health.records import AsideMail, AsideReason
+
 
 @dataclass(frozen=True)
 class QueuedMail:
@@ -47,18 +49,20 @@ def set_aside(db: sqlite3.Connection, mail: QueuedMail, reason: str, kept: int) 
     db.execute("DELETE FROM inbound_aside WHERE id <= (SELECT max(id) FROM inbound_aside) - ?", (kept,))
 
 
-def aside_by_reason(db: sqlite3.Connection) -> list[sqlite3.Row]:
+def aside_by_reason(db: sqlite3.Connection) -> list[AsideReason]:
     """(reason, n, last) of what was set aside, the most first."""
-    return db.execute(
-        "SELECT reason, count(*) AS n, max(at) AS last FROM inbound_aside GROUP BY reason ORDER BY n DESC, reason"
-    ).fetchall()
+    return AsideReason.read_all(
+        db.execute(
+            "SELECT reason, count(*) AS n, max(at) AS last FROM inbound_aside GROUP BY reason ORDER BY n DESC, reason"
+        )
+    )
 
 
-def aside(db: sqlite3.Connection, limit: int) -> list[sqlite3.Row]:
+def aside(db: sqlite3.Connection, limit: int) -> list[AsideMail]:
     """(id, at, recipient, reason, bytes) of what was set aside, the latest first."""
-    return db.execute(
-        "SELECT id, at, recipient, reason, bytes FROM inbound_aside ORDER BY id DESC LIMIT ?", (limit,)
-    ).fetchall()
+    return AsideMail.read_all(
+        db.execute("SELECT id, at, recipient, reason, bytes FROM inbound_aside ORDER BY id DESC LIMIT ?", (limit,))
+    )
 
 
 def forget_raw(db: sqlite3.Connection, before: int) -> int:

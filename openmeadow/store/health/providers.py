@@ -6,10 +6,9 @@ import json
 import sqlite3
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
-import numpy as np
-
+from openmeadow.core.arrays import Array
+from openmeadow.store.health.records import DomainPeople
 from openmeadow.store.segments.renaming import rules_renamed
 
 OTHER_DOMAINS = 0
@@ -39,7 +38,7 @@ def names(db: sqlite3.Connection) -> list[str]:
 MOST_PROVIDERS = 40  # shown at once; the largest
 
 
-def by_people(names: list[str], people: Sequence[int] | np.ndarray[Any, Any]) -> list[int]:
+def by_people(names: list[str], people: Sequence[int] | Array) -> list[int]:
     """Numbers of providers to show: those with the most people first, other domains last."""
     there = [i for i in range(1, len(names)) if names[i]]
     return [*sorted(there, key=lambda i: (-int(people[i]), i))[:MOST_PROVIDERS], 0]
@@ -176,12 +175,14 @@ def without_organisation(db: sqlite3.Connection) -> dict[str, list[str]]:
     return {r["domain"]: json.loads(r["hosts"]) for r in rows}
 
 
-def people_by_domain(db: sqlite3.Connection) -> list[sqlite3.Row]:
+def people_by_domain(db: sqlite3.Connection) -> list[DomainPeople]:
     """(domain, provider, people) of everybody who is not erased."""
-    return db.execute(
-        "SELECT substr(email_key, instr(email_key, '@') + 1) AS domain, provider, count(*) AS people FROM subscribers "
-        "WHERE erased_at IS NULL GROUP BY 1, 2"
-    ).fetchall()
+    return DomainPeople.read_all(
+        db.execute(
+            "SELECT substr(email_key, instr(email_key, '@') + 1) AS domain, provider, count(*) AS people FROM subscribers "
+            "WHERE erased_at IS NULL GROUP BY 1, 2"
+        )
+    )
 
 
 def move_people(db: sqlite3.Connection, to: Mapping[str, int]) -> int:

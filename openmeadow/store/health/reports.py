@@ -5,7 +5,18 @@ from __future__ import annotations
 import hashlib
 import sqlite3
 
+from openmeadow.core.ids import DeliveryId, MessageId, SubscriberId
 from openmeadow.core.reports.aggregate import Report
+from openmeadow.store.health.records import (
+    AggregateReport,
+    BouncedSuppression,
+    MessageOfId,
+    RefusalCount,
+    ReportDay,
+    ReportSource,
+    ReturnedMail,
+    ReturnedMailLine,
+)
 
 
 def save_mail(
@@ -13,8 +24,8 @@ def save_mail(
     raw: bytes,
     at: int,
     kind: str,
-    subscriber: int | None,
-    message: int | None,
+    subscriber: SubscriberId | None,
+    message: MessageId | None,
     found: tuple[str, str, str],
 ) -> int | None:
     """The raw message with what it said (class, code, diagnostic); None when it was kept before."""
@@ -26,16 +37,18 @@ def save_mail(
     return int(row["id"]) if row else None
 
 
-def mail(db: sqlite3.Connection, row_id: int) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute("SELECT * FROM returned_mail WHERE id = ?", (row_id,)).fetchone()
-    return row
+def mail(db: sqlite3.Connection, row_id: int) -> ReturnedMail | None:
+    return ReturnedMail.read(db.execute("SELECT *, class AS bounce_class FROM returned_mail WHERE id = ?", (row_id,)))
 
 
-def mail_of(db: sqlite3.Connection, subscriber: int) -> list[sqlite3.Row]:
-    return db.execute(
-        "SELECT id, at, kind, class, code, diagnostic FROM returned_mail WHERE subscriber = ? ORDER BY at DESC",
-        (subscriber,),
-    ).fetchall()
+def mail_of(db: sqlite3.Connection, subscriber: SubscriberId) -> list[ReturnedMailLine]:
+    return ReturnedMailLine.read_all(
+        db.execute(
+            "SELECT id, at, kind, class AS bounce_class, code, diagnostic FROM returned_mail "
+            "WHERE subscriber = ? ORDER BY at DESC",
+            (subscriber,),
+        )
+    )
 
 
 def is_stored(db: sqlite3.Connection, raw: bytes) -> bool:
@@ -65,73 +78,84 @@ def save_report(db: sqlite3.Connection, r: Report, now: int) -> bool:
 _ALIGNED = "('pass' IN (w.dkim, w.spf))"
 
 
-def sources(db: sqlite3.Connection, since: int) -> list[sqlite3.Row]:
+def sources(db: sqlite3.Connection, since: int) -> list[ReportSource]:
     """Sources of mail in a domain's name since a moment: messages, aligned ones, days, what is known of them."""
-    return db.execute(
-        f"SELECT r.domain, w.ip, sum(w.messages) AS messages, sum(w.messages * {_ALIGNED}) AS aligned, "
-        "sum(w.messages * (w.disposition <> 'none')) AS acted, max(r.end_at) AS last, min(r.begin_at) AS first, "
-        "max(w.dkim_domain) AS dkim_domain, max(w.spf_domain) AS spf_domain, k.name, k.ours "
-        "FROM aggregate_rows w JOIN aggregate_reports r ON r.id = w.report LEFT JOIN known_sources k ON k.ip = w.ip "
-        "WHERE r.end_at > ? GROUP BY r.domain, w.ip ORDER BY messages DESC",
-        (since,),
-    ).fetchall()
+    return ReportSource.read_all(
+        db.execute(
+            f"SELECT r.domain, w.ip, sum(w.messages) AS messages, sum(w.messages * {_ALIGNED}) AS aligned, "
+            "sum(w.messages * (w.disposition <> 'none')) AS acted, max(r.end_at) AS last, min(r.begin_at) AS first, "
+            "max(w.dkim_domain) AS dkim_domain, max(w.spf_domain) AS spf_domain, k.name, k.ours "
+            "FROM aggregate_rows w JOIN aggregate_reports r ON r.id = w.report LEFT JOIN known_sources k ON k.ip = w.ip "
+            "WHERE r.end_at > ? GROUP BY r.domain, w.ip ORDER BY messages DESC",
+            (since,),
+        )
+    )
 
 
-def by_day(db: sqlite3.Connection, since: int) -> list[sqlite3.Row]:
+def by_day(db: sqlite3.Connection, since: int) -> list[ReportDay]:
     """(domain, day, messages, aligned) since a moment."""
-    return db.execute(
-        f"SELECT r.domain, date(r.begin_at, 'unixepoch') AS day, sum(w.messages) AS messages, "
-        f"sum(w.messages * {_ALIGNED}) AS aligned FROM aggregate_rows w JOIN aggregate_reports r ON r.id = w.report "
-        "WHERE r.end_at > ? GROUP BY r.domain, day ORDER BY day",
-        (since,),
-    ).fetchall()
+    return ReportDay.read_all(
+        db.execute(
+            f"SELECT r.domain, date(r.begin_at, 'unixepoch') AS day, sum(w.messages) AS messages, "
+            f"sum(w.messages * {_ALIGNED}) AS aligned FROM aggregate_rows w JOIN aggregate_reports r ON r.id = w.report "
+            "WHERE r.end_at > ? GROUP BY r.domain, day ORDER BY day",
+            (since,),
+        )
+    )
 
 
-def reports(db: sqlite3.Connection, limit: int = 50) -> list[sqlite3.Row]:
-    return db.execute(
-        "SELECT r.*, (SELECT sum(messages) FROM aggregate_rows w WHERE w.report = r.id) AS messages "
-        "FROM aggregate_reports r ORDER BY r.end_at DESC LIMIT ?",
-        (limit,),
-    ).fetchall()
+def reports(db: sqlite3.Connection, limit: int = 50) -> list[AggregateReport]:
+    return AggregateReport.read_all(
+        db.execute(
+            "SELECT r.*, (SELECT sum(messages) FROM aggregate_rows w WHERE w.report = r.id) AS messages "
+            "FROM aggregate_reports r ORDER BY r.end_at DESC LIMIT ?",
+            (limit,),
+        )
+    )
 
 
 def name_source(db: sqlite3.Connection, ip: str, name: str, ours: bool, now: int, who: str) -> None:
     db.execute("INSERT OR REPLACE INTO known_sources VALUES (?, ?, ?, ?, ?)", (ip, name, int(ours), now, who))
 
 
-def by_message_id(db: sqlite3.Connection, delivery: int) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute(
-        "SELECT d.id, d.subscriber, c.message FROM deliveries d JOIN sends q ON q.id = d.send "
-        "JOIN campaigns c ON c.id = q.campaign WHERE d.id = ?",
-        (delivery,),
-    ).fetchone()
-    return row
+def by_message_id(db: sqlite3.Connection, delivery: DeliveryId) -> MessageOfId | None:
+    return MessageOfId.read(
+        db.execute(
+            "SELECT d.id, d.subscriber, c.message FROM deliveries d JOIN sends q ON q.id = d.send "
+            "JOIN campaigns c ON c.id = q.campaign WHERE d.id = ?",
+            (delivery,),
+        )
+    )
 
 
-def last_message_of(db: sqlite3.Connection, subscriber: int, before: int) -> int:
+def last_message_of(db: sqlite3.Connection, subscriber: SubscriberId, before: int) -> MessageId:
     """The message somebody was last sent before a moment; 0 for none."""
     row = db.execute(
         "SELECT message FROM events WHERE subscriber = ? AND kind = 1 AND at <= ? ORDER BY at DESC LIMIT 1",
         (subscriber, before),
     ).fetchone()
-    return int(row["message"]) if row else 0
+    return MessageId(row["message"] if row else 0)
 
 
-def bounced_between(db: sqlite3.Connection, provider: int, since: int, until: int) -> list[sqlite3.Row]:
+def bounced_between(db: sqlite3.Connection, provider: int, since: int, until: int) -> list[BouncedSuppression]:
     """Suppressions for hard bounces at a provider between two moments."""
-    return db.execute(
-        "SELECT x.* FROM suppressions x JOIN subscribers s ON s.id = x.subscriber WHERE x.reason = 1 AND s.provider = ? "
-        "AND x.at BETWEEN ? AND ?",
-        (provider, since, until),
-    ).fetchall()
+    return BouncedSuppression.read_all(
+        db.execute(
+            "SELECT x.* FROM suppressions x JOIN subscribers s ON s.id = x.subscriber WHERE x.reason = 1 AND s.provider = ? "
+            "AND x.at BETWEEN ? AND ?",
+            (provider, since, until),
+        )
+    )
 
 
-def refusals(db: sqlite3.Connection, since: int, until: int) -> list[sqlite3.Row]:
+def refusals(db: sqlite3.Connection, since: int, until: int) -> list[RefusalCount]:
     """Bounces and deferrals by provider, kind, code and text."""
-    return db.execute(
-        "SELECT s.provider, e.kind, coalesce(e.code, '') AS code, coalesce(e.diagnostic, '') AS diagnostic, "
-        "count(*) AS n, count(DISTINCT e.subscriber) AS people, min(e.at) AS first, max(e.at) AS last FROM events e "
-        "JOIN subscribers s ON s.id = e.subscriber WHERE e.kind IN (3, 4) AND e.at > ? AND e.at <= ? "
-        "GROUP BY 1, 2, 3, 4 ORDER BY n DESC LIMIT 400",
-        (since, until),
-    ).fetchall()
+    return RefusalCount.read_all(
+        db.execute(
+            "SELECT s.provider, e.kind, coalesce(e.code, '') AS code, coalesce(e.diagnostic, '') AS diagnostic, "
+            "count(*) AS n, count(DISTINCT e.subscriber) AS people, min(e.at) AS first, max(e.at) AS last FROM events e "
+            "JOIN subscribers s ON s.id = e.subscriber WHERE e.kind IN (3, 4) AND e.at > ? AND e.at <= ? "
+            "GROUP BY 1, 2, 3, 4 ORDER BY n DESC LIMIT 400",
+            (since, until),
+        )
+    )

@@ -10,12 +10,11 @@ import numpy as np
 from openmeadow.core.arrays import I32, Mask
 from openmeadow.core.consent.eligibility import GIVEN, PENDING, Answer, Standing, ask
 from openmeadow.core.events import Kind
+from openmeadow.core.moments import DAY
 from openmeadow.store import settings
 from openmeadow.store.engagement.columns import _table
 from openmeadow.store.segments.segment_facts import RuleFacts
 from openmeadow.store.subscribers import consent as consent_table
-
-DAY = 86_400
 
 
 class StoreFacts(RuleFacts):

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from typing import Any
 
-from openmeadow.core.message.html_scan import put_away
+from pydantic import JsonValue
+
+from openmeadow.core.message.html_scan import TemplatePart, put_away
 from openmeadow.core.rules.conditions import quoted
 from openmeadow.core.rules.renaming import renamed_text
 from openmeadow.store import settings
@@ -29,7 +30,7 @@ def rules_renamed(db: sqlite3.Connection, kind: str, before: str, after: str) ->
                 db.execute(f"UPDATE {table} SET definition = ? WHERE rowid = ?", (new, r["row"]))
     for table in _MESSAGES:
         for r in db.execute(f"SELECT rowid AS row, blocks, {', '.join(_TEXTS)} FROM {table}").fetchall():
-            changed: dict[str, Any] = {t: _conditions(r[t], before, after) for t in _TEXTS}
+            changed: dict[str, str | None] = {t: _conditions(r[t], before, after) for t in _TEXTS}
             changed["blocks"] = _definition_text(r["blocks"], kind, before, after)
             changed = {t: v for t, v in changed.items() if v != r[t]}
             if changed:
@@ -48,7 +49,7 @@ def purpose_renamed(db: sqlite3.Connection, before: str, after: str) -> None:
         settings.set_setting(db, "sunset_policy", {**policy, "purpose": after})
 
 
-def _definition(value: Any, kind: str, before: str, after: str) -> Any:
+def _definition(value: JsonValue, kind: str, before: str, after: str) -> JsonValue:
     """Every rule within, whatever it is part of."""
     if isinstance(value, list):
         return [_definition(v, kind, before, after) for v in value]
@@ -72,7 +73,7 @@ def _conditions(text: str, before: str, after: str) -> str:
         return text
     parts: list[str] = []
 
-    def one(_: int, part: Any) -> str:
+    def one(_: int, part: TemplatePart) -> str:
         new = part.text
         if "matches" in new:
             for said, says in ((quoted(before), quoted(after)), (_escaped(before), _escaped(after))):

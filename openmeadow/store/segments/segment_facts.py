@@ -19,6 +19,7 @@ from openmeadow.core.arrays import I8, I32, I64, NEVER, Mask
 from openmeadow.core.columns import Trouble, Troubles
 from openmeadow.core.consent.eligibility import CONSENT_STATES, GIVEN, SUPPRESSION_REASONS
 from openmeadow.core.errors import Missing, RuleMistake
+from openmeadow.core.ids import PurposeId, SequenceId
 from openmeadow.core.rules.conditions import Rule, walk
 from openmeadow.core.rules.parser import DEEPEST, parse
 from openmeadow.core.rules.people_clauses import InSegment
@@ -26,6 +27,7 @@ from openmeadow.core.sequences.definition import read
 from openmeadow.store import settings
 from openmeadow.store.engagement.columns import _table
 from openmeadow.store.health.providers import names as provider_names
+from openmeadow.store.rows import SqlValue
 from openmeadow.store.segments import segments
 from openmeadow.store.segments.facts_cache import Kept
 from openmeadow.store.subscribers import consent as consent_table
@@ -92,7 +94,7 @@ class RuleFacts:
             self.kept.put(key, self.now, until, found)
         return found
 
-    def _mask(self, sql: str, arguments: tuple[object, ...], timed: str = "") -> Mask:
+    def _mask(self, sql: str, arguments: tuple[SqlValue, ...], timed: str = "") -> Mask:
         def compute() -> Mask:
             few = ",".join(map(str, self.ids.tolist()))
             asked = f"WITH hit (person) AS ({sql}) SELECT person FROM hit WHERE person IN ({few})" if self.some else sql
@@ -218,12 +220,12 @@ class RuleFacts:
     def snapshot(self, name: str, day: str) -> Mask:
         self.segment(name)
         segment = segments.named(self.db, name)
-        rows = segments.snapshots(self.db, segment["id"]) if segment else []
+        rows = segments.snapshots(self.db, segment.id) if segment else []
         if not rows:
             raise Missing(f"The segment “{name}” has no snapshot yet.")
-        found = next((r["id"] for r in rows if r["day"] == day), None)
+        found = next((r.id for r in rows if r.day == day), None)
         if found is None:
-            days = ", ".join(r["day"] for r in rows[:5])
+            days = ", ".join(r.day for r in rows[:5])
             raise Missing(f"The segment “{name}” has no snapshot of {day}. Its snapshots are of {days}.")
         return self._mask("SELECT subscriber FROM snapshot_people WHERE snapshot = ?", (found,))
 
@@ -258,7 +260,7 @@ class RuleFacts:
             raise nearest("provider", name, [n for n in names if n])
         return np.asarray(self.provider == low.index(name.lower()))
 
-    def _latest(self, sql: str, arguments: tuple[object, ...], timed: str) -> I8:
+    def _latest(self, sql: str, arguments: tuple[SqlValue, ...], timed: str) -> I8:
         """A small number a person from (subscriber, number, order) rows, the last one in order standing."""
 
         def compute() -> I8:
@@ -309,7 +311,7 @@ class RuleFacts:
     def consent_from(self, purpose: str, source: str) -> Mask:
         """Whose latest record of consent by email about a purpose came from a stated source."""
         row_id = self._id("purposes", "purpose", purpose)
-        sources = consent_table.sources(self.db, row_id)
+        sources = consent_table.sources(self.db, PurposeId(row_id))
         if source.lower() not in (s.lower() for s in sources):
             raise nearest("source of consent", source, sources)
         hit = self._latest(
@@ -371,7 +373,7 @@ class RuleFacts:
     def in_sequence(self, name: str, step: str | None = None) -> Mask:
         """Who is active in a sequence, or at a step of it now (at which step they were at a past time is not kept)."""
         row_id = self._id("sequences", "sequence", name)
-        at = "" if step is None else f" AND step = {self._step(row_id, step)}"
+        at = "" if step is None else f" AND step = {self._step(SequenceId(row_id), step)}"
         return self._mask(
             "SELECT subscriber FROM enrolments WHERE sequence = ? AND entered_at <= ? AND coalesce(left_at, 1 << 62) > ?"
             + at,
@@ -380,7 +382,7 @@ class RuleFacts:
             "UNION ALL SELECT min(left_at) FROM enrolments WHERE left_at > :now)",
         )
 
-    def _step(self, sequence: int, name: str) -> int:
+    def _step(self, sequence: SequenceId, name: str) -> int:
         """The key of a step by what it is called."""
         row = self.db.execute("SELECT definition FROM sequences WHERE id = ?", (sequence,)).fetchone()
         titles = read(json.loads(row["definition"])).titles()

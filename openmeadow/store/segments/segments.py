@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import sqlite3
 from datetime import datetime
-from typing import Any
 from zoneinfo import ZoneInfo
 
 from openmeadow.store import settings
+from openmeadow.store.segments.records import Segment, SegmentCount, Snapshot
 
 
 def save(db: sqlite3.Connection, name: str, rule: str, now: int) -> int:
@@ -27,18 +27,16 @@ def remove(db: sqlite3.Connection, row_id: int) -> None:
     db.execute("DELETE FROM segments WHERE id = ?", (row_id,))
 
 
-def every(db: sqlite3.Connection) -> list[sqlite3.Row]:
-    return db.execute("SELECT * FROM segments ORDER BY name").fetchall()
+def every(db: sqlite3.Connection) -> list[Segment]:
+    return Segment.read_all(db.execute("SELECT * FROM segments ORDER BY name"))
 
 
-def one(db: sqlite3.Connection, row_id: int) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute("SELECT * FROM segments WHERE id = ?", (row_id,)).fetchone()
-    return row
+def one(db: sqlite3.Connection, row_id: int) -> Segment | None:
+    return Segment.read(db.execute("SELECT * FROM segments WHERE id = ?", (row_id,)))
 
 
-def named(db: sqlite3.Connection, name: str) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute("SELECT * FROM segments WHERE name = ?", (name,)).fetchone()
-    return row
+def named(db: sqlite3.Connection, name: str) -> Segment | None:
+    return Segment.read(db.execute("SELECT * FROM segments WHERE name = ?", (name,)))
 
 
 def used_by(db: sqlite3.Connection, row_id: int) -> list[str]:
@@ -62,8 +60,10 @@ def counted(db: sqlite3.Connection, row_id: int, at: int, count: int) -> None:
     db.execute("INSERT OR REPLACE INTO segment_counts VALUES (?, ?, ?)", (row_id, at, count))
 
 
-def counts(db: sqlite3.Connection, row_id: int) -> list[sqlite3.Row]:
-    return db.execute("SELECT at, count FROM segment_counts WHERE segment = ? ORDER BY at", (row_id,)).fetchall()
+def counts(db: sqlite3.Connection, row_id: int) -> list[SegmentCount]:
+    return SegmentCount.read_all(
+        db.execute("SELECT at, count FROM segment_counts WHERE segment = ? ORDER BY at", (row_id,))
+    )
 
 
 def forget_counts(db: sqlite3.Connection, row_id: int) -> None:
@@ -73,8 +73,8 @@ def forget_counts(db: sqlite3.Connection, row_id: int) -> None:
 def take_snapshot(db: sqlite3.Connection, row_id: int, rule: str, at: int, people: list[int]) -> int:
     """Keep the subscribers as they are now; one snapshot a day, the later one counts."""
     for f in snapshots(db, row_id):
-        if f["day"] == _day(db, at):
-            delete_snapshot(db, row_id, f["id"])
+        if f.day == _day(db, at):
+            delete_snapshot(db, row_id, f.id)
     copy = int(
         db.execute(
             "INSERT INTO snapshots (segment, rule, at, people) VALUES (?, ?, ?, ?)", (row_id, rule, at, len(people))
@@ -85,12 +85,12 @@ def take_snapshot(db: sqlite3.Connection, row_id: int, rule: str, at: int, peopl
     return copy
 
 
-def snapshots(db: sqlite3.Connection, row_id: int) -> list[dict[str, Any]]:
+def snapshots(db: sqlite3.Connection, row_id: int) -> list[Snapshot]:
     """A segment's snapshots with the workspace's ``day`` (ISO) each is of, the latest first."""
     rows = db.execute(
         "SELECT id, rule, at, people FROM snapshots WHERE segment = ? ORDER BY at DESC", (row_id,)
     ).fetchall()
-    return [{**dict(r), "day": _day(db, r["at"])} for r in rows]
+    return [Snapshot(r["id"], _day(db, r["at"]), r["at"], r["people"], r["rule"]) for r in rows]
 
 
 def _day(db: sqlite3.Connection, at: int) -> str:

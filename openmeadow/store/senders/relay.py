@@ -5,6 +5,8 @@ from __future__ import annotations
 import sqlite3
 from dataclasses import dataclass
 
+from openmeadow.core.states import BatchState, CampaignState, DeliveryState
+
 
 @dataclass(frozen=True)
 class RelayStatus:
@@ -77,8 +79,16 @@ def waiting_for_relay(db: sqlite3.Connection, now: int) -> int:
     """How many deliveries are due and wait, in plans under way."""
     row = db.execute(
         "SELECT count(*) AS n FROM deliveries d JOIN batches b ON b.id = d.batch JOIN sends q ON q.id = b.send "
-        "JOIN campaigns c ON c.id = q.campaign WHERE d.state = 'queued' AND b.due_at <= ? "
-        "AND b.state IN ('scheduled', 'sending', 'sent') AND c.state IN ('scheduled', 'sending') AND NOT c.external",
-        (now,),
+        "JOIN campaigns c ON c.id = q.campaign WHERE d.state = ? AND b.due_at <= ? "
+        "AND b.state IN (?, ?, ?) AND c.state IN (?, ?) AND NOT c.external",
+        (
+            DeliveryState.QUEUED,
+            now,
+            BatchState.SCHEDULED,
+            BatchState.SENDING,
+            BatchState.SENT,
+            CampaignState.SCHEDULED,
+            CampaignState.SENDING,
+        ),
     ).fetchone()
     return int(row["n"])

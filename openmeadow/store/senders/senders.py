@@ -4,25 +4,25 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from typing import Any
+
+from openmeadow.core.states import KeyState
+from openmeadow.store.senders.records import DkimKey, Domain, DomainAddress, FromAddress, RecordChange, SigningAddress
 
 
 def add_domain(db: sqlite3.Connection, name: str, token: str) -> int:
     return int(db.execute("INSERT INTO domains (name, token) VALUES (?, ?)", (name, token)).lastrowid or 0)
 
 
-def domains(db: sqlite3.Connection) -> list[sqlite3.Row]:
-    return db.execute("SELECT * FROM domains ORDER BY name").fetchall()
+def domains(db: sqlite3.Connection) -> list[Domain]:
+    return Domain.read_all(db.execute("SELECT * FROM domains ORDER BY name"))
 
 
-def domain(db: sqlite3.Connection, row_id: int) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute("SELECT * FROM domains WHERE id = ?", (row_id,)).fetchone()
-    return row
+def domain(db: sqlite3.Connection, row_id: int) -> Domain | None:
+    return Domain.read(db.execute("SELECT * FROM domains WHERE id = ?", (row_id,)))
 
 
-def domain_named(db: sqlite3.Connection, name: str) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute("SELECT * FROM domains WHERE name = ?", (name,)).fetchone()
-    return row
+def domain_named(db: sqlite3.Connection, name: str) -> Domain | None:
+    return Domain.read(db.execute("SELECT * FROM domains WHERE name = ?", (name,)))
 
 
 def set_key(db: sqlite3.Connection, row_id: int, selector: str, private: str, public: str) -> None:
@@ -33,11 +33,11 @@ def set_key(db: sqlite3.Connection, row_id: int, selector: str, private: str, pu
 
 
 def set_checked(
-    db: sqlite3.Connection, row_id: int, state: str, records: list[dict[str, Any]], spf: dict[str, Any], now: int
+    db: sqlite3.Connection, row_id: int, state: str, records: list[dict[str, str]], spf: dict[str, object], now: int
 ) -> None:
     """What a look found; what differs from the look before is kept with its moment."""
     row = domain(db, row_id)
-    before = {r["record"]: r for r in json.loads(row["records"])} if row and row["checked_at"] else None
+    before = {r["record"]: r for r in row.records} if row and row.checked_at else None
     if before is not None:
         for r in records:
             old = before.get(r["record"])
@@ -52,20 +52,20 @@ def set_checked(
     )
 
 
-def changes(db: sqlite3.Connection, row_id: int, limit: int = 20) -> list[sqlite3.Row]:
-    return db.execute(
-        "SELECT * FROM record_changes WHERE domain = ? ORDER BY at DESC, id DESC LIMIT ?", (row_id, limit)
-    ).fetchall()
+def changes(db: sqlite3.Connection, row_id: int, limit: int = 20) -> list[RecordChange]:
+    return RecordChange.read_all(
+        db.execute("SELECT * FROM record_changes WHERE domain = ? ORDER BY at DESC, id DESC LIMIT ?", (row_id, limit))
+    )
 
 
-def keys(db: sqlite3.Connection, domain: int) -> list[sqlite3.Row]:
+def keys(db: sqlite3.Connection, domain: int) -> list[DkimKey]:
     """The keys beside the one in use."""
-    return db.execute("SELECT * FROM dkim_keys WHERE domain = ? ORDER BY id", (domain,)).fetchall()
+    return DkimKey.read_all(db.execute("SELECT * FROM dkim_keys WHERE domain = ? ORDER BY id", (domain,)))
 
 
 def add_next_key(db: sqlite3.Connection, domain: int, selector: str, private: str, public: str, now: int) -> None:
     """A key that waits to be proved; an earlier one that waited is gone."""
-    db.execute("DELETE FROM dkim_keys WHERE domain = ? AND state = 'next'", (domain,))
+    db.execute("DELETE FROM dkim_keys WHERE domain = ? AND state = ?", (domain, KeyState.NEXT))
     db.execute(
         "INSERT INTO dkim_keys (domain, selector, private_key, public_key, state, made_at) VALUES (?, ?, ?, ?, 'next', ?)",
         (domain, selector, private, public, now),
@@ -79,13 +79,15 @@ def use_next_key(db: sqlite3.Connection, row_id: int, now: int) -> None:
         "SELECT id, selector, private_key, public_key, 'old', ?2, ?2 FROM domains WHERE id = ?1",
         (row_id, now),
     )
-    row = db.execute("DELETE FROM dkim_keys WHERE domain = ? AND state = 'next' RETURNING *", (row_id,)).fetchone()
+    row = db.execute(
+        "DELETE FROM dkim_keys WHERE domain = ? AND state = ? RETURNING *", (row_id, KeyState.NEXT)
+    ).fetchone()
     set_key(db, row_id, row["selector"], row["private_key"], row["public_key"])
 
 
 def drop_old_keys(db: sqlite3.Connection, domain: int, before: int) -> int:
     return db.execute(
-        "DELETE FROM dkim_keys WHERE domain = ? AND state = 'old' AND retired_at <= ?", (domain, before)
+        "DELETE FROM dkim_keys WHERE domain = ? AND state = ? AND retired_at <= ?", (domain, KeyState.OLD, before)
     ).rowcount
 
 
@@ -98,26 +100,28 @@ def add_address(db: sqlite3.Connection, domain: int, address: str, now: int) -> 
     )
 
 
-def addresses(db: sqlite3.Connection, domain: int | None = None) -> list[sqlite3.Row]:
-    return db.execute(
-        "SELECT a.*, d.name AS domain_name, d.state AS domain_state FROM from_addresses a "
-        "JOIN domains d ON d.id = a.domain WHERE ?1 IS NULL OR a.domain = ?1 ORDER BY address",
-        (domain,),
-    ).fetchall()
+def addresses(db: sqlite3.Connection, domain: int | None = None) -> list[DomainAddress]:
+    return DomainAddress.read_all(
+        db.execute(
+            "SELECT a.*, d.name AS domain_name, d.state AS domain_state FROM from_addresses a "
+            "JOIN domains d ON d.id = a.domain WHERE ?1 IS NULL OR a.domain = ?1 ORDER BY address",
+            (domain,),
+        )
+    )
 
 
-def address(db: sqlite3.Connection, row_id: int) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute(
-        "SELECT a.*, d.name AS domain_name, d.state AS domain_state, d.selector, d.private_key, d.public_key "
-        "FROM from_addresses a JOIN domains d ON d.id = a.domain WHERE a.id = ?",
-        (row_id,),
-    ).fetchone()
-    return row
+def address(db: sqlite3.Connection, row_id: int) -> SigningAddress | None:
+    return SigningAddress.read(
+        db.execute(
+            "SELECT a.*, d.name AS domain_name, d.state AS domain_state, d.selector, d.private_key, d.public_key "
+            "FROM from_addresses a JOIN domains d ON d.id = a.domain WHERE a.id = ?",
+            (row_id,),
+        )
+    )
 
 
-def address_named(db: sqlite3.Connection, text: str) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute("SELECT * FROM from_addresses WHERE address = ?", (text,)).fetchone()
-    return row
+def address_named(db: sqlite3.Connection, text: str) -> FromAddress | None:
+    return FromAddress.read(db.execute("SELECT * FROM from_addresses WHERE address = ?", (text,)))
 
 
 def confirm(db: sqlite3.Connection, row_id: int, now: int) -> bool:
@@ -130,14 +134,15 @@ def confirm(db: sqlite3.Connection, row_id: int, now: int) -> bool:
     )
 
 
-def ready_address(db: sqlite3.Connection) -> sqlite3.Row | None:
+def ready_address(db: sqlite3.Connection) -> SigningAddress | None:
     """The confirmed from address whose domain stands best: what a new draft begins with; None without one."""
-    row: sqlite3.Row | None = db.execute(
-        "SELECT a.*, d.name AS domain_name, d.state AS domain_state, d.selector, d.private_key, d.public_key "
-        "FROM from_addresses a JOIN domains d ON d.id = a.domain WHERE a.confirmed_at IS NOT NULL ORDER BY "
-        "d.private_key IS NULL, CASE d.state WHEN 'pass' THEN 0 WHEN 'warning' THEN 1 WHEN 'unknown' THEN 2 ELSE 3 END, a.id"
-    ).fetchone()
-    return row
+    return SigningAddress.read(
+        db.execute(
+            "SELECT a.*, d.name AS domain_name, d.state AS domain_state, d.selector, d.private_key, d.public_key "
+            "FROM from_addresses a JOIN domains d ON d.id = a.domain WHERE a.confirmed_at IS NOT NULL ORDER BY "
+            "d.private_key IS NULL, CASE d.state WHEN 'pass' THEN 0 WHEN 'warning' THEN 1 WHEN 'unknown' THEN 2 ELSE 3 END, a.id"
+        )
+    )
 
 
 def set_proof(db: sqlite3.Connection, row_id: int, what: str, at: int | None) -> None:

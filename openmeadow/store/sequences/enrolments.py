@@ -6,8 +6,11 @@ import sqlite3
 from collections.abc import Sequence
 
 from openmeadow.core.arrays import I64
+from openmeadow.core.ids import MessageId
+from openmeadow.core.states import SendKind
 from openmeadow.store.bulk import Many
 from openmeadow.store.engagement.columns import _table
+from openmeadow.store.sequences.records import Enrolment, InsideLine, MailedEnrolment, QueuedPerson, ZonedEnrolment
 from openmeadow.store.subscribers.subscribers import add_labels, add_members, facts_changed
 
 Arrival = tuple[int, int, int, int | None, int, int]  # enrolment, step, path, due_at, version, now
@@ -49,13 +52,15 @@ def queue(db: sqlite3.Connection, row_id: int, people: Many[int], now: int) -> i
     return db.total_changes - before
 
 
-def queued(db: sqlite3.Connection, row_id: int, most: int | None = None) -> list[sqlite3.Row]:
+def queued(db: sqlite3.Connection, row_id: int, most: int | None = None) -> list[QueuedPerson]:
     """(subscriber, provider) in the order they came, at most so many."""
-    return db.execute(
-        "SELECT w.subscriber, s.provider FROM sequence_queue w JOIN subscribers s ON s.id = w.subscriber "
-        "WHERE w.sequence = ? ORDER BY w.id LIMIT ?",
-        (row_id, -1 if most is None else most),
-    ).fetchall()
+    return QueuedPerson.read_all(
+        db.execute(
+            "SELECT w.subscriber, s.provider FROM sequence_queue w JOIN subscribers s ON s.id = w.subscriber "
+            "WHERE w.sequence = ? ORDER BY w.id LIMIT ?",
+            (row_id, -1 if most is None else most),
+        )
+    )
 
 
 def anybody_queued(db: sqlite3.Connection, row_id: int) -> bool:
@@ -101,27 +106,31 @@ def begin(db: sqlite3.Connection, rows: Many[tuple[int, int, int, int, int, int]
     facts_changed(db)
 
 
-def due(db: sqlite3.Connection, row_id: int, now: int, limit: int) -> list[sqlite3.Row]:
+def due(db: sqlite3.Connection, row_id: int, now: int, limit: int) -> list[ZonedEnrolment]:
     """Stays whose moment has come, the earliest first."""
-    return db.execute(
-        "SELECT t.*, s.time_zone FROM enrolments t JOIN subscribers s ON s.id = t.subscriber WHERE t.sequence = ? "
-        "AND t.left_at IS NULL AND t.due_at IS NOT NULL AND t.due_at <= ? ORDER BY t.due_at LIMIT ?",
-        (row_id, now, limit),
-    ).fetchall()
+    return ZonedEnrolment.read_all(
+        db.execute(
+            "SELECT t.*, s.time_zone FROM enrolments t JOIN subscribers s ON s.id = t.subscriber WHERE t.sequence = ? "
+            "AND t.left_at IS NULL AND t.due_at IS NOT NULL AND t.due_at <= ? ORDER BY t.due_at LIMIT ?",
+            (row_id, now, limit),
+        )
+    )
 
 
 SETTLED = "('sent', 'failed', 'skipped')"  # who is unconfirmed waits until that is settled
 
 
-def mailed(db: sqlite3.Connection, row_id: int, limit: int) -> list[sqlite3.Row]:
+def mailed(db: sqlite3.Connection, row_id: int, limit: int) -> list[MailedEnrolment]:
     """Stays whose message has come to its end, with what became of it: the newest of their deliveries stands."""
-    return db.execute(
-        "SELECT t.*, s.time_zone, d.state AS delivery, d.reason FROM enrolments t "
-        "JOIN subscribers s ON s.id = t.subscriber "
-        "JOIN deliveries d ON d.id = (SELECT max(x.id) FROM deliveries x WHERE x.enrolment = t.id) "
-        f"WHERE t.sequence = ? AND t.left_at IS NULL AND t.due_at IS NULL AND d.state IN {SETTLED} LIMIT ?",
-        (row_id, limit),
-    ).fetchall()
+    return MailedEnrolment.read_all(
+        db.execute(
+            "SELECT t.*, s.time_zone, d.state AS delivery, d.reason FROM enrolments t "
+            "JOIN subscribers s ON s.id = t.subscriber "
+            "JOIN deliveries d ON d.id = (SELECT max(x.id) FROM deliveries x WHERE x.enrolment = t.id) "
+            f"WHERE t.sequence = ? AND t.left_at IS NULL AND t.due_at IS NULL AND d.state IN {SETTLED} LIMIT ?",
+            (row_id, limit),
+        )
+    )
 
 
 def passed(db: sqlite3.Connection, stays: Sequence[int]) -> dict[int, set[int]]:
@@ -134,16 +143,16 @@ def passed(db: sqlite3.Connection, stays: Sequence[int]) -> dict[int, set[int]]:
     return out
 
 
-def received(db: sqlite3.Connection, stays: Sequence[int], message: int) -> list[int]:
+def received(db: sqlite3.Connection, stays: Sequence[int], message: MessageId) -> list[int]:
     """Whose first of a message was sent, or is unconfirmed, within one of these stays."""
     out: list[int] = []
     for i in range(0, len(stays), 500):
         few = ",".join(map(str, stays[i : i + 500]))
         rows = db.execute(
-            f"SELECT d.subscriber FROM deliveries d JOIN sends q ON q.id = d.send AND q.kind = 'first' "
+            f"SELECT d.subscriber FROM deliveries d JOIN sends q ON q.id = d.send AND q.kind = ? "
             f"JOIN campaigns c ON c.id = q.campaign AND c.message = ? WHERE d.enrolment IN ({few}) "
             "AND d.state IN ('sent', 'unconfirmed')",
-            (message,),
+            (SendKind.FIRST, message),
         )
         out += [int(r["subscriber"]) for r in rows]
     return out
@@ -192,14 +201,15 @@ def drop_waiting(db: sqlite3.Connection, stays: Sequence[int], why: str, now: in
     )
 
 
-def inside(db: sqlite3.Connection, row_id: int, among: Sequence[int]) -> list[sqlite3.Row]:
+def inside(db: sqlite3.Connection, row_id: int, among: Sequence[int]) -> list[Enrolment]:
     """The open stays of some people."""
-    out: list[sqlite3.Row] = []
+    out: list[Enrolment] = []
     for i in range(0, len(among), 500):
         few = ",".join(map(str, among[i : i + 500]))
-        out += db.execute(
+        rows = db.execute(
             f"SELECT * FROM enrolments WHERE sequence = ? AND left_at IS NULL AND subscriber IN ({few})", (row_id,)
-        ).fetchall()
+        )
+        out += Enrolment.read_all(rows)
     return out
 
 
@@ -220,11 +230,13 @@ def suppressed_inside(db: sqlite3.Connection, row_id: int, now: int) -> I64:
     return found
 
 
-def all_inside(db: sqlite3.Connection, row_id: int) -> list[sqlite3.Row]:
+def all_inside(db: sqlite3.Connection, row_id: int) -> list[InsideLine]:
     """Every open enrolment's id, step and due moment."""
-    return db.execute(
-        "SELECT id, subscriber, step, path, due_at FROM enrolments WHERE sequence = ? AND left_at IS NULL", (row_id,)
-    ).fetchall()
+    return InsideLine.read_all(
+        db.execute(
+            "SELECT id, subscriber, step, path, due_at FROM enrolments WHERE sequence = ? AND left_at IS NULL", (row_id,)
+        )
+    )
 
 
 def with_news(db: sqlite3.Connection, row_id: int, event: int, consent: int) -> tuple[list[int], int, int]:

@@ -3,11 +3,28 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Sequence
-from typing import Any
+from collections.abc import Collection
 
+from openmeadow.core.ids import CampaignId, SequenceId
+from openmeadow.core.states import CampaignState, DeliveryState, SequenceState
 from openmeadow.store.bulk import Many
+from openmeadow.store.campaigns import campaigns
+from openmeadow.store.campaigns.records import Campaign
+from openmeadow.store.rows import Values
+from openmeadow.store.sequences.records import (
+    EnrolledPerson,
+    LeftCount,
+    NextStep,
+    SentMail,
+    Sequence,
+    SequenceLine,
+    SequenceVersion,
+    StepCount,
+    StepsOfHour,
+    Waiting,
+)
 
+_WHOLE = "SELECT q.*, p.name AS purpose_name FROM sequences q LEFT JOIN purposes p ON p.id = q.purpose"
 _FIELDS = frozenset(
     (
         "seed name state definition version started_at purpose from_address from_name seen_event seen_consent paused_why"
@@ -15,12 +32,12 @@ _FIELDS = frozenset(
 )
 
 
-def add(db: sqlite3.Connection, name: str, seed: int, now: int) -> int:
+def add(db: sqlite3.Connection, name: str, seed: int, now: int) -> SequenceId:
     sql = "INSERT INTO sequences (name, seed, made_at) VALUES (?, ?, ?)"
-    return int(db.execute(sql, (name, seed, now)).lastrowid or 0)
+    return SequenceId(db.execute(sql, (name, seed, now)).lastrowid or 0)
 
 
-def update(db: sqlite3.Connection, row_id: int, values: dict[str, Any]) -> None:
+def update(db: sqlite3.Connection, row_id: int, values: Values) -> None:
     unknown = values.keys() - _FIELDS
     if unknown:
         raise ValueError(f"no such columns: {unknown}")
@@ -38,38 +55,36 @@ def remove(db: sqlite3.Connection, row_id: int) -> None:
     db.execute("DELETE FROM sequences WHERE id = ?", (row_id,))
 
 
-def one(db: sqlite3.Connection, row_id: int) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute(
-        "SELECT q.*, p.name AS purpose_name FROM sequences q LEFT JOIN purposes p ON p.id = q.purpose WHERE q.id = ?",
-        (row_id,),
-    ).fetchone()
-    return row
+def one(db: sqlite3.Connection, row_id: int) -> Sequence | None:
+    return Sequence.read(db.execute(f"{_WHOLE} WHERE q.id = ?", (row_id,)))
 
 
-def named(db: sqlite3.Connection, name: str) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute("SELECT * FROM sequences WHERE name = ?", (name,)).fetchone()
-    return row
+def named(db: sqlite3.Connection, name: str) -> Sequence | None:
+    return Sequence.read(db.execute(f"{_WHOLE} WHERE q.name = ?", (name,)))
 
 
-def every(db: sqlite3.Connection) -> list[sqlite3.Row]:
-    return db.execute(
-        "SELECT q.id, q.name, q.state, q.paused_why, q.definition, q.made_at, q.started_at, p.name AS purpose_name, "
-        "(SELECT count(*) FROM enrolments s WHERE s.sequence = q.id AND s.left_at IS NULL) AS active, "
-        "(SELECT count(*) FROM enrolments s WHERE s.sequence = q.id AND s.finished) AS finished, "
-        "(SELECT count(*) FROM sequence_queue w WHERE w.sequence = q.id) AS queued "
-        "FROM sequences q LEFT JOIN purposes p ON p.id = q.purpose ORDER BY q.made_at, q.id"
-    ).fetchall()
+def every(db: sqlite3.Connection) -> list[SequenceLine]:
+    return SequenceLine.read_all(
+        db.execute(
+            "SELECT q.id, q.name, q.state, q.paused_why, q.definition, q.made_at, q.started_at, p.name AS purpose_name, "
+            "(SELECT count(*) FROM enrolments s WHERE s.sequence = q.id AND s.left_at IS NULL) AS active, "
+            "(SELECT count(*) FROM enrolments s WHERE s.sequence = q.id AND s.finished) AS finished, "
+            "(SELECT count(*) FROM sequence_queue w WHERE w.sequence = q.id) AS queued "
+            "FROM sequences q LEFT JOIN purposes p ON p.id = q.purpose ORDER BY q.made_at, q.id"
+        )
+    )
 
 
-def running(db: sqlite3.Connection) -> list[sqlite3.Row]:
-    return db.execute("SELECT * FROM sequences WHERE state = 'running' ORDER BY id").fetchall()
+def running(db: sqlite3.Connection) -> list[Sequence]:
+    return Sequence.read_all(db.execute(f"{_WHOLE} WHERE q.state = ? ORDER BY q.id", (SequenceState.RUNNING,)))
 
 
 def pause(db: sqlite3.Connection, row_id: int, word: str, why: str = "") -> None:
     """Nobody goes on, and no mail of its steps: those are held with a word; ``why`` where it paused itself."""
     update(db, row_id, {"state": "paused", "paused_why": why})
     db.execute(
-        "UPDATE campaigns SET state = 'paused', paused_why = ? WHERE sequence = ? AND state = 'sending'", (word, row_id)
+        "UPDATE campaigns SET state = ?, paused_why = ? WHERE sequence = ? AND state = ?",
+        (CampaignState.PAUSED, word, row_id, CampaignState.SENDING),
     )
 
 
@@ -77,22 +92,23 @@ def add_version(db: sqlite3.Connection, row_id: int, n: int, definition: str, wh
     db.execute("INSERT INTO sequence_versions VALUES (?, ?, ?, ?, ?)", (row_id, n, now, who, definition))
 
 
-def versions(db: sqlite3.Connection, row_id: int) -> list[sqlite3.Row]:
-    return db.execute(
-        "SELECT n, at, who, definition FROM sequence_versions WHERE sequence = ? ORDER BY n", (row_id,)
-    ).fetchall()
+def versions(db: sqlite3.Connection, row_id: int) -> list[SequenceVersion]:
+    return SequenceVersion.read_all(
+        db.execute("SELECT n, at, who, definition FROM sequence_versions WHERE sequence = ? ORDER BY n", (row_id,))
+    )
 
 
 # steps that mail
 
 
-def mails(db: sqlite3.Connection, row_id: int) -> dict[int, sqlite3.Row]:
+def mails(db: sqlite3.Connection, row_id: SequenceId) -> dict[int, Campaign]:
     """The campaign behind each message step, by the step's key."""
-    rows = db.execute("SELECT * FROM campaigns WHERE sequence = ? ORDER BY step", (row_id,))
-    return {int(r["step"]): r for r in rows}
+    return {int(c.step or 0): c for c in campaigns.of_sequence(db, row_id)}
 
 
-def tie(db: sqlite3.Connection, campaign: int, sequence: int, step: int, kind: str, gate: str, asks: str) -> None:
+def tie(
+    db: sqlite3.Connection, campaign: CampaignId, sequence: SequenceId, step: int, kind: str, gate: str, asks: str
+) -> None:
     """Make a campaign the mail of a step."""
     db.execute(
         "UPDATE campaigns SET sequence = ?, step = ?, kind = ?, gate = ?, asks = ?, with_sequences = 1 WHERE id = ?",
@@ -111,7 +127,7 @@ def highest_key(db: sqlite3.Connection, row_id: int) -> int:
     return int(row["key"] or 0)
 
 
-def way_out(db: sqlite3.Connection, campaign: int, kind: str) -> tuple[int, int] | None:
+def way_out(db: sqlite3.Connection, campaign: CampaignId, kind: str) -> tuple[int, int] | None:
     """(send, batch) by which a step's mail goes out."""
     row = db.execute(
         "SELECT q.id AS send, b.id AS batch FROM sends q JOIN batches b ON b.send = q.id WHERE q.campaign = ? AND q.kind = ?",
@@ -124,8 +140,13 @@ def set_arms(db: sqlite3.Connection, send_id: int, variants: str) -> None:
     db.execute("UPDATE sends SET variants = ? WHERE id = ?", (variants, send_id))
 
 
-def add_mail(db: sqlite3.Connection, rows: Many[tuple[int, int, int, int, int, str, str | None, int]]) -> None:
-    """(send, batch, subscriber, enrolment, band, state, reason, now); what is there already stays as it is."""
+MailRow = tuple[
+    int, int, int, int, int, str, str | None, int
+]  # send, batch, subscriber, enrolment, band, state, reason, now
+
+
+def add_mail(db: sqlite3.Connection, rows: Many[MailRow]) -> None:
+    """Messages of steps; what is there already stays as it is."""
     db.executemany(
         "INSERT OR IGNORE INTO deliveries (send, batch, subscriber, enrolment, band, state, reason, changed_at) "
         "VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
@@ -133,40 +154,36 @@ def add_mail(db: sqlite3.Connection, rows: Many[tuple[int, int, int, int, int, s
     )
 
 
-def next_step(db: sqlite3.Connection) -> sqlite3.Row | None:
+def next_step(db: sqlite3.Connection) -> NextStep | None:
     """The sequence that somebody is due in next, and when."""
-    found: list[sqlite3.Row] = [
-        row
-        for r in running(db)
-        if (
-            row := db.execute(
-                "SELECT min(due_at) AS at, ? AS name FROM enrolments WHERE sequence = ? AND left_at IS NULL "
-                "AND due_at IS NOT NULL",
-                (r["name"], r["id"]),
-            ).fetchone()
-        )["at"]
-        is not None
-    ]
-    return min(found, key=lambda row: int(row["at"]), default=None)
+    return NextStep.read(
+        db.execute(
+            "SELECT min(e.due_at) AS at, q.name FROM sequences q JOIN enrolments e ON e.sequence = q.id "
+            "WHERE q.state = ? AND e.left_at IS NULL AND e.due_at IS NOT NULL GROUP BY q.id ORDER BY 1, q.id LIMIT 1",
+            (SequenceState.RUNNING,),
+        )
+    )
 
 
-def day_of(db: sqlite3.Connection, begin: int, end: int) -> list[sqlite3.Row]:
+def day_of(db: sqlite3.Connection, begin: int, end: int) -> list[StepsOfHour]:
     """(sequence, name, hour after ``begin``, people due in it) of those that run."""
-    return db.execute(
-        "SELECT q.id AS sequence, q.name, max(0, t.due_at - ?1) / 3600 AS hour, count(*) AS people FROM sequences q "
-        "JOIN enrolments t ON t.sequence = q.id WHERE q.state = 'running' AND t.left_at IS NULL "
-        "AND t.due_at IS NOT NULL AND t.due_at < ?2 GROUP BY 1, 3 ORDER BY q.name, 3",
-        (begin, end),
-    ).fetchall()
+    return StepsOfHour.read_all(
+        db.execute(
+            "SELECT q.id AS sequence, q.name, max(0, t.due_at - ?1) / 3600 AS hour, count(*) AS people FROM sequences q "
+            "JOIN enrolments t ON t.sequence = q.id WHERE q.state = 'running' AND t.left_at IS NULL "
+            "AND t.due_at IS NOT NULL AND t.due_at < ?2 GROUP BY 1, 3 ORDER BY q.name, 3",
+            (begin, end),
+        )
+    )
 
 
 def sent_since(db: sqlite3.Connection, since: int) -> dict[int, int]:
     """By sequence, how many messages were sent since a moment."""
     rows = db.execute(
         "SELECT c.sequence, count(*) AS n FROM campaigns c JOIN sends q ON q.campaign = c.id "
-        "JOIN deliveries d ON d.send = q.id AND d.changed_at >= ? AND d.state = 'sent' "
+        "JOIN deliveries d ON d.send = q.id AND d.changed_at >= ? AND d.state = ? "
         "WHERE c.sequence IS NOT NULL GROUP BY 1",
-        (since,),
+        (since, DeliveryState.SENT),
     )
     return {int(r["sequence"]): int(r["n"]) for r in rows}
 
@@ -174,22 +191,26 @@ def sent_since(db: sqlite3.Connection, since: int) -> dict[int, int]:
 # what one sees
 
 
-def steps(db: sqlite3.Connection, row_id: int) -> list[sqlite3.Row]:
+def steps(db: sqlite3.Connection, row_id: int) -> list[StepCount]:
     """(step, people who stand there, of them due by their clock, next due) of those inside."""
-    return db.execute(
-        "SELECT step, count(*) AS people, sum(due_at IS NULL) AS mailing, min(due_at) AS next FROM enrolments "
-        "WHERE sequence = ? AND left_at IS NULL GROUP BY step",
-        (row_id,),
-    ).fetchall()
+    return StepCount.read_all(
+        db.execute(
+            "SELECT step, count(*) AS people, sum(due_at IS NULL) AS mailing, min(due_at) AS next FROM enrolments "
+            "WHERE sequence = ? AND left_at IS NULL GROUP BY step",
+            (row_id,),
+        )
+    )
 
 
-def left(db: sqlite3.Connection, row_id: int) -> list[sqlite3.Row]:
+def left(db: sqlite3.Connection, row_id: int) -> list[LeftCount]:
     """(step, why, people) of those who left before the end."""
-    return db.execute(
-        "SELECT step, exit_reason AS why, count(*) AS people FROM enrolments WHERE sequence = ? AND left_at IS NOT NULL "
-        "AND NOT finished GROUP BY 1, 2 ORDER BY 3 DESC",
-        (row_id,),
-    ).fetchall()
+    return LeftCount.read_all(
+        db.execute(
+            "SELECT step, exit_reason AS why, count(*) AS people FROM enrolments WHERE sequence = ? AND left_at IS NOT NULL "
+            "AND NOT finished GROUP BY 1, 2 ORDER BY 3 DESC",
+            (row_id,),
+        )
+    )
 
 
 def passages(db: sqlite3.Connection, row_id: int) -> dict[int, int]:
@@ -202,38 +223,43 @@ def passages(db: sqlite3.Connection, row_id: int) -> dict[int, int]:
     return {int(r["step"]): int(r["n"]) for r in rows}
 
 
-def at_step(db: sqlite3.Connection, row_id: int, step: int, limit: int, offset: int = 0) -> list[sqlite3.Row]:
+def at_step(db: sqlite3.Connection, row_id: int, step: int, limit: int, offset: int = 0) -> list[Waiting]:
     """People who stand at a step: who goes next first."""
-    return db.execute(
-        "SELECT t.id, t.subscriber, s.email, t.since, t.due_at, t.run, "
-        "(SELECT x.next_at FROM deliveries x WHERE x.enrolment = t.id AND x.state = 'deferred' ORDER BY x.id "
-        "DESC LIMIT 1) AS again "
-        "FROM enrolments t JOIN subscribers s ON s.id = t.subscriber WHERE t.sequence = ? AND t.step = ? "
-        "AND t.left_at IS NULL ORDER BY coalesce(t.due_at, 0), t.id LIMIT ? OFFSET ?",
-        (row_id, step, limit, offset),
-    ).fetchall()
+    return Waiting.read_all(
+        db.execute(
+            "SELECT t.id, t.subscriber, s.email, t.since, t.due_at, t.run, "
+            "(SELECT x.next_at FROM deliveries x WHERE x.enrolment = t.id AND x.state = 'deferred' ORDER BY x.id "
+            "DESC LIMIT 1) AS again "
+            "FROM enrolments t JOIN subscribers s ON s.id = t.subscriber WHERE t.sequence = ? AND t.step = ? "
+            "AND t.left_at IS NULL ORDER BY coalesce(t.due_at, 0), t.id LIMIT ? OFFSET ?",
+            (row_id, step, limit, offset),
+        )
+    )
 
 
-def enrolment(db: sqlite3.Connection, row_id: int) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute(
-        "SELECT t.*, s.time_zone, s.email FROM enrolments t JOIN subscribers s ON s.id = t.subscriber WHERE t.id = ?",
-        (row_id,),
-    ).fetchone()
-    return row
+def enrolment(db: sqlite3.Connection, row_id: int) -> EnrolledPerson | None:
+    return EnrolledPerson.read(
+        db.execute(
+            "SELECT t.*, s.time_zone, s.email FROM enrolments t JOIN subscribers s ON s.id = t.subscriber WHERE t.id = ?",
+            (row_id,),
+        )
+    )
 
 
-def sent(db: sqlite3.Connection, row_id: int) -> list[sqlite3.Row]:
+def sent(db: sqlite3.Connection, row_id: int) -> list[SentMail]:
     """Each delivery of a sequence's mails that has come to something: (step, kind of pass, message, subscriber, enrolment,
     when, state, reason, in the holdout group)."""
-    return db.execute(
-        "SELECT c.step, q.kind, c.message, d.subscriber, d.enrolment, d.changed_at AS at, d.state, d.reason, t.holdout "
-        "FROM campaigns c JOIN sends q ON q.campaign = c.id JOIN deliveries d ON d.send = q.id "
-        "JOIN enrolments t ON t.id = d.enrolment WHERE c.sequence = ?",
-        (row_id,),
-    ).fetchall()
+    return SentMail.read_all(
+        db.execute(
+            "SELECT c.step, q.kind, c.message, d.subscriber, d.enrolment, d.changed_at AS at, d.state, d.reason, t.holdout "
+            "FROM campaigns c JOIN sends q ON q.campaign = c.id JOIN deliveries d ON d.send = q.id "
+            "JOIN enrolments t ON t.id = d.enrolment WHERE c.sequence = ?",
+            (row_id,),
+        )
+    )
 
 
-def passed_over_inside(db: sqlite3.Connection, row_id: int, others: Sequence[int]) -> int:
+def passed_over_inside(db: sqlite3.Connection, row_id: int, others: Collection[int]) -> int:
     """How many people inside would be mailed by campaigns about the purposes that these are about, were they not inside."""
     few = ",".join(map(str, others))
     return int(

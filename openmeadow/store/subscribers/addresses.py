@@ -7,6 +7,8 @@ import sqlite3
 from collections.abc import Sequence
 
 from openmeadow.core.addresses.verdicts import VERDICTS, DomainAnswer
+from openmeadow.core.ids import SubscriberId
+from openmeadow.store.subscribers.records import Slip, SuggestedAddress
 
 _PART = 20_000
 
@@ -88,28 +90,32 @@ def reason_counts(db: sqlite3.Connection, limit: int = 30) -> list[tuple[str, in
     return [(r["words"], r["verdict"], r["n"]) for r in rows]
 
 
-def suggested(db: sqlite3.Connection) -> list[sqlite3.Row]:
+def suggested(db: sqlite3.Connection) -> list[SuggestedAddress]:
     """Everyone whose address has a better writing."""
-    return db.execute(
-        "SELECT v.subscriber, v.suggestion, s.email, s.email_key, s.provider FROM address_verdicts v "
-        "JOIN subscribers s ON s.id = v.subscriber WHERE v.suggestion IS NOT NULL AND s.erased_at IS NULL "
-        "AND s.email <> v.suggestion ORDER BY v.subscriber"
-    ).fetchall()
+    return SuggestedAddress.read_all(
+        db.execute(
+            "SELECT v.subscriber, v.suggestion, s.email, s.email_key, s.provider FROM address_verdicts v "
+            "JOIN subscribers s ON s.id = v.subscriber WHERE v.suggestion IS NOT NULL AND s.erased_at IS NULL "
+            "AND s.email <> v.suggestion ORDER BY v.subscriber"
+        )
+    )
 
 
-def slips(db: sqlite3.Connection, limit: int = 50) -> list[sqlite3.Row]:
+def slips(db: sqlite3.Connection, limit: int = 50) -> list[Slip]:
     """Slips by domain: how many, what was probably meant, one address for example."""
-    return db.execute(
-        "SELECT substr(s.email_key, instr(s.email_key, '@') + 1) AS typed, "
-        "substr(v.suggestion, instr(v.suggestion, '@') + 1) AS meant, count(*) AS count, min(s.email) AS example "
-        "FROM address_verdicts v JOIN subscribers s ON s.id = v.subscriber "
-        "WHERE v.suggestion IS NOT NULL AND s.erased_at IS NULL AND s.email <> v.suggestion "
-        "GROUP BY 1, 2 ORDER BY 3 DESC LIMIT ?",
-        (limit,),
-    ).fetchall()
+    return Slip.read_all(
+        db.execute(
+            "SELECT substr(s.email_key, instr(s.email_key, '@') + 1) AS typed, "
+            "substr(v.suggestion, instr(v.suggestion, '@') + 1) AS meant, count(*) AS count, min(s.email) AS example "
+            "FROM address_verdicts v JOIN subscribers s ON s.id = v.subscriber "
+            "WHERE v.suggestion IS NOT NULL AND s.erased_at IS NULL AND s.email <> v.suggestion "
+            "GROUP BY 1, 2 ORDER BY 3 DESC LIMIT ?",
+            (limit,),
+        )
+    )
 
 
-def change_address(db: sqlite3.Connection, subscriber: int, email: str, key: str, provider: int) -> None:
+def change_address(db: sqlite3.Connection, subscriber: SubscriberId, email: str, key: str, provider: int) -> None:
     """Another address for a person; its verdict belonged to the old one."""
     db.execute(
         "UPDATE subscribers SET email = ?, email_key = ?, provider = ? WHERE id = ?", (email, key, provider, subscriber)

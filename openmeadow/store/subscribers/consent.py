@@ -7,10 +7,20 @@ import sqlite3
 from collections.abc import Iterator, Sequence
 from functools import cache
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from openmeadow.core.consent.eligibility import GIVEN, WITHDRAWN
 from openmeadow.core.consent.evidence import START, Entry, Shown, said_digest, sealed, text_hash
+from openmeadow.core.ids import PurposeId, SubscriberId
+from openmeadow.store.rows import SqlValue, Values
+from openmeadow.store.subscribers.records import (
+    AgreedWording,
+    ConsentEntry,
+    Purpose,
+    SealedEntry,
+    SuppressedPerson,
+    Wording,
+)
 from openmeadow.store.subscribers.subscribers import facts_changed, people_changed
 
 KEY_FILE = "consent.key"
@@ -33,8 +43,8 @@ ASKED = (
 class Claim(NamedTuple):
     """A change of consent to be written down."""
 
-    subscriber: int
-    purpose: int
+    subscriber: SubscriberId
+    purpose: PurposeId
     state: int
     at: int
     channel: str = "email"
@@ -77,7 +87,7 @@ def _set_head(db: sqlite3.Connection, digest: str, count: int) -> None:
         db.execute("INSERT OR REPLACE INTO settings VALUES (?, ?)", (name, value))
 
 
-def _never_older(c: Claim, latest: dict[tuple[Any, ...], int]) -> list[Claim]:
+def _never_older(c: Claim, latest: dict[tuple[SqlValue, ...], int]) -> list[Claim]:
     """A withdrawal that is said now also stands at the moment of what it withdraws, where that is of a clock that ran
     ahead: it holds now, and goes on to hold. One from a file keeps its date."""
     ahead = latest.get((c.subscriber, c.purpose, c.channel, GIVEN), c.at)
@@ -90,8 +100,8 @@ def add(db: sqlite3.Connection, claims: Sequence[Claim]) -> int:
     if not claims:
         return 0
     ids = sorted({c.subscriber for c in claims})
-    there: set[tuple[Any, ...]] = set()
-    latest: dict[tuple[Any, ...], int] = {}  # of what was said here, and not told by a file: its moment
+    there: set[tuple[SqlValue, ...]] = set()
+    latest: dict[tuple[SqlValue, ...], int] = {}  # of what was said here, and not told by a file: its moment
     for i in range(0, len(ids), 20_000):
         part = ids[i : i + 20_000]
         for *mark, method in db.execute(
@@ -166,31 +176,35 @@ def seal_the_unsealed(db: sqlite3.Connection) -> None:
     _set_head(db, before, len(rows))
 
 
-def entries(db: sqlite3.Connection, subscriber: int | None = None) -> Iterator[sqlite3.Row]:
+def entries(db: sqlite3.Connection, subscriber: SubscriberId | None = None) -> Iterator[SealedEntry]:
     """Entries with purpose and address in words, oldest first; of one person or of everybody."""
     where, arguments = ("WHERE c.subscriber = ?", (subscriber,)) if subscriber is not None else ("", ())
-    yield from db.execute(
-        "SELECT c.*, p.name AS purpose_name, s.email, l.name AS list_name, w.text AS wording_text FROM consent_entries c "
+    rows = db.execute(
+        "SELECT c.*, c.list AS list_id, p.name AS purpose_name, s.email, l.name AS list_name, w.text AS wording_text "
+        "FROM consent_entries c "
         "LEFT JOIN wordings w ON w.id = c.wording_id "
         "JOIN purposes p ON p.id = c.purpose LEFT JOIN subscribers s ON s.id = c.subscriber "
         f"LEFT JOIN lists l ON l.id = c.list {where} ORDER BY c.id",
         arguments,
     )
+    yield from map(SealedEntry.from_row, rows)
 
 
-def purposes(db: sqlite3.Connection) -> list[sqlite3.Row]:
+def purposes(db: sqlite3.Connection) -> list[Purpose]:
     """Every purpose with its latest wording."""
-    return db.execute(
-        "SELECT p.*, w.id AS wording_id, w.version, w.text FROM purposes p LEFT JOIN wordings w ON w.purpose = p.id "
-        "AND w.version = (SELECT max(version) FROM wordings x WHERE x.purpose = p.id) ORDER BY p.retired, p.name"
-    ).fetchall()
+    return Purpose.read_all(
+        db.execute(
+            "SELECT p.*, w.id AS wording_id, w.version, w.text FROM purposes p LEFT JOIN wordings w ON w.purpose = p.id "
+            "AND w.version = (SELECT max(version) FROM wordings x WHERE x.purpose = p.id) ORDER BY p.retired, p.name"
+        )
+    )
 
 
-def purpose(db: sqlite3.Connection, row_id: int) -> sqlite3.Row | None:
-    return next((r for r in purposes(db) if r["id"] == row_id), None)
+def purpose(db: sqlite3.Connection, row_id: int) -> Purpose | None:
+    return next((r for r in purposes(db) if r.id == row_id), None)
 
 
-def set_purpose(db: sqlite3.Connection, row_id: int, values: dict[str, Any]) -> None:
+def set_purpose(db: sqlite3.Connection, row_id: int, values: Values) -> None:
     for name, value in values.items():
         if name not in ("name", "basis", "transactional", "retired"):
             raise ValueError(name)
@@ -198,7 +212,7 @@ def set_purpose(db: sqlite3.Connection, row_id: int, values: dict[str, Any]) -> 
     facts_changed(db)
 
 
-def add_wording(db: sqlite3.Connection, purpose: int, text: str, now: int) -> int:
+def add_wording(db: sqlite3.Connection, purpose: PurposeId, text: str, now: int) -> int:
     """The next version of a purpose's wording; what was written before is never changed. Its id."""
     row = db.execute(
         "INSERT INTO wordings (purpose, version, text, made_at) VALUES (?1, "
@@ -208,9 +222,8 @@ def add_wording(db: sqlite3.Connection, purpose: int, text: str, now: int) -> in
     return int(row.lastrowid or 0)
 
 
-def wording(db: sqlite3.Connection, row_id: int) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute("SELECT * FROM wordings WHERE id = ?", (row_id,)).fetchone()
-    return row
+def wording(db: sqlite3.Connection, row_id: int) -> Wording | None:
+    return Wording.read(db.execute("SELECT * FROM wordings WHERE id = ?", (row_id,)))
 
 
 def changed_wording(db: sqlite3.Connection) -> tuple[int, str] | None:
@@ -235,19 +248,21 @@ def given_by_purpose(db: sqlite3.Connection) -> dict[int, int]:
     return {int(r["purpose"]): int(r["n"]) for r in rows}
 
 
-def wordings(db: sqlite3.Connection, purpose: int) -> list[sqlite3.Row]:
+def wordings(db: sqlite3.Connection, purpose: PurposeId) -> list[AgreedWording]:
     """Every version, the newest first, with the number of people who said yes to it: (…, people). Entries of before the
     id was kept are known by the version that they name."""
-    return db.execute(
-        "SELECT w.*, (SELECT count(DISTINCT c.subscriber) FROM consent_entries c WHERE c.state = 1 AND NOT c.void "
-        "AND c.purpose = w.purpose AND (c.wording_id = w.id OR (c.wording_id IS NULL "
-        "AND c.wording LIKE '%, version ' || w.version))) AS people FROM wordings w WHERE w.purpose = ? "
-        "ORDER BY w.version DESC",
-        (purpose,),
-    ).fetchall()
+    return AgreedWording.read_all(
+        db.execute(
+            "SELECT w.*, (SELECT count(DISTINCT c.subscriber) FROM consent_entries c WHERE c.state = 1 AND NOT c.void "
+            "AND c.purpose = w.purpose AND (c.wording_id = w.id OR (c.wording_id IS NULL "
+            "AND c.wording LIKE '%, version ' || w.version))) AS people FROM wordings w WHERE w.purpose = ? "
+            "ORDER BY w.version DESC",
+            (purpose,),
+        )
+    )
 
 
-def latest(db: sqlite3.Connection, subscriber: int, purpose: int, other_than: int = -1) -> int:
+def latest(db: sqlite3.Connection, subscriber: SubscriberId, purpose: PurposeId, other_than: int = -1) -> int:
     """Somebody's latest word about a purpose by email, whenever it takes effect; 0 for none. ``other_than`` leaves a
     state out."""
     row = db.execute(
@@ -258,17 +273,19 @@ def latest(db: sqlite3.Connection, subscriber: int, purpose: int, other_than: in
     return int(row["state"]) if row else 0
 
 
-def latest_entry(db: sqlite3.Connection, subscriber: int, purpose: int) -> sqlite3.Row | None:
+def latest_entry(db: sqlite3.Connection, subscriber: SubscriberId, purpose: PurposeId) -> ConsentEntry | None:
     """The entry of somebody's latest word by email."""
-    row: sqlite3.Row | None = db.execute(
-        "SELECT * FROM consent_entries WHERE subscriber = ? AND purpose = ? AND channel = 'email' AND NOT void "
-        f"ORDER BY {ORDER} DESC LIMIT 1",
-        (subscriber, purpose),
-    ).fetchone()
-    return row
+    return ConsentEntry.read(
+        db.execute(
+            "SELECT *, list AS list_id FROM consent_entries "
+            "WHERE subscriber = ? AND purpose = ? AND channel = 'email' AND NOT void "
+            f"ORDER BY {ORDER} DESC LIMIT 1",
+            (subscriber, purpose),
+        )
+    )
 
 
-def sources(db: sqlite3.Connection, purpose: int | None = None) -> list[str]:
+def sources(db: sqlite3.Connection, purpose: PurposeId | None = None) -> list[str]:
     """The stated sources of consents, to one purpose or to any."""
     rows = db.execute(
         "SELECT DISTINCT source FROM consent_entries WHERE coalesce(purpose = ?, 1) AND source IS NOT NULL", (purpose,)
@@ -284,32 +301,34 @@ def state_relation(db: sqlite3.Connection, rows: Sequence[tuple[int, str, int, s
     return db.total_changes - before
 
 
-def preferences(db: sqlite3.Connection, subscriber: int) -> tuple[str | None, int | None]:
+def preferences(db: sqlite3.Connection, subscriber: SubscriberId) -> tuple[str | None, int | None]:
     """(at most one a week or month, paused until)."""
     row = db.execute("SELECT at_most, paused_until FROM preferences WHERE subscriber = ?", (subscriber,)).fetchone()
     return (row["at_most"], row["paused_until"]) if row else (None, None)
 
 
-def prefer(db: sqlite3.Connection, subscriber: int, at_most: str | None, paused_until: int | None) -> None:
+def prefer(db: sqlite3.Connection, subscriber: SubscriberId, at_most: str | None, paused_until: int | None) -> None:
     db.execute("INSERT OR REPLACE INTO preferences VALUES (?, ?, ?)", (subscriber, at_most, paused_until))
     facts_changed(db)
 
 
-def suppressed(db: sqlite3.Connection, limit: int, offset: int = 0, reason: int | None = None) -> list[sqlite3.Row]:
+def suppressed(db: sqlite3.Connection, limit: int, offset: int = 0, reason: int | None = None) -> list[SuppressedPerson]:
     """The suppression list, the newest first; for one reason only where one is given."""
-    return db.execute(
-        "SELECT x.*, s.email, s.name FROM suppressions x JOIN subscribers s ON s.id = x.subscriber "
-        "WHERE coalesce(x.reason = ?, 1) ORDER BY x.at DESC, x.subscriber LIMIT ? OFFSET ?",
-        (reason, limit, offset),
-    ).fetchall()
+    return SuppressedPerson.read_all(
+        db.execute(
+            "SELECT x.*, s.email, s.name FROM suppressions x JOIN subscribers s ON s.id = x.subscriber "
+            "WHERE coalesce(x.reason = ?, 1) ORDER BY x.at DESC, x.subscriber LIMIT ? OFFSET ?",
+            (reason, limit, offset),
+        )
+    )
 
 
-def is_suppressed_for(db: sqlite3.Connection, subscriber: int, reason: int) -> bool:
+def is_suppressed_for(db: sqlite3.Connection, subscriber: SubscriberId, reason: int) -> bool:
     row = db.execute("SELECT 1 FROM suppressions WHERE subscriber = ? AND reason = ?", (subscriber, reason))
     return row.fetchone() is not None
 
 
-def suppressions_of(db: sqlite3.Connection, subscriber: int) -> list[int]:
+def suppressions_of(db: sqlite3.Connection, subscriber: SubscriberId) -> list[int]:
     rows = db.execute("SELECT reason FROM suppressions WHERE subscriber = ? ORDER BY reason", (subscriber,))
     return [int(r["reason"]) for r in rows]
 
@@ -321,13 +340,13 @@ def suppression_counts(db: sqlite3.Connection) -> dict[int, int]:
     }
 
 
-def lift_of(db: sqlite3.Connection, subscriber: int, reason: int, at: int) -> None:
+def lift_of(db: sqlite3.Connection, subscriber: SubscriberId, reason: int, at: int) -> None:
     """Take off the suppression that a certain moment brought; one from another moment stays."""
     db.execute("DELETE FROM suppressions WHERE subscriber = ? AND reason = ? AND at = ?", (subscriber, reason, at))
     facts_changed(db)
 
 
-def lift(db: sqlite3.Connection, subscriber: int, reasons: Sequence[int]) -> list[tuple[int, int, str]]:
+def lift(db: sqlite3.Connection, subscriber: SubscriberId, reasons: Sequence[int]) -> list[tuple[int, int, str]]:
     """Take suppressions off; what stood there: (reason, at, source)."""
     marks = ",".join("?" * len(reasons))
     rows = db.execute(

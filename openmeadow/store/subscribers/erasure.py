@@ -8,6 +8,8 @@ import sqlite3
 from collections.abc import Sequence
 
 from openmeadow.core.addresses.syntax import standing_alone
+from openmeadow.core.ids import SubscriberId
+from openmeadow.core.states import DeliveryState
 from openmeadow.store import settings
 from openmeadow.store.subscribers.subscribers import people_changed
 
@@ -35,12 +37,12 @@ def forget_hash(db: sqlite3.Connection, digest: str) -> None:
     db.execute("DELETE FROM erased WHERE hash = ?", (digest,))
 
 
-def save_old(db: sqlite3.Connection, subscriber: int, digest: str) -> None:
+def save_old(db: sqlite3.Connection, subscriber: SubscriberId, digest: str) -> None:
     """An address that somebody had before, as a keyed hash: erasing them reaches it too."""
     db.execute("INSERT OR IGNORE INTO old_addresses VALUES (?, ?)", (subscriber, digest))
 
 
-def old_hashes(db: sqlite3.Connection, subscriber: int) -> set[str]:
+def old_hashes(db: sqlite3.Connection, subscriber: SubscriberId) -> set[str]:
     """The addresses that somebody had before, as keyed hashes."""
     return {r["hash"] for r in db.execute("SELECT hash FROM old_addresses WHERE subscriber = ?", (subscriber,))}
 
@@ -124,7 +126,7 @@ def erase(db: sqlite3.Connection, row_id: int, email: str, email_key: str, diges
         "UPDATE enrolments SET left_at = ?, due_at = NULL, exit_reason = 'erased' WHERE subscriber = ? AND left_at IS NULL",
         (now, row_id),
     )
-    db.execute("UPDATE deliveries SET reason = NULL WHERE subscriber = ? AND state = 'failed'", (row_id,))
+    db.execute("UPDATE deliveries SET reason = NULL WHERE subscriber = ? AND state = ?", (row_id, DeliveryState.FAILED))
     db.execute(
         "UPDATE subscribers SET email = '', email_key = ?, name = NULL, time_zone = NULL, language = NULL, "
         "country = NULL, fields = '{}', erased_at = ? WHERE id = ?",

@@ -5,9 +5,21 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Sequence
-from typing import Any
 
+from openmeadow.core.ids import SubscriberId
 from openmeadow.store.bulk import Many
+from openmeadow.store.rows import SqlValue, Values
+from openmeadow.store.subscribers.records import (
+    Enrolled,
+    NamedEntry,
+    NamedRow,
+    NewSubscriber,
+    Note,
+    Subscriber,
+    SubscriberWithSource,
+    Suppression,
+    Verdict,
+)
 
 CHUNK = 20_000
 _NAMED = {"lists", "labels", "purposes", "sources"}
@@ -23,15 +35,15 @@ def named(db: sqlite3.Connection, table: str, name: str) -> tuple[int, bool]:
     return int(db.execute(f"INSERT INTO {table} (name) VALUES (?)", (name,)).lastrowid or 0), True
 
 
-def names(db: sqlite3.Connection, table: str) -> list[sqlite3.Row]:
+def names(db: sqlite3.Connection, table: str) -> list[NamedRow]:
     if table not in _NAMED:
         raise ValueError(table)
-    return db.execute(f"SELECT id, name FROM {table} ORDER BY name").fetchall()
+    return NamedRow.read_all(db.execute(f"SELECT id, name FROM {table} ORDER BY name"))
 
 
-def ids_of(db: sqlite3.Connection, keys: Sequence[str]) -> dict[str, int]:
+def ids_of(db: sqlite3.Connection, keys: Sequence[str]) -> dict[str, SubscriberId]:
     """Store ids of those address keys that are known."""
-    out: dict[str, int] = {}
+    out: dict[str, SubscriberId] = {}
     for i in range(0, len(keys), CHUNK):
         part = keys[i : i + CHUNK]
         marks = ",".join("?" * len(part))
@@ -58,9 +70,9 @@ WHERE erased_at IS NULL AND (
 """
 
 
-def upsert(db: sqlite3.Connection, rows: Many[dict[str, Any]]) -> int:
+def upsert(db: sqlite3.Connection, rows: Many[NewSubscriber]) -> int:
     """Insert or merge; the number of rows that were new or changed something."""
-    changed = db.executemany(UPSERT, rows).rowcount
+    changed = db.executemany(UPSERT, (r._asdict() for r in rows)).rowcount
     if changed > 0:
         people_changed(db)
     return max(changed, 0)
@@ -94,7 +106,7 @@ def facts_version(db: sqlite3.Connection) -> int:
     return _version(db, "facts_version")
 
 
-def _added(db: sqlite3.Connection, sql: str, rows: Many[Any]) -> int:
+def _added(db: sqlite3.Connection, sql: str, rows: Many[tuple[SqlValue, ...]]) -> int:
     """Insert what is not there yet; how many rows that were."""
     before = db.total_changes
     db.executemany(sql, rows)
@@ -123,21 +135,22 @@ def add_suppressions(db: sqlite3.Connection, rows: Many[tuple[int, int, int, str
     return _added(db, "INSERT OR IGNORE INTO suppressions VALUES (?, ?, ?, ?, ?)", rows)
 
 
-def subscriber(db: sqlite3.Connection, row_id: int) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute(
-        "SELECT s.*, d.name AS source_name FROM subscribers s LEFT JOIN sources d ON d.id = s.source WHERE s.id = ?",
-        (row_id,),
-    ).fetchone()
-    return row
+def subscriber(db: sqlite3.Connection, row_id: int) -> SubscriberWithSource | None:
+    return SubscriberWithSource.read(
+        db.execute(
+            "SELECT s.*, d.name AS source_name FROM subscribers s LEFT JOIN sources d ON d.id = s.source WHERE s.id = ?",
+            (row_id,),
+        )
+    )
 
 
-def by_ids(db: sqlite3.Connection, ids: Sequence[int]) -> dict[int, sqlite3.Row]:
-    out: dict[int, sqlite3.Row] = {}
+def by_ids(db: sqlite3.Connection, ids: Sequence[int]) -> dict[int, Subscriber]:
+    out: dict[int, Subscriber] = {}
     for i in range(0, len(ids), CHUNK):
         part = list(ids[i : i + CHUNK])
         marks = ",".join("?" * len(part))
         for row in db.execute(f"SELECT * FROM subscribers WHERE id IN ({marks})", part):
-            out[row["id"]] = row
+            out[row["id"]] = Subscriber.from_row(row)
     return out
 
 
@@ -153,17 +166,19 @@ def matching(db: sqlite3.Connection, text: str, limit: int = 0) -> list[int]:
     ]
 
 
-def consent_history(db: sqlite3.Connection, row_id: int) -> list[sqlite3.Row]:
-    return db.execute(
-        "SELECT c.*, p.name AS purpose_name, w.text AS wording_text FROM consent_entries c "
-        "JOIN purposes p ON p.id = c.purpose LEFT JOIN wordings w ON w.id = c.wording_id "
-        "WHERE subscriber = ? AND NOT c.void ORDER BY at DESC, c.id DESC",
-        (row_id,),
-    ).fetchall()
+def consent_history(db: sqlite3.Connection, row_id: int) -> list[NamedEntry]:
+    return NamedEntry.read_all(
+        db.execute(
+            "SELECT c.*, c.list AS list_id, p.name AS purpose_name, w.text AS wording_text FROM consent_entries c "
+            "JOIN purposes p ON p.id = c.purpose LEFT JOIN wordings w ON w.id = c.wording_id "
+            "WHERE subscriber = ? AND NOT c.void ORDER BY at DESC, c.id DESC",
+            (row_id,),
+        )
+    )
 
 
-def suppressions_of(db: sqlite3.Connection, row_id: int) -> list[sqlite3.Row]:
-    return db.execute("SELECT * FROM suppressions WHERE subscriber = ? ORDER BY at DESC", (row_id,)).fetchall()
+def suppressions_of(db: sqlite3.Connection, row_id: int) -> list[Suppression]:
+    return Suppression.read_all(db.execute("SELECT * FROM suppressions WHERE subscriber = ? ORDER BY at DESC", (row_id,)))
 
 
 def lists_of(db: sqlite3.Connection, row_id: int) -> list[str]:
@@ -212,8 +227,8 @@ def field_names(db: sqlite3.Connection) -> list[str]:
     return [r["name"] for r in db.execute("SELECT name FROM field_names ORDER BY name")]
 
 
-def notes(db: sqlite3.Connection, row_id: int) -> list[sqlite3.Row]:
-    return db.execute("SELECT * FROM notes WHERE subscriber = ? ORDER BY at DESC, id DESC", (row_id,)).fetchall()
+def notes(db: sqlite3.Connection, row_id: int) -> list[Note]:
+    return Note.read_all(db.execute("SELECT * FROM notes WHERE subscriber = ? ORDER BY at DESC, id DESC", (row_id,)))
 
 
 def add_note(db: sqlite3.Connection, row_id: int, at: int, who: str, text: str) -> int:
@@ -227,20 +242,21 @@ def remove_note(db: sqlite3.Connection, row_id: int, note: int) -> int:
     return db.execute("DELETE FROM notes WHERE id = ? AND subscriber = ?", (note, row_id)).rowcount
 
 
-def enrolments(db: sqlite3.Connection, row_id: int) -> list[sqlite3.Row]:
-    return db.execute(
-        "SELECT q.name, s.* FROM enrolments s JOIN sequences q ON q.id = s.sequence WHERE s.subscriber = ? "
-        "ORDER BY s.entered_at DESC",
-        (row_id,),
-    ).fetchall()
+def enrolments(db: sqlite3.Connection, row_id: int) -> list[Enrolled]:
+    return Enrolled.read_all(
+        db.execute(
+            "SELECT q.name, s.* FROM enrolments s JOIN sequences q ON q.id = s.sequence WHERE s.subscriber = ? "
+            "ORDER BY s.entered_at DESC",
+            (row_id,),
+        )
+    )
 
 
-def verdict(db: sqlite3.Connection, row_id: int) -> sqlite3.Row | None:
-    row: sqlite3.Row | None = db.execute("SELECT * FROM address_verdicts WHERE subscriber = ?", (row_id,)).fetchone()
-    return row
+def verdict(db: sqlite3.Connection, row_id: int) -> Verdict | None:
+    return Verdict.read(db.execute("SELECT * FROM address_verdicts WHERE subscriber = ?", (row_id,)))
 
 
-def set_person(db: sqlite3.Connection, row_id: int, values: dict[str, Any]) -> None:
+def set_person(db: sqlite3.Connection, row_id: int, values: Values) -> None:
     """Own columns of one person: name, time_zone, language, country, fields (as JSON)."""
     for name in values:
         if name not in ("name", "time_zone", "language", "country", "fields"):

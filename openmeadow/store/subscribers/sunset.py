@@ -5,10 +5,15 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Sequence
 
+from openmeadow.core.ids import SubscriberId
+from openmeadow.store.subscribers.records import SunsetEnrolment
 
-def inside(db: sqlite3.Connection) -> list[sqlite3.Row]:
+
+def inside(db: sqlite3.Connection) -> list[SunsetEnrolment]:
     """Everyone inside now."""
-    return db.execute("SELECT * FROM sunset_enrolments WHERE ended_at IS NULL ORDER BY subscriber").fetchall()
+    return SunsetEnrolment.read_all(
+        db.execute("SELECT * FROM sunset_enrolments WHERE ended_at IS NULL ORDER BY subscriber")
+    )
 
 
 def begin(db: sqlite3.Connection, rows: Sequence[tuple[int, int, int, int]]) -> None:
@@ -20,14 +25,14 @@ def begin(db: sqlite3.Connection, rows: Sequence[tuple[int, int, int, int]]) -> 
     )
 
 
-def tried(db: sqlite3.Connection, subscribers: Sequence[int], next_at: int) -> None:
+def tried(db: sqlite3.Connection, subscribers: Sequence[SubscriberId], next_at: int) -> None:
     db.executemany(
         "UPDATE sunset_enrolments SET tries = tries + 1, next_at = ? WHERE subscriber = ? AND ended_at IS NULL",
         ((next_at, s) for s in subscribers),
     )
 
 
-def end(db: sqlite3.Connection, subscribers: Sequence[int], outcome: str, now: int) -> None:
+def end(db: sqlite3.Connection, subscribers: Sequence[SubscriberId], outcome: str, now: int) -> None:
     db.executemany(
         "UPDATE sunset_enrolments SET ended_at = ?, outcome = ? WHERE subscriber = ? AND ended_at IS NULL",
         ((now, outcome, s) for s in subscribers),

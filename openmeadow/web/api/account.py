@@ -6,6 +6,7 @@ from flask import g, make_response, request
 from flask.typing import ResponseReturnValue
 
 from openmeadow.core.errors import Refused
+from openmeadow.core.moments import DAY
 from openmeadow.services import accounts
 from openmeadow.services.clock import DemoClock
 from openmeadow.services.workspace import Workspace
@@ -15,12 +16,12 @@ from openmeadow.web import schemas as m
 from openmeadow.web.router import ANALYSE, COOKIE, Routes, who
 from openmeadow.web.session import begin_session
 
-LONGEST_MOVE = 60 * 86400
+LONGEST_MOVE = 60 * DAY
 
 
 def moving(workspace: Workspace) -> m.Moving | None:
     row = settings.clock_move(workspace.store.read())
-    return m.Moving(now=workspace.now(), target=row["target"], begun_from=row["begun_from"]) if row else None
+    return m.Moving(now=workspace.now(), target=row.target, begun_from=row.begun_from) if row else None
 
 
 def token_line(workspace: Workspace, token: table.Token) -> m.AccountToken:
@@ -164,8 +165,21 @@ def end_token(workspace: Workspace, row_id: int) -> m.Done:
 def activity(workspace: Workspace) -> m.Actions:
     """The activity log, newest first: who did what, when, to how many."""
     rows = settings.activity(workspace.store.read())
-    said = ("id", "at", "who", "act", "what", "people", "undone_at")
-    return m.Actions(actions=[m.Action(**{k: r[k] for k in said}, undoable=bool(r["undo"])) for r in rows])
+    return m.Actions(
+        actions=[
+            m.Action(
+                id=r.id,
+                at=r.at,
+                who=r.who,
+                act=r.act,
+                what=r.what,
+                people=r.people,
+                undone_at=r.undone_at,
+                undoable=bool(r.undo),
+            )
+            for r in rows
+        ]
+    )
 
 
 @routes.route("POST", "/clock", m.Done, body=m.ClockMove, rights=ANALYSE)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from flask import Response, g
 
+from openmeadow.core.moments import DAY
 from openmeadow.core.settings import GROUPS, SETTINGS, shown
 from openmeadow.services import accounts, settings
 from openmeadow.services.today import workspace_check
@@ -13,9 +14,6 @@ from openmeadow.store import users as table
 from openmeadow.web import schemas as m
 from openmeadow.web.api.account import current, token_line
 from openmeadow.web.router import ANALYSE, Routes, need_proof, who
-
-DAY = 86_400
-
 
 routes = Routes()
 
@@ -74,7 +72,7 @@ def change(workspace: Workspace, body: m.SettingsIn) -> m.SettingsView | Respons
 def check(workspace: Workspace) -> m.WorkspaceChecks:
     """What is missing before a first real send; nothing outside is asked."""
     found = workspace_check.quick(workspace)
-    return m.WorkspaceChecks(findings=[m.WorkspaceCheck(**vars(f)) for f in found])
+    return m.WorkspaceChecks(findings=[m.WorkspaceCheck.read_from(f) for f in found])
 
 
 @routes.route("GET", "/accounts", m.Accounts, rights=ANALYSE)

@@ -5,11 +5,12 @@ from __future__ import annotations
 import base64
 from collections.abc import Callable
 from html import escape
-from typing import Any
 
 from flask import Blueprint, Response, abort, redirect, request
+from werkzeug.wrappers import Response as BaseResponse
 
 from openmeadow.core.errors import Missing, Refused
+from openmeadow.core.ids import DeliveryId, PurposeId
 from openmeadow.core.message.personalisation import FieldMistake
 from openmeadow.net.signed_tokens import Meant, Tokens
 from openmeadow.services.campaigns import images, renderer, tracking
@@ -63,8 +64,8 @@ def _asked(workspace: Workspace, what: Meant) -> tuple[str, str, str]:
     """What a page asks, explains, and keeps for its button: the wording that it shows."""
     question, text, *_ = KINDS[what.kind]
     if what.kind == "r" and (purpose := consent_table.purpose(workspace.store.read(), what.link)) is not None:
-        question = f"Would you like to receive {purpose['name']}?"
-        return question, " ".join(t for t in (purpose["text"] or "", text) if t), signup_api.shown_field([purpose])
+        question = f"Would you like to receive {purpose.name}?"
+        return question, " ".join(t for t in (purpose.text or "", text) if t), signup_api.shown_field([purpose])
     if what.kind == "s":
         return (
             question,
@@ -81,9 +82,9 @@ def _does(workspace: Workspace, what: Meant, agent: str, ip: str) -> str:
         "s": lambda: signup.confirm(workspace, what.number),
         "a": lambda: signup.change_address(workspace, what.number),
         "r": lambda: reconsent.agree(
-            workspace, what.number, what.link, agent, ip, shown=signup_api.shown_in(request.form)
+            workspace, DeliveryId(what.number), PurposeId(what.link), agent, ip, shown=signup_api.shown_in(request.form)
         ),
-        "w": lambda: reconsent.keep_subscribed(workspace, what.number, agent, ip),
+        "w": lambda: reconsent.keep_subscribed(workspace, DeliveryId(what.number), agent, ip),
     }
     return acts[what.kind]()
 
@@ -105,24 +106,24 @@ class Pages:
     def visitor(self) -> tuple[str, str]:
         return request.headers.get("User-Agent", "")[:500], request.remote_addr or ""
 
-    def opened(self, token: str) -> Any:
-        tracking.opened(self.workspace, self.meant(token, "o").number, *self.visitor())
+    def opened(self, token: str) -> BaseResponse:
+        tracking.opened(self.workspace, DeliveryId(self.meant(token, "o").number), *self.visitor())
         return Response(PICTURE, mimetype="image/gif", headers={"Cache-Control": "no-store"})
 
-    def clicked(self, token: str) -> Any:
+    def clicked(self, token: str) -> BaseResponse:
         found = self.meant(token, "c")
         url = tracking.clicked(
-            self.workspace, found.number, found.link, *self.visitor(), self.tokens.make("b", found.number)
+            self.workspace, DeliveryId(found.number), found.link, *self.visitor(), self.tokens.make("b", found.number)
         )
         return redirect(url) if url else abort(404)
 
-    def booked(self, token: str) -> Any:
+    def booked(self, token: str) -> BaseResponse:
         """A booking told back by the place a tracked link led to: ``value`` and a ``reference`` of its own, as a form, in
         the query, or by a image of one pixel."""
         found = self.meant(token, "b")
         try:
             value = float(request.values.get("value", "0") or 0)
-            tracking.booked(self.workspace, found.number, value, request.values.get("reference", ""))
+            tracking.booked(self.workspace, DeliveryId(found.number), value, request.values.get("reference", ""))
         except (ValueError, Refused) as e:
             return Response(
                 str(e) if isinstance(e, Refused) else "The value is not a number.", 400, mimetype="text/plain"
@@ -131,7 +132,7 @@ class Pages:
             abort(404)
         return Response(PICTURE, mimetype="image/gif", headers={"Cache-Control": "no-store"})
 
-    def unsubscribe(self, token: str) -> Any:
+    def unsubscribe(self, token: str) -> BaseResponse:
         if request.method == "POST" and (proof := self.tokens.read(token, "q")) is not None:
             round_trip_test.pressed(self.workspace, proof.number)
             return message("Test successful", "This was a test of bounce and unsubscribe handling.")
@@ -140,19 +141,19 @@ class Pages:
         if d is None:
             abort(404)
         if request.method == "POST":
-            tracking.unsubscribed(self.workspace, found.number)
+            tracking.unsubscribed(self.workspace, DeliveryId(found.number))
             return message(
                 "You have been unsubscribed", "You will no longer receive these emails, effective immediately."
             )
-        purpose = consent_table.purpose(self.workspace.store.read(), d["purpose"])
+        purpose = consent_table.purpose(self.workspace.store.read(), d.purpose or 0)
         return message(
-            f"Unsubscribe from {purpose['name'] if purpose else 'these emails'}?",
+            f"Unsubscribe from {purpose.name if purpose else 'these emails'}?",
             "Click the button and you will no longer receive these emails.",
             "Unsubscribe",
-            f'<p><a href="/p/{self.tokens.make("p", d["subscriber"])}">Or change your email preferences</a></p>',
+            f'<p><a href="/p/{self.tokens.make("p", d.subscriber)}">Or change your email preferences</a></p>',
         )
 
-    def confirm(self, token: str) -> Any:
+    def confirm(self, token: str) -> BaseResponse:
         """Only the POST confirms, so that machines that follow links confirm nobody."""
         what = next((f for kind in KINDS if (f := self.tokens.read(token, kind)) is not None), None)
         if what is None:
@@ -170,14 +171,14 @@ class Pages:
         except Refused as e:
             return message("Nothing changed", str(e))
 
-    def in_browser(self, token: str) -> Any:
+    def in_browser(self, token: str) -> BaseResponse:
         try:
-            said = renderer.in_browser(self.workspace, self.tokens, self.meant(token, "m").number)
+            said = renderer.in_browser(self.workspace, self.tokens, DeliveryId(self.meant(token, "m").number))
         except (Missing, FieldMistake):
             abort(404)
         return Response(said.html or f"<pre>{escape(said.plain)}</pre>", mimetype="text/html")
 
-    def image(self, name: str) -> Any:
+    def image(self, name: str) -> BaseResponse:
         """A image of a message; its name is made from what is in it, so it never changes."""
         try:
             path, kind = images.file_of(self.workspace, name)
@@ -186,10 +187,10 @@ class Pages:
         headers = {"Cache-Control": "public, max-age=31536000, immutable"}
         return Response(path.read_bytes(), mimetype=kind, headers=headers)
 
-    def trap(self) -> Any:
+    def trap(self) -> BaseResponse:
         return Response("", status=204)
 
-    def not_found(self, _: Any) -> Any:
+    def not_found(self, _: Exception) -> Response:
         return Response("Not found\n", 404, mimetype="text/plain")
 
 

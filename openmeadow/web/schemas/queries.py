@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from openmeadow.web.schemas.common import Model
+from openmeadow.services.models.common import Model
 
 LARGEST_ID = 2**63 - 1
 FARTHEST = 100_000_000  # rows that can be skipped

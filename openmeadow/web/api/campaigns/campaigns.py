@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+from typing import cast
 
 import numpy as np
 from flask import Response
 
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.errors import Refused
+from openmeadow.core.ids import BatchId, CampaignId
 from openmeadow.core.message.personalisation import links
 from openmeadow.services.campaigns import (
     ab_test,
@@ -46,54 +48,64 @@ CHOSEN_SHOWN = 200
 routes = Routes()
 
 
-def model(workspace: Workspace, row_id: int) -> m.Campaign:
+def model(workspace: Workspace, row_id: CampaignId) -> m.Campaign:
     row, db = campaigns_service.row_of(workspace, row_id), workspace.store.read()
-    doubt = sum(b["unconfirmed"] or 0 for b in deliveries.batches(db, row_id))
-    sequence = sequences.one(db, row["sequence"]) if row["sequence"] else None
+    doubt = sum(b.unconfirmed or 0 for b in deliveries.batches(db, row_id))
+    sequence = sequences.one(db, row.sequence) if row.sequence else None
     return m.Campaign(
         id=row_id,
-        name=row["name"],
-        kind=row["kind"],
-        asks=json.loads(row["asks"]),
+        name=row.name,
+        kind=row.kind,
+        asks=row.asks,
         chosen_people=len(table.people(db, row_id, "in")),
-        state=row["state"],
-        external=bool(row["external"]),
-        message_name=external_sending.message_name(workspace, row) if row["external"] else "",
-        purpose=row["purpose"],
-        purpose_name=row["purpose_name"] or "",
-        from_address=row["from_address"],
-        from_text=row["from_text"] or "",
-        from_name=row["from_name"],
-        reply_to=row["reply_to"],
-        subject=row["subject"],
-        preview=row["preview"],
-        html=row["html"],
-        plain=row["plain"],
-        plain_edited=bool(row["plain_edited"]),
-        blocks=json.loads(row["blocks"]) if row["blocks"] else None,
-        segments_in=json.loads(row["segments_in"]),
-        segments_out=json.loads(row["segments_out"]),
-        lists_in=json.loads(row["lists_in"]),
-        lists_out=json.loads(row["lists_out"]),
+        state=row.state,
+        external=bool(row.external),
+        message_name=external_sending.message_name(workspace, row) if row.external else "",
+        purpose=row.purpose,
+        purpose_name=row.purpose_name or "",
+        from_address=row.from_address,
+        from_text=row.from_text or "",
+        from_name=row.from_name,
+        reply_to=row.reply_to,
+        subject=row.subject,
+        preview=row.preview,
+        html=row.html,
+        plain=row.plain,
+        plain_edited=bool(row.plain_edited),
+        blocks=json.loads(row.blocks) if row.blocks else None,
+        segments_in=row.segments_in,
+        segments_out=row.segments_out,
+        lists_in=row.lists_in,
+        lists_out=row.lists_out,
         lists=[m.Exclusion(words=n, count=c) for n, c in selections.list_sizes(db)],
-        chosen=[m.ChosenPerson(**p) for p in table.chosen_people(db, row_id, CHOSEN_SHOWN)],
-        with_sequences=bool(row["with_sequences"]),
-        track_opens=bool(row["track_opens"]),
-        track_clicks=bool(row["track_clicks"]),
-        plan=m.PlanIn(**schedule.plan_of(row)),
+        chosen=[m.ChosenPerson.read_from(p) for p in table.chosen_people(db, row_id, CHOSEN_SHOWN)],
+        with_sequences=bool(row.with_sequences),
+        track_opens=bool(row.track_opens),
+        track_clicks=bool(row.track_clicks),
+        plan=row.plan,
         versions=[
-            m.Version(letter=ab_test.letter(v["n"]), **{f: v[f] for f in m.Version.model_fields if f != "letter"})
+            m.Version(
+                letter=ab_test.letter(v.n),
+                n=v.n,
+                at=v.at,
+                who=v.who,
+                subject=v.subject,
+                preview=v.preview,
+                html=v.html,
+                plain=v.plain,
+                sent=v.sent,
+            )
             for v in content.versions(db, row_id)
         ],
-        version=ab_test.letter(row["version"]),
-        approval=m.Approval(**approval.state(workspace, row)),
-        machine_openers=resend.machine_openers(workspace, row) if row["message"] else 0,
-        checks=[m.Check.model_validate(x) for x in preflight.checks(workspace, row)] if row["state"] == "draft" else [],
-        purposes=[m.NamedThing(id=p["id"], name=p["name"]) for p in subscribers.names(db, "purposes")],
+        version=ab_test.letter(row.version),
+        approval=approval.state(workspace, row),
+        machine_openers=resend.machine_openers(workspace, row) if row.message else 0,
+        checks=preflight.checks(workspace, row) if row.state == "draft" else [],
+        purposes=[m.NamedThing(id=p.id, name=p.name) for p in subscribers.names(db, "purposes")],
         fields=sorted(preflight.known_fields(workspace, row)),
-        links=links(row["html"]),
+        links=links(row.html),
         unconfirmed=doubt,
-        sequence=m.NamedThing(id=row["sequence"], name=sequence["name"]) if sequence is not None else None,
+        sequence=m.NamedThing(id=sequence.id, name=sequence.name) if sequence is not None else None,
     )
 
 
@@ -101,23 +113,23 @@ def model(workspace: Workspace, row_id: int) -> m.Campaign:
 def every(workspace: Workspace) -> m.CampaignLines:
     """All campaigns, the latest first."""
     lines = table.every(workspace.store.read())
-    rates = results_breakdown.rates(workspace) if any(c["message"] for c in lines) else {}
-    came = {c["id"]: rates.get(c["message"] or 0, (0, 0, 0)) for c in lines}
+    rates = results_breakdown.rates(workspace) if any(c.message for c in lines) else {}
+    came = {c.id: rates.get(c.message or 0, (0, 0, 0)) for c in lines}
     return m.CampaignLines(
         campaigns=[
             m.CampaignLine(
-                id=c["id"],
-                name=c["name"],
-                kind=c["kind"],
-                state=c["state"],
-                subject=c["subject"],
-                purpose=c["purpose_name"] or "",
-                people=c["people"],
-                delivered=came[c["id"]][0],
-                opened=came[c["id"]][1],
-                clicked=came[c["id"]][2],
-                made_at=c["made_at"],
-                started_at=c["started_at"],
+                id=c.id,
+                name=c.name,
+                kind=c.kind,
+                state=c.state,
+                subject=c.subject,
+                purpose=c.purpose_name or "",
+                people=c.people,
+                delivered=came[c.id][0],
+                opened=came[c.id][1],
+                clicked=came[c.id][2],
+                made_at=c.made_at,
+                started_at=c.started_at,
             )
             for c in lines
         ]
@@ -128,20 +140,21 @@ def every(workspace: Workspace) -> m.CampaignLines:
 def add(workspace: Workspace, body: m.CampaignBegin) -> m.Campaign:
     """Begin a campaign, empty or from a template or another campaign."""
     return model(
-        workspace, campaigns_service.add(workspace, body.name, who(), template=body.template, other=body.campaign)
+        workspace,
+        CampaignId(campaigns_service.add(workspace, body.name, who(), template=body.template, other=body.campaign)),
     )
 
 
 @routes.route("GET", "/campaigns/<int:id>", m.Campaign)
-def see(workspace: Workspace, row_id: int) -> m.Campaign:
+def see(workspace: Workspace, row_id: CampaignId) -> m.Campaign:
     """A campaign: what it says, to whom, its checks."""
     return model(workspace, row_id)
 
 
 @routes.route("PUT", "/campaigns/<int:id>", m.Campaign, body=m.CampaignIn, rights=WRITE)
-def write(workspace: Workspace, row_id: int, body: m.CampaignIn) -> m.Campaign:
+def write(workspace: Workspace, row_id: CampaignId, body: m.CampaignIn) -> m.Campaign:
     """Change a draft; only what is given changes."""
-    values = given(body, empty=("purpose", "from_address", "blocks"))
+    values = cast(m.CampaignChanges, given(body, empty=("purpose", "from_address", "blocks")))
     if body.plan is not None:  # what is given of a campaign changes; what it is made of is whole
         whole = body.plan.model_dump()
         values["plan"] |= {part: whole[part] for part in ("variants", "test") if part in values["plan"]}
@@ -152,7 +165,7 @@ def write(workspace: Workspace, row_id: int, body: m.CampaignIn) -> m.Campaign:
 @routes.route("DELETE", "/campaigns/<int:id>", m.Done, rights=WRITE)
 def remove(workspace: Workspace, row_id: int) -> m.Done:
     """Remove a draft."""
-    if campaigns_service.row_of(workspace, row_id)["state"] != "draft":
+    if campaigns_service.row_of(workspace, row_id).state != "draft":
         raise Refused("Only drafts can be deleted.")
     with workspace.store.atomic() as db:
         table.remove(db, row_id)
@@ -187,11 +200,11 @@ def excluded(workspace: Workspace, row_id: int, query: m.ReasonQuery) -> m.Exclu
     mask = r.excluded.get(query.reason)
     ids = [] if mask is None else r.view.columns.people.id[np.flatnonzero(mask)].tolist()
     rows = subscribers.by_ids(workspace.store.read(), ids[:CHOSEN_SHOWN])
-    return m.Excluded(count=len(ids), people=[m.NamedThing(id=i, name=rows[i]["email"]) for i in rows])
+    return m.Excluded(count=len(ids), people=[m.NamedThing(id=i, name=rows[i].email) for i in rows])
 
 
 @routes.route("PUT", "/campaigns/<int:id>/people", m.Campaign, body=m.ChooseIn, rights=WRITE)
-def choose(workspace: Workspace, row_id: int, body: m.ChooseIn) -> m.Campaign:
+def choose(workspace: Workspace, row_id: CampaignId, body: m.ChooseIn) -> m.Campaign:
     """Take one person in by their address, leave them out, or forget them again (side "")."""
     campaigns_service.choose(workspace, row_id, body.email, body.side)
     return model(workspace, row_id)
@@ -202,10 +215,7 @@ def checked(workspace: Workspace, row_id: int) -> m.Checks:
     """Every pre-send check, those of the recipients too, and what is in order."""
     row = campaigns_service.row_of(workspace, row_id)
     found = preflight_recipients.thorough(workspace, row)
-    return m.Checks(
-        checks=[m.Check.model_validate(c) for c in found],
-        passed=[m.InOrder(**x) for x in preflight_passed.passed(workspace, row, found)],
-    )
+    return m.Checks(checks=found, passed=preflight_passed.passed(workspace, row, found))
 
 
 @routes.route("POST", "/campaigns/<int:id>/links", m.Done, rights=WRITE)
@@ -225,30 +235,20 @@ def override(workspace: Workspace, row_id: int, body: m.OverrideIn) -> m.Done:
 @routes.route("GET", "/campaigns/<int:id>/schedule", m.PlanView)
 def plan(workspace: Workspace, row_id: int) -> m.PlanView:
     """The batches as they would be, started now."""
-    p = schedule.preview_plan(workspace, campaigns_service.row_of(workspace, row_id))
-    return m.PlanView(
-        batches=[m.PlannedBatch(**b) for b in p["batches"]],
-        note=p["note"],
-        resend=p["resend"],
-        best=m.BestHours(**p["best"]) if p["best"] else None,
-        usual_wait=p["usual_wait"],
-        variants=[a["name"] for a in schedule.variants_of(schedule.plan_of(campaigns_service.row_of(workspace, row_id)))],
-    )
+    return schedule.preview_plan(workspace, campaigns_service.row_of(workspace, row_id))
 
 
 @routes.route("POST", "/campaigns/<int:id>/change", m.Changed, body=m.ChangeIn, rights=ANALYSE)
 def change(workspace: Workspace, row_id: int, body: m.ChangeIn) -> m.Changed:
     """Another version for everybody who still waits; ``only_show`` says what it would be."""
-    values = body.model_dump(exclude_none=True, exclude={"only_show", "forget"})
     row = campaigns_service.row_of(workspace, row_id)
-    return m.Changed(**ab_test.change(workspace, row, values, who(), only_show=body.only_show))
+    return ab_test.change(workspace, row, body, who())
 
 
 @routes.route("PUT", "/campaigns/<int:id>/other-version", m.Campaign, body=m.ChangeIn, rights=WRITE)
-def other_version(workspace: Workspace, row_id: int, body: m.ChangeIn) -> m.Campaign:
+def other_version(workspace: Workspace, row_id: CampaignId, body: m.ChangeIn) -> m.Campaign:
     """The version to try against the first, at random in the pilot batch; ``forget`` drops it."""
-    values = body.model_dump(exclude_none=True, exclude={"only_show"})
-    ab_test.keep_other(workspace, campaigns_service.row_of(workspace, row_id), values, who())
+    ab_test.keep_other(workspace, campaigns_service.row_of(workspace, row_id), body, who())
     return model(workspace, row_id)
 
 
@@ -260,7 +260,7 @@ def use_version(workspace: Workspace, row_id: int, body: m.UseIn) -> m.Done:
 
 
 @routes.route("POST", "/campaigns/<int:id>/batches/<int:batch>/move", m.Done, body=m.MoveIn, rights=ANALYSE)
-def move(workspace: Workspace, row_id: int, batch: int, body: m.MoveIn) -> m.Done:
+def move(workspace: Workspace, row_id: CampaignId, batch: BatchId, body: m.MoveIn) -> m.Done:
     """Another moment for a batch that still waits; the answer's count is the moment it got."""
     return m.Done(id=batch, count=campaigns_service.move(workspace, row_id, batch, body.due_at, who()))
 
@@ -282,7 +282,7 @@ def approve(workspace: Workspace, row_id: int) -> m.Done:
 @routes.route("GET", "/campaigns/capacity", m.BatchThatFits, query=m.CapacityQuery)
 def capacity_of(workspace: Workspace, query: m.CapacityQuery) -> m.BatchThatFits:
     """How large a batch may be (query ``an_hour``, ``one_in``, ``what``: clicks, replies, bookings)."""
-    return m.BatchThatFits(**response_capacity.fits(workspace, query.an_hour, query.one_in, query.what))
+    return response_capacity.fits(workspace, query.an_hour, query.one_in, query.what)
 
 
 @routes.route("GET", "/campaigns/<int:id>/plan.ics", "text/calendar")
@@ -300,26 +300,26 @@ def test(workspace: Workspace, row_id: int, body: m.TestTo) -> m.Done:
 
 
 @routes.route("POST", "/campaigns/<int:id>/start", m.Done, rights=ANALYSE)
-def start(workspace: Workspace, row_id: int) -> m.Done:
+def start(workspace: Workspace, row_id: CampaignId) -> m.Done:
     """Draw the batches and let the plan run."""
-    return m.Done(id=row_id, count=campaigns_service.start(workspace, row_id, who())["people"])
+    return m.Done(id=row_id, count=campaigns_service.start(workspace, row_id, who()).people)
 
 
 @routes.route("POST", "/campaigns/<int:id>/start-external", m.Done, rights=ANALYSE)
-def start_external(workspace: Workspace, row_id: int) -> m.Done:
+def start_external(workspace: Workspace, row_id: CampaignId) -> m.Done:
     """Draw the batches for another program to send; its event log tells what came of them."""
-    return m.Done(id=row_id, count=external_sending.start(workspace, row_id, who())["people"])
+    return m.Done(id=row_id, count=external_sending.start(workspace, row_id, who()).people)
 
 
 @routes.route("PUT", "/campaigns/<int:id>/message-name", m.Done, body=m.MessageName, rights=ANALYSE)
-def message_name(workspace: Workspace, row_id: int, body: m.MessageName) -> m.Done:
+def message_name(workspace: Workspace, row_id: CampaignId, body: m.MessageName) -> m.Done:
     """How another program's log calls the mailing of a campaign that it sends."""
     external_sending.call(workspace, row_id, body.name, who())
     return m.Done(id=row_id)
 
 
 @routes.route("POST", "/campaigns/<int:id>/skip", m.Done, rights=ANALYSE)
-def skip(workspace: Workspace, row_id: int) -> m.Done:
+def skip(workspace: Workspace, row_id: CampaignId) -> m.Done:
     """Of a campaign that another program sends: skip whom the eligibility check refuses by now, before the files are saved."""
     return m.Done(id=row_id, count=external_sending.skip(workspace, row_id))
 
@@ -339,64 +339,58 @@ def pause(workspace: Workspace, row_id: int) -> m.Done:
 
 
 @routes.route("POST", "/campaigns/<int:id>/resume", m.Done, rights=ANALYSE)
-def resume(workspace: Workspace, row_id: int) -> m.Done:
+def resume(workspace: Workspace, row_id: CampaignId) -> m.Done:
     """Resume a paused campaign."""
     campaigns_service.resume(workspace, row_id, who())
     return m.Done(id=row_id)
 
 
 @routes.route("GET", "/campaigns/<int:id>/guardrails", m.Guardrails)
-def guardrails(workspace: Workspace, row_id: int) -> m.Guardrails:
+def guardrails(workspace: Workspace, row_id: CampaignId) -> m.Guardrails:
     """The guardrails as they stand, what paused the plan, what its size can show."""
     campaigns_service.row_of(workspace, row_id)
-    found = guardrails_service.see(workspace, row_id)
-    for word in ("guardrails", "evidence"):
-        found[word] = [m.Guardrail(kind=g.pop("send"), **g) for g in found[word]]
-    return m.Guardrails(**found)
+    return guardrails_service.see(workspace, row_id)
 
 
 @routes.route("POST", "/campaigns/<int:id>/resume-without", m.Done, body=m.NameIn, rights=ANALYSE)
-def without(workspace: Workspace, row_id: int, body: m.NameIn) -> m.Done:
+def without(workspace: Workspace, row_id: CampaignId, body: m.NameIn) -> m.Done:
     """Resume without the people at one provider."""
     return m.Done(id=row_id, count=guardrails_service.without_provider(workspace, row_id, body.name, who()))
 
 
 @routes.route("POST", "/campaigns/<int:id>/stop", m.Done, rights=ANALYSE)
-def stop(workspace: Workspace, row_id: int) -> m.Done:
+def stop(workspace: Workspace, row_id: CampaignId) -> m.Done:
     """Stop for good; everybody still waiting is skipped."""
     return m.Done(id=row_id, count=campaigns_service.stop(workspace, row_id, who()))
 
 
 @routes.route("GET", "/campaigns/<int:id>/results", m.Results)
-def see_results(workspace: Workspace, row_id: int) -> m.Results:
+def see_results(workspace: Workspace, row_id: CampaignId) -> m.Results:
     """What it did, as of now."""
-    return m.Results(**results.results(workspace, row_id))
+    return results.results(workspace, row_id)
 
 
 @routes.route("GET", "/campaigns/<int:id>/breakdown", m.Divided, query=m.CompareQuery)
-def divided(workspace: Workspace, row_id: int, query: m.CompareQuery) -> m.Divided:
+def divided(workspace: Workspace, row_id: CampaignId, query: m.CompareQuery) -> m.Divided:
     """The results divided, beside the usual range and up to three other campaigns (query ``with``, ids by comma)."""
     row = campaigns_service.row_of(workspace, row_id)
     others = [int(x) for x in query.compare.split(",") if x and len(x) < 19]
-    usual = results_breakdown.usual(workspace, row) if row["message"] else None
-    compared = results_breakdown.compared(workspace, [row_id, *others]) if row["message"] else []
+    usual = results_breakdown.usual(workspace, row) if row.message else None
+    compared = results_breakdown.compared(workspace, [row_id, *others]) if row.message else []
     found = results_breakdown.divided(workspace, row_id)
     return m.Divided(
-        **found,
-        usual=m.Usual(**usual) if usual else None,
-        compared=[m.ComparedLine(**x) for x in compared],
-        text=results_breakdown.in_text(workspace, row_id, found),
+        **dict(found), usual=usual, compared=compared, text=results_breakdown.in_text(workspace, row_id, found)
     )
 
 
 @routes.route("GET", "/campaigns/benchmarks", m.WhatWorks)
 def works(workspace: Workspace) -> m.WhatWorks:
     """Over all campaigns: which resends, hours, sizes and subjects paid."""
-    return m.WhatWorks(**benchmarks.see(workspace))
+    return benchmarks.see(workspace)
 
 
 @routes.route("GET", "/campaigns/<int:id>/results.csv", "text/csv")
-def results_csv(workspace: Workspace, row_id: int) -> Response:
+def results_csv(workspace: Workspace, row_id: CampaignId) -> Response:
     """The figures as CSV."""
     return Response(
         results.as_csv(workspace, row_id),

@@ -6,6 +6,7 @@ from contextlib import closing
 
 from flask import Response, g
 
+from openmeadow.core.ids import SubscriberId
 from openmeadow.core.message import client_support
 from openmeadow.services import settings
 from openmeadow.services.campaigns import campaigns, images, templates
@@ -30,7 +31,7 @@ def preview(workspace: Workspace, row_id: int, query: m.PreviewQuery) -> m.Previ
     """The message as one person would get it (query ``subscriber`` or ``email``; else the first recipient), in one
     of its versions (query ``version``); and what some mail readers do not keep of it."""
     row = campaigns.row_of(workspace, row_id)
-    found = preview_service.of(workspace, row, query.subscriber, query.email, query.version)
+    found = preview_service.of(workspace, row, SubscriberId(query.subscriber), query.email, query.version)
     return m.Preview(
         subject=found.said.subject,
         preview=found.preview,
@@ -41,7 +42,7 @@ def preview(workspace: Workspace, row_id: int, query: m.PreviewQuery) -> m.Previ
         values=[m.FieldValue(field=f, value=v) for f, v in found.values.items()],
         problems=list(found.problems),
         hosted=list(found.hosted),
-        support=[m.Support(**s) for s in client_support.dropped(found.said.html)],
+        support=[m.Support.read_from(s) for s in client_support.dropped(found.said.html)],
     )
 
 
@@ -51,7 +52,7 @@ def every(workspace: Workspace) -> m.Templates:
     rows = content.templates(workspace.store.read())
     return m.Templates(
         templates=[
-            m.Template(**{f: r[f] for f in ("id", "name", "subject", "made_at", "who")}, by_blocks=bool(r["blocks"]))
+            m.Template(id=r.id, name=r.name, subject=r.subject, made_at=r.made_at, who=r.who, by_blocks=bool(r.blocks))
             for r in rows
         ]
     )
@@ -73,7 +74,7 @@ def remove(workspace: Workspace, row_id: int) -> m.Done:
 @routes.route("GET", "/images", m.Images)
 def every_image(workspace: Workspace) -> m.Images:
     """Every image, the latest first."""
-    return m.Images(images=[m.Image(**p) for p in images.every(workspace)])
+    return m.Images(images=images.every(workspace))
 
 
 @routes.route("POST", "/images", m.Image, upload=m.JustFile, rights=WRITE)
@@ -82,7 +83,7 @@ def take(workspace: Workspace, form: m.JustFile) -> m.Image:
     file = file_given()
     with closing(file.stream) as stream:
         data = stream.read(images.MOST_BYTES + 1)
-    return m.Image(**images.take(workspace, file.filename or "", data, who()))
+    return images.take(workspace, file.filename or "", data, who())
 
 
 def get_layout(workspace: Workspace) -> m.Layout:

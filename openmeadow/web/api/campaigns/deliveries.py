@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
-
 from flask import Response
 
+from openmeadow.core.ids import CampaignId, DeliveryId
 from openmeadow.services.campaigns import message_source, requeue, unconfirmed
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import content
@@ -17,7 +16,7 @@ def shown(source: message_source.Source) -> m.MessageSource:
     return m.MessageSource(
         raw=source.text,
         is_made_anew=source.is_made_anew,
-        headers=[m.ExplainedHeader(**asdict(h)) for h in source.headers],
+        headers=[m.ExplainedHeader.read_from(h) for h in source.headers],
     )
 
 
@@ -30,29 +29,29 @@ routes = Routes()
 
 
 @routes.route("POST", "/campaigns/<int:id>/resolve", m.Done, body=m.Resolve, rights=ANALYSE)
-def settle(workspace: Workspace, row_id: int, body: m.Resolve) -> m.Done:
+def settle(workspace: Workspace, row_id: CampaignId, body: m.Resolve) -> m.Done:
     """Say of all unconfirmed deliveries, or of some, that they arrived or are to be sent again."""
     return m.Done(id=row_id, count=unconfirmed.resolve(workspace, row_id, body.arrived, who(), body.deliveries))
 
 
 @routes.route("GET", "/campaigns/<int:id>/unconfirmed", m.UnconfirmedList)
-def unconfirmed_list(workspace: Workspace, row_id: int) -> m.UnconfirmedList:
+def unconfirmed_list(workspace: Workspace, row_id: CampaignId) -> m.UnconfirmedList:
     """The unconfirmed deliveries with person, Message-ID and moment."""
-    return m.UnconfirmedList(people=[m.UnconfirmedDelivery(**asdict(u)) for u in unconfirmed.listed(workspace, row_id)])
+    return m.UnconfirmedList(people=[m.UnconfirmedDelivery.read_from(u) for u in unconfirmed.listed(workspace, row_id)])
 
 
 @routes.route("POST", "/campaigns/<int:id>/relay-log", m.RelayLogRead, body=m.RelayLog, rights=ANALYSE)
-def relay_log(workspace: Workspace, row_id: int, body: m.RelayLog) -> m.RelayLogRead:
+def relay_log(workspace: Workspace, row_id: CampaignId, body: m.RelayLog) -> m.RelayLogRead:
     """Settle unconfirmed deliveries by the relay's own log."""
     found = unconfirmed.read_log(workspace, row_id, body.text, who(), complete=body.complete)
-    return m.RelayLogRead(**asdict(found))
+    return m.RelayLogRead.read_from(found)
 
 
 @routes.route("GET", "/campaigns/<int:id>/tests", m.TestCopies)
-def tests(workspace: Workspace, row_id: int) -> m.TestCopies:
+def tests(workspace: Workspace, row_id: CampaignId) -> m.TestCopies:
     """Test copies whose source is kept, the latest first."""
     rows = content.test_copies(workspace.store.read(), row_id)
-    return m.TestCopies(copies=[m.TestCopy(**dict(r)) for r in rows])
+    return m.TestCopies(copies=[m.TestCopy.read_from(r) for r in rows])
 
 
 @routes.route("GET", "/tests/<int:id>/source", m.MessageSource)
@@ -68,24 +67,24 @@ def test_eml(workspace: Workspace, row_id: int) -> Response:
 
 
 @routes.route("GET", "/deliveries/<int:id>/source", m.MessageSource)
-def sent_source(workspace: Workspace, row_id: int) -> m.MessageSource:
+def sent_source(workspace: Workspace, row_id: DeliveryId) -> m.MessageSource:
     """A message that was sent, made anew from its version, person and moment, its headers explained."""
     return shown(message_source.of_delivery(workspace, row_id))
 
 
 @routes.route("GET", "/deliveries/<int:id>.eml", "message/rfc822")
-def sent_eml(workspace: Workspace, row_id: int) -> Response:
+def sent_eml(workspace: Workspace, row_id: DeliveryId) -> Response:
     """A message that was sent, made anew, as a file."""
     return eml(message_source.of_delivery(workspace, row_id), f"message-{row_id}.eml")
 
 
 @routes.route("GET", "/campaigns/<int:id>/refused", m.RefusedGroups)
-def refused(workspace: Workspace, row_id: int) -> m.RefusedGroups:
+def refused(workspace: Workspace, row_id: CampaignId) -> m.RefusedGroups:
     """What failed at the relay, by its words."""
-    return m.RefusedGroups(groups=[m.RefusedGroup(**asdict(g)) for g in requeue.groups(workspace, row_id)])
+    return m.RefusedGroups(groups=[m.RefusedGroup.read_from(g) for g in requeue.groups(workspace, row_id)])
 
 
 @routes.route("POST", "/campaigns/<int:id>/requeue", m.Done, body=m.RequeueIn, rights=ANALYSE)
-def put_back(workspace: Workspace, row_id: int, body: m.RequeueIn) -> m.Done:
+def put_back(workspace: Workspace, row_id: CampaignId, body: m.RequeueIn) -> m.Done:
     """Put everybody who failed with these words back in the queue; nothing of it stays in their history."""
     return m.Done(id=row_id, count=requeue.put_back(workspace, row_id, body.words, who()))

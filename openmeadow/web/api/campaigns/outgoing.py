@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
-
 from openmeadow.services.campaigns import outgoing
 from openmeadow.services.workspace import Workspace
 from openmeadow.web import schemas as m
@@ -16,7 +14,7 @@ routes = Routes()
 def see(workspace: Workspace) -> m.Outgoing:
     """Whether everything outgoing is paused, since when, and what may already have been sent."""
     found = outgoing.paused(workspace)
-    return m.Outgoing(paused=None if found is None else m.PausedOutgoing(**asdict(found)))
+    return m.Outgoing(paused=None if found is None else m.PausedOutgoing.read_from(found))
 
 
 @routes.route("POST", "/outgoing/log", m.Done, body=m.OutgoingLog, rights=ANALYSE)

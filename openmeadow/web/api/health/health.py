@@ -12,6 +12,8 @@ from flask import Response, g
 from werkzeug.datastructures import FileStorage
 
 from openmeadow.core.errors import Missing, Refused
+from openmeadow.core.ids import CampaignId
+from openmeadow.core.states import JobKind
 from openmeadow.services import settings
 from openmeadow.services.health import bounce_intake, placement, provider_health
 from openmeadow.services.subscribers import address_checks
@@ -44,24 +46,21 @@ routes = Routes()
 @routes.route("GET", "/health", m.HealthView, query=m.SenderQuery)
 def see(workspace: Workspace, query: m.SenderQuery) -> m.HealthView:
     """Providers by day (query ``sender``: of one domain), what refusals say, the obligations, receivers' reports."""
-    view, found, says = workspace.view(), provider_health.receivers(workspace), provider_health.own_figures(workspace)
+    view, found = workspace.view(), provider_health.receivers(workspace)
     domains, copies = (sender_table.domains(workspace.store.read()), health_table.waiting_copies(workspace.store.read()))
     return m.HealthView(
         now=view.now,
         days=provider_health.DAYS,
         limits=provider_health.LIMITS,
-        senders=[m.NamedThing(id=d["id"], name=d["name"]) for d in domains],
-        looking=any(d["checked_at"] is None for d in domains) or any(view.now - c["at"] < SOON for c in copies),
-        providers=[
-            m.ProviderDays(**p, says=m.OwnFigures(**says[p["name"]]) if p["name"] in says else None)
-            for p in provider_health.providers(workspace, view, query.sender)
-        ],
-        refusals=[m.Refusals(kind=r.pop("class"), **r) for r in provider_health.refusals(workspace)],
-        requirements=[m.Requirement(**d) for d in provider_health.requirements(workspace, view)],
-        sources=[m.Source(**s) for s in found["sources"]],
-        report_days=[m.ReportDay(**d) for d in found["days"]],
-        reports=[m.AggregateLine(**r) for r in found["reports"]],
-        tests=[m.PlacementTest(**t) for t in placement.results(workspace)],
+        senders=[m.NamedThing(id=d.id, name=d.name) for d in domains],
+        looking=any(d.checked_at is None for d in domains) or any(view.now - c.at < SOON for c in copies),
+        providers=provider_health.providers(workspace, view, query.sender),
+        refusals=provider_health.refusals(workspace),
+        requirements=provider_health.requirements(workspace, view),
+        sources=found.sources,
+        report_days=found.days,
+        reports=found.reports,
+        tests=placement.results(workspace),
         boxes=len(placement.boxes(workspace)),
         words=_words(workspace),
     )
@@ -109,7 +108,7 @@ def bring_in(workspace: Workspace, form: m.JustFile) -> m.ImportedReports:
         found = bounce_intake.take_file(workspace, path)
     finally:
         path.unlink(missing_ok=True)
-    return m.ImportedReports(taken=[m.ImportedReport(kind=f["kind"], sentence=_said(f)) for f in found])
+    return m.ImportedReports(taken=[m.ImportedReport(kind=f.kind, sentence=_said(f)) for f in found])
 
 
 @routes.route("POST", "/health/statistics", m.ImportedStatistics, upload=m.JustFile, rights=ANALYSE)
@@ -136,7 +135,7 @@ def test_word(workspace: Workspace) -> m.Done:
 
 
 @routes.route("POST", "/campaigns/<int:id>/placement", m.Done, rights=WRITE)
-def place(workspace: Workspace, row_id: int) -> m.Done:
+def place(workspace: Workspace, row_id: CampaignId) -> m.Done:
     """Send copies to the test mailboxes; where they land shows within minutes."""
     return m.Done(id=row_id, count=placement.start(workspace, row_id, who())[1])
 
@@ -147,17 +146,17 @@ def raw_mail(workspace: Workspace, row_id: int) -> Response:
     row = report_table.mail(workspace.store.read(), row_id)
     if row is None:
         raise Missing("This message does not exist any more.")
-    if not row["raw"]:
+    if not row.raw:
         days = workspace.setting("raw_mail_kept_days")
         raise Missing(f"Its source was deleted after {days} days; the result is kept.")
     headers = {"Content-Disposition": f"attachment; filename=returned-{row_id}.eml"}
-    return Response(row["raw"], mimetype="message/rfc822", headers=headers)
+    return Response(row.raw, mimetype="message/rfc822", headers=headers)
 
 
 @routes.route("GET", "/addresses", m.AddressSummary)
 def summary(workspace: Workspace) -> m.AddressSummary:
     """Everybody by verdict, the reasons, the slips."""
-    return m.AddressSummary(**address_checks.summary(workspace))
+    return address_checks.summary(workspace)
 
 
 def _ids(workspace: Workspace, body: m.AddressCheckIn) -> list[int]:
@@ -170,15 +169,17 @@ def _ids(workspace: Workspace, body: m.AddressCheckIn) -> list[int]:
 @routes.route("POST", "/addresses/cost", m.AddressCost, body=m.AddressCheckIn)
 def cost(workspace: Workspace, body: m.AddressCheckIn) -> m.AddressCost:
     """What a check would ask, and how long that takes."""
-    return m.AddressCost(**address_checks.cost(workspace, _ids(workspace, body), ask_hosts=body.ask_hosts))
+    return address_checks.cost(workspace, _ids(workspace, body), ask_hosts=body.ask_hosts)
 
 
 @routes.route("POST", "/addresses/check", m.Done, body=m.AddressCheckIn, rights=ANALYSE)
 def check(workspace: Workspace, body: m.AddressCheckIn) -> m.Done:
     """Check addresses, as a job."""
+    choice = m.JobChoice(**asdict(choice_of(body.choice)))
+    job = m.AddressesJob(choice=choice, ask_hosts=body.ask_hosts, name="address check")
     with workspace.store.atomic() as db:
-        arguments = {"choice": asdict(choice_of(body.choice)), "ask_hosts": body.ask_hosts, "name": "address check"}
-        return m.Done(id=settings_table.add_job(db, "addresses", arguments, who(), workspace.now()))
+        kind = JobKind.ADDRESSES
+        return m.Done(id=settings_table.add_job(db, kind, job.model_dump_json(), who(), workspace.now()))
 
 
 @routes.route("POST", "/addresses/typos", m.TypedVerdicts, body=m.TypedIn, rights=ANALYSE)
@@ -190,7 +191,7 @@ def typed(workspace: Workspace, body: m.TypedIn) -> m.TypedVerdicts:
     if len(lines) > MOST_TYPED:
         raise Refused(f"These are {len(lines):,} addresses. Check more than {MOST_TYPED} as a file.")
     found = address_checks.check_typed(workspace, lines, ask_hosts=body.ask_hosts)
-    return m.TypedVerdicts(verdicts=[m.TypedVerdict(**v) for v in found])
+    return m.TypedVerdicts(verdicts=found)
 
 
 @routes.route("POST", "/addresses/file", m.Done, upload=m.AddressFile, rights=ANALYSE)
@@ -205,9 +206,10 @@ def checked_file(workspace: Workspace, form: m.AddressFile) -> m.Done:
     if not lines:
         path.unlink()
         raise Refused(f"{_name_of(file)} has no addresses. Put one on each line, or in a column named email.")
+    job = m.AddressFileJob(path=str(path), ask_hosts=form.ask_hosts, name=f"addresses of {_name_of(file)}")
     with workspace.store.atomic() as db:
-        arguments = {"path": str(path), "ask_hosts": form.ask_hosts, "name": f"addresses of {_name_of(file)}"}
-        return m.Done(id=settings_table.add_job(db, "address file", arguments, who(), workspace.now()), count=lines)
+        row_id = settings_table.add_job(db, JobKind.ADDRESS_FILE, job.model_dump_json(), who(), workspace.now())
+    return m.Done(id=row_id, count=lines)
 
 
 @routes.route("POST", "/jobs/<int:id>/pause", m.Done, rights=ANALYSE)
@@ -235,7 +237,7 @@ def accept(workspace: Workspace, body: m.AcceptIn) -> m.ActionDone:
     ids = None
     if body.typed:
         rows = address_table.suggested(workspace.store.read())
-        ids = [r["subscriber"] for r in rows if r["email_key"].endswith("@" + body.typed)]
+        ids = [r.subscriber for r in rows if r.email_key.endswith("@" + body.typed)]
     action, n = address_checks.take_suggestions(workspace, ids, who())
     return m.ActionDone(action=action, job=0, people=n)
 
@@ -244,16 +246,12 @@ def accept(workspace: Workspace, body: m.AcceptIn) -> m.ActionDone:
 def required(workspace: Workspace, body: m.RequiredIn) -> m.AddressSummary:
     """Whether an address must be checked before its first mailing."""
     settings.change(workspace, {"require_address_check": body.required}, who(), g.user.id)
-    return m.AddressSummary(**address_checks.summary(workspace))
+    return address_checks.summary(workspace)
 
 
-def _said(f: dict[str, object]) -> str:
-    recipients, found = f.get("recipients") or [], f.get("reports") or []
-    if f.get("reason"):
-        return str(f["reason"])
-    if found:
-        flat = [r for x in found for r in (x if isinstance(x, list) else [x])]  # type: ignore[attr-defined]
-        return "; ".join(
-            f"{r['org']}: {r['messages']:,} messages of {r['domain']}, {r['aligned']:,} aligned" for r in flat
-        )
-    return "; ".join(f"{r['address']}: {r['class']}" for r in recipients) or "empty"  # type: ignore[attr-defined]
+def _said(f: bounce_intake.TakenMail) -> str:
+    if f.reason:
+        return f.reason
+    if f.reports:
+        return "; ".join(f"{r.org}: {r.messages:,} messages of {r.domain}, {r.aligned:,} aligned" for r in f.reports)
+    return "; ".join(f"{r.address}: {r.class_ or 'unknown'}" for r in f.recipients) or "empty"

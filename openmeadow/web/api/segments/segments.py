@@ -33,7 +33,7 @@ routes = Routes()
 @routes.route("GET", "/segments", m.Segments)
 def every(workspace: Workspace) -> m.Segments:
     """All segments with their current counts."""
-    return m.Segments(segments=[m.Segment(**s) for s in segments.every(workspace)])
+    return m.Segments(segments=segments.every(workspace))
 
 
 @routes.route("GET", "/segments/names", m.Names)
@@ -81,7 +81,7 @@ def count(workspace: Workspace, body: m.RuleIn) -> m.RuleCount:
 def save(workspace: Workspace, body: m.SegmentIn) -> m.Done:
     """Save a rule under a name; an existing segment of that name is changed."""
     saved = segments.save(workspace, body.name, body.rule, who())
-    return m.Done(id=saved["id"], count=saved["count"])
+    return m.Done(id=saved.id, count=saved.count)
 
 
 @routes.route("POST", "/segments/fits", m.Fits, body=m.RuleIn)
@@ -97,7 +97,7 @@ def fits(workspace: Workspace, body: m.RuleIn) -> m.Fits:
 @routes.route("POST", "/segments/overlap", m.Overlaps, body=m.OverlapIn)
 def overlap(workspace: Workspace, body: m.OverlapIn) -> m.Overlaps:
     """How many subscribers a rule shares with up to four segments."""
-    return m.Overlaps(overlaps=[m.Overlap(**o) for o in segments.overlap(workspace, body.rule, body.others)])
+    return m.Overlaps(overlaps=segments.overlap(workspace, body.rule, body.others))
 
 
 @routes.route("POST", "/segments/win-back", m.Done, body=m.WinBackIn, rights=WRITE)
@@ -109,7 +109,7 @@ def win_back(workspace: Workspace, body: m.WinBackIn) -> m.Done:
 @routes.route("GET", "/segments/<int:id>/about", m.SegmentAbout)
 def about(workspace: Workspace, row_id: int) -> m.SegmentAbout:
     """Size over time, snapshots, and where it is used."""
-    return m.SegmentAbout(**segments.about(workspace, row_id))
+    return segments.about(workspace, row_id)
 
 
 @routes.route("GET", "/segments/<int:id>/rule.json", "application/json")
@@ -123,7 +123,7 @@ def rule_itself(workspace: Workspace, row_id: int) -> Response:
 @routes.route("POST", "/segments/<int:id>/snapshots", m.Done, rights=WRITE)
 def take_snapshot(workspace: Workspace, row_id: int) -> m.Done:
     """Keep the subscribers of a segment as they are now."""
-    return m.Done(**segments.take_snapshot(workspace, row_id, who()))
+    return segments.take_snapshot(workspace, row_id, who())
 
 
 @routes.route("DELETE", "/segments/<int:id>/snapshots/<int:copy>", m.Done, rights=WRITE)

@@ -25,15 +25,15 @@ def see(workspace: Workspace) -> m.RelayView:
         mode=s.mode.value,
         user=s.user,
         helo=s.helo,
-        connections=[m.ConnectionKind(**vars(k)) for k in kinds[:6]],
-        away=None if gone is None else m.RelayAway(**vars(gone)),
+        connections=[m.ConnectionKind.read_from(k) for k in kinds[:6]],
+        away=None if gone is None else m.RelayAway.read_from(gone),
     )
 
 
 @routes.route("GET", "/intake", m.InboundView)
 def intake(workspace: Workspace) -> m.InboundView:
     """Mail that came to the intake and led to nothing: by reason, and the latest messages."""
-    return m.InboundView(**intake_service.aside(workspace))
+    return intake_service.aside(workspace)
 
 
 @routes.route("POST", "/relay/check", m.RelayCheck, body=m.RelayCheckIn, rights=ANALYSE)

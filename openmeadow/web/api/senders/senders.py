@@ -2,51 +2,46 @@
 
 from __future__ import annotations
 
-import json
-import sqlite3
-
 from flask import Response
 
 from openmeadow.core.errors import Missing
 from openmeadow.services.senders import domains
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.senders import senders as table
+from openmeadow.store.senders.records import Domain
 from openmeadow.web import schemas as m
 from openmeadow.web.router import ANALYSE, Routes, who
 
 routes = Routes()
 
 
-def model(workspace: Workspace, row: sqlite3.Row) -> m.Domain:
-    alike = domains.looks_like(workspace, row["name"])
+def model(workspace: Workspace, row: Domain) -> m.Domain:
+    alike = domains.looks_like(workspace, row.name)
     addresses = [
         m.FromAddress(
-            id=a["id"],
-            address=a["address"],
-            confirmed_at=a["confirmed_at"],
-            domain=a["domain"],
-            usable=bool(a["confirmed_at"]) and row["state"] != "fail",
-            looks_like=alike and f"{a['address'].rpartition('@')[0]}@{alike}",
+            id=a.id,
+            address=a.address,
+            confirmed_at=a.confirmed_at,
+            domain=a.domain,
+            usable=bool(a.confirmed_at) and row.state != "fail",
+            looks_like=alike and f"{a.address.rpartition('@')[0]}@{alike}",
         )
-        for a in table.addresses(workspace.store.read(), row["id"])
+        for a in table.addresses(workspace.store.read(), row.id)
     ]
     return m.Domain(
-        id=row["id"],
-        name=row["name"],
-        state=row["state"],
-        selector=row["selector"] or "",
-        checked_at=row["checked_at"],
-        records=[m.Record(**r) for r in json.loads(row["records"])],
+        id=row.id,
+        name=row.name,
+        state=row.state,
+        selector=row.selector or "",
+        checked_at=row.checked_at,
+        records=[m.Record.model_validate(r) for r in row.records],
         addresses=addresses,
         keys=[
-            m.BesideKey(selector=k["selector"], state=k["state"], made_at=k["made_at"])
-            for k in table.keys(workspace.store.read(), row["id"])
+            m.BesideKey(selector=k.selector, state=k.state, made_at=k.made_at)
+            for k in table.keys(workspace.store.read(), row.id)
         ],
-        changes=[
-            m.RecordChange(**{f: c[f] for f in m.RecordChange.model_fields})
-            for c in table.changes(workspace.store.read(), row["id"])
-        ],
-        spf=json.loads(row["spf"]),
+        changes=[m.RecordChange.read_from(c) for c in table.changes(workspace.store.read(), row.id)],
+        spf=row.spf,
         looks_like=alike,
     )
 

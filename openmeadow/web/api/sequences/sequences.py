@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from typing import cast
+
 import numpy as np
 
 from openmeadow.core.addresses.syntax import address_key
 from openmeadow.core.errors import Refused
+from openmeadow.core.ids import SequenceId
 from openmeadow.services.sequences import editing, simulation, starter_sequences, statistics
 from openmeadow.services.sequences.loading import choices, definition_of, row_of
 from openmeadow.services.workspace import Workspace
@@ -24,10 +27,7 @@ routes = Routes()
 @routes.route("GET", "/sequences", m.SequenceList)
 def every(workspace: Workspace) -> m.SequenceList:
     """All sequences with who is inside, and those that are ready to be taken."""
-    return m.SequenceList(
-        sequences=[m.SequenceLine(**s) for s in statistics.every(workspace)],
-        ready=[m.ReadySequence(**r) for r in starter_sequences.offered()],
-    )
+    return m.SequenceList(sequences=statistics.every(workspace), ready=starter_sequences.offered())
 
 
 @routes.route("POST", "/sequences", m.Done, body=m.SequenceIn, rights=WRITE)
@@ -41,25 +41,25 @@ def add(workspace: Workspace, body: m.SequenceIn) -> m.Done:
 
 
 @routes.route("GET", "/sequences/<int:id>", m.SequenceView)
-def see(workspace: Workspace, row_id: int) -> m.SequenceView:
+def see(workspace: Workspace, row_id: SequenceId) -> m.SequenceView:
     """The definition with its figures, what is missing, what repeats add, why people left."""
     db = workspace.store.read()
-    addresses = [m.NamedThing(id=a["id"], name=a["address"]) for a in sender_table.addresses(db) if a["confirmed_at"]]
+    addresses = [m.NamedThing(id=a.id, name=a.address) for a in sender_table.addresses(db) if a.confirmed_at]
     return m.SequenceView(
-        **statistics.see(workspace, row_id),
+        **dict(statistics.see(workspace, row_id)),
         now=workspace.now(),
         addresses=addresses,
-        purposes=[m.NamedThing(id=p["id"], name=p["name"]) for p in subscribers.names(db, "purposes")],
-        choices=m.SequenceChoices(**choices(workspace)),
+        purposes=[m.NamedThing(id=p.id, name=p.name) for p in subscribers.names(db, "purposes")],
+        choices=choices(workspace),
         begins=statistics.begins(definition_of(row_of(workspace, row_id))),
     )
 
 
 @routes.route("PUT", "/sequences/<int:id>", m.Done, body=m.SequenceChange, rights=WRITE)
-def change(workspace: Workspace, row_id: int, body: m.SequenceChange) -> m.Done:
+def change(workspace: Workspace, row_id: SequenceId, body: m.SequenceChange) -> m.Done:
     """Change it, also while it runs: then for those who have not passed what changed."""
-    values = given(body, empty=("purpose", "from_address"))
-    values = {k: v for k, v in values.items() if k not in ("going", "definition")}
+    said = given(body, empty=("purpose", "from_address"))
+    values = cast(m.SequenceChanges, {k: v for k, v in said.items() if k not in ("going", "definition")})
     if body.definition is not None:
         values["definition"] = body.definition.model_dump()
     going = {int(k): (int(v) if v.isdigit() else v) for k, v in body.going.items() if k.isdigit()}
@@ -75,15 +75,15 @@ def remove(workspace: Workspace, row_id: int) -> m.Done:
 
 
 @routes.route("POST", "/sequences/<int:id>/copy", m.Done, body=m.SequenceIn, rights=WRITE)
-def copy(workspace: Workspace, row_id: int, body: m.SequenceIn) -> m.Done:
+def copy(workspace: Workspace, row_id: SequenceId, body: m.SequenceIn) -> m.Done:
     """A draft with the same steps and messages."""
     return m.Done(id=editing.copy(workspace, row_id, body.name, who()))
 
 
 @routes.route("POST", "/sequences/<int:id>/start", m.PeopleAdded, body=m.SequenceStart, rights=ANALYSE)
-def start(workspace: Workspace, row_id: int, body: m.SequenceStart) -> m.PeopleAdded:
+def start(workspace: Workspace, row_id: SequenceId, body: m.SequenceStart) -> m.PeopleAdded:
     """Let it run; refused with the first of what is missing."""
-    return m.PeopleAdded(**editing.start(workspace, row_id, who(), with_those_there=body.with_those_there))
+    return editing.start(workspace, row_id, who(), with_those_there=body.with_those_there)
 
 
 @routes.route("POST", "/sequences/<int:id>/pause", m.Done, rights=ANALYSE)
@@ -94,13 +94,13 @@ def pause(workspace: Workspace, row_id: int) -> m.Done:
 
 
 @routes.route("POST", "/sequences/<int:id>/resume", m.PeopleMoved, rights=ANALYSE)
-def resume(workspace: Workspace, row_id: int) -> m.PeopleMoved:
+def resume(workspace: Workspace, row_id: SequenceId) -> m.PeopleMoved:
     """Go on; what piled up is spread by the daily limit."""
-    return m.PeopleMoved(**editing.resume(workspace, row_id, who()))
+    return editing.resume(workspace, row_id, who())
 
 
 @routes.route("POST", "/sequences/<int:id>/end", m.Done, rights=ANALYSE)
-def end(workspace: Workspace, row_id: int) -> m.Done:
+def end(workspace: Workspace, row_id: SequenceId) -> m.Done:
     """For good: everybody inside leaves."""
     editing.end(workspace, row_id, who())
     return m.Done(id=row_id)
@@ -124,7 +124,7 @@ def people(workspace: Workspace, row_id: int, body: m.SequencePeople) -> m.Peopl
         ids += view.columns.people.id[np.flatnonzero(mask)].tolist()
     if not ids:
         raise Refused("No one was selected. Enter addresses, or a rule that someone matches.")
-    return m.PeopleAdded(**editing.add_people(workspace, row_id, ids, who()))
+    return editing.add_people(workspace, row_id, ids, who())
 
 
 @routes.route("GET", "/sequences/<int:id>/steps/<int:step>/people", m.PersonAtStep, query=m.PageQuery)
@@ -132,12 +132,10 @@ def at_step(workspace: Workspace, row_id: int, step: int, query: m.PageQuery) ->
     """Who stands at a step, who goes next first (query ``offset``)."""
     db = workspace.store.read()
     rows = sequences.at_step(db, row_id, step, SHOWN, query.offset)
-    total = next((r["people"] for r in sequences.steps(db, row_id) if r["step"] == step), 0)
+    total = next((r.people for r in sequences.steps(db, row_id) if r.step == step), 0)
     return m.PersonAtStep(
         people=[
-            m.PeopleAtStep(
-                id=r["id"], subscriber=r["subscriber"], email=r["email"], since=r["since"], goes=r["due_at"] or r["again"]
-            )
+            m.PeopleAtStep(id=r.id, subscriber=r.subscriber, email=r.email, since=r.since, goes=r.due_at or r.again)
             for r in rows
         ],
         total=total,
@@ -159,7 +157,6 @@ def take_out(workspace: Workspace, row_id: int, enrolment: int) -> m.Done:
 
 
 @routes.route("GET", "/sequences/<int:id>/simulation", m.WalkThrough, query=m.WalkQuery)
-def walk(workspace: Workspace, row_id: int, query: m.WalkQuery) -> m.WalkThrough:
+def walk(workspace: Workspace, row_id: SequenceId, query: m.WalkQuery) -> m.WalkThrough:
     """Day by day what would come (query ``supposed``: never, always, repeats; ``email``: of a chosen person)."""
-    found = simulation.see(workspace, row_id, query.supposed, query.email)
-    return m.WalkThrough(**found)
+    return simulation.see(workspace, row_id, query.supposed, query.email)

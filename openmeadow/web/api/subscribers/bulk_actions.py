@@ -2,34 +2,35 @@
 
 from __future__ import annotations
 
-import json
-import sqlite3
+from dataclasses import asdict
 
 from flask import Response, g
 
 from openmeadow.core.errors import Missing
+from openmeadow.core.states import JobKind
 from openmeadow.services.subscribers import bulk_actions, sources
 from openmeadow.services.subscribers import export as export_service
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
+from openmeadow.store.records import Job
 from openmeadow.web import schemas as m
 from openmeadow.web.api.subscribers.subscribers import choice_of, columns_of
 from openmeadow.web.router import ANALYSE, READ, Routes, who
 
 
-def job_model(row: sqlite3.Row) -> m.Job:
-    a = json.loads(row["arguments"])
-    outcome = json.loads(row["outcome"]) if row["outcome"] and row["outcome"] != "null" else None
+def job_model(row: Job) -> m.Job:
+    said = m.JobName.model_validate_json(row.arguments)
+    outcome = m.Outcome.model_validate_json(row.outcome) if row.outcome and row.outcome != "null" else None
     return m.Job(
-        id=row["id"],
-        kind=row["kind"],
-        state=row["state"],
-        done=row["done"],
-        total=row["total"],
-        outcome=m.Outcome(**outcome) if outcome else None,
-        made_at=row["made_at"],
-        name=a.get("name", ""),
-        dry_run=bool(a.get("dry_run")),
+        id=row.id,
+        kind=row.kind,
+        state=row.state,
+        done=row.done,
+        total=row.total,
+        outcome=outcome,
+        made_at=row.made_at,
+        name=said.name,
+        dry_run=said.dry_run,
     )
 
 
@@ -39,13 +40,13 @@ routes = Routes()
 @routes.route("POST", "/actions/preview", m.ActionPreview, body=m.ActionIn)
 def preview(workspace: Workspace, body: m.ActionIn) -> m.ActionPreview:
     """What an act on many people would do, in numbers."""
-    return m.ActionPreview(**bulk_actions.preview(workspace, body.act, body.argument, choice_of(body.choice)))
+    return bulk_actions.preview(workspace, body.act, body.argument, choice_of(body.choice))
 
 
 @routes.route("POST", "/actions", m.ActionDone, body=m.ActionIn, rights=ANALYSE)
 def act(workspace: Workspace, body: m.ActionIn) -> m.ActionDone:
     """Do it: at once, or as a job when many people are concerned."""
-    return m.ActionDone(**bulk_actions.start(workspace, body.act, body.argument, choice_of(body.choice), who()))
+    return bulk_actions.start(workspace, body.act, body.argument, choice_of(body.choice), who())
 
 
 @routes.route("POST", "/activity/<int:id>/undo", m.Undone, rights=ANALYSE)
@@ -66,21 +67,21 @@ def export_columns(workspace: Workspace) -> m.ExportColumns:
 @routes.route("POST", "/exports", m.Done, body=m.ExportIn, rights=READ)
 def export(workspace: Workspace, body: m.ExportIn) -> m.Done:
     """Write people to a file, as a job that is recorded."""
-    arguments = {
-        "choice": body.choice.model_dump(),
-        "columns": columns_of(body.columns),
-        "form": body.form,
-        "name": body.name or "people",
-    }
+    job = m.ExportJob(
+        choice=m.JobChoice(**asdict(choice_of(body.choice))),
+        columns=list(columns_of(body.columns)),
+        form=body.form,
+        name=body.name or "people",
+    )
     with workspace.store.atomic() as db:
-        return m.Done(id=settings.add_job(db, "export", arguments, who(), workspace.now()))
+        return m.Done(id=settings.add_job(db, JobKind.EXPORT, job.model_dump_json(), who(), workspace.now()))
 
 
 @routes.route("GET", "/exports/<int:id>", "text/csv|application/x-ndjson")
 def exported(workspace: Workspace, row_id: int) -> Response:
     """The file of an export: for who made it, and for analysts."""
     made = settings.job(workspace.store.read(), row_id)
-    if g.user.role != "analyst" and (made is None or made["who"] != g.user.name):
+    if g.user.role != "analyst" and (made is None or made.who != g.user.name):
         raise Missing("This export has expired. Create a new one.")
     path = next((workspace.folder / export_service.FOLDER).glob(f"{row_id}.*"), None)
     if path is None:
@@ -93,13 +94,13 @@ def exported(workspace: Workspace, row_id: int) -> Response:
 @routes.route("GET", "/subscribers/sources", m.Sources)
 def list_sources(workspace: Workspace) -> m.Sources:
     """Sources and imports with what became of their people."""
-    return m.Sources(sources=[m.SourceFigures(**d) for d in sources.every(workspace)])
+    return m.Sources(sources=sources.every(workspace))
 
 
 @routes.route("GET", "/subscribers/machine-activity", m.MachineOpens)
 def machine_opens(workspace: Workspace) -> m.MachineOpens:
     """How much of each provider's opens and clicks are machines'."""
-    return m.MachineOpens(**sources.machine_opens(workspace))
+    return sources.machine_opens(workspace)
 
 
 @routes.route("GET", "/jobs/<int:id>", m.Job)

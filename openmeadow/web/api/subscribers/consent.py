@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import cast
 from urllib.parse import quote
 
 from flask import Response
 
+from openmeadow.core.consent.sunset import Agreement
+from openmeadow.core.ids import CampaignId, PurposeId, SubscriberId
 from openmeadow.services.campaigns import why_not as why_not_sent
 from openmeadow.services.subscribers import consent, reconsent, signup, sunset
 from openmeadow.services.subscribers.engagement_map import Replays
@@ -16,29 +18,27 @@ from openmeadow.web import schemas as m
 from openmeadow.web.public.signup import snippet
 from openmeadow.web.router import ANALYSE, Routes, who
 
-
-def _named(form: dict[str, Any]) -> dict[str, Any]:
-    return {("list_name" if k == "list" else k): v for k, v in form.items()}
-
-
 routes = Routes()
 
 
 @routes.route("GET", "/consent", m.ConsentView)
 def see(workspace: Workspace) -> m.ConsentView:
     """Purposes with how people stand to them, and forms with their counts."""
-    found, base = signup.every(workspace), str(workspace.setting("public_url"))
+    (lines, bursts), base = signup.every(workspace), str(workspace.setting("public_url"))
     purposes = consent.purposes(workspace)
     forms = []
-    for f in found["forms"]:
-        shown = [p for p in purposes if p["id"] in f["purposes"]]
-        address = f"{base}/join/{quote(f['list'])}"
-        forms.append(m.SignUpForm(**_named(f), address=address, snippet=snippet(base, {**f, "purposes": shown})))
+    for f in lines:
+        shown = [
+            signup.OfferedPurpose(PurposeId(p.id), p.name, p.text, p.wording_id) for p in purposes if p.id in f.purposes
+        ]
+        as_page = signup.FormPage(f.id, f.list_name, f.intro, f.ask_name, f.confirm, shown, "")
+        address = f"{base}/join/{quote(f.list_name)}"
+        forms.append(m.SignUpForm(**dict(f), address=address, snippet=snippet(base, as_page)))
     return m.ConsentView(
-        purposes=[m.Purpose(**p) for p in purposes],
+        purposes=purposes,
         bases=list(consent.BASES),
         forms=forms,
-        bursts=[m.Burst(**b) for b in found["bursts"]],
+        bursts=bursts,
         sources=table.sources(workspace.store.read()),
     )
 
@@ -46,37 +46,41 @@ def see(workspace: Workspace) -> m.ConsentView:
 @routes.route("GET", "/consent/record", m.Evidence)
 def chain(workspace: Workspace) -> m.Evidence:
     """Goes through the whole chain of evidence."""
-    return m.Evidence(**consent.check_evidence(workspace))
+    return consent.check_evidence(workspace)
 
 
 @routes.route("POST", "/purposes", m.Done, body=m.PurposeIn, rights=ANALYSE)
 def add(workspace: Workspace, body: m.PurposeIn) -> m.Done:
     """Make a purpose."""
-    return m.Done(id=consent.write_purpose(workspace, None, body.model_dump(exclude_none=True), who()))
+    return m.Done(
+        id=consent.write_purpose(workspace, None, cast(m.PurposeChanges, body.model_dump(exclude_none=True)), who())
+    )
 
 
 @routes.route("PATCH", "/purposes/<int:id>", m.Done, body=m.PurposeIn, rights=ANALYSE)
-def change(workspace: Workspace, row_id: int, body: m.PurposeIn) -> m.Done:
+def change(workspace: Workspace, row_id: PurposeId, body: m.PurposeIn) -> m.Done:
     """Change a purpose; a wording somebody agreed to gets a new version."""
-    return m.Done(id=consent.write_purpose(workspace, row_id, body.model_dump(exclude_none=True), who()))
+    return m.Done(
+        id=consent.write_purpose(workspace, row_id, cast(m.PurposeChanges, body.model_dump(exclude_none=True)), who())
+    )
 
 
 @routes.route("PUT", "/forms", m.Done, body=m.FormIn, rights=ANALYSE)
 def form(workspace: Workspace, body: m.FormIn) -> m.Done:
     """Make or change the sign-up form of a list."""
-    return m.Done(id=signup.write_form(workspace, body.list_name, body.model_dump(exclude={"list_name"}), who()))
+    return m.Done(id=signup.write_form(workspace, body, who()))
 
 
 @routes.route("GET", "/purposes/<int:id>/wordings", m.Wordings)
-def wordings(workspace: Workspace, row_id: int) -> m.Wordings:
+def wordings(workspace: Workspace, row_id: PurposeId) -> m.Wordings:
     """Every version of a purpose's wording, with how many people said yes to it."""
-    return m.Wordings(wordings=[m.WordingLine(**w) for w in consent.wordings(workspace, row_id)])
+    return m.Wordings(wordings=consent.wordings(workspace, row_id))
 
 
 @routes.route("GET", "/suppressions", m.SuppressionList, query=m.SuppressionQuery)
 def suppressions(workspace: Workspace, query: m.SuppressionQuery) -> m.SuppressionList:
     """The suppression list, the newest first (query ``offset``; ``reason`` for one reason only)."""
-    return m.SuppressionList(**consent.suppression_list(workspace, query.offset, reason=query.reason))
+    return consent.suppression_list(workspace, query.offset, reason=query.reason)
 
 
 @routes.route("GET", "/suppressions.csv", "text/csv")
@@ -93,7 +97,7 @@ def lift(workspace: Workspace, body: m.LiftIn) -> m.ActionDone:
 
 
 @routes.route("POST", "/subscribers/<int:id>/consent", m.Done, body=m.AlertsIn, rights=ANALYSE)
-def word(workspace: Workspace, row_id: int, body: m.AlertsIn) -> m.Done:
+def word(workspace: Workspace, row_id: SubscriberId, body: m.AlertsIn) -> m.Done:
     """Write down what somebody said in person."""
     consent.by_hand(workspace, row_id, body.purpose, body.state, body.reason, who())
     return m.Done(id=row_id)
@@ -110,7 +114,7 @@ def evidence(workspace: Workspace) -> Response:
 
 
 @routes.route("GET", "/subscribers/<int:id>/consent-record.csv", "text/csv")
-def evidence_of_one(workspace: Workspace, row_id: int) -> Response:
+def evidence_of_one(workspace: Workspace, row_id: SubscriberId) -> Response:
     """One person's evidence as a CSV."""
     path = workspace.folder / "exports" / f"evidence-{row_id}-{workspace.now()}.csv"
     path.parent.mkdir(exist_ok=True)
@@ -122,7 +126,7 @@ def evidence_of_one(workspace: Workspace, row_id: int) -> Response:
 @routes.route("POST", "/consent-requests/preview", m.ConsentRequest, body=m.ConsentRequestIn)
 def look(workspace: Workspace, body: m.ConsentRequestIn) -> m.ConsentRequest:
     """Whom a consent request would reach, and why not the others."""
-    return m.ConsentRequest(**reconsent.look(workspace, body.purposes, body.none, body.older_days, body.sources))
+    return reconsent.look(workspace, body.purposes, body.none, body.older_days, body.sources)
 
 
 @routes.route("POST", "/consent-requests", m.Done, body=m.ConsentRequestIn, rights=ANALYSE)
@@ -134,20 +138,21 @@ def ask(workspace: Workspace, body: m.ConsentRequestIn) -> m.Done:
 @routes.route("GET", "/consent-requests", m.ConsentRequests)
 def requests(workspace: Workspace) -> m.ConsentRequests:
     """Consent requests that were started, and what came of them."""
-    return m.ConsentRequests(requests=[m.ConsentRequestLine(**r) for r in reconsent.requests(workspace)])
+    return m.ConsentRequests(requests=reconsent.requests(workspace))
 
 
 @routes.route("GET", "/sunset-policy", m.SunsetView)
 def clean(workspace: Workspace) -> m.SunsetView:
     """The standing agreement, this week's people, what happens to whom and when."""
-    return m.SunsetView(**sunset.see(workspace, workspace.part(Replays)))
+    return sunset.see(workspace, workspace.part(Replays))
 
 
 @routes.route("PUT", "/sunset-policy", m.SunsetView, body=m.SunsetIn, rights=ANALYSE)
 def agree(workspace: Workspace, body: m.SunsetIn) -> m.SunsetView:
     """Write the agreement down."""
-    sunset.agree(workspace, body.model_dump(exclude={"purpose"}), body.purpose, who())
-    return m.SunsetView(**sunset.see(workspace, workspace.part(Replays)))
+    made = Agreement(**body.model_dump(exclude={"purpose"}))
+    sunset.agree(workspace, made, body.purpose, who())
+    return sunset.see(workspace, workspace.part(Replays))
 
 
 @routes.route("POST", "/sunset-policy/run", m.SunsetDone, rights=ANALYSE)
@@ -158,6 +163,6 @@ def run(workspace: Workspace) -> m.SunsetDone:
 
 
 @routes.route("GET", "/campaigns/<int:id>/why-not", m.WhyNot, query=m.EmailQuery)
-def why_not(workspace: Workspace, row_id: int, query: m.EmailQuery) -> m.WhyNot:
+def why_not(workspace: Workspace, row_id: CampaignId, query: m.EmailQuery) -> m.WhyNot:
     """Why an address (query ``email``) will not get a campaign."""
-    return m.WhyNot(**why_not_sent.why_not(workspace, query.email, row_id))
+    return why_not_sent.why_not(workspace, query.email, row_id)

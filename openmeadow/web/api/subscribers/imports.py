@@ -13,6 +13,7 @@ from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.imports.dates import STYLES
 from openmeadow.core.imports.event_log import NAMES as EVENT_NAMES
 from openmeadow.core.imports.subscribers import KNOWN
+from openmeadow.core.states import JobKind
 from openmeadow.services.subscribers import file_reader, import_events
 from openmeadow.services.subscribers import import_subscribers as intake
 from openmeadow.services.workspace import Workspace
@@ -52,7 +53,7 @@ def described_file(
             styles={},
         )
     looked = intake.look(workspace.store, path, encoding, corrections)
-    purposes = [p["name"] for p in subscribers.names(workspace.store.read(), "purposes")]
+    purposes = [p.name for p in subscribers.names(workspace.store.read(), "purposes")]
     parts = ("consent", "consent_at", "consent_source", "consent_wording")
     return m.Upload(
         upload=path.name,
@@ -96,9 +97,10 @@ def look_again(workspace: Workspace, body: m.LookAgain) -> m.Upload:
 def bring_in(workspace: Workspace, body: m.ImportIn) -> m.Done:
     """Look through an uploaded file (dry run) or bring it in, as a job."""
     path = _uploaded(workspace, body.upload)
-    arguments = body.model_dump(exclude={"upload", "kind"}) | {"path": str(path), "name": path.name.partition("-")[2]}
+    given = body.model_dump(exclude={"upload", "kind"})
+    job = m.ImportJob(**given, path=str(path), name=path.name.partition("-")[2])
     with workspace.store.atomic() as db:
-        return m.Done(id=settings.add_job(db, body.kind, arguments, who(), workspace.now()))
+        return m.Done(id=settings.add_job(db, JobKind(body.kind), job.model_dump_json(), who(), workspace.now()))
 
 
 @routes.route(
@@ -115,4 +117,4 @@ def events(workspace: Workspace) -> m.Outcome:
         file.write(body)
         file.flush()
         report = import_events.run(workspace.store, Path(file.name), workspace.now(), who())
-    return m.Outcome(**report.json())
+    return m.Outcome.model_validate(report.json())

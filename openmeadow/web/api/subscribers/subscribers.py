@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import time
 from collections.abc import Sequence
+from typing import cast
 
 import numpy as np
 from flask import Response
@@ -14,6 +15,7 @@ from openmeadow.core.arrays import I64
 from openmeadow.core.engagement.map import rule_of
 from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT, SHAPE
 from openmeadow.core.errors import Refused
+from openmeadow.core.ids import SubscriberId
 from openmeadow.core.imports.dates import rfc3339
 from openmeadow.core.rules.conditions import View
 from openmeadow.services.subscribers import access, erasure, profile
@@ -40,24 +42,24 @@ def rows_of(workspace: Workspace, view: View, index: I64) -> list[m.Row]:
         out.append(
             m.Row(
                 id=row_id,
-                email=row["email"],
-                name=row["name"] or "",
+                email=row.email,
+                name=row.name or "",
                 band=int(s.band[i]),
                 score=round(float(score[i]), 1),
                 trace=profile.trace(view, i),
                 permitted=row_id not in suppressed,
                 last_engaged=last_engaged_of(view, i),
                 ignored=int(s.ignored[i]),
-                joined_at=row["joined_at"],
-                provider=providers[row["provider"]],
-                source=source_names.get(row["source"] or 0, ""),
+                joined_at=row.joined_at,
+                provider=providers[row.provider],
+                source=source_names.get(row.source or 0, ""),
                 lists=lists.get(row_id, []),
                 labels=labels.get(row_id, []),
-                language=row["language"] or "",
-                country=row["country"] or "",
-                time_zone=row["time_zone"] or "",
+                language=row.language or "",
+                country=row.country or "",
+                time_zone=row.time_zone or "",
                 verdict=VERDICTS[verdicts[row_id]] if row_id in verdicts else "",
-                fields=json.loads(row["fields"]),
+                fields=row.fields,
             )
         )
     return out
@@ -87,7 +89,7 @@ class _LastOrder:
 @routes.route("GET", "/subscribers/map", m.MapView, query=m.MapQuery)
 def see_map(workspace: Workspace, query: m.MapQuery) -> m.MapView:
     """Everybody on the fine grid, divided by band, provider, year, list and the eligibility check for ``purpose``."""
-    return m.MapView(**people_map(workspace, query.purpose))
+    return people_map(workspace, query.purpose)
 
 
 @routes.route("GET", "/subscribers/map/rule", m.MapRule, query=m.CellsQuery)
@@ -105,9 +107,7 @@ def map_rule(workspace: Workspace, query: m.CellsQuery) -> m.MapRule:
 @routes.route("GET", "/subscribers/replay", m.ReplayView, query=m.ReplayQuery)
 def see_replay(workspace: Workspace, query: m.ReplayQuery) -> m.ReplayView:
     """What came of the sends of the last ``months``, each message where its person stood when it went out."""
-    found = workspace.part(Replays).of(query.months)
-    sums = m.Sums(**{name.replace(" ", "_"): values for name, values in found["sums"].items()})
-    return m.ReplayView(**{**found, "sums": sums})
+    return workspace.part(Replays).of(query.months)
 
 
 @routes.route("GET", "/subscribers", m.Rows, query=m.RowsQuery)
@@ -140,48 +140,54 @@ def ids(workspace: Workspace, query: m.RangeQuery) -> m.Ids:
 
 
 @routes.route("GET", "/subscribers/<int:id>", m.Person)
-def person(workspace: Workspace, row_id: int) -> m.Person:
+def person(workspace: Workspace, row_id: SubscriberId) -> m.Person:
     """Everything about one subscriber."""
-    return m.Person(**profile.page(workspace, row_id))
+    return profile.page(workspace, row_id)
 
 
 @routes.route("PATCH", "/subscribers/<int:id>", m.ActionDone, body=m.PersonIn, rights=WRITE)
-def edit(workspace: Workspace, row_id: int, body: m.PersonIn) -> m.ActionDone:
+def edit(workspace: Workspace, row_id: SubscriberId, body: m.PersonIn) -> m.ActionDone:
     """Change a person's own fields and labels; undone by its action."""
-    action = profile.edit(workspace, row_id, body.model_dump(exclude_none=True), who())
+    action = profile.edit(workspace, row_id, cast(m.PersonChanges, body.model_dump(exclude_none=True)), who())
     return m.ActionDone(action=action, job=0, people=1)
 
 
 @routes.route("DELETE", "/subscribers/<int:id>", m.Done, rights=ANALYSE)
-def erase(workspace: Workspace, row_id: int) -> m.Done:
+def erase(workspace: Workspace, row_id: SubscriberId) -> m.Done:
     """Erase a person for good; only a keyed hash of the address stays."""
     erasure.erase(workspace, row_id, who())
     return m.Done(id=row_id)
 
 
 @routes.route("GET", "/subscribers/<int:id>/everything.json", "application/json")
-def everything(workspace: Workspace, row_id: int) -> Response:
+def everything(workspace: Workspace, row_id: SubscriberId) -> Response:
     """All that is known about one person, as one file."""
-    document = json.dumps(access.with_times(profile.everything(workspace, row_id, who())), ensure_ascii=False, indent=1)
+    document = json.dumps(
+        access.with_times(profile.everything(workspace, row_id, who()).model_dump(mode="json")),
+        ensure_ascii=False,
+        indent=1,
+    )
     return _file(document, "application/json", f"subscriber-{row_id}.json")
 
 
 @routes.route("GET", "/subscribers/<int:id>/everything.html", "text/html")
-def everything_to_read(workspace: Workspace, row_id: int) -> Response:
+def everything_to_read(workspace: Workspace, row_id: SubscriberId) -> Response:
     """The same as a page that can be read and printed."""
-    found = profile.everything(workspace, row_id, who())
-    page = access.page(access.with_times(found), str(workspace.setting("name")), rfc3339(workspace.now()))
+    found = profile.everything(workspace, row_id, who()).model_dump(mode="json")
+    page = access.page(
+        {k: access.with_times(v, k) for k, v in found.items()}, str(workspace.setting("name")), rfc3339(workspace.now())
+    )
     return _file(page, "text/html", f"subscriber-{row_id}.html")
 
 
 @routes.route("POST", "/subscribers/<int:id>/notes", m.Done, body=m.NoteIn, rights=WRITE)
-def note(workspace: Workspace, row_id: int, body: m.NoteIn) -> m.Done:
+def note(workspace: Workspace, row_id: SubscriberId, body: m.NoteIn) -> m.Done:
     """Write a note about a person."""
     return m.Done(id=profile.note(workspace, row_id, body.text, who()))
 
 
 @routes.route("DELETE", "/subscribers/<int:id>/notes/<int:note>", m.Done, rights=WRITE)
-def drop_note(workspace: Workspace, row_id: int, note: int) -> m.Done:
+def drop_note(workspace: Workspace, row_id: SubscriberId, note: int) -> m.Done:
     """Remove a note."""
     profile.drop_note(workspace, row_id, note)
     return m.Done(id=note)

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from typing import Any
+from typing import TypeVar, cast
 
-from openmeadow.core.arrays import DAY
+from openmeadow.core.moments import DAY, HOUR
 from openmeadow.services.campaigns import outgoing
 from openmeadow.services.clock import DemoClock
 from openmeadow.services.senders import relay
@@ -14,6 +14,7 @@ from openmeadow.services.today import overview, process_watch, workspace_check
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store.campaigns import campaigns, deliveries
+from openmeadow.store.campaigns.records import ComingBatch
 from openmeadow.store.engagement import event_counts, events
 from openmeadow.store.segments import segments
 from openmeadow.store.sequences import sequences
@@ -22,11 +23,12 @@ from openmeadow.web import schemas as m
 from openmeadow.web.api.account import moving
 from openmeadow.web.router import Routes
 
+T = TypeVar("T")
 STANDS = 10.0  # seconds that slow figures of the day stand
 
 
-def _batch_name(due: Any) -> str:
-    return f"{due['name']}, {'' if due['kind'] == 'first' else due['kind'] + ' of '}batch {due['n']}"
+def _batch_name(due: ComingBatch) -> str:
+    return f"{due.name}, {'' if due.kind == 'first' else due.kind + ' of '}batch {due.n}"
 
 
 routes = Routes()
@@ -36,24 +38,24 @@ class _Lately:
     """What was worked out a moment ago: figures by name, and how many may be mailed by purpose."""
 
     def __init__(self, workspace: Workspace) -> None:
-        self.figures: dict[str, tuple[object, float, Any]] = {}
+        self.figures: dict[str, tuple[object, float, object]] = {}
         self.permitted: dict[str, tuple[float, int]] = {}
 
 
-def lately(workspace: Workspace, name: str, mark: object, compute: Callable[[], Any]) -> Any:
+def lately(workspace: Workspace, name: str, mark: object, compute: Callable[[], T]) -> T:
     """What was worked out a moment ago stands while messages stream out; another hour or other people do not wait."""
     kept = workspace.part(_Lately).figures
     found = kept.get(name)
     if found is None or found[0] != mark or time.monotonic() - found[1] > STANDS:
         found = kept[name] = (mark, time.monotonic(), compute())
-    return found[2]
+    return cast(T, found[2])
 
 
 def first_run(workspace: Workspace) -> list[m.WorkspaceCheck]:
     """What is missing before a first real send; nothing once something was sent, or in a demo."""
     if isinstance(workspace.clock, DemoClock) or deliveries.anything_sent(workspace.store.read()):
         return []
-    return [m.WorkspaceCheck(**vars(f)) for f in workspace_check.quick(workspace)]
+    return [m.WorkspaceCheck.read_from(f) for f in workspace_check.quick(workspace)]
 
 
 def stamp(workspace: Workspace, now: int) -> str:
@@ -68,16 +70,14 @@ def stamp(workspace: Workspace, now: int) -> str:
 def see(workspace: Workspace) -> m.TodayView:
     """Decisions, day_rows of the day, the engaged base, the providers."""
     view = workspace.view()
-    mark = (view.now // 3600, len(view.columns.people))
-    day_rows = [m.DayRow(**x) for x in overview.day_rows(workspace)]
+    mark = (view.now // HOUR, len(view.columns.people))
+    day_rows = overview.day_rows(workspace)
     return m.TodayView(
         now=view.now,
-        decisions=[m.Decision(**d) for d in overview.decisions(workspace, view)],
+        decisions=overview.decisions(workspace, view),
         day_rows=day_rows,
-        base=lately(workspace, "base", mark, lambda: [m.BasePoint(**p) for p in overview.engaged_base(view)]),
-        providers=lately(
-            workspace, "providers", mark, lambda: [m.Provider(**p) for p in overview.providers(workspace, view)]
-        ),
+        base=lately(workspace, "base", mark, lambda: overview.engaged_base(view)),
+        providers=lately(workspace, "providers", mark, lambda: overview.providers(workspace, view)),
         day=overview.day(workspace),
         goes_out=sum(x.people - x.sent for x in day_rows if x.kind == "batch" and x.state in ("scheduled", "sending")),
         due_in_sequences=sum(x.people for x in day_rows if x.kind == "sequence"),
@@ -103,14 +103,14 @@ def foot(workspace: Workspace) -> m.Status:
         (
             b
             for b in deliveries.coming(db, view.now, view.now + 30 * DAY)
-            if not b["external"] and b["state"] == "scheduled" and b["campaign_state"] in ("scheduled", "sending")
+            if not b.external and b.state == "scheduled" and b.campaign_state in ("scheduled", "sending")
         ),
         None,
     )
-    next_at, next_name = (due["due_at"], _batch_name(due)) if due else (None, "")
+    next_at, next_name = (due.due_at, _batch_name(due)) if due else (None, "")
     stepping = sequences.next_step(db)
-    if stepping is not None and (next_at is None or stepping["at"] < next_at):
-        next_at, next_name = stepping["at"], stepping["name"]
+    if stepping is not None and (next_at is None or stepping.at < next_at):
+        next_at, next_name = stepping.at, stepping.name
     return m.Status(
         now=view.now,
         scored_at=view.now,
@@ -127,7 +127,7 @@ def foot(workspace: Workspace) -> m.Status:
         stamp=stamp(workspace, view.now),
         worker_silent=process_watch.worker_silent(workspace),
         outgoing_paused=outgoing.is_paused(workspace),
-        relay=None if gone is None else m.RelayAway(**vars(gone)),
+        relay=None if gone is None else m.RelayAway.read_from(gone),
     )
 
 
@@ -138,22 +138,20 @@ def find(workspace: Workspace, query: m.FindQuery) -> m.Finds:
     if not text:
         return m.Finds(finds=[])
     out = [
-        m.Found(kind="campaign", id=c["id"], name=c["name"], detail=c["state"])
+        m.Found(kind="campaign", id=c.id, name=c.name, detail=c.state)
         for c in campaigns.every(db)
-        if text in c["name"].lower()
+        if text in c.name.lower()
     ][:5]
     out += [
-        m.Found(kind="segment", id=s["id"], name=s["name"], detail=s["rule"])
-        for s in segments.every(db)
-        if text in s["name"].lower()
+        m.Found(kind="segment", id=s.id, name=s.name, detail=s.rule) for s in segments.every(db) if text in s.name.lower()
     ][:5]
     out += [
-        m.Found(kind="sequence", id=q["id"], name=q["name"], detail=q["state"])
+        m.Found(kind="sequence", id=q.id, name=q.name, detail=q.state)
         for q in sequences.every(db)
-        if text in q["name"].lower()
+        if text in q.name.lower()
     ][:5]
     rows = subscribers.by_ids(db, subscribers.matching(db, text, 8))
-    out += [m.Found(kind="subscriber", id=i, name=r["name"] or r["email"], detail=r["email"]) for i, r in rows.items()]
+    out += [m.Found(kind="subscriber", id=i, name=r.name or r.email, detail=r.email) for i, r in rows.items()]
     return m.Finds(finds=out)
 
 

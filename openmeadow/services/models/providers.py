@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from openmeadow.web.schemas.common import Model
+from openmeadow.services.models.common import Model
 
 
 class ProviderDomain(Model):

@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from openmeadow.web.schemas.common import Model
+from openmeadow.services.models.common import Model
 
 
 class ConnectionKind(Model):

@@ -6,7 +6,8 @@ from typing import Literal
 
 from pydantic import Field
 
-from openmeadow.web.schemas.common import Exclusion, Model
+from openmeadow.core.ids import PurposeId, SubscriberId
+from openmeadow.services.models.common import Exclusion, Model
 
 
 class StateCounts(Model):
@@ -44,10 +45,10 @@ class FormDay(Model):
     expired: int
 
 
-class SignUpForm(Model):
+class FormLine(Model):
     id: int
     list_name: str
-    purposes: list[int]
+    purposes: list[PurposeId]
     intro: str
     ask_name: bool
     confirm: bool
@@ -60,6 +61,9 @@ class SignUpForm(Model):
     confirmed: int
     expired: int
     days: list[FormDay]
+
+
+class SignUpForm(FormLine):
     address: str
     snippet: str
 
@@ -89,7 +93,7 @@ class PurposeIn(Model):
 
 class FormIn(Model):
     list_name: str = Field(max_length=200)
-    purposes: list[int]
+    purposes: list[PurposeId]
     intro: str = Field("", max_length=2_000)
     ask_name: bool = True
     confirm: bool = True
@@ -100,7 +104,7 @@ class FormIn(Model):
 
 
 class SuppressedRow(Model):
-    subscriber: int
+    subscriber: SubscriberId
     email: str
     reason: str
     at: int
@@ -115,19 +119,19 @@ class SuppressionList(Model):
 
 
 class LiftIn(Model):
-    subscriber: int
+    subscriber: SubscriberId
     reason: str
     why: str = Field("", max_length=500)
 
 
 class AlertsIn(Model):
-    purpose: int
+    purpose: PurposeId
     state: Literal["given", "withdrawn"]
     reason: str = Field("", max_length=500)
 
 
 class WhyNot(Model):
-    subscriber: int
+    subscriber: SubscriberId
     permitted: bool
     reasons: list[str]
     deliveries: list[str]

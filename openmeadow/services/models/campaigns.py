@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Literal
 
-from pydantic import Field
+from pydantic import Field, JsonValue
 
-from openmeadow.web.schemas.common import Exclusion, Model, NamedThing
-from openmeadow.web.schemas.schedule import PlanIn
+from openmeadow.core.delivery.plan import Plan
+from openmeadow.core.ids import CampaignId, DeliveryId, PurposeId, SubscriberId
+from openmeadow.core.states import CampaignKind, CampaignState, Side
+from openmeadow.services.models.common import Exclusion, Model, NamedThing
 
 
 class CampaignIn(Model):
     name: str | None = Field(None, max_length=200)
-    purpose: int | None = None
+    purpose: PurposeId | None = None
     from_address: int | None = None
     from_name: str | None = Field(None, max_length=200)
     reply_to: str | None = Field(None, max_length=320)
@@ -20,7 +22,7 @@ class CampaignIn(Model):
     preview: str | None = Field(None, max_length=500)
     html: str | None = Field(None, max_length=1_000_000)
     plain: str | None = Field(None, max_length=1_000_000)
-    blocks: list[dict[str, Any]] | None = None
+    blocks: list[dict[str, JsonValue]] | None = None
     segments_in: list[int] | None = None
     segments_out: list[int] | None = None
     lists_in: list[str] | None = None
@@ -28,7 +30,7 @@ class CampaignIn(Model):
     with_sequences: bool | None = None
     track_opens: bool | None = None
     track_clicks: bool | None = None
-    plan: PlanIn | None = None
+    plan: Plan | None = None
 
 
 class Check(Model):
@@ -59,7 +61,7 @@ class OverrideIn(Model):
 class ChosenPerson(Model):
     id: int
     email: str
-    side: Literal["in", "out"]
+    side: Side
 
 
 class ChooseIn(Model):
@@ -116,7 +118,7 @@ class ChangeIn(Model):
     preview: str | None = Field(None, max_length=500)
     html: str | None = Field(None, max_length=1_000_000)
     plain: str | None = Field(None, max_length=1_000_000)
-    blocks: list[dict[str, Any]] | None = None
+    blocks: list[dict[str, JsonValue]] | None = None
     forget: bool = False
     only_show: bool = False
 
@@ -141,13 +143,13 @@ class UseIn(Model):
 class Campaign(Model):
     id: int
     name: str
-    kind: Literal["campaign", "consent request"]
+    kind: CampaignKind
     asks: list[str]
     chosen_people: int
-    state: Literal["draft", "scheduled", "sending", "paused", "finished", "stopped"]
+    state: CampaignState
     external: bool
     message_name: str
-    purpose: int | None
+    purpose: PurposeId | None
     purpose_name: str
     from_address: int | None
     from_text: str
@@ -158,7 +160,7 @@ class Campaign(Model):
     html: str
     plain: str
     plain_edited: bool
-    blocks: list[dict[str, Any]] | None
+    blocks: list[dict[str, JsonValue]] | None
     segments_in: list[int]
     segments_out: list[int]
     lists_in: list[str]
@@ -168,7 +170,7 @@ class Campaign(Model):
     with_sequences: bool
     track_opens: bool
     track_clicks: bool
-    plan: PlanIn
+    plan: Plan
     versions: list[Version]
     version: str
     approval: Approval
@@ -191,7 +193,7 @@ class RecipientsView(Model):
 
 class TestTo(Model):
     to: str = Field(max_length=320)
-    subscriber: int = Field(default=0, ge=0, lt=2**63)  # as whom it is written; 0 is nobody
+    subscriber: SubscriberId = SubscriberId(Field(default=0, ge=0, lt=2**63))  # as whom it is written; 0 is nobody
 
 
 class Support(Model):
@@ -213,7 +215,7 @@ class Preview(Model):
     html: str
     plain: str
     person: str
-    subscriber: int
+    subscriber: SubscriberId
     values: list[FieldValue]
     support: list[Support]
     problems: list[str]  # conditions that cannot be read
@@ -223,7 +225,7 @@ class Preview(Model):
 class CampaignBegin(Model):
     name: str = Field(max_length=200)
     template: int = 0
-    campaign: int = 0
+    campaign: CampaignId = CampaignId(0)
 
 
 class Template(Model):
@@ -265,8 +267,8 @@ class Layout(Model):
 
 
 class UnconfirmedDelivery(Model):
-    delivery: int
-    subscriber: int
+    delivery: DeliveryId
+    subscriber: SubscriberId
     email: str
     name: str
     message_id: str

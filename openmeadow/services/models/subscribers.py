@@ -6,7 +6,9 @@ from typing import Literal
 
 from pydantic import ConfigDict, Field
 
-from openmeadow.web.schemas.common import Model
+from openmeadow.core.ids import DeliveryId, SubscriberId
+from openmeadow.core.states import JobState
+from openmeadow.services.models.common import Model
 
 
 class Grid(Model):
@@ -201,7 +203,7 @@ class Happened(Model):
     value: float
     who: str
     because: str
-    delivery: int | None  # of a message sent from here, whose source can be read
+    delivery: DeliveryId | None  # of a message sent from here, whose source can be read
 
 
 class Permission(Model):
@@ -230,7 +232,7 @@ class Suppressed(Model):
 
 class Note(Model):
     id: int
-    subscriber: int
+    subscriber: SubscriberId
     at: int
     who: str
     text: str
@@ -357,7 +359,7 @@ class Outcome(Model):
 class Job(Model):
     id: int
     kind: str
-    state: Literal["waiting", "working", "paused", "finished", "failed"]
+    state: JobState
     done: int
     total: int
     outcome: Outcome | None

@@ -6,48 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from openmeadow.web.schemas.common import Model
-
-
-class VariantIn(Model):
-    subject: str = Field("", max_length=500)
-    preview: str = Field("", max_length=500)
-    wait: int = 0
-
-
-class TrialIn(Model):
-    figure: Literal["opened", "clicked"] = "opened"
-    wait: int = 14_400
-    pick: Literal["better", "by hand"] = "better"
-    settled: str = ""
-    why: str = ""
-
-
-class PlanIn(Model):
-    start: int | None = None
-    pilot_share: float = 0.08
-    batches: int = 3
-    interval: int = 14_400
-    order: Literal["most engaged first", "at random", "by time zone"] = "most engaged first"
-    resend: bool = True
-    resend_rule: Literal["not engaged", "opened, not clicked"] = "not engaged"
-    wait: int = 259_200
-    holdout_share: float = 0.1
-    new_subject: str = ""
-    variants: list[VariantIn] = []
-    second: bool = False
-    machine_only: bool = False
-    suppress_after_days: int = 0
-    hours: list[int] = Field([0, 24], min_length=2, max_length=2)
-    weekdays: list[int] = [0, 1, 2, 3, 4, 5, 6]
-    zones: bool = False
-    own_hour: bool = False
-    caps: dict[str, int] = {}
-    largest: int = 0
-    ramp: int = 0
-    no_later_than: int | None = None
-    moved: dict[str, int] = {}
-    test: TrialIn | None = None
+from openmeadow.services.models.common import Model
 
 
 class MessageName(Model):

@@ -2,11 +2,18 @@
 
 from __future__ import annotations
 
+from typing import Self
+
 from pydantic import BaseModel, ConfigDict, Field
 
 
 class Model(BaseModel):
     model_config = ConfigDict(extra="forbid", json_schema_serialization_defaults_required=True)
+
+    @classmethod
+    def read_from(cls, source: object) -> Self:
+        """From an object whose attributes have the names of the fields."""
+        return cls.model_validate(source, from_attributes=True)
 
 
 class Done(Model):

@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
-from typing import Literal
-
-from openmeadow.web.schemas.common import Exclusion, Model
-from openmeadow.web.schemas.health import PlacementTest
+from openmeadow.core.ids import SubscriberId
+from openmeadow.core.states import BatchState, SendKind
+from openmeadow.services.models.common import Exclusion, Model
+from openmeadow.services.models.health import PlacementTest
 
 
 class BatchLine(Model):
     late: int  # seconds after its moment, where that is worth saying
     id: int
-    kind: Literal["first", "resend", "second resend"]
+    kind: SendKind
     n: int
     variant: str
     due_at: int
-    state: Literal["scheduled", "sending", "sent", "paused", "stopped"]
+    state: BatchState
     people: int
     sent: int
     waiting: int
@@ -34,7 +34,7 @@ class BatchLine(Model):
     bands: list[int]
 
 
-class Variant(Model):
+class VariantResult(Model):
     variant: str
     people: int
     engaged: int
@@ -56,9 +56,9 @@ class Results(Model):
     unsure: int
     clicked: int
     machine_only: int
-    variants: list[Variant]
+    variants: list[VariantResult]
     verdict: str
-    second_arms: list[Variant]
+    second_arms: list[VariantResult]
     second_verdict: str
     settles_at: int | None  # when what the resends did is settled
     engaged_first: int
@@ -139,12 +139,12 @@ class ComparedLine(Model):
 
 
 class Replied(Model):
-    subscriber: int
+    subscriber: SubscriberId
     email: str
     at: int
 
 
-class Divided(Model):
+class ResultParts(Model):
     by: list[DividedBy]
     links: list[LinkLine]
     replies: int
@@ -153,6 +153,9 @@ class Divided(Model):
     value: float
     placement: list[PlacementTest]
     trial: TrialResult | None
+
+
+class Divided(ResultParts):
     usual: Usual | None
     compared: list[ComparedLine]
     text: str

@@ -6,9 +6,9 @@ from typing import Literal
 
 from pydantic import Field
 
-from openmeadow.web.schemas.account import Moving, WorkspaceCheck
-from openmeadow.web.schemas.common import Model
-from openmeadow.web.schemas.relay import RelayAway
+from openmeadow.services.models.account import Moving, WorkspaceCheck
+from openmeadow.services.models.common import Model
+from openmeadow.services.models.relay import RelayAway
 
 
 class Status(Model):

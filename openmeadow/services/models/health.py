@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Literal
-
 from pydantic import Field
 
-from openmeadow.web.schemas.common import Model, NamedThing
-from openmeadow.web.schemas.subscribers import ChoiceIn
+from openmeadow.core.states import Folder
+from openmeadow.services.models.common import Model, NamedThing
+from openmeadow.services.models.subscribers import ChoiceIn
 
 
 class OwnFigures(Model):
@@ -73,7 +72,7 @@ class AggregateLine(Model):
 class PlacedCopy(Model):
     provider: str
     address: str
-    folder: Literal["waiting", "inbox", "spam", "missing", "refused"]
+    folder: Folder
     seen_at: int | None
 
 

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Literal
 
 from pydantic import Field
 
-from openmeadow.web.schemas.common import Model
+from openmeadow.core.settings import Value
+from openmeadow.core.states import Role, Scope
+from openmeadow.services.models.common import Model
 
 
 class SignIn(Model):
@@ -17,7 +19,7 @@ class SignIn(Model):
 
 class Me(Model):
     name: str
-    role: Literal["analyst", "writer", "observer"]
+    role: Role
     csrf: str
     second_factor: bool
     workspace: str
@@ -42,7 +44,7 @@ class AccountToken(Model):
     id: int
     user: str
     name: str
-    scope: Literal["read", "events", "all"]
+    scope: Scope
     made_at: int
     expires_at: int | None
     used_at: int | None
@@ -68,7 +70,7 @@ class LinkPassword(Model):
 
 class TokenIn(Model):
     name: str = Field(max_length=100)
-    scope: Literal["read", "events", "all"]
+    scope: Scope
     days: int | None = Field(None, ge=1, le=3_650, description="until it expires; none for never")
 
 
@@ -79,7 +81,7 @@ class RecoveryCodes(Model):
 class AccountLine(Model):
     id: int
     name: str
-    role: Literal["analyst", "writer", "observer"]
+    role: Role
     email: str
     second_factor: bool
     invited: bool = Field(description="has not chosen a password yet")
@@ -95,12 +97,12 @@ class Accounts(Model):
 
 class AccountIn(Model):
     name: str = Field(max_length=100)
-    role: Literal["analyst", "writer", "observer"]
+    role: Role
     email: str = Field("", max_length=254)
 
 
 class RoleIn(Model):
-    role: Literal["analyst", "writer", "observer"]
+    role: Role
 
 
 class AccountLink(Model):
@@ -113,8 +115,8 @@ class SettingLine(Model):
     name: str
     label: str
     kind: Literal["text", "number", "switch", "choice", "list", "object", "secret"]
-    value: Any
-    default: Any
+    value: Value
+    default: Value
     range: str
     help: str
     choices: list[str]
@@ -134,7 +136,7 @@ class SettingsView(Model):
 
 
 class SettingsIn(Model):
-    values: dict[str, Any] = Field(max_length=100)
+    values: dict[str, Value] = Field(max_length=100)
 
 
 class WorkspaceCheck(Model):

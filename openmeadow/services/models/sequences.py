@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from openmeadow.web.schemas.common import Model, NamedThing
+from openmeadow.core.ids import CampaignId, PurposeId, SubscriberId
+from openmeadow.services.models.common import Model, NamedThing
 
 
 class StepIn(Model):
@@ -64,7 +65,7 @@ class SequenceChange(Model):
     """What is not given stays. ``going`` says where people at a step that is taken away go: another step's key, or out."""
 
     name: str | None = None
-    purpose: int | None = None
+    purpose: PurposeId | None = None
     from_address: int | None = None
     from_name: str | None = None
     definition: DefinitionIn | None = None
@@ -105,7 +106,7 @@ class StepShown(Model):
     key: int
     title: str
     day: list[int] | None
-    campaign: int | None
+    campaign: CampaignId | None
     subject: str
     state: str
     paused_why: str
@@ -155,8 +156,7 @@ class SequenceChoices(Model):
     fields: list[str]
 
 
-class SequenceView(Model):
-    now: int
+class SequenceFigures(Model):
     id: int
     name: str
     state: str
@@ -164,14 +164,10 @@ class SequenceView(Model):
     version: int
     versions: list[SequenceVersion]
     started_at: int | None
-    purpose: int | None
+    purpose: PurposeId | None
     purpose_name: str
     from_address: int | None
     from_name: str
-    addresses: list[NamedThing]
-    purposes: list[NamedThing]
-    choices: SequenceChoices
-    begins: str
     definition: DefinitionIn
     next_key: int  # for a new step: no other ever had it
     steps: list[StepShown]
@@ -186,6 +182,14 @@ class SequenceView(Model):
     portions: list[int]
     beside: Beside
     empty: str
+
+
+class SequenceView(SequenceFigures):
+    now: int
+    addresses: list[NamedThing]
+    purposes: list[NamedThing]
+    choices: SequenceChoices
+    begins: str
 
 
 class SequenceLine(Model):
@@ -226,7 +230,7 @@ class PeopleMoved(Model):
 
 class PeopleAtStep(Model):
     id: int
-    subscriber: int
+    subscriber: SubscriberId
     email: str
     since: int
     goes: int | None
@@ -246,7 +250,7 @@ class WalkDay(Model):
     kind: str
     title: str
     subject: str
-    campaign: int | None
+    campaign: CampaignId | None
     note: str
 
 

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from pydantic import JsonValue
 
-from openmeadow.web.schemas.common import Model
+from openmeadow.core.states import DomainState, KeyState
+from openmeadow.services.models.common import Model
 
 
 class Record(Model):
     record: str
-    state: Literal["pass", "warning", "fail", "unknown"]
+    state: DomainState
     expected: str
     found: str
     meaning: str
@@ -27,7 +28,7 @@ class FromAddress(Model):
 
 class BesideKey(Model):
     selector: str
-    state: Literal["next", "old"]
+    state: KeyState
     made_at: int
 
 
@@ -42,13 +43,13 @@ class RecordChange(Model):
 class Domain(Model):
     id: int
     name: str
-    state: Literal["pass", "warning", "fail", "unknown"]
+    state: DomainState
     selector: str
     checked_at: int | None
     records: list[Record]
     keys: list[BesideKey]
     changes: list[RecordChange]
-    spf: dict[str, Any]
+    spf: dict[str, JsonValue]
     looks_like: str
     addresses: list[FromAddress]
 
