@@ -2,12 +2,13 @@ import { useQuery } from "@tanstack/react-query";
 import { type ComponentType, lazy, Suspense } from "react";
 import { Link, Navigate, Route, Routes } from "react-router";
 import { get, Problem, setCsrf } from "./api/client";
-import { setZone } from "./logic/format";
-import { Page, Waiting } from "./parts/basics";
+import { keys } from "./api/keys";
 import { ErrorBoundary } from "./parts/error-boundary";
 import { MeContext } from "./parts/me";
+import { Page } from "./parts/page";
 import { Proving } from "./parts/proving";
 import { Shell } from "./parts/shell";
+import { Waiting } from "./parts/waiting";
 import { SetPassword, SignIn } from "./places/sign-in";
 
 /** A page that is loaded when it is first shown. */
@@ -41,11 +42,10 @@ const SequencesPlace = page(() => import("./places/sequences/sequences"), "Seque
 
 export function App() {
   const me = useQuery({
-    queryKey: ["me"],
+    queryKey: keys.me(),
     queryFn: async () => {
       const found = await get("/me");
       setCsrf(found.csrf);
-      setZone(found.time_zone);
       return found;
     },
     staleTime: Number.POSITIVE_INFINITY,

@@ -72,7 +72,7 @@ export function nextWords(
 ): { from: number; names: string[] } | null {
   const typed = /[a-z]*$/i.exec(before)?.[0] ?? "";
   const from = before.length - typed.length;
-  if (fits.place < from) return null; // the mistake lies further back
+  if (fits.place < before.slice(0, from).trimEnd().length) return null; // the mistake lies further back
   const single = fits.fits.flatMap((w) =>
     w === "a name in quotes" ? [w] : /^(the|a) /.test(w) ? [] : w.split(/, | or /),
   );

@@ -1,4 +1,4 @@
-import { atHour, daysLater } from "./format";
+import type { Times } from "./times";
 
 export interface Slot {
   key: string;
@@ -19,13 +19,13 @@ const QUARTER = 900;
 export const snapped = (at: number) => Math.round(at / QUARTER) * QUARTER;
 
 /** Where the arrow keys move a moment: half an hour, with Shift a day; null for other keys. */
-export function byKey(key: string, shift: boolean, due: number): number | null {
+export function byKey(key: string, shift: boolean, due: number, { daysLater }: Times): number | null {
   const way = { ArrowLeft: -1, ArrowRight: 1 }[key];
   return way === undefined ? null : shift ? daysLater(due, way) : due + 1800 * way;
 }
 
 /** The days a plan touches, from the workspace's first midnight to its last; today is among them while anything waits. */
-export function span(slots: Slot[], now: number): { begin: number; end: number; days: number[] } {
+export function span(slots: Slot[], now: number, { atHour }: Times): { begin: number; end: number; days: number[] } {
   const over = slots.every((s) => s.state === "sent" || s.state === "stopped");
   const moments = [...slots.map((s) => s.due), ...(over ? [] : [now])];
   const days: number[] = [];

@@ -1,9 +1,10 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 import { get, type M, post } from "../api/client";
+import { keys, peopleChanged } from "../api/keys";
 import { count } from "../logic/format";
-import { Ask } from "./basics";
-import { offerUndo } from "./me";
+import { Ask } from "./ask";
+import { offerUndo } from "./undo-offer";
 
 export type Choice = M["ChoiceIn"];
 
@@ -45,12 +46,12 @@ export function ActButton({
   const [open, setOpen] = useState(false);
   const how = ACTS[act] as (typeof ACTS)[string];
   const preview = useQuery({
-    queryKey: ["act", act, argument, choice],
+    queryKey: keys.bulkAction(act, argument, choice),
     queryFn: ({ signal }) => post("/actions/preview", { act, argument, choice }, signal),
     enabled: open,
     placeholderData: (p) => p,
   });
-  const refresh = () => client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "me" });
+  const refresh = () => peopleChanged(client);
   const run = async () => {
     const acted = await post("/actions", { act, argument, choice });
     let { action, people } = acted;

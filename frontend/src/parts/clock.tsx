@@ -2,11 +2,13 @@ import { useQueryClient } from "@tanstack/react-query";
 import { DropdownMenu } from "radix-ui";
 import { useState } from "react";
 import { type M, post } from "../api/client";
-import { moment } from "../logic/format";
+import { keys } from "../api/keys";
 import { useMe } from "./me";
+import { useTimes } from "./times";
 
 /** The demo clock stands until it is moved; everything due on the way happens. */
 export function ClockMenu({ now, moving }: { now: number; moving: M["Moving"] | null }) {
+  const { moment } = useTimes();
   const client = useQueryClient();
   const me = useMe();
   const [error, setError] = useState("");
@@ -17,7 +19,7 @@ export function ClockMenu({ now, moving }: { now: number; moving: M["Moving"] | 
     } catch (e) {
       setError((e as Error).message);
     }
-    client.invalidateQueries({ queryKey: ["status"] });
+    client.invalidateQueries({ queryKey: keys.status() });
   };
   if (moving)
     return (

@@ -1,6 +1,6 @@
 import { Component, type ReactNode } from "react";
 import { useLocation } from "react-router";
-import { Page } from "./basics";
+import { Page } from "./page";
 
 /** Keeps the rest of the application usable where one page fails; another address tries again. */
 export function ErrorBoundary({ children }: { children: ReactNode }) {

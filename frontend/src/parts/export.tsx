@@ -1,8 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { get, type M, post } from "../api/client";
+import { keys } from "../api/keys";
 import { count, duration } from "../logic/format";
-import { Ask } from "./basics";
+import { Ask } from "./ask";
 import { finished } from "./bulk-action";
 
 /** People to a file with chosen columns: a job, recorded, and removed after some days. */
@@ -19,7 +20,7 @@ export function ExportButton({
 }) {
   const [open, setOpen] = useState(false);
   const q = useQuery({
-    queryKey: ["export-columns"],
+    queryKey: keys.exportColumns(),
     queryFn: () => get("/exports/columns"),
     enabled: open,
   });

@@ -1,8 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { get } from "../api/client";
+import { keys } from "../api/keys";
 
 export function useProviders() {
-  return useQuery({ queryKey: ["providers"], queryFn: () => get("/providers") });
+  return useQuery({ queryKey: keys.providers(), queryFn: () => get("/providers") });
 }
 
 /** A provider's name with the colour it was given on Health, where it has one. */

@@ -1,31 +1,14 @@
-import { useQueryClient } from "@tanstack/react-query";
-import { Dialog } from "radix-ui";
 import { createContext, type ReactNode, useCallback, useContext, useRef, useState } from "react";
 import { Problem, post } from "../api/client";
-import { Sentence } from "./basics";
+import { Close, Dialog } from "./dialog";
+import { Form } from "./form";
+import { Sentence } from "./waiting";
 
 type Guarded = <T>(act: () => Promise<T>) => Promise<T>;
 const Context = createContext<Guarded>((act) => act());
 
 /** Runs an act; where the server wants the password once more it is asked for, and the act tried again. */
 export const useGuarded = () => useContext(Context);
-
-/** One act after another of a page about accounts: its error, and what is asked for again when it is done. */
-export function useAct(queryKey: string[]) {
-  const client = useQueryClient();
-  const guarded = useGuarded();
-  const [error, setError] = useState<Error | null>(null);
-  const act = async (f: () => Promise<unknown>) => {
-    setError(null);
-    try {
-      await guarded(f);
-    } catch (e) {
-      setError(e as Error);
-    }
-    await client.invalidateQueries({ queryKey });
-  };
-  return { act, error };
-}
 
 interface Asked {
   done: () => void;
@@ -56,47 +39,34 @@ export function Proving({ children }: { children: ReactNode }) {
   return (
     <Context value={guarded}>
       {children}
-      <Dialog.Root open={open} onOpenChange={(o) => !o && cancel()}>
-        <Dialog.Portal>
-          <Dialog.Overlay className="fixed inset-0 z-60 bg-ink/25" />
-          <Dialog.Content
-            className="fixed top-[18vh] left-1/2 z-70 max-h-[78vh] w-[min(420px,92vw)] -translate-x-1/2 overflow-auto rounded border border-rule-strong bg-panel p-6 shadow-xl"
-            aria-describedby={undefined}
-          >
-            <Dialog.Title className="mb-2 text-[18px]">Confirm it is you</Dialog.Title>
-            <form
-              onSubmit={async (e) => {
-                e.preventDefault();
-                e.stopPropagation();
-                try {
-                  await post("/me/prove", { password: String(new FormData(e.currentTarget).get("password")) });
-                  setOpen(false);
-                  asked.current?.done();
-                } catch (x) {
-                  setError(x as Error);
-                }
-              }}
-            >
-              <p className="mb-3 text-ink-2">
-                This changes access or removes a protection. You will not be asked again for ten minutes.
-              </p>
-              <label className="block">
-                <span className="label">Password</span>
-                <input className="field" name="password" type="password" autoComplete="current-password" required />
-              </label>
-              <Sentence error={error} />
-              <div className="mt-4 flex justify-end gap-2">
-                <Dialog.Close type="button" className="btn">
-                  Cancel
-                </Dialog.Close>
-                <button type="submit" className="btn btn-main">
-                  Confirm
-                </button>
-              </div>
-            </form>
-          </Dialog.Content>
-        </Dialog.Portal>
-      </Dialog.Root>
+      <Dialog open={open} change={(o) => !o && cancel()} title="Confirm it is you" above>
+        <Form
+          act={async (form) => {
+            try {
+              await post("/me/prove", { password: String(new FormData(form).get("password")) });
+              setOpen(false);
+              asked.current?.done();
+            } catch (x) {
+              setError(x as Error);
+            }
+          }}
+        >
+          <p className="mb-3 text-ink-2">
+            This changes access or removes a protection. You will not be asked again for ten minutes.
+          </p>
+          <label className="block">
+            <span className="label">Password</span>
+            <input className="field" name="password" type="password" autoComplete="current-password" required />
+          </label>
+          <Sentence error={error} />
+          <div className="mt-4 flex justify-end gap-2">
+            <Close>Cancel</Close>
+            <button type="submit" className="btn btn-main">
+              Confirm
+            </button>
+          </div>
+        </Form>
+      </Dialog>
     </Context>
   );
 }

@@ -1,6 +1,6 @@
-import { Dialog } from "radix-ui";
 import { type ReactNode, useEffect, useState } from "react";
-import { useKeys } from "./me";
+import { Dialog } from "./dialog";
+import { useKeys } from "./keys";
 
 export interface RowAct {
   words: string;
@@ -52,30 +52,21 @@ export function useRows(
     mine[0]?.act();
   }, [arrived]);
   const menu = (
-    <Dialog.Root open={open} onOpenChange={setOpen}>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/25" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="fixed top-[24vh] left-1/2 z-50 w-[300px] -translate-x-1/2 rounded border border-rule-strong bg-panel py-2 shadow-xl"
+    <Dialog open={open} change={setOpen} title="Actions" titleClass="px-4 pb-1 text-[15px]" size="menu">
+      {mine.map((a) => (
+        <button
+          key={a.words}
+          type="button"
+          className="block w-full px-4 py-1.5 text-left hover:bg-cornflower-pale focus:bg-cornflower-pale"
+          onClick={() => {
+            setOpen(false);
+            a.act();
+          }}
         >
-          <Dialog.Title className="px-4 pb-1 text-[15px]">Actions</Dialog.Title>
-          {mine.map((a) => (
-            <button
-              key={a.words}
-              type="button"
-              className="block w-full px-4 py-1.5 text-left hover:bg-cornflower-pale focus:bg-cornflower-pale"
-              onClick={() => {
-                setOpen(false);
-                a.act();
-              }}
-            >
-              {a.words}
-            </button>
-          ))}
-        </Dialog.Content>
-      </Dialog.Portal>
-    </Dialog.Root>
+          {a.words}
+        </button>
+      ))}
+    </Dialog>
   );
   return { at, menu };
 }

@@ -1,8 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { type ChangeEvent, type KeyboardEvent, type SyntheticEvent, useRef, useState } from "react";
 import { post } from "../api/client";
+import { keys } from "../api/keys";
 import type { Names } from "../logic/clauses";
 import { completions, nextWords } from "../logic/rules";
+import { Announced, useCombobox } from "./combobox";
 
 /** A rule written as text: names and words that fit next are suggested below; Tab accepts one. */
 export function RuleField({
@@ -26,15 +28,14 @@ export function RuleField({
   className?: string;
   id?: string;
 }) {
-  const field = useRef<HTMLTextAreaElement>(null);
+  const field = useRef<HTMLInputElement | HTMLTextAreaElement | null>(null);
   const [caret, setCaret] = useState(value.length);
   const [focused, setFocused] = useState(false);
-  const [at, setAt] = useState(0);
   const before = value.slice(0, caret);
   const named = completions(before, names);
   const open = (before.match(/"/g) ?? []).length % 2 === 1;
   const fits = useQuery({
-    queryKey: ["fits", before],
+    queryKey: keys.ruleFits(before),
     queryFn: ({ signal }) => post("/segments/fits", { rule: before }, signal),
     enabled: focused && !open && caret === value.length && before.length < 2000,
     placeholderData: (p) => p,
@@ -53,62 +54,77 @@ export function RuleField({
   };
   const list = offer?.names ?? [];
   const shown = focused && list.length > 0;
+  const { at, setAt, ...box } = useCombobox(list.length, shown);
+  const common = {
+    id,
+    spellCheck: false,
+    value,
+    placeholder,
+    "aria-label": label,
+    "aria-invalid": invalid,
+    onFocus: () => setFocused(true),
+    onBlur: () => setFocused(false),
+    onChange: (e: ChangeEvent<HTMLInputElement | HTMLTextAreaElement>) => {
+      set(e.target.value);
+      setCaret(e.target.selectionStart ?? e.target.value.length);
+      setAt(0);
+    },
+    onSelect: (e: SyntheticEvent<HTMLInputElement | HTMLTextAreaElement>) =>
+      setCaret(e.currentTarget.selectionStart ?? value.length),
+    onKeyDown: (e: KeyboardEvent) => {
+      if (e.key === "Escape") {
+        field.current?.blur();
+        e.stopPropagation();
+      } else if (!shown) return;
+      else if (e.key === "Tab" && !e.shiftKey && value.trim()) take(list[at] ?? "");
+      else if (rows > 1 || !box.arrow(e)) return;
+      e.preventDefault();
+    },
+  };
   return (
     <div className={`relative ${className}`}>
-      <textarea
-        id={id}
-        ref={field}
-        className={`field resize-none font-sans ${rows > 1 ? "text-[16px] leading-6" : ""}`}
-        style={
-          rows === 1
-            ? { height: 31, paddingBlock: 5, lineHeight: "20px", display: "block", overflow: "hidden" }
-            : undefined
-        }
-        rows={rows}
-        spellCheck={false}
-        value={value}
-        aria-label={label}
-        aria-invalid={invalid}
-        placeholder={placeholder}
-        onFocus={() => setFocused(true)}
-        onBlur={() => setFocused(false)}
-        onChange={(e) => {
-          set(rows === 1 ? e.target.value.replaceAll("\n", " ") : e.target.value);
-          setCaret(e.target.selectionStart);
-          setAt(0);
-        }}
-        onSelect={(e) => setCaret(e.currentTarget.selectionStart)}
-        onKeyDown={(e) => {
-          const step = { ArrowDown: 1, ArrowUp: -1 }[e.key];
-          if (e.key === "Escape") {
-            field.current?.blur();
-            e.stopPropagation();
-          } else if (!shown) return;
-          else if (step && rows === 1) setAt((at + step + list.length) % list.length);
-          else if (e.key === "Tab" && !e.shiftKey && value.trim()) take(list[at] ?? "");
-          else return;
-          e.preventDefault();
-        }}
-      />
+      {rows > 1 ? (
+        <textarea
+          {...common}
+          {...box.area}
+          ref={(x) => {
+            field.current = x;
+          }}
+          className="field resize-none font-sans text-[16px] leading-6"
+          rows={rows}
+        />
+      ) : (
+        <input
+          {...common}
+          {...box.field}
+          ref={(x) => {
+            field.current = x;
+          }}
+          className="field"
+        />
+      )}
       {shown && (
         <div className="absolute top-full z-30 mt-px max-h-[240px] min-w-[220px] overflow-auto rounded border border-rule-strong bg-panel py-1 shadow-lg">
-          {list.map((n, i) => (
-            <button
-              key={n}
-              type="button"
-              tabIndex={-1}
-              className={`block w-full px-3 py-0.5 text-left ${i === at ? "bg-cornflower-pale" : "hover:bg-wash"}`}
-              onMouseDown={(e) => {
-                e.preventDefault();
-                take(n);
-              }}
-            >
-              {n}
-            </button>
-          ))}
+          <div {...box.list(`${label}: what fits`)}>
+            {list.map((n, i) => (
+              <button
+                key={n}
+                type="button"
+                {...box.option(i)}
+                className={`block w-full px-3 py-0.5 text-left ${i === at ? "bg-cornflower-pale" : "hover:bg-wash"}`}
+                onMouseDown={(e) => {
+                  e.preventDefault();
+                  take(n);
+                }}
+              >
+                {n}
+              </button>
+            ))}
+          </div>
           <p className="px-3 pt-1 text-[12px] text-ink-3">Tab accepts the selected suggestion</p>
         </div>
       )}
+      <Announced count={list.length} shown={shown} />
     </div>
   );
 }

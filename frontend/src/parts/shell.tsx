@@ -1,15 +1,19 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { Dialog } from "radix-ui";
 import { type ReactNode, useEffect, useState } from "react";
 import { NavLink, useNavigate } from "react-router";
 import type { Asking } from "../api/asking";
 import type { M } from "../api/client";
 import { useStatus } from "../api/status";
-import { ago, clockTime, count, moment, share } from "../logic/format";
-import { keyName, PLACE_WORDS, PLACES, typing } from "../logic/keys";
+import { ago, count, share } from "../logic/format";
+import { PLACE_WORDS, PLACES } from "../logic/places";
 import { ClockMenu } from "./clock";
-import { pageKeys, type Undo, useMe } from "./me";
+import { Close, Dialog } from "./dialog";
+import { keyName, pageKeys, typing } from "./keys";
+import { useMe } from "./me";
 import { Search } from "./search";
+import { Table } from "./table";
+import { useTimes } from "./times";
+import type { Undo } from "./undo-offer";
 
 function Mark() {
   return (
@@ -30,6 +34,7 @@ function Mark() {
 }
 
 export function Shell({ children }: { children: ReactNode }) {
+  const { moment } = useTimes();
   const go = useNavigate();
   const me = useMe();
   const foot = useStatus();
@@ -117,6 +122,7 @@ export function Shell({ children }: { children: ReactNode }) {
 }
 
 function StatusLine({ data, list }: { data: M["Status"] | undefined; list: () => void }) {
+  const { clockTime, moment } = useTimes();
   const me = useMe();
   const [undo, setUndo] = useState<Undo | null>(null);
   useEffect(() => {
@@ -230,30 +236,23 @@ function KeyList({ open, close }: { open: boolean; close: () => void }) {
     ...pageKeys.current.filter((a) => a.words).map((a): [string, string] => [keyName(a.key), a.words]),
   ];
   return (
-    <Dialog.Root open={open} onOpenChange={(o) => !o && close()}>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/25" />
-        <Dialog.Content
-          className="fixed top-[16vh] left-1/2 z-50 max-h-[80vh] w-[min(420px,94vw)] -translate-x-1/2 overflow-auto rounded border border-rule-strong bg-panel p-6 shadow-xl"
-          aria-describedby={undefined}
-        >
-          <Dialog.Title className="mb-3 text-[18px]">Keyboard shortcuts</Dialog.Title>
-          <table className="lined">
-            <tbody>
-              {rows.map(([key, words]) => (
-                <tr key={key + words}>
-                  <td className="w-24">
-                    <kbd className="font-sans font-semibold">{key}</kbd>
-                  </td>
-                  <td>{words}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-          <p className="mt-3 text-ink-2">Shortcuts are off while you type in a field.</p>
-          <Dialog.Close className="btn mt-4">Close</Dialog.Close>
-        </Dialog.Content>
-      </Dialog.Portal>
-    </Dialog.Root>
+    <Dialog open={open} change={(o) => !o && close()} title="Keyboard shortcuts">
+      <Table label="Keys">
+        <tbody>
+          {rows.map(([key, words]) => (
+            <tr key={key + words}>
+              <td className="w-24">
+                <kbd className="font-sans font-semibold">{key}</kbd>
+              </td>
+              <td>{words}</td>
+            </tr>
+          ))}
+        </tbody>
+      </Table>
+      <p className="mt-3 text-ink-2">Shortcuts are off while you type in a field.</p>
+      <div className="mt-4">
+        <Close>Close</Close>
+      </div>
+    </Dialog>
   );
 }

@@ -1,5 +1,6 @@
 import type { M } from "../api/client";
-import { moment } from "../logic/format";
+import { Table } from "./table";
+import { useTimes } from "./times";
 
 export const SCOPES: [M["AccountToken"]["scope"], string][] = [
   ["read", "read only"],
@@ -17,18 +18,19 @@ export function TokenTable({
   end: (id: number) => void;
   owner?: boolean;
 }) {
+  const { moment } = useTimes();
   if (!of.length) return <p className="text-ink-2">No tokens yet.</p>;
   return (
-    <table className="lined">
+    <Table label="Tokens">
       <thead>
         <tr>
-          <th>Name</th>
-          {owner && <th>Account</th>}
-          <th>Scope</th>
-          <th>Created</th>
-          <th>Expires</th>
-          <th>Last used</th>
-          <th>
+          <th scope="col">Name</th>
+          {owner && <th scope="col">Account</th>}
+          <th scope="col">Scope</th>
+          <th scope="col">Created</th>
+          <th scope="col">Expires</th>
+          <th scope="col">Last used</th>
+          <th scope="col">
             <span className="sr-only">Actions</span>
           </th>
         </tr>
@@ -50,6 +52,6 @@ export function TokenTable({
           </tr>
         ))}
       </tbody>
-    </table>
+    </Table>
   );
 }

@@ -1,8 +1,9 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { type M, post } from "../api/client";
+import { peopleChanged } from "../api/keys";
 import { count } from "../logic/format";
-import { Ask } from "./basics";
-import { offerUndo } from "./me";
+import { Ask } from "./ask";
+import { offerUndo } from "./undo-offer";
 
 /** The way back from an entry of the activity log, for ever; what can't be undone says nothing. */
 export function TakeBack({ d }: { d: M["Action"] }) {
@@ -22,7 +23,7 @@ export function TakeBack({ d }: { d: M["Action"] }) {
       act={async () => {
         const done = await post(`/activity/${d.id}/undo`);
         offerUndo({ words: done.sentence, undo: null });
-        await client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "me" });
+        await peopleChanged(client);
       }}
     >
       “{d.act}

@@ -1,7 +1,9 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { type M, post } from "../api/client";
-import { Sentence } from "./basics";
+import { peopleChanged } from "../api/keys";
+import { useAction } from "./action";
+import { Sentence } from "./waiting";
 
 /** A button that sends a chosen file somewhere and says, line by line, what came of it. */
 type Taken = { "/health/statistics": M["ImportedStatistics"]; "/health/reports": M["ImportedReports"] };
@@ -24,19 +26,16 @@ export function TakeFile<P extends keyof Taken>({
   const client = useQueryClient();
   const file = useRef<HTMLInputElement>(null);
   const [lines, setLines] = useState<string[]>([]);
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   const send = async (chosen: File) => {
-    setError(null);
     setLines([]);
-    try {
+    await run(async () => {
       const form = new FormData();
       form.append("file", chosen);
       const answer = await post(path as keyof Taken, form);
       setLines(said(answer as Taken[P]));
-      await client.invalidateQueries();
-    } catch (e) {
-      setError(e as Error);
-    }
+      await peopleChanged(client);
+    });
   };
   return (
     <>

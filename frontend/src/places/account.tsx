@@ -1,19 +1,23 @@
 import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 import { get, type M, post, put, remove } from "../api/client";
-import { moment } from "../logic/format";
-import { Page, Sentence, Waiting } from "../parts/basics";
+import { keys } from "../api/keys";
+import { useAction } from "../parts/action";
+import { Form } from "../parts/form";
 import { useMe } from "../parts/me";
-import { useAct } from "../parts/proving";
+import { Page } from "../parts/page";
+import { Table } from "../parts/table";
+import { useTimes } from "../parts/times";
 import { SCOPES, TokenTable } from "../parts/tokens";
+import { Sentence, Waiting } from "../parts/waiting";
 
-type Act = (f: () => Promise<unknown>) => Promise<void>;
+type Act = (f: () => Promise<unknown>) => Promise<boolean>;
 
 /** One's own account: password, second factor, sessions, tokens for scripts. */
 export function Account() {
   const me = useMe();
-  const { act, error } = useAct(["me"]);
-  const mine = useQuery({ queryKey: ["me", "account"], queryFn: () => get("/me/account") });
+  const { run: act, error } = useAction(keys.me());
+  const mine = useQuery({ queryKey: keys.account(), queryFn: () => get("/me/account") });
   return (
     <Page
       title={me.name}
@@ -105,10 +109,9 @@ function SecondFactor({ act }: { act: Act }) {
     );
   return (
     <Part title="Second factor">
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          const code = String(new FormData(e.currentTarget).get("code"));
+      <Form
+        act={(form) => {
+          const code = String(new FormData(form).get("code"));
           act(async () => {
             const kept = await put("/me/second-factor", { secret: factor.secret, code });
             setCodes(kept.codes);
@@ -124,7 +127,7 @@ function SecondFactor({ act }: { act: Act }) {
             Turn on
           </button>
         </div>
-      </form>
+      </Form>
     </Part>
   );
 }
@@ -133,11 +136,9 @@ function Password({ act }: { act: Act }) {
   const [said, setSaid] = useState("");
   return (
     <Part title="Password">
-      <form
+      <Form
         className="flex flex-wrap items-end gap-2"
-        onSubmit={(e) => {
-          e.preventDefault();
-          const form = e.currentTarget;
+        act={(form) => {
           const password = String(new FormData(form).get("new"));
           setSaid("");
           act(async () => {
@@ -166,23 +167,24 @@ function Password({ act }: { act: Act }) {
             {said}
           </span>
         )}
-      </form>
+      </Form>
     </Part>
   );
 }
 
 function Sessions({ of, act }: { of: M["AccountSession"][]; act: Act }) {
+  const { moment } = useTimes();
   return (
     <Part title="Sessions">
       <p className="text-ink-2">A session ends after 12 hours without use, and after 30 days at the latest.</p>
-      <table className="lined mt-1">
+      <Table label="Sessions" className="mt-1">
         <thead>
           <tr>
-            <th>Browser</th>
-            <th>Network</th>
-            <th>Started</th>
-            <th>Last seen</th>
-            <th>
+            <th scope="col">Browser</th>
+            <th scope="col">Network</th>
+            <th scope="col">Started</th>
+            <th scope="col">Last seen</th>
+            <th scope="col">
               <span className="sr-only">Actions</span>
             </th>
           </tr>
@@ -212,7 +214,7 @@ function Sessions({ of, act }: { of: M["AccountSession"][]; act: Act }) {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
       {of.length > 1 && (
         <button type="button" className="btn mt-2" onClick={() => act(() => remove("/me/sessions"))}>
           End all other sessions
@@ -236,11 +238,9 @@ function Tokens({ of, act }: { of: M["AccountToken"][]; act: Act }) {
           <p className="code mt-1">{token}</p>
         </div>
       )}
-      <form
+      <Form
         className="mt-3 flex flex-wrap items-end gap-2"
-        onSubmit={(e) => {
-          e.preventDefault();
-          const form = e.currentTarget;
+        act={(form) => {
           const f = new FormData(form);
           act(async () => {
             const days = Number(f.get("days")) || null;
@@ -275,7 +275,7 @@ function Tokens({ of, act }: { of: M["AccountToken"][]; act: Act }) {
         <button type="submit" className="btn">
           Create token
         </button>
-      </form>
+      </Form>
     </Part>
   );
 }

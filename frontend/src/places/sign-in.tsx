@@ -1,29 +1,29 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { post } from "../api/client";
-import { Sentence } from "../parts/basics";
+import { keys } from "../api/keys";
+import { useAction } from "../parts/action";
+import { Form } from "../parts/form";
+import { Sentence } from "../parts/waiting";
 
 export function SignIn() {
   const client = useQueryClient();
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   return (
     <main className="mx-auto mt-[16vh] w-[340px]">
       <h1 className="mb-1">Open Meadow</h1>
       <p className="mb-6 text-ink-2">Sign in to your workspace.</p>
-      <form
-        onSubmit={async (e) => {
-          e.preventDefault();
-          const f = new FormData(e.currentTarget);
-          try {
+      <Form
+        act={async (form) => {
+          const f = new FormData(form);
+          await run(async () => {
             await post("/sign-in", {
               name: String(f.get("name")),
               password: String(f.get("password")),
               code: String(f.get("code") ?? ""),
             });
-            await client.invalidateQueries({ queryKey: ["me"] });
-          } catch (x) {
-            setError(x as Error);
-          }
+            await client.invalidateQueries({ queryKey: keys.me() });
+          });
         }}
       >
         <label className="mb-3 block">
@@ -42,30 +42,29 @@ export function SignIn() {
           Sign in
         </button>
         <Sentence error={error} />
-      </form>
+      </Form>
     </main>
   );
 }
 
 /** Where the link of an invitation, or of a lost password, leads. */
 export function SetPassword({ token }: { token: string }) {
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
+  const [differs, setDiffers] = useState<Error | null>(null);
   return (
     <main className="mx-auto mt-[16vh] w-[340px] max-w-[92vw]">
       <h1 className="mb-1">Open Meadow</h1>
       <p className="mb-6 text-ink-2">Choose a password of at least 10 characters. You will be signed in right away.</p>
-      <form
-        onSubmit={async (e) => {
-          e.preventDefault();
-          const f = new FormData(e.currentTarget);
-          if (f.get("password") !== f.get("again"))
-            return setError(new Error("The passwords do not match. Type them again."));
-          try {
+      <Form
+        act={async (form) => {
+          const f = new FormData(form);
+          const same = f.get("password") === f.get("again");
+          setDiffers(same ? null : new Error("The passwords do not match. Type them again."));
+          if (!same) return;
+          await run(async () => {
             await post("/set-password", { token, password: String(f.get("password")) });
             location.assign("/today");
-          } catch (x) {
-            setError(x as Error);
-          }
+          });
         }}
       >
         <label className="mb-3 block">
@@ -86,8 +85,8 @@ export function SetPassword({ token }: { token: string }) {
         <button type="submit" className="btn btn-main w-full">
           Set password
         </button>
-        <Sentence error={error} />
-      </form>
+        <Sentence error={differs ?? error} />
+      </Form>
     </main>
   );
 }

@@ -1,6 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { type M, post } from "../../api/client";
-import { Ask } from "../../parts/basics";
+import { changedIn } from "../../api/keys";
+import { Ask } from "../../parts/ask";
 import { May } from "../../parts/may";
 import { useMe } from "../../parts/me";
 
@@ -23,7 +24,7 @@ export function Approval({ c }: { c: M["Campaign"] }) {
         words="Approve campaign"
         act={async () => {
           await post(`/campaigns/${c.id}/approve`);
-          await client.invalidateQueries();
+          await changedIn(client, "campaigns");
         }}
       >
         {a.asked_by} asked for your approval of content, recipients and schedule. Any later change needs a new approval.
@@ -36,7 +37,7 @@ export function Approval({ c }: { c: M["Campaign"] }) {
         className="btn"
         onClick={async () => {
           await post(`/campaigns/${c.id}/request-approval`);
-          await client.invalidateQueries();
+          await changedIn(client, "campaigns");
         }}
       >
         {a.expired ? "Request approval again" : a.asked_by ? "Approval requested" : "Request approval"}

@@ -1,8 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { get, type M } from "../../api/client";
+import { keys } from "../../api/keys";
 import { count, points, share } from "../../logic/format";
-import { Page, Quiet, Waiting } from "../../parts/basics";
+import { Page } from "../../parts/page";
+import { Table } from "../../parts/table";
+import { Quiet, Waiting } from "../../parts/waiting";
 
 const MOST = 0.6; // where the scale of shares ends
 const VERDICT: Record<string, [string, string]> = {
@@ -13,7 +16,7 @@ const VERDICT: Record<string, [string, string]> = {
 
 /** Over all campaigns: which resends, hours, sizes and subjects paid here, with intervals and no more than is shown. */
 export function WhatWorksPage() {
-  const q = useQuery({ queryKey: ["what-works"], queryFn: () => get("/campaigns/benchmarks") });
+  const q = useQuery({ queryKey: keys.benchmarks(), queryFn: () => get("/campaigns/benchmarks") });
   const d = q.data;
   const acts = (
     <Link className="btn" to="/campaigns">
@@ -36,16 +39,26 @@ export function WhatWorksPage() {
       {!d.resends.lines.length ? (
         <Quiet>No resend with a holdout group has been sent yet, so the uplift of resends is unknown.</Quiet>
       ) : (
-        <table className="lined max-w-[980px]">
+        <Table label="Resends compared with a holdout group" className="max-w-[980px]">
           <thead>
             <tr>
-              <th>Variant</th>
-              <th className="n">People</th>
-              <th className="n">Engaged</th>
-              <th className="n">Holdout engaged</th>
-              <th className="n">Difference, 95%</th>
-              <th className="n">Unsubscribed</th>
-              <th>Result</th>
+              <th scope="col">Variant</th>
+              <th scope="col" className="n">
+                People
+              </th>
+              <th scope="col" className="n">
+                Engaged
+              </th>
+              <th scope="col" className="n">
+                Holdout engaged
+              </th>
+              <th scope="col" className="n">
+                Difference, 95%
+              </th>
+              <th scope="col" className="n">
+                Unsubscribed
+              </th>
+              <th scope="col">Result</th>
             </tr>
           </thead>
           <tbody>
@@ -68,20 +81,28 @@ export function WhatWorksPage() {
               </tr>
             ))}
           </tbody>
-        </table>
+        </Table>
       )}
       <p className="mt-2">{d.resends.sentence}</p>
       {d.kinds.map((k) => (
         <section key={k.title}>
           <h2 className="mt-7 mb-1">{k.title}</h2>
-          <table className="lined max-w-[820px]">
+          <Table label={k.title} className="max-w-[820px]">
             <thead>
               <tr>
-                <th> </th>
-                <th className="n">Campaigns</th>
-                <th className="n">Delivered</th>
-                <th className="n">Opens (human)</th>
-                <th className="w-[260px]">Range of open rates, 0 to {100 * MOST}%</th>
+                <th scope="col"> </th>
+                <th scope="col" className="n">
+                  Campaigns
+                </th>
+                <th scope="col" className="n">
+                  Delivered
+                </th>
+                <th scope="col" className="n">
+                  Opens (human)
+                </th>
+                <th scope="col" className="w-[260px]">
+                  Range of open rates, 0 to {100 * MOST}%
+                </th>
               </tr>
             </thead>
             <tbody>
@@ -97,7 +118,7 @@ export function WhatWorksPage() {
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
           {k.lines.length === 1 && (
             <p className="mt-1 text-[13px] text-ink-2">
               All campaigns fall into this group, so there is nothing to compare.

@@ -1,14 +1,16 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useRef } from "react";
 import { get, type M, post } from "../../api/client";
+import { keys } from "../../api/keys";
 import { count } from "../../logic/format";
-import { Sentence } from "../../parts/basics";
+import { useAction } from "../../parts/action";
 import { useDelayed } from "../../parts/delayed";
 import { RuleField } from "../../parts/rule-field";
+import { Sentence } from "../../parts/waiting";
 import { useNames } from "../segments/list";
 import { RichText } from "./rich-text";
 
-export interface Block {
+export type Block = {
   kind: "text" | "image" | "button" | "columns" | "rule" | "footer";
   html?: string;
   src?: string;
@@ -19,7 +21,7 @@ export interface Block {
   left?: Block[];
   right?: Block[];
   rule?: string;
-}
+};
 const WORDS: Record<Block["kind"], string> = {
   text: "Text",
   image: "Image",
@@ -134,7 +136,7 @@ function ForSome({ rule, set }: { rule: string; set: (rule: string) => void }) {
   const names = useNames();
   const settled = useDelayed(rule.trim(), 400);
   const q = useQuery({
-    queryKey: ["condition", settled],
+    queryKey: keys.condition(settled),
     queryFn: ({ signal }) => post("/segments/count", { rule: settled }, signal),
     enabled: settled !== "",
     retry: false,
@@ -281,18 +283,15 @@ function ImageBlock({
 export function ChooseImage({ chosen, name }: { chosen: (p: M["Image"]) => void; name: string }) {
   const client = useQueryClient();
   const file = useRef<HTMLInputElement>(null);
-  const [error, setError] = useState<Error | null>(null);
-  const known = useQuery({ queryKey: ["images"], queryFn: () => get("/images") });
+  const { run, error } = useAction();
+  const known = useQuery({ queryKey: keys.images(), queryFn: () => get("/images") });
   const take = async (f: File) => {
-    setError(null);
-    try {
+    await run(async () => {
       const form = new FormData();
       form.append("file", f);
       chosen(await post("/images", form));
-      await client.invalidateQueries({ queryKey: ["images"] });
-    } catch (e) {
-      setError(e as Error);
-    }
+      await client.invalidateQueries({ queryKey: keys.images() });
+    });
   };
   const images = known.data?.images ?? [];
   return (

@@ -1,9 +1,13 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, Navigate, Route, Routes, useParams } from "react-router";
 import { get, type M, post, put } from "../../api/client";
+import { changedIn, keys } from "../../api/keys";
 import { count } from "../../logic/format";
-import { Ask, Page, StateTag, Tabs, Waiting } from "../../parts/basics";
+import { Ask } from "../../parts/ask";
 import { May } from "../../parts/may";
+import { Page, Tabs } from "../../parts/page";
+import { StateTag } from "../../parts/state-tag";
+import { Waiting } from "../../parts/waiting";
 import { ChecksPage, useChecks } from "./checks";
 import { MessagePage } from "./message";
 import { RecipientsPage } from "./recipients";
@@ -13,7 +17,7 @@ import { PlanPage } from "./schedule";
 export interface CampaignProps {
   c: M["Campaign"];
   head: { title: string; tag: React.ReactNode; tabs: React.ReactNode };
-  write: (values: Record<string, unknown>) => Promise<unknown>;
+  write: (values: M["CampaignIn"]) => Promise<unknown>;
   set: (c: M["Campaign"]) => void;
   acts: React.ReactNode;
 }
@@ -33,12 +37,12 @@ export function CampaignPlace() {
   const { id } = useParams();
   const client = useQueryClient();
   const q = useQuery({
-    queryKey: ["campaign", id],
+    queryKey: keys.campaign(id),
     queryFn: () => get(`/campaigns/${Number(id)}`),
     refetchInterval: (x) => (["scheduled", "sending"].includes(x.state.data?.state ?? "") ? 3000 : false),
   });
   const r = useQuery({
-    queryKey: ["recipients", id, q.data && chosenKey(q.data)],
+    queryKey: keys.recipients(id, q.data && chosenKey(q.data)),
     queryFn: () => get(`/campaigns/${Number(id)}/recipients`),
     enabled: q.data?.state === "draft" && !q.data.sequence,
   });
@@ -83,14 +87,14 @@ export function CampaignPlace() {
     />
   );
   const set = (fresh: M["Campaign"]) => {
-    client.setQueryData(["campaign", id], fresh);
-    client.invalidateQueries({ queryKey: ["plan", id] });
-    client.invalidateQueries({ queryKey: ["checks", Number(id)] });
+    client.setQueryData(keys.campaign(id), fresh);
+    client.invalidateQueries({ queryKey: keys.schedule(id) });
+    client.invalidateQueries({ queryKey: keys.checks(id) });
   };
-  const write = async (values: Record<string, unknown>) => {
+  const write = async (values: M["CampaignIn"]) => {
     set(await put(`/campaigns/${Number(id)}`, values));
   };
-  const again = () => client.invalidateQueries();
+  const again = () => changedIn(client, "campaigns");
   const act = (word: string) => async () => {
     await post(`/campaigns/${Number(id)}/${word}`);
     await again();

@@ -2,9 +2,14 @@ import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-quer
 import { useState } from "react";
 import { Link } from "react-router";
 import { get, type M, post } from "../../api/client";
-import { Ask, Page, Sentence } from "../../parts/basics";
+import { changedIn, keys } from "../../api/keys";
+import { useAction } from "../../parts/action";
+import { Ask } from "../../parts/ask";
 import { May } from "../../parts/may";
 import { useMe } from "../../parts/me";
+import { Page } from "../../parts/page";
+import { Table } from "../../parts/table";
+import { Sentence } from "../../parts/waiting";
 import { Approval } from "./approval";
 import type { CampaignProps } from "./campaign";
 
@@ -21,7 +26,7 @@ const WHERE: Record<string, [words: string, to: string]> = {
 
 export const useChecks = (id: number, on: boolean) =>
   useQuery({
-    queryKey: ["checks", id],
+    queryKey: keys.checks(id),
     queryFn: () => get(`/campaigns/${id}/checks`),
     enabled: on,
     placeholderData: keepPreviousData,
@@ -31,19 +36,16 @@ export const useChecks = (id: number, on: boolean) =>
 export function ChecksPage({ c, head }: CampaignProps) {
   const me = useMe();
   const client = useQueryClient();
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   const [busy, setBusy] = useState("");
   const q = useChecks(c.id, true);
   const known = q.data?.checks ?? c.checks;
   const act = async (path: string) => {
-    setError(null);
     setBusy(path);
-    try {
+    await run(async () => {
       await post(`/campaigns/${c.id}/${path}`);
-      await client.invalidateQueries();
-    } catch (e) {
-      setError(e as Error);
-    }
+      await changedIn(client, "campaigns");
+    });
     setBusy("");
   };
   return (
@@ -70,13 +72,19 @@ export function ChecksPage({ c, head }: CampaignProps) {
         {!known.length ? (
           <p className="py-4 text-clover">All checks passed.</p>
         ) : (
-          <table className="lined">
+          <Table label="Findings">
             <thead>
               <tr>
-                <th className="w-[80px]">Level</th>
-                <th className="w-[150px]">Check</th>
-                <th>Finding</th>
-                <th className="w-[170px]">Fix in</th>
+                <th scope="col" className="w-[80px]">
+                  Level
+                </th>
+                <th scope="col" className="w-[150px]">
+                  Check
+                </th>
+                <th scope="col">Finding</th>
+                <th scope="col" className="w-[170px]">
+                  Fix in
+                </th>
               </tr>
             </thead>
             <tbody>
@@ -99,7 +107,7 @@ export function ChecksPage({ c, head }: CampaignProps) {
                               className="btn btn-bare py-0"
                               onClick={async () => {
                                 await post(`/campaigns/${c.id}/override`, { check: x.check, finding: x.finding });
-                                await client.invalidateQueries();
+                                await changedIn(client, "campaigns");
                               }}
                             >
                               Undo
@@ -135,7 +143,7 @@ export function ChecksPage({ c, head }: CampaignProps) {
                 );
               })}
             </tbody>
-          </table>
+          </Table>
         )}
       </May>
       {!!q.data?.passed.length && (
@@ -172,7 +180,7 @@ function Override({ id, x }: { id: number; x: M["Check"] }) {
       disabled={reason.trim().length < 5}
       act={async () => {
         await post(`/campaigns/${id}/override`, { check: x.check, finding: x.finding, reason });
-        await client.invalidateQueries();
+        await changedIn(client, "campaigns");
       }}
     >
       {x.finding}

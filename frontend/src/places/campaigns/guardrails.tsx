@@ -1,14 +1,16 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { get, type M, post } from "../../api/client";
+import { changedIn, keys } from "../../api/keys";
 import { count, share } from "../../logic/format";
-import { Ask } from "../../parts/basics";
+import { Ask } from "../../parts/ask";
+import { Table } from "../../parts/table";
 
 const COLOUR = { "within limit": "text-clover", "near limit": "text-wheat", "over limit": "text-poppy" };
 
 export const useGuardrails = (id: number, state: string) =>
   useQuery({
-    queryKey: ["guardrails", id, state],
+    queryKey: keys.guardrails(id, state),
     queryFn: () => get(`/campaigns/${id}/guardrails`),
     refetchInterval: 5000,
   });
@@ -64,7 +66,7 @@ export function PausedWhy({ c }: { c: M["Campaign"] }) {
             words={`Resume without ${p}`}
             act={async () => {
               await post(`/campaigns/${c.id}/resume-without`, { name: p });
-              await client.invalidateQueries();
+              await changedIn(client, "campaigns");
             }}
           >
             Remaining recipients at {p} are skipped, with the reason; sending to the others resumes.
@@ -94,7 +96,7 @@ export function GuardrailList({ id, state }: { id: number; state: string }) {
         </p>
       )}
       {shown.length > 0 && (
-        <table className="lined">
+        <Table label="Guardrails">
           <tbody>
             {shown.map((r) => (
               <tr key={r.place + r.name + r.guardrail}>
@@ -119,7 +121,7 @@ export function GuardrailList({ id, state }: { id: number; state: string }) {
               </tr>
             ))}
           </tbody>
-        </table>
+        </Table>
       )}
       {g.too_small.length > 0 && (
         <p className="mt-1 text-[13px] text-ink-2">

@@ -2,21 +2,26 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import { get, type M, put, remove } from "../../api/client";
-import { moment } from "../../logic/format";
-import { Ask, Page, Quiet, Sentence, Waiting } from "../../parts/basics";
+import { changedIn, keys } from "../../api/keys";
+import { useAction } from "../../parts/action";
+import { Ask } from "../../parts/ask";
 import { May } from "../../parts/may";
 import { useMe } from "../../parts/me";
+import { Page } from "../../parts/page";
+import { useTimes } from "../../parts/times";
+import { Quiet, Sentence, Waiting } from "../../parts/waiting";
 import { ChooseImage } from "./blocks";
 import { RichText } from "./rich-text";
 
 /** Once for all campaigns: logo, colours, small print, postal address, a second pair of eyes; and the templates. */
 export function LayoutPage() {
+  const { moment } = useTimes();
   const me = useMe();
   const client = useQueryClient();
-  const q = useQuery({ queryKey: ["frame"], queryFn: () => get("/layout") });
-  const templates = useQuery({ queryKey: ["templates"], queryFn: () => get("/templates") });
+  const q = useQuery({ queryKey: keys.layout(), queryFn: () => get("/layout") });
+  const templates = useQuery({ queryKey: keys.templates(), queryFn: () => get("/templates") });
   const [f, setF] = useState<M["Layout"] | null>(null);
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   const [said, setSaid] = useState("");
   useEffect(() => {
     if (q.data && !f) setF(q.data);
@@ -66,7 +71,7 @@ export function LayoutPage() {
                 grave
                 act={async () => {
                   await remove(`/templates/${t.id}`);
-                  await client.invalidateQueries({ queryKey: ["templates"] });
+                  await client.invalidateQueries({ queryKey: keys.templates() });
                 }}
               >
                 Existing campaigns do not change.
@@ -181,14 +186,11 @@ export function LayoutPage() {
                 type="button"
                 className="btn btn-main"
                 onClick={async () => {
-                  setError(null);
-                  try {
+                  await run(async () => {
                     setF(await put("/layout", f));
                     setSaid("Saved and applied to drafts.");
-                    await client.invalidateQueries();
-                  } catch (e) {
-                    setError(e as Error);
-                  }
+                    await changedIn(client, "campaigns");
+                  });
                 }}
               >
                 Save layout

@@ -1,20 +1,28 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useRef } from "react";
 import { Link, useNavigate } from "react-router";
 import { get, post } from "../../api/client";
-import { count, moment, share } from "../../logic/format";
-import { Page, Quiet, Sentence, StateTag, Waiting } from "../../parts/basics";
+import { keys } from "../../api/keys";
+import { count, share } from "../../logic/format";
+import { useAction } from "../../parts/action";
+import { Form } from "../../parts/form";
+import { useKeys } from "../../parts/keys";
 import { May } from "../../parts/may";
-import { useKeys } from "../../parts/me";
+import { Page } from "../../parts/page";
 import { useRows } from "../../parts/rows";
+import { StateTag } from "../../parts/state-tag";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { Quiet, Sentence, Waiting } from "../../parts/waiting";
 
 export function CampaignList() {
-  const q = useQuery({ queryKey: ["campaigns"], queryFn: () => get("/campaigns") });
-  const templates = useQuery({ queryKey: ["templates"], queryFn: () => get("/templates") });
+  const { moment } = useTimes();
+  const q = useQuery({ queryKey: keys.campaigns(), queryFn: () => get("/campaigns") });
+  const templates = useQuery({ queryKey: keys.templates(), queryFn: () => get("/templates") });
   const go = useNavigate();
   const client = useQueryClient();
   const field = useRef<HTMLInputElement>(null);
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   useKeys([{ key: "+", words: "new campaign", act: () => field.current?.focus() }]);
   const listed = q.data?.campaigns ?? [];
   const rows = useRows(
@@ -32,21 +40,17 @@ export function CampaignList() {
   );
   const acts = (
     <May to="write">
-      <form
+      <Form
         className="flex flex-wrap justify-end gap-2"
-        onSubmit={async (e) => {
-          e.preventDefault();
-          setError(null);
-          try {
-            const form = new FormData(e.currentTarget);
+        act={async (entered) => {
+          await run(async () => {
+            const form = new FormData(entered);
             const [kind, id] = String(form.get("from")).split(" ");
             const begin = { name: String(form.get("name") ?? ""), ...(kind ? { [kind]: Number(id) } : {}) };
             const c = await post("/campaigns", begin);
-            await client.invalidateQueries({ queryKey: ["campaigns"] });
+            await client.invalidateQueries({ queryKey: keys.campaigns() });
             go(`/campaigns/${c.id}/message`);
-          } catch (x) {
-            setError(x as Error);
-          }
+          });
         }}
       >
         <input
@@ -81,7 +85,7 @@ export function CampaignList() {
         <button type="submit" className="btn btn-main">
           Create campaign
         </button>
-      </form>
+      </Form>
     </May>
   );
   return (
@@ -108,17 +112,25 @@ export function CampaignList() {
       ) : !q.data.campaigns.length ? (
         <Quiet>No campaigns yet. Enter a name and create the first.</Quiet>
       ) : (
-        <table className="lined">
+        <Table label="Campaigns">
           <thead>
             <tr>
-              <th>Campaign</th>
-              <th>Subject</th>
-              <th>Purpose</th>
-              <th>State</th>
-              <th className="n">Recipients</th>
-              <th className="n">Opens (human)</th>
-              <th className="n">Clicked</th>
-              <th className="n">Started</th>
+              <th scope="col">Campaign</th>
+              <th scope="col">Subject</th>
+              <th scope="col">Purpose</th>
+              <th scope="col">State</th>
+              <th scope="col" className="n">
+                Recipients
+              </th>
+              <th scope="col" className="n">
+                Opens (human)
+              </th>
+              <th scope="col" className="n">
+                Clicked
+              </th>
+              <th scope="col" className="n">
+                Started
+              </th>
             </tr>
           </thead>
           <tbody>
@@ -148,7 +160,7 @@ export function CampaignList() {
               </tr>
             ))}
           </tbody>
-        </table>
+        </Table>
       )}
     </Page>
   );

@@ -1,10 +1,14 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { get, type M, post } from "../../api/client";
-import { moment } from "../../logic/format";
-import { Sentence } from "../../parts/basics";
+import { keys } from "../../api/keys";
+import { useAction } from "../../parts/action";
+import { Form } from "../../parts/form";
 import { useMe } from "../../parts/me";
 import { SourceDialog } from "../../parts/source";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { Sentence } from "../../parts/waiting";
 
 const VIEWS = ["Desktop", "Phone", "Plain text"] as const;
 const LOOK = { supported: "text-clover", partly: "text-wheat", removed: "text-poppy" };
@@ -25,6 +29,7 @@ const cut = (text: string, most: number) => (text.length > most ? `${text.slice(
 
 /** The message as one person gets it: by width, dark, without images; in the mailbox list; what readers drop. */
 export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; version: number; fromName: string }) {
+  const { moment } = useTimes();
   const me = useMe();
   const [view, setView] = useState<(typeof VIEWS)[number]>("Desktop");
   const [dark, setDark] = useState(false);
@@ -32,23 +37,22 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
   const [typed, setTyped] = useState("");
   const [email, setEmail] = useState("");
   const [said, setSaid] = useState("");
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   const q = useQuery({
-    queryKey: ["preview", c.id, c.subject, c.html, c.plain, c.preview, c.versions, version, email],
+    queryKey: keys.preview(c.id, c.subject, c.html, c.plain, c.preview, c.versions, version, email),
     queryFn: () => get(`/campaigns/${c.id}/preview?version=${version}&email=${encodeURIComponent(email)}`),
     placeholderData: (x) => x,
   });
   const d = q.data;
   const client = useQueryClient();
   const tests = useQuery({
-    queryKey: ["tests", c.id],
+    queryKey: keys.tests(c.id),
     queryFn: () => get(`/campaigns/${c.id}/tests`),
   });
   return (
     <>
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
+      <Form
+        act={() => {
           setEmail(typed.trim());
         }}
       >
@@ -65,7 +69,7 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
             }}
           />
         </label>
-      </form>
+      </Form>
       <p className="mt-1 text-[13px] text-ink-2">
         Type an address and press Enter. Leave empty for the first recipient.
       </p>
@@ -145,13 +149,13 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
               {d.support.filter((s) => s.web !== "supported" || s.desktop !== "supported").length || "nothing"}
             </summary>
             {d.support.length > 0 && (
-              <table className="lined mt-1 text-[13px]">
+              <Table label="Support of the HTML" className="mt-1 text-[13px]">
                 <thead>
                   <tr>
-                    <th>In this HTML</th>
-                    <th>Web</th>
-                    <th>Desktop</th>
-                    <th>Phone</th>
+                    <th scope="col">In this HTML</th>
+                    <th scope="col">Web</th>
+                    <th scope="col">Desktop</th>
+                    <th scope="col">Phone</th>
                   </tr>
                 </thead>
                 <tbody>
@@ -169,12 +173,12 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
                     </tr>
                   ))}
                 </tbody>
-              </table>
+              </Table>
             )}
           </details>
           <details className="mt-2">
             <summary className="cursor-pointer text-cornflower">Merge field values</summary>
-            <table className="lined mt-1 text-[13px]">
+            <Table label="Size and parts" className="mt-1 text-[13px]">
               <tbody>
                 {d.values.map((v) => (
                   <tr key={v.field}>
@@ -183,25 +187,21 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
                   </tr>
                 ))}
               </tbody>
-            </table>
+            </Table>
           </details>
         </>
       )}
       <h2 className="mt-5 mb-1">Send a test</h2>
-      <form
+      <Form
         className="flex gap-2"
-        onSubmit={async (e) => {
-          e.preventDefault();
-          setError(null);
+        act={async (form) => {
           setSaid("");
-          const to = String(new FormData(e.currentTarget).get("to"));
-          try {
+          const to = String(new FormData(form).get("to"));
+          await run(async () => {
             await post(`/campaigns/${c.id}/test`, { to, subscriber: d?.subscriber ?? 0 });
-            await client.invalidateQueries({ queryKey: ["tests", c.id] });
+            await client.invalidateQueries({ queryKey: keys.tests(c.id) });
             setSaid(`Test sent to ${to} as ${d?.person ?? "no one"} would receive it. Not counted in results.`);
-          } catch (x) {
-            setError(x as Error);
-          }
+          });
         }}
       >
         <input
@@ -216,19 +216,16 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
         <button type="submit" className="btn">
           Send
         </button>
-      </form>
+      </Form>
       <button
         type="button"
         className="mt-1.5 text-cornflower hover:underline"
         onClick={async () => {
-          setError(null);
           setSaid("");
-          try {
+          await run(async () => {
             const done = await post(`/campaigns/${c.id}/placement`);
             setSaid(`Sent to ${done.count} seed mailboxes. Checks shows where the copies land.`);
-          } catch (x) {
-            setError(x as Error);
-          }
+          });
         }}
       >
         Run placement test with the seed mailboxes

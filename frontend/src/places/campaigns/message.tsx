@@ -1,10 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { get, type M, put } from "../../api/client";
+import { keys } from "../../api/keys";
 import { htmlOf } from "../../logic/html-file";
-import { Page, Sentence } from "../../parts/basics";
+import { useAction } from "../../parts/action";
+import { useLater } from "../../parts/later";
 import { May } from "../../parts/may";
-import { offerUndo } from "../../parts/me";
+import { Page } from "../../parts/page";
+import { offerUndo } from "../../parts/undo-offer";
+import { Sentence } from "../../parts/waiting";
 import { type Block, Blocks } from "./blocks";
 import type { CampaignProps } from "./campaign";
 import { MessagePreview } from "./message-preview";
@@ -28,34 +32,23 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
   const [changing, setChanging] = useState(false);
   const [t, setT] = useState<Texts>(textsOf(c, 0));
   const [part, setPart] = useState<Part>(c.blocks ? "blocks" : "html");
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
+  const [notRead, setNotRead] = useState<Error | null>(null);
   const [kept, setKept] = useState(0);
-  const timer = useRef(0);
-  const pending = useRef<Record<string, unknown>>({});
   const area = useRef<HTMLTextAreaElement>(null);
-  const from = useQuery({ queryKey: ["senders"], queryFn: () => get("/senders") });
+  const from = useQuery({ queryKey: keys.senders(), queryFn: () => get("/senders") });
   const open = draft || (under && changing);
   const other = draft && version === 2;
   const byBlocks = !!c.blocks && !version;
-  const keep = async (values: Record<string, unknown>) => {
-    setError(null);
-    try {
+  const keep = (values: M["CampaignIn"]) =>
+    run(async () => {
       if (other) set(await put(`/campaigns/${c.id}/other-version`, values));
       else await write(values);
       setKept((k) => k + 1);
-    } catch (e) {
-      setError(e as Error);
-    }
-  };
-  const later = (values: Record<string, unknown>) => {
-    if (!draft) return; // a campaign under way keeps nothing before "Change it"
-    pending.current = { ...pending.current, ...values };
-    clearTimeout(timer.current);
-    timer.current = window.setTimeout(() => {
-      const all = pending.current;
-      pending.current = {};
-      keep(all);
-    }, 500);
+    });
+  const saved = useLater(keep, 500);
+  const later = (values: M["CampaignIn"]) => {
+    if (draft) saved.later(values); // a campaign under way keeps nothing before "Change it"
   };
   const change = (name: keyof Texts, value: string) => {
     setT((old) => ({ ...old, [name]: value }));
@@ -74,13 +67,14 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
     if (!draft && !changing) setT(textsOf(c, version));
   }, [c, draft, changing, version]);
   const show = (n: number) => {
+    saved.flush();
     setVersion(n);
     setT(textsOf(c, n));
     if (n && part === "blocks") setPart("html");
   };
   const take = async (file: File) => {
     const found = htmlOf(file.name, file.size, await file.text());
-    setError("problem" in found ? new Error(found.problem) : null);
+    setNotRead("problem" in found ? new Error(found.problem) : null);
     if ("problem" in found) return;
     const before = t.html;
     change("html", found.html);
@@ -117,7 +111,7 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
       side={<MessagePreview c={c} version={version} fromName={t.from_name} />}
     >
       <May to="write">
-        <Sentence error={error} />
+        <Sentence error={notRead ?? error} />
         <VersionTabs c={c} version={version} show={show} set={set} />
         {under && (
           <ChangeBar

@@ -2,9 +2,17 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { get, type M, put } from "../../api/client";
+import { keys } from "../../api/keys";
 import { count } from "../../logic/format";
-import { BandList, ByProvider, Exclusions, Page, Sentence, Waiting } from "../../parts/basics";
+import { useAction } from "../../parts/action";
+import { BandList } from "../../parts/bands";
+import { ByProvider } from "../../parts/by-provider";
+import { Exclusions } from "../../parts/exclusions";
+import { Choice } from "../../parts/labelled";
 import { May } from "../../parts/may";
+import { Page } from "../../parts/page";
+import { Table } from "../../parts/table";
+import { Sentence, Waiting } from "../../parts/waiting";
 import { useSegments } from "../segments/list";
 import type { CampaignProps } from "./campaign";
 import { WhyNot } from "./why-not";
@@ -17,14 +25,11 @@ export function RecipientsPage({
   error,
 }: CampaignProps & { data: M["RecipientsView"] | undefined; error: Error | null }) {
   const all = useSegments();
-  const [problem, setProblem] = useState<Error | null>(null);
-  const keep = async (values: Record<string, unknown>) => {
-    setProblem(null);
-    try {
+  const { run, error: problem } = useAction();
+  const keep = async (values: M["CampaignIn"]) => {
+    await run(async () => {
       await write(values);
-    } catch (e) {
-      setProblem(e as Error);
-    }
+    });
   };
   const placed = <T,>(to: Side, x: T, inside: T[], outside: T[]): [T[], T[]] => {
     const without = (all: T[]) => all.filter((y) => y !== x);
@@ -87,12 +92,16 @@ export function RecipientsPage({
             </Link>
           </p>
         ) : (
-          <table className="lined">
+          <Table label="Segments">
             <thead>
               <tr>
-                <th className="w-[190px]">This campaign</th>
-                <th>Segment</th>
-                <th className="n w-[90px]">People</th>
+                <th scope="col" className="w-[190px]">
+                  This campaign
+                </th>
+                <th scope="col">Segment</th>
+                <th scope="col" className="n w-[90px]">
+                  People
+                </th>
               </tr>
             </thead>
             <tbody>
@@ -112,15 +121,19 @@ export function RecipientsPage({
                   </tr>
                 ))}
             </tbody>
-          </table>
+          </Table>
         )}
         {c.lists.length > 0 && (
-          <table className="lined mt-7">
+          <Table label="Lists" className="mt-7">
             <thead>
               <tr>
-                <th className="w-[190px]">This campaign</th>
-                <th>List</th>
-                <th className="n w-[90px]">People</th>
+                <th scope="col" className="w-[190px]">
+                  This campaign
+                </th>
+                <th scope="col">List</th>
+                <th scope="col" className="n w-[90px]">
+                  People
+                </th>
               </tr>
             </thead>
             <tbody>
@@ -139,7 +152,7 @@ export function RecipientsPage({
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
         )}
         <OneByOne c={c} draft={draft} />
         <label className="mt-5 flex items-baseline gap-2">
@@ -170,17 +183,19 @@ function SideSelect({
   disabled: boolean;
 }) {
   return (
-    <select
-      className="field w-[170px] py-0.5"
-      aria-label={`${name} in this campaign`}
+    <Choice
+      label={`${name} in this campaign`}
+      hidden
+      className="w-[170px] py-0.5"
       disabled={disabled}
       value={at}
-      onChange={(e) => set(e.target.value as Side)}
-    >
-      <option value="">–</option>
-      <option value="in">Include</option>
-      <option value="out">Exclude</option>
-    </select>
+      set={set}
+      of={[
+        ["", "–"],
+        ["in", "Include"],
+        ["out", "Exclude"],
+      ]}
+    />
   );
 }
 
@@ -192,7 +207,7 @@ function OneByOne({ c, draft }: { c: M["Campaign"]; draft: boolean }) {
   const choose = async (who: string, side: Side) => {
     setError(null);
     try {
-      client.setQueryData(["campaign", String(c.id)], await put(`/campaigns/${c.id}/people`, { email: who, side }));
+      client.setQueryData(keys.campaign(c.id), await put(`/campaigns/${c.id}/people`, { email: who, side }));
       setEmail("");
     } catch (e) {
       setError(e as Error);
@@ -251,7 +266,7 @@ function OneByOne({ c, draft }: { c: M["Campaign"]; draft: boolean }) {
 function FellOut({ id, rows }: { id: number; rows: M["Exclusion"][] }) {
   const [reason, setReason] = useState("");
   const q = useQuery({
-    queryKey: ["excluded", id, reason],
+    queryKey: keys.excluded(id, reason),
     queryFn: () => get(`/campaigns/${id}/excluded?reason=${encodeURIComponent(reason)}`),
     enabled: !!reason,
   });

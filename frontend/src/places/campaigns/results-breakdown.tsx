@@ -2,8 +2,11 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { get, type M } from "../../api/client";
-import { count, day, moment, points, share } from "../../logic/format";
-import { Sentence } from "../../parts/basics";
+import { keys } from "../../api/keys";
+import { count, points, share } from "../../logic/format";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { Sentence } from "../../parts/waiting";
 
 type Rate = "opened" | "clicked" | "unsubscribed" | "complained" | "bounced";
 const RATES: [Rate, string, number][] = [
@@ -16,13 +19,14 @@ const RATES: [Rate, string, number][] = [
 
 /** The results divided: judged by what is usual here, beside others, by provider, band, version and list; links; replies. */
 export function Divided({ c }: { c: M["Campaign"] }) {
+  const { day, moment } = useTimes();
   const [others, setOthers] = useState<number[]>([]);
   const q = useQuery({
-    queryKey: ["divided", c.id, others],
+    queryKey: keys.breakdown(c.id, others),
     queryFn: () => get(`/campaigns/${c.id}/breakdown?with=${others.join(",")}`),
     placeholderData: keepPreviousData,
   });
-  const campaigns = useQuery({ queryKey: ["campaigns"], queryFn: () => get("/campaigns") });
+  const campaigns = useQuery({ queryKey: keys.campaigns(), queryFn: () => get("/campaigns") });
   const [copied, setCopied] = useState(false);
   const d = q.data;
   if (!d) return <Sentence error={q.error} />;
@@ -59,13 +63,15 @@ export function Divided({ c }: { c: M["Campaign"] }) {
               )}
             </span>
           </div>
-          <table className="lined">
+          <Table label="Benchmark">
             <thead>
               <tr>
-                <th> </th>
-                <th className="n">Delivered</th>
+                <th scope="col"> </th>
+                <th scope="col" className="n">
+                  Delivered
+                </th>
                 {RATES.map(([r, words]) => (
-                  <th key={r} className="n">
+                  <th scope="col" key={r} className="n">
                     {words}
                   </th>
                 ))}
@@ -110,7 +116,7 @@ export function Divided({ c }: { c: M["Campaign"] }) {
                 </tr>
               )}
             </tbody>
-          </table>
+          </Table>
           {!d.usual && (
             <p className="mt-1 text-[13px] text-ink-2">Too few settled campaigns yet to say what is usual here.</p>
           )}
@@ -122,15 +128,25 @@ export function Divided({ c }: { c: M["Campaign"] }) {
       {d.by.map((b) => (
         <section key={b.title}>
           <h2 className="mt-7 mb-1">By {b.title.toLowerCase()}</h2>
-          <table className="lined">
+          <Table label={`By ${b.title.toLowerCase()}`}>
             <thead>
               <tr>
-                <th>{b.title}</th>
-                <th className="n">Sent</th>
-                <th className="n">Delivered</th>
-                <th className="n">Opened</th>
-                <th className="n">Clicked</th>
-                <th className="n">Machine only</th>
+                <th scope="col">{b.title}</th>
+                <th scope="col" className="n">
+                  Sent
+                </th>
+                <th scope="col" className="n">
+                  Delivered
+                </th>
+                <th scope="col" className="n">
+                  Opened
+                </th>
+                <th scope="col" className="n">
+                  Clicked
+                </th>
+                <th scope="col" className="n">
+                  Machine only
+                </th>
               </tr>
             </thead>
             <tbody>
@@ -145,19 +161,23 @@ export function Divided({ c }: { c: M["Campaign"] }) {
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
           {b.note && <p className="mt-1 text-[13px] text-ink-2">{b.note}</p>}
         </section>
       ))}
       {d.links.length > 0 && (
         <>
           <h2 className="mt-7 mb-1">Links</h2>
-          <table className="lined">
+          <Table label="Links">
             <thead>
               <tr>
-                <th>Link</th>
-                <th className="n">People</th>
-                <th className="n">Machine clicks only</th>
+                <th scope="col">Link</th>
+                <th scope="col" className="n">
+                  People
+                </th>
+                <th scope="col" className="n">
+                  Machine clicks only
+                </th>
               </tr>
             </thead>
             <tbody>
@@ -169,7 +189,7 @@ export function Divided({ c }: { c: M["Campaign"] }) {
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
         </>
       )}
       <p className="mt-5">

@@ -1,12 +1,17 @@
 import type { M } from "../../api/client";
-import { count, duration, moment, people, points, share, zoneName } from "../../logic/format";
-import { Exclusions, Page, Waiting } from "../../parts/basics";
+import { count, duration, people, points, share } from "../../logic/format";
+import { Exclusions } from "../../parts/exclusions";
+import { Page } from "../../parts/page";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { Waiting } from "../../parts/waiting";
 import type { CampaignProps } from "./campaign";
 import { Divided } from "./results-breakdown";
 import { BATCHES_ARE, batchLabel, useResults } from "./schedule-running";
 import { WhyNot } from "./why-not";
 
 export function ResultsPage({ c, head, acts }: CampaignProps) {
+  const { moment, zone } = useTimes();
   const q = useResults(c.id, true);
   if (!q.data)
     return (
@@ -48,18 +53,34 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
       <Bands r={r} />
       {r.variants.length > 0 && <Earned r={r} />}
       <h2 className="mt-6 mb-1">By batch</h2>
-      <table className="lined">
+      <Table label="By batch">
         <thead>
           <tr>
-            <th>Batch</th>
-            <th className="n">Sent</th>
-            <th className="n">Delivered</th>
-            <th className="n">Opened</th>
-            <th className="n">Clicked</th>
-            <th className="n">Machine only</th>
-            <th className="n">Unsubscribed</th>
-            <th className="n">Complained</th>
-            <th className="n">Bounced</th>
+            <th scope="col">Batch</th>
+            <th scope="col" className="n">
+              Sent
+            </th>
+            <th scope="col" className="n">
+              Delivered
+            </th>
+            <th scope="col" className="n">
+              Opened
+            </th>
+            <th scope="col" className="n">
+              Clicked
+            </th>
+            <th scope="col" className="n">
+              Machine only
+            </th>
+            <th scope="col" className="n">
+              Unsubscribed
+            </th>
+            <th scope="col" className="n">
+              Complained
+            </th>
+            <th scope="col" className="n">
+              Bounced
+            </th>
           </tr>
         </thead>
         <tbody>
@@ -82,10 +103,10 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
               );
             })}
         </tbody>
-      </table>
+      </Table>
       <p className="mt-2 text-[13px] text-ink-2">
         Rates: human, of delivered; for resends, engagement after the resend. {count(r.unsure)} of {count(r.opened)}{" "}
-        opens are uncertain. {BATCHES_ARE[c.plan.order]} As of {moment(r.as_of)}; times are in {zoneName()}.
+        opens are uncertain. {BATCHES_ARE[c.plan.order]} As of {moment(r.as_of)}; times are in {zone}.
       </p>
       <Divided c={c} />
     </Page>
@@ -101,7 +122,7 @@ function Bands({ r }: { r: M["Results"] }) {
     ["Machine only", r.machine_only, "var(--color-masked)", share(r.machine_only, r.delivered)],
   ];
   return (
-    <table className="w-full">
+    <Table label="Opens by band" plain className="w-full">
       <tbody>
         {rows.map(([words, n, colour, rate]) => (
           <tr key={words}>
@@ -125,7 +146,7 @@ function Bands({ r }: { r: M["Results"] }) {
           </tr>
         ))}
       </tbody>
-    </table>
+    </Table>
   );
 }
 
@@ -151,7 +172,7 @@ function Earned({ r }: { r: M["Results"] }) {
           : "There was no holdout group."}
       </p>
       {real.length > 0 && (
-        <table className="w-full">
+        <Table label="First sends and resends" plain className="w-full">
           <thead>
             <tr className="text-[12px] text-ink-3">
               <td />
@@ -218,7 +239,7 @@ function Earned({ r }: { r: M["Results"] }) {
               </tr>
             ))}
           </tbody>
-        </table>
+        </Table>
       )}
       <p className="mt-2">
         {r.verdict ? (
@@ -238,7 +259,7 @@ function Earned({ r }: { r: M["Results"] }) {
       {r.second_arms.length > 0 && (
         <>
           <h3 className="mt-4 font-semibold">Second resend</h3>
-          <table className="lined">
+          <Table label="Second resend">
             <thead>
               <tr>
                 <th scope="col">Group</th>
@@ -267,7 +288,7 @@ function Earned({ r }: { r: M["Results"] }) {
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
           <p className="mt-1">
             {r.second_verdict ? (
               <>
@@ -285,6 +306,7 @@ function Earned({ r }: { r: M["Results"] }) {
 
 /** A verdict that may still change says so, and until when. */
 function Settled({ r }: { r: M["Results"] }) {
+  const { moment } = useTimes();
   if (r.settles_at === null || r.settles_at <= r.as_of) return null;
   return (
     <span className="text-wheat">

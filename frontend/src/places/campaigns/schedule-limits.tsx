@@ -1,7 +1,10 @@
 import { useState } from "react";
 import { get, type M } from "../../api/client";
-import { count, fromLocalInput, localInput, share } from "../../logic/format";
-import { Sentence } from "../../parts/basics";
+import { count, share } from "../../logic/format";
+import { useAction } from "../../parts/action";
+import { Form } from "../../parts/form";
+import { useTimes } from "../../parts/times";
+import { Sentence } from "../../parts/waiting";
 
 const DAYS = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
 
@@ -11,10 +14,11 @@ export function Limits({
   set,
   providers,
 }: {
-  p: M["PlanIn"];
-  set: (v: Partial<M["PlanIn"]>) => void;
+  p: M["Plan"];
+  set: (v: Partial<M["Plan"]>) => void;
   providers: string[];
 }) {
+  const { fromLocalInput, localInput } = useTimes();
   const hours = Array.from({ length: 25 }, (_, h) => h);
   const [capacity, setCapacity] = useState(false);
   return (
@@ -136,24 +140,20 @@ function Capacity({ use }: { use: (largest: number) => void }) {
   const [oneIn, setOneIn] = useState("9");
   const [what, setWhat] = useState("clicks");
   const [found, setFound] = useState<M["BatchThatFits"] | null>(null);
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   return (
     <div className="mt-2 border-l-2 border-rule-strong pl-3">
-      <form
+      <Form
         className="flex flex-wrap items-center gap-2"
-        onSubmit={async (e) => {
-          e.preventDefault();
-          setError(null);
+        act={async () => {
           setFound(null);
-          try {
+          await run(async () => {
             setFound(
               await get(
                 `/campaigns/capacity?an_hour=${Number(anHour)}&one_in=${Number(oneIn)}&what=${encodeURIComponent(what)}`,
               ),
             );
-          } catch (x) {
-            setError(x as Error);
-          }
+          });
         }}
       >
         Our team handles
@@ -183,7 +183,7 @@ function Capacity({ use }: { use: (largest: number) => void }) {
         <button type="submit" className="btn">
           Calculate
         </button>
-      </form>
+      </Form>
       <Sentence error={error} />
       {found && (
         <p className="mt-2" role="status">

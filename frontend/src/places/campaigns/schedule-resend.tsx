@@ -1,8 +1,10 @@
 import type { M } from "../../api/client";
 import { count, duration, share } from "../../logic/format";
+import { Choice } from "../../parts/labelled";
+import { Table } from "../../parts/table";
 
 const DAY = 86400;
-type Plan = M["PlanIn"];
+type Plan = M["Plan"];
 type Set = (v: Partial<Plan>) => void;
 
 /** Again, to people who leave it ignored: by which rule, after which wait, in which variants, measured by whom. */
@@ -10,9 +12,8 @@ export function ResendPlan({ p, set, plan }: { p: Plan; set: Set; plan: M["PlanV
   const variants = p.variants.length
     ? p.variants
     : [SAME, ...(p.new_subject ? [{ ...SAME, subject: p.new_subject }] : [])];
-  const keep = (next: M["VariantIn"][]) => set({ variants: next, new_subject: "" });
-  const change = (i: number, v: Partial<M["VariantIn"]>) =>
-    keep(variants.map((a, k) => (k === i ? { ...a, ...v } : a)));
+  const keep = (next: M["Variant"][]) => set({ variants: next, new_subject: "" });
+  const change = (i: number, v: Partial<M["Variant"]>) => keep(variants.map((a, k) => (k === i ? { ...a, ...v } : a)));
   return (
     <>
       <h2 className="mt-6 mb-2">Resend</h2>
@@ -23,17 +24,16 @@ export function ResendPlan({ p, set, plan }: { p: Plan; set: Set; plan: M["PlanV
         </label>
         {p.resend && (
           <>
-            <label>
-              <span className="label">to people who</span>
-              <select
-                className="field w-[190px]"
-                value={p.resend_rule}
-                onChange={(e) => set({ resend_rule: e.target.value as Plan["resend_rule"] })}
-              >
-                <option value="not engaged">did not engage</option>
-                <option value="opened, not clicked">opened but did not click</option>
-              </select>
-            </label>
+            <Choice
+              label="to people who"
+              className="w-[190px]"
+              value={p.resend_rule}
+              set={(resend_rule) => set({ resend_rule })}
+              of={[
+                ["not engaged", "did not engage"],
+                ["opened, not clicked", "opened but did not click"],
+              ]}
+            />
             <div>
               <span className="label">after</span>
               <span className="flex items-center gap-2">
@@ -79,14 +79,18 @@ export function ResendPlan({ p, set, plan }: { p: Plan; set: Set; plan: M["PlanV
               </button>
             </p>
           )}
-          <table className="lined mt-3">
+          <Table label="Variants of the resend" className="mt-3">
             <thead>
               <tr>
-                <th className="w-[150px]">Variant (random)</th>
-                <th>Subject</th>
-                <th>Preview text</th>
-                <th className="w-[120px]">Wait (days)</th>
-                <th className="w-[70px]">
+                <th scope="col" className="w-[150px]">
+                  Variant (random)
+                </th>
+                <th scope="col">Subject</th>
+                <th scope="col">Preview text</th>
+                <th scope="col" className="w-[120px]">
+                  Wait (days)
+                </th>
+                <th scope="col" className="w-[70px]">
                   <span className="sr-only">Remove</span>
                 </th>
               </tr>
@@ -140,7 +144,7 @@ export function ResendPlan({ p, set, plan }: { p: Plan; set: Set; plan: M["PlanV
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
           {variants.length < 4 && (
             <button type="button" className="btn btn-bare mt-1" onClick={() => keep([...variants, { ...SAME }])}>
               Add variant
@@ -192,15 +196,17 @@ export function Trial({ c, p, set }: { c: M["Campaign"]; p: Plan; set: Set }) {
       {t && (
         <p className="mt-2 flex flex-wrap items-center gap-2">
           Metric
-          <select
-            className="field w-auto!"
-            aria-label="Metric"
-            value={t.figure}
-            onChange={(e) => set({ test: { ...t, figure: e.target.value as "opened" | "clicked" } })}
-          >
-            <option value="opened">opens (human)</option>
-            <option value="clicked">clicks (human)</option>
-          </select>
+          <Choice
+            label="Metric"
+            hidden
+            className="w-auto!"
+            value={t.figure ?? "opened"}
+            set={(figure) => set({ test: { ...t, figure } })}
+            of={[
+              ["opened", "opens (human)"],
+              ["clicked", "clicks (human)"],
+            ]}
+          />
           after
           <input
             type="number"
@@ -214,15 +220,17 @@ export function Trial({ c, p, set }: { c: M["Campaign"]; p: Plan; set: Set }) {
             }
           />
           hours; then send the rest
-          <select
-            className="field w-auto!"
-            aria-label="Then send the rest"
-            value={t.pick}
-            onChange={(e) => set({ test: { ...t, pick: e.target.value as "better" | "by hand" } })}
-          >
-            <option value="better">the winner (A if there is no significant difference)</option>
-            <option value="by hand">my choice (the campaign pauses until I choose)</option>
-          </select>
+          <Choice
+            label="Then send the rest"
+            hidden
+            className="w-auto!"
+            value={t.pick ?? "better"}
+            set={(pick) => set({ test: { ...t, pick } })}
+            of={[
+              ["better", "the winner (A if there is no significant difference)"],
+              ["by hand", "my choice (the campaign pauses until I choose)"],
+            ]}
+          />
         </p>
       )}
     </div>

@@ -2,18 +2,27 @@ import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-quer
 import { useState } from "react";
 import { Link } from "react-router";
 import { get, type M, post, put } from "../../api/client";
+import { changedIn, keys } from "../../api/keys";
 import { useStatus } from "../../api/status";
-import { count, duration, moment, share } from "../../logic/format";
+import { count, duration, share } from "../../logic/format";
 import type { Slot } from "../../logic/timeline";
-import { Ask, BandBar, Exclusions, Page, Sentence, StateTag, Waiting } from "../../parts/basics";
+import { useAction } from "../../parts/action";
+import { Ask } from "../../parts/ask";
+import { BandBar } from "../../parts/bands";
+import { Exclusions } from "../../parts/exclusions";
 import { useMe } from "../../parts/me";
+import { Page } from "../../parts/page";
+import { StateTag } from "../../parts/state-tag";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { Sentence, Waiting } from "../../parts/waiting";
 import type { CampaignProps } from "./campaign";
 import { GuardrailList, PausedWhy } from "./guardrails";
 import { Timeline } from "./timeline";
 import { RefusedGroups, Unconfirmed } from "./unconfirmed";
 
 /** Whether the batches may be set against each other, by the order they were drawn in. */
-export const BATCHES_ARE: Record<M["PlanIn"]["order"], string> = {
+export const BATCHES_ARE: Record<M["Plan"]["order"], string> = {
   "most engaged first": "Later batches are less engaged, so do not compare them.",
   "at random": "Batches are random: differences come from the hour and chance.",
   "by time zone": "Batches are of different time zones, so do not compare them.",
@@ -21,7 +30,7 @@ export const BATCHES_ARE: Record<M["PlanIn"]["order"], string> = {
 
 export const useResults = (id: number, on: boolean) =>
   useQuery({
-    queryKey: ["results", id],
+    queryKey: keys.results(id),
     queryFn: () => get(`/campaigns/${id}/results`),
     enabled: on,
     placeholderData: keepPreviousData,
@@ -47,7 +56,7 @@ function LogCalls({ c }: { c: M["Campaign"] }) {
       disabled={!name.trim()}
       act={async () => {
         await put(`/campaigns/${c.id}/message-name`, { name });
-        await client.invalidateQueries();
+        await changedIn(client, "campaigns");
       }}
     >
       As in the “message” column. Events already imported under that name count for this campaign.
@@ -60,11 +69,12 @@ function LogCalls({ c }: { c: M["Campaign"] }) {
 }
 
 export function RunningPlan({ c, head, acts }: CampaignProps) {
+  const { moment } = useTimes();
   const client = useQueryClient();
   const foot = useStatus().data;
   const now = foot?.now ?? 0;
   const analyst = useMe().role === "analyst";
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   const q = useResults(c.id, true);
   if (!q.data)
     return (
@@ -88,23 +98,17 @@ export function RunningPlan({ c, head, acts }: CampaignProps) {
   const save = async (e: React.MouseEvent<HTMLAnchorElement>) => {
     e.preventDefault();
     const file = e.currentTarget.href;
-    setError(null);
-    try {
+    await run(async () => {
       await post(`/campaigns/${c.id}/skip`);
-      await client.invalidateQueries();
+      await changedIn(client, "campaigns");
       window.location.assign(file);
-    } catch (x) {
-      setError(x as Error);
-    }
+    });
   };
   const move = async (slot: Slot, due: number) => {
-    setError(null);
-    try {
+    await run(async () => {
       await post(`/campaigns/${c.id}/batches/${slot.key}/move`, { due_at: due });
-      await client.invalidateQueries();
-    } catch (e) {
-      setError(e as Error);
-    }
+      await changedIn(client, "campaigns");
+    });
   };
   return (
     <Page
@@ -173,18 +177,30 @@ export function RunningPlan({ c, head, acts }: CampaignProps) {
       <Unconfirmed c={c} n={r.unconfirmed} />
       <Sentence error={error} />
       <Timeline slots={slots} now={now} plan={c.plan} move={analyst ? move : undefined} />
-      <table className="lined mt-4">
+      <Table label="Batches" className="mt-4">
         <thead>
           <tr>
-            <th>Batch</th>
-            <th>Scheduled</th>
-            <th>State</th>
-            <th className="n">Recipients</th>
-            <th className="n">Sent</th>
-            <th className="n">Delivered</th>
-            <th className="n">Opened</th>
-            <th className="n">Clicked</th>
-            <th className="n">Bounced</th>
+            <th scope="col">Batch</th>
+            <th scope="col">Scheduled</th>
+            <th scope="col">State</th>
+            <th scope="col" className="n">
+              Recipients
+            </th>
+            <th scope="col" className="n">
+              Sent
+            </th>
+            <th scope="col" className="n">
+              Delivered
+            </th>
+            <th scope="col" className="n">
+              Opened
+            </th>
+            <th scope="col" className="n">
+              Clicked
+            </th>
+            <th scope="col" className="n">
+              Bounced
+            </th>
           </tr>
         </thead>
         <tbody>
@@ -213,7 +229,7 @@ export function RunningPlan({ c, head, acts }: CampaignProps) {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
       <p className="mt-2 text-[13px] text-ink-2">Opens and clicks: human, of delivered, as of {moment(r.as_of)}.</p>
       <RefusedGroups c={c} failed={r.failed} />
     </Page>

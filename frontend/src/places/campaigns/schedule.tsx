@@ -1,12 +1,22 @@
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useState } from "react";
 import { useNavigate } from "react-router";
 import { get, type M, post } from "../../api/client";
+import { changedIn, keys } from "../../api/keys";
 import { useStatus } from "../../api/status";
-import { count, duration, fromLocalInput, localInput, moment, share, zoneName } from "../../logic/format";
+import { count, duration, share } from "../../logic/format";
 import type { Slot } from "../../logic/timeline";
-import { Ask, BandBar, Exclusions, Page, Sentence, Waiting } from "../../parts/basics";
+import { useAction } from "../../parts/action";
+import { Ask } from "../../parts/ask";
+import { BandBar } from "../../parts/bands";
+import { Exclusions } from "../../parts/exclusions";
+import { Choice, NumberField } from "../../parts/labelled";
+import { useLater } from "../../parts/later";
 import { May } from "../../parts/may";
+import { Page } from "../../parts/page";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { Sentence, Waiting } from "../../parts/waiting";
 import { Approval } from "./approval";
 import { type CampaignProps, chosenKey } from "./campaign";
 import { useChecks } from "./checks";
@@ -20,35 +30,33 @@ export function PlanPage(props: CampaignProps) {
 }
 
 const HOUR = 3600;
+const ORDERS: [M["Plan"]["order"], string][] = [
+  ["most engaged first", "most engaged first"],
+  ["at random", "random"],
+  ["by time zone", "by time zone"],
+];
 
 function DraftPlan({ c, head, write }: CampaignProps) {
+  const { fromLocalInput, localInput, moment, zone } = useTimes();
   const client = useQueryClient();
   const go = useNavigate();
   const now = useStatus().data?.now ?? 0;
   const [p, setP] = useState(c.plan);
-  const [error, setError] = useState<Error | null>(null);
-  const timer = useRef(0);
+  const { run, error } = useAction();
+  const saved = useLater((values: { plan: M["Plan"] }) => run(() => write(values)), 250);
   const plan = useQuery({
-    queryKey: ["plan", String(c.id)],
+    queryKey: keys.schedule(c.id),
     queryFn: () => get(`/campaigns/${c.id}/schedule`),
     placeholderData: keepPreviousData,
   });
   const whom = useQuery({
-    queryKey: ["recipients", String(c.id), chosenKey(c)],
+    queryKey: keys.recipients(c.id, chosenKey(c)),
     queryFn: () => get(`/campaigns/${c.id}/recipients`),
   });
-  const set = (values: Partial<M["PlanIn"]>) => {
+  const set = (values: Partial<M["Plan"]>) => {
     const next = { ...p, ...values };
     setP(next);
-    clearTimeout(timer.current);
-    timer.current = window.setTimeout(async () => {
-      setError(null);
-      try {
-        await write({ plan: next });
-      } catch (e) {
-        setError(e as Error);
-      }
-    }, 250);
+    saved.later({ plan: next });
   };
   const batches = plan.data?.batches ?? [];
   const total = batches.reduce((a, b) => a + b.people, 0);
@@ -80,35 +88,6 @@ function DraftPlan({ c, head, write }: CampaignProps) {
   });
   const checked = useChecks(c.id, true);
   const stops = (checked.data?.checks ?? c.checks).filter((x) => x.level === "blocker" && !x.overridden);
-  const number = (
-    name: keyof M["PlanIn"],
-    value: number,
-    step: number,
-    scale: number,
-    most: number,
-    least: number,
-    words: string,
-    unit: string,
-  ) => (
-    <label>
-      <span className="label">{words}</span>
-      <span className="flex items-center gap-2">
-        <input
-          type="number"
-          className="field w-[92px]"
-          min={least}
-          max={most}
-          step={step}
-          value={Number((value / scale).toFixed(2))}
-          onChange={(e) =>
-            e.target.value &&
-            set({ [name]: Math.round(Math.min(most, Math.max(least, Number(e.target.value))) * scale * 10000) / 10000 })
-          }
-        />
-        {unit}
-      </span>
-    </label>
-  );
   return (
     <Page
       {...head}
@@ -131,15 +110,17 @@ function DraftPlan({ c, head, write }: CampaignProps) {
               title={`Start ${c.name}?`}
               words={`Start sending to ${count(total)} people`}
               act={async () => {
+                if (!(await saved.flush()))
+                  throw new Error("Nothing was started: your last change of the plan was not saved.");
                 await post(`/campaigns/${c.id}/start`);
-                await client.invalidateQueries();
+                await changedIn(client, "campaigns");
                 go(`/campaigns/${c.id}/schedule`);
               }}
             >
               <p>
                 {count(total)} people receive “{c.subject}” from {c.from_text}, in {batches.length}{" "}
                 {batches.length === 1 ? "batch" : "batches"} from {batches[0] ? moment(batches[0].due_at) : ""} to{" "}
-                {batches.at(-1) ? moment(batches.at(-1)?.due_at ?? 0) : ""} ({zoneName()}).
+                {batches.at(-1) ? moment(batches.at(-1)?.due_at ?? 0) : ""} ({zone}).
               </p>
               {p.resend && (
                 <p className="mt-2">
@@ -243,21 +224,34 @@ function DraftPlan({ c, head, write }: CampaignProps) {
               />
             </label>
           ) : null}
-          {number("pilot_share", p.pilot_share, 1, 0.01, 50, 0, "Pilot batch, random", "% of people")}
-          {number("batches", p.batches, 1, 1, 100, 1, "Then", p.batches === 1 ? "batch" : "batches")}
-          {number("interval", p.interval, 0.5, HOUR, 720, 0.1, "every", "hours")}
-          <label>
-            <span className="label">Order</span>
-            <select
-              className="field"
-              value={p.order}
-              onChange={(e) => set({ order: e.target.value as M["PlanIn"]["order"] })}
-            >
-              <option>most engaged first</option>
-              <option>random</option>
-              <option>by time zone</option>
-            </select>
-          </label>
+          <NumberField
+            label="Pilot batch, random"
+            value={p.pilot_share}
+            set={(pilot_share) => set({ pilot_share })}
+            unit="% of people"
+            min={0}
+            max={50}
+            scale={0.01}
+          />
+          <NumberField
+            label="Then"
+            value={p.batches}
+            set={(batches) => set({ batches })}
+            unit={p.batches === 1 ? "batch" : "batches"}
+            min={1}
+            max={100}
+          />
+          <NumberField
+            label="every"
+            value={p.interval}
+            set={(interval) => set({ interval })}
+            unit="hours"
+            min={0.1}
+            max={720}
+            step={0.5}
+            scale={HOUR}
+          />
+          <Choice label="Order" value={p.order} set={(order) => set({ order })} of={ORDERS} />
         </div>
         <Trial c={c} p={p} set={set} />
         <Limits p={p} set={set} providers={(whom.data?.providers ?? []).map((x) => x.words)} />
@@ -270,16 +264,19 @@ function DraftPlan({ c, head, write }: CampaignProps) {
 
 /** The batches once more, for reading and copying. */
 function BatchTable({ batches }: { batches: M["PlannedBatch"][] }) {
+  const { moment } = useTimes();
   if (batches.length < 2) return null;
   return (
     <details className="mt-6">
       <summary className="cursor-pointer text-cornflower">Batches as a table</summary>
-      <table className="lined mt-1 max-w-[560px]">
+      <Table label="Batches" className="mt-1 max-w-[560px]">
         <thead>
           <tr>
-            <th>Batch</th>
-            <th>Scheduled</th>
-            <th className="n">Recipients</th>
+            <th scope="col">Batch</th>
+            <th scope="col">Scheduled</th>
+            <th scope="col" className="n">
+              Recipients
+            </th>
           </tr>
         </thead>
         <tbody>
@@ -291,7 +288,7 @@ function BatchTable({ batches }: { batches: M["PlannedBatch"][] }) {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
     </details>
   );
 }
@@ -310,7 +307,7 @@ function ExternalSending({ c, people }: { c: M["Campaign"]; people: number }) {
       words={`Create batches for ${count(people)} people`}
       act={async () => {
         await post(`/campaigns/${c.id}/start-external`);
-        await client.invalidateQueries();
+        await changedIn(client, "campaigns");
       }}
     >
       <p>

@@ -1,7 +1,8 @@
 import { useRef, useState } from "react";
 import type { M } from "../../api/client";
-import { atHour, clockTime, count, weekday, weekdayNumber, zoneName } from "../../logic/format";
+import { count } from "../../logic/format";
 import { atShare, byKey, closed, type Slot, snapped, span, spread } from "../../logic/timeline";
+import { useTimes } from "../../parts/times";
 
 const W = 900,
   H = 230,
@@ -19,15 +20,17 @@ export function Timeline({
 }: {
   slots: Slot[];
   now: number;
-  plan: Pick<M["PlanIn"], "hours" | "weekdays" | "largest">;
+  plan: Pick<M["Plan"], "hours" | "weekdays" | "largest">;
   move?: (slot: Slot, due: number) => void;
 }) {
+  const times = useTimes();
+  const { atHour, clockTime, weekday, weekdayNumber, zone } = times;
   const [drag, setDrag] = useState<{ key: string; from: number; due: number } | null>(null);
   const svg = useRef<SVGSVGElement>(null);
   if (!given.length) return null;
   const slots = given.map((s) => (drag && s.key === drag.key ? { ...s, due: drag.due } : s));
   const ordered = [...slots].sort((a, b) => a.due - b.due);
-  const { begin, end, days } = span(drag ? given : ordered, now);
+  const { begin, end, days } = span(drag ? given : ordered, now, times);
   const x = (at: number) => atShare(at, begin, end) * W;
   const most = Math.max(...ordered.map((s) => s.people), plan.largest, 1);
   const high = (people: number) => ((FLOOR - TOP - 26) * people) / most;
@@ -58,7 +61,7 @@ export function Timeline({
           style: { touchAction: "none" as const, userSelect: "none" as const },
           "aria-label": `Batch ${s.label}${s.resend ? " resend" : ""}, ${weekday(s.due)} ${clockTime(s.due)}: arrow keys move it`,
           onKeyDown: (e: React.KeyboardEvent) => {
-            const to = byKey(e.key, e.shiftKey, s.due);
+            const to = byKey(e.key, e.shiftKey, s.due, times);
             if (to === null) return;
             e.preventDefault();
             move(s, Math.max(now, to));
@@ -200,7 +203,7 @@ export function Timeline({
           );
         })}
       </svg>
-      <p className="mt-1 text-right text-[13px] text-ink-2">Times are in {zoneName()}.</p>
+      <p className="mt-1 text-right text-[13px] text-ink-2">Times are in {zone}.</p>
     </>
   );
 }

@@ -2,9 +2,14 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { get, type M, post } from "../../api/client";
-import { count, moment } from "../../logic/format";
-import { Ask, Sentence } from "../../parts/basics";
+import { changedIn, keys } from "../../api/keys";
+import { count } from "../../logic/format";
+import { useAction } from "../../parts/action";
+import { Ask } from "../../parts/ask";
 import { May } from "../../parts/may";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { Sentence } from "../../parts/waiting";
 
 const people = (n: number) => `${count(n)} ${n === 1 ? "person" : "people"}`;
 
@@ -54,27 +59,23 @@ function RelayLog({ id, done }: { id: number; done: (said: string) => Promise<vo
 
 /** Deliveries that the relay never confirmed: person, Message-ID and time, settled one by one, by log, or all at once. */
 export function Unconfirmed({ c, n }: { c: M["Campaign"]; n: number }) {
+  const { moment } = useTimes();
   const client = useQueryClient();
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   const [said, setSaid] = useState("");
   const [open, setOpen] = useState(false);
   const q = useQuery({
-    queryKey: ["unconfirmed", c.id, n],
+    queryKey: keys.unconfirmed(c.id, n),
     queryFn: () => get(`/campaigns/${c.id}/unconfirmed`),
     enabled: n > 0 && open,
   });
   const done = async (words: string) => {
     setSaid(words);
-    await client.invalidateQueries();
+    await changedIn(client, "campaigns");
   };
   const settle = async (arrived: boolean, deliveries: number[] | null) => {
-    setError(null);
-    try {
-      await post(`/campaigns/${c.id}/resolve`, { arrived, deliveries });
-      await client.invalidateQueries();
-    } catch (e) {
-      setError(e as Error);
-    }
+    await post(`/campaigns/${c.id}/resolve`, { arrived, deliveries });
+    await changedIn(client, "campaigns");
   };
   if (!n) return said ? <p role="status">{said}</p> : null;
   return (
@@ -128,7 +129,7 @@ export function Unconfirmed({ c, n }: { c: M["Campaign"]; n: number }) {
       )}
       <Sentence error={error} />
       {open && (
-        <table className="lined mt-2">
+        <Table label="Unconfirmed deliveries" className="mt-2">
           <thead>
             <tr>
               <th scope="col">Person</th>
@@ -152,10 +153,18 @@ export function Unconfirmed({ c, n }: { c: M["Campaign"]; n: number }) {
                 <td className="text-ink-2">{u.why}</td>
                 <td className="n whitespace-nowrap">
                   <May to="decide">
-                    <button type="button" className="btn btn-bare py-0" onClick={() => settle(true, [u.delivery])}>
+                    <button
+                      type="button"
+                      className="btn btn-bare py-0"
+                      onClick={() => run(() => settle(true, [u.delivery]))}
+                    >
                       mark as sent
                     </button>
-                    <button type="button" className="btn btn-bare py-0" onClick={() => settle(false, [u.delivery])}>
+                    <button
+                      type="button"
+                      className="btn btn-bare py-0"
+                      onClick={() => run(() => settle(false, [u.delivery]))}
+                    >
                       resend
                     </button>
                   </May>
@@ -163,7 +172,7 @@ export function Unconfirmed({ c, n }: { c: M["Campaign"]; n: number }) {
               </tr>
             ))}
           </tbody>
-        </table>
+        </Table>
       )}
       {open && !q.data && <p className="mt-2 text-ink-2">{q.error ? q.error.message : "Loading…"}</p>}
     </section>
@@ -174,7 +183,7 @@ export function Unconfirmed({ c, n }: { c: M["Campaign"]; n: number }) {
 export function RefusedGroups({ c, failed }: { c: M["Campaign"]; failed: number }) {
   const client = useQueryClient();
   const q = useQuery({
-    queryKey: ["refused", c.id, failed],
+    queryKey: keys.refused(c.id, failed),
     queryFn: () => get(`/campaigns/${c.id}/refused`),
     enabled: failed > 0,
   });
@@ -183,7 +192,7 @@ export function RefusedGroups({ c, failed }: { c: M["Campaign"]; failed: number 
   return (
     <>
       <h2 className="mt-6 mb-1">Rejected by the relay</h2>
-      <table className="lined">
+      <Table label="Rejected by the relay">
         <tbody>
           {groups.slice(0, 12).map((g) => (
             <tr key={g.words}>
@@ -201,7 +210,7 @@ export function RefusedGroups({ c, failed }: { c: M["Campaign"]; failed: number 
                     words={`Queue again`}
                     act={async () => {
                       await post(`/campaigns/${c.id}/requeue`, { words: g.words });
-                      await client.invalidateQueries();
+                      await changedIn(client, "campaigns");
                     }}
                   >
                     For a rejection that was about us, or a provider's mistake. The bounce is removed from their
@@ -212,7 +221,7 @@ export function RefusedGroups({ c, failed }: { c: M["Campaign"]; failed: number 
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
     </>
   );
 }

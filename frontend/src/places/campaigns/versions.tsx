@@ -1,9 +1,14 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { type M, post, put } from "../../api/client";
-import { count, moment } from "../../logic/format";
-import { Ask, Sentence } from "../../parts/basics";
+import { changedIn, keys } from "../../api/keys";
+import { count } from "../../logic/format";
+import { useAction } from "../../parts/action";
+import { Ask } from "../../parts/ask";
 import { useMe } from "../../parts/me";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { Sentence } from "../../parts/waiting";
 
 /** The versions of a message: in a draft the one to try against the first, afterwards all that were said. */
 export function VersionTabs({
@@ -27,7 +32,7 @@ export function VersionTabs({
           .filter((v) => v.letter !== c.version)
           .map((v) => [v.n, `Version ${v.letter}`] as [number, string]),
       ];
-  const keep = async (body: Record<string, unknown>) => set(await put(`/campaigns/${c.id}/other-version`, body));
+  const keep = async (body: M["ChangeIn"]) => set(await put(`/campaigns/${c.id}/other-version`, body));
   if (tabs.length < 2 && (!draft || !c.html.trim() || c.sequence)) return null;
   return (
     <div className="mb-3 flex items-center gap-4 border-b border-rule">
@@ -82,24 +87,22 @@ export function ChangeBar({
 }: {
   c: M["Campaign"];
   changing: boolean;
-  texts: Record<string, unknown>;
+  texts: M["ChangeIn"];
   begin: () => void;
   end: () => void;
 }) {
   const me = useMe();
   const client = useQueryClient();
   const [shown, setShown] = useState<M["Changed"] | null>(null);
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error, forget } = useAction();
   if (me.role !== "analyst") return null;
   const ask = async (only_show: boolean) => {
-    setError(null);
-    try {
-      return await post(`/campaigns/${c.id}/change`, { ...texts, only_show });
-    } catch (e) {
-      setError(e as Error);
-      setShown(null);
-      return null;
-    }
+    let found: M["Changed"] | null = null;
+    const done = await run(async () => {
+      found = await post(`/campaigns/${c.id}/change`, { ...texts, only_show });
+    });
+    if (!done) setShown(null);
+    return found as M["Changed"] | null;
   };
   if (!changing)
     return (
@@ -120,7 +123,7 @@ export function ChangeBar({
           className="btn"
           onClick={() => {
             setShown(null);
-            setError(null);
+            forget();
             end();
           }}
         >
@@ -141,7 +144,7 @@ export function ChangeBar({
               className="btn btn-grave"
               onClick={async () => {
                 if (await ask(false)) {
-                  await client.invalidateQueries();
+                  await changedIn(client, "campaigns");
                   setShown(null);
                   end();
                 }
@@ -180,6 +183,7 @@ function Difference({ of }: { of: M["Differs"][] }) {
 
 /** What was said to how many, version by version. */
 export function VersionList({ c }: { c: M["Campaign"] }) {
+  const { moment } = useTimes();
   const client = useQueryClient();
   const me = useMe();
   if (c.versions.length < 2) return null;
@@ -187,7 +191,7 @@ export function VersionList({ c }: { c: M["Campaign"] }) {
   return (
     <>
       <h2 className="mt-6 mb-1">Versions</h2>
-      <table className="lined">
+      <Table label="Versions">
         <tbody>
           {c.versions.map((v) => (
             <tr key={v.n}>
@@ -213,7 +217,7 @@ export function VersionList({ c }: { c: M["Campaign"] }) {
                     words={`Use version ${v.letter}`}
                     act={async () => {
                       await post(`/campaigns/${c.id}/use`, { n: v.n });
-                      await client.invalidateQueries();
+                      await changedIn(client, "campaigns");
                     }}
                   >
                     Remaining recipients get “{v.subject}”.
@@ -223,7 +227,7 @@ export function VersionList({ c }: { c: M["Campaign"] }) {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
     </>
   );
 }
@@ -244,7 +248,7 @@ export function KeepTemplate({ c }: { c: M["Campaign"] }) {
       disabled={!name.trim()}
       act={async () => {
         await post(`/campaigns/${c.id}/template`, { name });
-        await client.invalidateQueries({ queryKey: ["templates"] });
+        await client.invalidateQueries({ queryKey: keys.templates() });
       }}
     >
       Saves subject, preview text and body. New campaigns can start from it.

@@ -1,25 +1,23 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import { get, type M } from "../../api/client";
-import { Sentence } from "../../parts/basics";
+import { useAction } from "../../parts/action";
+import { Form } from "../../parts/form";
+import { Sentence } from "../../parts/waiting";
 
 /** Why one address will not get this campaign: every reason that applies. */
 export function WhyNot({ id }: { id: number }) {
   const [email, setEmail] = useState("");
   const [found, setFound] = useState<M["WhyNot"] | null>(null);
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   return (
-    <form
+    <Form
       className="mt-5 print:hidden"
-      onSubmit={async (e) => {
-        e.preventDefault();
-        setError(null);
+      act={async () => {
         setFound(null);
-        try {
+        await run(async () => {
           setFound(await get(`/campaigns/${id}/why-not?email=${encodeURIComponent(email.trim())}`));
-        } catch (x) {
-          setError(x as Error);
-        }
+        });
       }}
     >
       <h2 className="mb-1">Check a subscriber</h2>
@@ -46,6 +44,6 @@ export function WhyNot({ id }: { id: number }) {
           </Link>
         </p>
       )}
-    </form>
+    </Form>
   );
 }

@@ -1,7 +1,10 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { type M, post, put } from "../../api/client";
-import { Sentence } from "../../parts/basics";
+import { keys } from "../../api/keys";
+import { useAction } from "../../parts/action";
+import { Form } from "../../parts/form";
+import { Sentence } from "../../parts/waiting";
 
 /** Who gets word when nobody is looking: a held plan, a broken sender, a jump; once, with the sentence and the link. */
 export function WordSettings({ words, analyst }: { words: M["Alerts"]; analyst: boolean }) {
@@ -10,24 +13,20 @@ export function WordSettings({ words, analyst }: { words: M["Alerts"]; analyst: 
   const [url, setUrl] = useState(words.url);
   const [quiet, setQuiet] = useState(words.quiet_hours);
   const [said, setSaid] = useState("");
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   const act = async (f: () => Promise<string>) => {
-    setError(null);
     setSaid("");
-    try {
+    await run(async () => {
       setSaid(await f());
-      await client.invalidateQueries({ queryKey: ["health"] });
-    } catch (e) {
-      setError(e as Error);
-    }
+      await client.invalidateQueries({ queryKey: keys.health() });
+    });
   };
   const keep = () =>
     put("/health/alerts", { to: to.split(/[\s,]+/).filter(Boolean), url, quiet_hours: quiet.replaceAll(" ", "") });
   return (
-    <form
+    <Form
       className="mt-7"
-      onSubmit={(e) => {
-        e.preventDefault();
+      act={() => {
         act(async () => {
           await keep();
           return "Saved.";
@@ -88,6 +87,6 @@ export function WordSettings({ words, analyst }: { words: M["Alerts"]; analyst: 
           </button>
         </div>
       )}
-    </form>
+    </Form>
   );
 }

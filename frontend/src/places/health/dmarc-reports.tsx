@@ -1,12 +1,17 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { type M, post } from "../../api/client";
-import { count, day, share } from "../../logic/format";
-import { Ask, Quiet } from "../../parts/basics";
+import { peopleChanged } from "../../api/keys";
+import { count, share } from "../../logic/format";
+import { Ask } from "../../parts/ask";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
 import { TakeFile } from "../../parts/upload";
+import { Quiet } from "../../parts/waiting";
 
 /** Receivers' own aggregate reports: who sends in our name, aligned or not, and which sources are known. */
 export function Receivers({ d, analyst }: { d: M["HealthView"]; analyst: boolean }) {
+  const { day } = useTimes();
   const domains = [...new Set(d.report_days.map((x) => x.domain))];
   return (
     <>
@@ -33,15 +38,19 @@ export function Receivers({ d, analyst }: { d: M["HealthView"]; analyst: boolean
         <Days key={domain} domain={domain} days={d.report_days.filter((x) => x.domain === domain)} />
       ))}
       {d.sources.length > 0 && (
-        <table className="lined">
+        <Table label="Sources in DMARC reports">
           <thead>
             <tr>
-              <th>Source</th>
-              <th>Domain</th>
-              <th className="n">Messages</th>
-              <th className="n">Aligned</th>
-              <th>Last seen</th>
-              <th>Name</th>
+              <th scope="col">Source</th>
+              <th scope="col">Domain</th>
+              <th scope="col" className="n">
+                Messages
+              </th>
+              <th scope="col" className="n">
+                Aligned
+              </th>
+              <th scope="col">Last seen</th>
+              <th scope="col">Name</th>
             </tr>
           </thead>
           <tbody>
@@ -69,7 +78,7 @@ export function Receivers({ d, analyst }: { d: M["HealthView"]; analyst: boolean
               </tr>
             ))}
           </tbody>
-        </table>
+        </Table>
       )}
     </>
   );
@@ -129,7 +138,7 @@ function NameSource({ s }: { s: M["Source"] }) {
       disabled={!name.trim()}
       act={async () => {
         await post("/health/dmarc-sources", { ip: s.ip, name, ours });
-        await client.invalidateQueries();
+        await peopleChanged(client);
       }}
     >
       It sent {count(s.messages)} messages as {s.domain}, {share(s.aligned, s.messages)} of them aligned.

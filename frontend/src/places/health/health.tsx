@@ -2,11 +2,19 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { get, type M, post } from "../../api/client";
-import { count, day, fromLocalInput, localInput, moment, people, share } from "../../logic/format";
-import { Ask, Page, Quiet, Sentence, StateTag, Waiting } from "../../parts/basics";
-import { offerUndo, useMe } from "../../parts/me";
+import { keys, peopleChanged } from "../../api/keys";
+import { count, people, share } from "../../logic/format";
+import { useAction } from "../../parts/action";
+import { Ask } from "../../parts/ask";
+import { useMe } from "../../parts/me";
+import { Page } from "../../parts/page";
 import { ProviderName } from "../../parts/provider";
+import { StateTag } from "../../parts/state-tag";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { offerUndo } from "../../parts/undo-offer";
 import { TakeFile } from "../../parts/upload";
+import { Quiet, Sentence, Waiting } from "../../parts/waiting";
 import { WordSettings } from "./alerts";
 import { Receivers } from "./dmarc-reports";
 import { IntakeAside } from "./intake";
@@ -24,10 +32,11 @@ const sum = (a: number[] | undefined) => (a ?? []).reduce((x, y) => x + y, 0);
 
 /** What the providers do with our mail, day by day, against the limits; what refusals say; the obligations. */
 export function HealthPlace() {
+  const { day } = useTimes();
   const me = useMe();
   const [sender, setSender] = useState(0);
   const q = useQuery({
-    queryKey: ["health", sender],
+    queryKey: keys.health(sender),
     queryFn: () => get(`/health?sender=${sender}`),
     placeholderData: (b) => b,
     refetchInterval: (x) => (x.state.data?.looking ? 1500 : false),
@@ -63,15 +72,21 @@ export function HealthPlace() {
           </select>
         </label>
       )}
-      <table className="lined max-[1240px]:[&_td]:px-1 max-[1240px]:[&_th]:px-1">
+      <Table label="Providers" className="max-[1240px]:[&_td]:px-1 max-[1240px]:[&_th]:px-1">
         <thead>
           <tr>
-            <th>Provider</th>
-            <th className="n">Sent</th>
-            <th className="n">Opens (human)</th>
-            <th className="n">Machine opens</th>
+            <th scope="col">Provider</th>
+            <th scope="col" className="n">
+              Sent
+            </th>
+            <th scope="col" className="n">
+              Opens (human)
+            </th>
+            <th scope="col" className="n">
+              Machine opens
+            </th>
             {DRAWN.map(([k]) => (
-              <th key={k} className="w-[98px] max-[1240px]:w-auto">
+              <th scope="col" key={k} className="w-[98px] max-[1240px]:w-auto">
                 {k} <span className="block font-normal">limit {100 * (d.limits[k] ?? 0)}%</span>
               </th>
             ))}
@@ -109,7 +124,7 @@ export function HealthPlace() {
             );
           })}
         </tbody>
-      </table>
+      </Table>
       <p className="mt-1 text-[13px] text-ink-2">
         Rates are of mail sent to that provider. One bar per day (pale: fewer than {FEW} sent); the dashed line is the
         limit. Complaints need a provider's feedback loop; placement comes from tests.
@@ -117,15 +132,17 @@ export function HealthPlace() {
       <h2 className="mt-7 mb-1">Bounce reasons</h2>
       {!d.refusals.length && <Quiet>No bounces or deferrals in the last {d.days} days.</Quiet>}
       {d.refusals.length > 0 && (
-        <table className="lined">
+        <Table label="Bounce reasons">
           <thead>
             <tr>
-              <th>Provider</th>
-              <th>Type</th>
-              <th>Response</th>
-              <th className="n">Count</th>
-              <th>Since</th>
-              <th>Last</th>
+              <th scope="col">Provider</th>
+              <th scope="col">Type</th>
+              <th scope="col">Response</th>
+              <th scope="col" className="n">
+                Count
+              </th>
+              <th scope="col">Since</th>
+              <th scope="col">Last</th>
             </tr>
           </thead>
           <tbody>
@@ -142,7 +159,7 @@ export function HealthPlace() {
               </tr>
             ))}
           </tbody>
-        </table>
+        </Table>
       )}
       {me.role === "analyst" && (
         <div className="mt-3 flex flex-wrap items-center gap-3">
@@ -157,7 +174,7 @@ export function HealthPlace() {
         </div>
       )}
       <h2 className="mt-7 mb-1">Bulk-sender requirements</h2>
-      <table className="lined">
+      <Table label="Bulk-sender requirements">
         <tbody>
           {d.requirements.map((x) => (
             <tr key={x.requirement}>
@@ -176,7 +193,7 @@ export function HealthPlace() {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
       <Receivers d={d} analyst={me.role === "analyst"} />
       <IntakeAside />
     </Page>
@@ -256,6 +273,7 @@ function Small({
 }
 
 function UndoBounces({ d }: { d: M["HealthView"] }) {
+  const { fromLocalInput, localInput } = useTimes();
   const client = useQueryClient();
   const [provider, setProvider] = useState(d.providers[0]?.name ?? "");
   const [since, setSince] = useState(localInput(d.now - 86400));
@@ -278,12 +296,12 @@ function UndoBounces({ d }: { d: M["HealthView"] }) {
           until: fromLocalInput(until) ?? 0,
           why,
         });
-        await client.invalidateQueries();
+        await peopleChanged(client);
         offerUndo({
           words: `${people(done.people)} may be mailed again.`,
           undo: async () => {
             await post(`/activity/${done.action}/undo`);
-            await client.invalidateQueries();
+            await peopleChanged(client);
           },
         });
       }}
@@ -324,10 +342,11 @@ const PLACED: Record<string, string> = {
 };
 
 function Side({ d, analyst }: { d: M["HealthView"]; analyst: boolean }) {
+  const { moment } = useTimes();
   const client = useQueryClient();
-  const campaigns = useQuery({ queryKey: ["campaigns"], queryFn: () => get("/campaigns") });
+  const campaigns = useQuery({ queryKey: keys.campaigns(), queryFn: () => get("/campaigns") });
   const [chosen, setChosen] = useState(0);
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   const id = chosen || campaigns.data?.campaigns[0]?.id || 0;
   return (
     <>
@@ -354,13 +373,10 @@ function Side({ d, analyst }: { d: M["HealthView"]; analyst: boolean }) {
             className="btn"
             disabled={!id}
             onClick={async () => {
-              setError(null);
-              try {
+              await run(async () => {
                 await post(`/campaigns/${id}/placement`);
-                await client.invalidateQueries({ queryKey: ["health"] });
-              } catch (e) {
-                setError(e as Error);
-              }
+                await client.invalidateQueries({ queryKey: keys.health() });
+              });
             }}
           >
             Run placement test

@@ -1,10 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { get } from "../../api/client";
-import { count, moment } from "../../logic/format";
+import { keys } from "../../api/keys";
+import { count } from "../../logic/format";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
 
 /** Mail to the intake that led to nothing, by reason: forged, malformed, about other domains. */
 export function IntakeAside() {
-  const q = useQuery({ queryKey: ["intake"], queryFn: () => get("/intake") });
+  const { moment } = useTimes();
+  const q = useQuery({ queryKey: keys.intake(), queryFn: () => get("/intake") });
   const d = q.data;
   if (!d || (!d.reasons.length && !d.waiting)) return null;
   return (
@@ -14,7 +18,7 @@ export function IntakeAside() {
         Returned mail is processed only with a return path or Message-ID signed here. The rest is counted, stored for a
         while and ignored.{d.waiting ? ` ${count(d.waiting)} are queued.` : ""}
       </p>
-      <table className="lined">
+      <Table label="Mail set aside">
         <thead>
           <tr>
             <th scope="col">Reason</th>
@@ -33,7 +37,7 @@ export function IntakeAside() {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
     </>
   );
 }

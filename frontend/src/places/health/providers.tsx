@@ -2,10 +2,14 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { type M, post, put } from "../../api/client";
+import { peopleChanged } from "../../api/keys";
 import { count } from "../../logic/format";
-import { Ask, Page, Waiting } from "../../parts/basics";
+import { Ask } from "../../parts/ask";
 import { May } from "../../parts/may";
+import { Page } from "../../parts/page";
 import { ProviderName, useProviders } from "../../parts/provider";
+import { Table } from "../../parts/table";
+import { Waiting } from "../../parts/waiting";
 
 type Provider = M["MailboxProvider"];
 
@@ -38,7 +42,7 @@ function Change({ p, guardrails }: { p: Provider; guardrails: Record<string, num
           daily_cap: cap.trim() ? Number(cap) : null,
           limits: Object.fromEntries(own.map(([k, v]) => [k, Number(v) / 100])),
         });
-        await client.invalidateQueries();
+        await peopleChanged(client);
       }}
     >
       <span className="grid grid-cols-2 gap-3 text-ink">
@@ -107,7 +111,7 @@ function Merge({ p, all }: { p: Provider; all: Provider[] }) {
       grave
       act={async () => {
         await post(`/providers/${p.id}/merge`, { into });
-        await client.invalidateQueries();
+        await peopleChanged(client);
       }}
     >
       {count(p.people)} subscribers and its mail servers move to the other one. Rules and limits that name {p.name} are
@@ -142,7 +146,7 @@ function Split({ p }: { p: Provider }) {
       disabled={!domain.trim() || !name.trim()}
       act={async () => {
         await post("/providers/split", { domain, name });
-        await client.invalidateQueries();
+        await peopleChanged(client);
       }}
     >
       Its subscribers move to the provider you name, whatever its MX records say. A new name creates a new provider.
@@ -204,7 +208,7 @@ export function ProvidersPage() {
         </>
       }
     >
-      <table className="lined">
+      <Table label="Providers">
         <thead>
           <tr>
             <th scope="col">Provider</th>
@@ -257,7 +261,7 @@ export function ProvidersPage() {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
     </Page>
   );
 }

@@ -2,26 +2,28 @@ import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-quer
 import { useState } from "react";
 import { Link } from "react-router";
 import { get, type M, post, remove } from "../../api/client";
-import { count, day, moment, month } from "../../logic/format";
-import { Sentence } from "../../parts/basics";
+import { keys } from "../../api/keys";
+import { count } from "../../logic/format";
+import { useAction } from "../../parts/action";
 import { useMe } from "../../parts/me";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { Sentence } from "../../parts/waiting";
 
 /** The history of a saved segment: size over time, snapshots, where it is used. */
 export function About({ id, name }: { id: number; name: string }) {
+  const { day, moment } = useTimes();
   const client = useQueryClient();
   const me = useMe();
-  const [error, setError] = useState<Error | null>(null);
-  const q = useQuery({ queryKey: ["about", id], queryFn: () => get(`/segments/${id}/about`) });
+  const { run, error } = useAction();
+  const q = useQuery({ queryKey: keys.segmentAbout(id), queryFn: () => get(`/segments/${id}/about`) });
   const d = q.data;
   if (!d) return <p className="text-[13px] text-ink-2">{q.error ? q.error.message : "Loading…"}</p>;
   const act = async (f: () => Promise<unknown>) => {
-    setError(null);
-    try {
+    await run(async () => {
       await f();
-      await client.invalidateQueries({ queryKey: ["about", id] });
-    } catch (e) {
-      setError(e as Error);
-    }
+      await client.invalidateQueries({ queryKey: keys.segmentAbout(id) });
+    });
   };
   return (
     <section className="mt-6 grid grid-cols-[1fr_1fr] gap-x-10" aria-label="History">
@@ -84,6 +86,7 @@ export function About({ id, name }: { id: number; name: string }) {
 const WIDE = 440;
 
 function Growth({ points, made }: { points: M["GrowthPoint"][]; made: number }) {
+  const { day, month } = useTimes();
   if (points.length < 2) return <p className="text-[13px] text-ink-2">No history yet.</p>;
   const most = Math.max(...points.map((p) => p.count), 1);
   const first = points[0] as M["GrowthPoint"],
@@ -132,7 +135,7 @@ function Growth({ points, made }: { points: M["GrowthPoint"][]; made: number }) 
 export function OverlapTable({ rule, people, segments }: { rule: string; people: number; segments: M["Segment"][] }) {
   const [others, setOthers] = useState<number[]>([]);
   const q = useQuery({
-    queryKey: ["overlap", rule, others],
+    queryKey: keys.overlap(rule, others),
     queryFn: ({ signal }) => post("/segments/overlap", { rule, others }, signal),
     enabled: others.length > 0 && rule.trim() !== "",
     placeholderData: keepPreviousData,
@@ -161,17 +164,23 @@ export function OverlapTable({ rule, people, segments }: { rule: string; people:
       {others.length === 0 ? (
         <p className="text-[13px] text-ink-2">Choose up to four.</p>
       ) : (
-        <table className="lined">
+        <Table label="Overlap with other segments">
           <thead>
             <tr>
-              <th>Segment</th>
-              <th className="w-[28%]">
+              <th scope="col">Segment</th>
+              <th scope="col" className="w-[28%]">
                 <span className="sr-only">Share of these subscribers</span>
               </th>
-              <th className="n">In both</th>
-              <th className="n">Only this segment</th>
-              <th className="n">Only the other</th>
-              <th className="w-6" />
+              <th scope="col" className="n">
+                In both
+              </th>
+              <th scope="col" className="n">
+                Only this segment
+              </th>
+              <th scope="col" className="n">
+                Only the other
+              </th>
+              <th scope="col" className="w-6" />
             </tr>
           </thead>
           <tbody>
@@ -206,7 +215,7 @@ export function OverlapTable({ rule, people, segments }: { rule: string; people:
               </tr>
             ))}
           </tbody>
-        </table>
+        </Table>
       )}
     </section>
   );

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useId } from "react";
 import { get } from "../../api/client";
+import { keys } from "../../api/keys";
 import {
   type Bound,
   freshOf,
@@ -246,7 +247,7 @@ function Text({
 }) {
   const id = useId();
   const q = useQuery({
-    queryKey: ["segments", "field-values", field],
+    queryKey: keys.fieldValues(field ?? ""),
     queryFn: () => get(`/segments/field-values?field=${encodeURIComponent(field ?? "")}`),
     enabled: !!field && field !== "…",
   });

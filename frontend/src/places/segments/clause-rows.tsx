@@ -1,6 +1,7 @@
 import type { M } from "../../api/client";
 import { freshOf, grouped, isGroup, type Names, partsOf, SHAPES, type Tree, textOf } from "../../logic/clauses";
 import { count } from "../../logic/format";
+import { Table } from "../../parts/table";
 import { ClauseParts } from "./clause-parts";
 
 const GROUPS = [...new Set(SHAPES.map((s) => s.group))];
@@ -36,7 +37,7 @@ export function ClauseRows({
   const everyone = breakdown[0]?.remaining ?? 0;
   let row = 0;
   return (
-    <table className={`lined ${stale ? "opacity-60" : ""}`}>
+    <Table label="Clauses" className={`${stale ? "opacity-60" : ""}`}>
       <thead>
         <tr>
           <th scope="col" className="w-7">
@@ -118,7 +119,7 @@ export function ClauseRows({
           </td>
         </tr>
       </tbody>
-    </table>
+    </Table>
   );
 }
 

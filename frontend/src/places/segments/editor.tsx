@@ -2,13 +2,20 @@ import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-quer
 import { useEffect, useRef, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { type M, Problem, post } from "../../api/client";
+import { keys } from "../../api/keys";
 import { grouped, isGroup, type Names, partsOf, type Tree, textOf } from "../../logic/clauses";
-import { count, moment, share } from "../../logic/format";
+import { count, share } from "../../logic/format";
 import { starters, withClause } from "../../logic/rules";
-import { BandList, BandWord, Page, Sentence, Trace, Waiting } from "../../parts/basics";
+import { useAction } from "../../parts/action";
+import { BandList, BandWord } from "../../parts/bands";
 import { ExportButton } from "../../parts/export";
 import { May } from "../../parts/may";
+import { Page } from "../../parts/page";
 import { RuleField } from "../../parts/rule-field";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { Trace } from "../../parts/trace";
+import { Sentence, Waiting } from "../../parts/waiting";
 import { About, OverlapTable } from "./about";
 import { ClauseRows } from "./clause-rows";
 import { useNames, useSegments } from "./list";
@@ -57,6 +64,7 @@ function Editor({
   segments: M["Segment"][];
   saved: M["Segment"] | undefined;
 }) {
+  const { moment } = useTimes();
   const go = useNavigate();
   const client = useQueryClient();
   const names = useNames();
@@ -64,14 +72,14 @@ function Editor({
   const [rule, setRule] = useState(firstRule);
   const [settled, setSettled] = useState(firstRule);
   const [lot, setLot] = useState(0);
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   const [off, setOff] = useState<Set<number>>(new Set());
   useEffect(() => {
     const t = setTimeout(() => setSettled(rule), 160);
     return () => clearTimeout(t);
   }, [rule]);
   const counting = (text: string) => ({
-    queryKey: ["count", text, saved?.name ?? "", lot],
+    queryKey: keys.ruleCount(text, saved?.name ?? "", lot),
     queryFn: ({ signal }: { signal: AbortSignal }) =>
       post("/segments/count", { rule: text, own_name: saved?.name ?? "" }, signal),
     placeholderData: keepPreviousData,
@@ -91,14 +99,11 @@ function Editor({
   const looked = kept ? textOf(kept) : "";
   const part = useQuery({ ...counting(looked), enabled: off.size > 0 && looked !== "" });
   const save = async () => {
-    setError(null);
-    try {
+    await run(async () => {
       const done = await post("/segments", { name, rule });
-      await client.invalidateQueries({ queryKey: ["segments"] });
+      await client.invalidateQueries({ queryKey: keys.segments() });
       go(`/segments/${done.id}`, { replace: true });
-    } catch (e) {
-      setError(e as Error);
-    }
+    });
   };
   const d = rule.trim() ? (off.size ? (part.data ?? whole) : whole) : undefined;
   const stale = q.isPlaceholderData || q.isFetching || !!mistake;
@@ -150,7 +155,7 @@ function Editor({
                 New sample
               </button>
             </div>
-            <table className="lined text-[13px]">
+            <Table label="Random sample" className="text-[13px]">
               <tbody>
                 {d.sample.map((r) => (
                   <tr key={r.id}>
@@ -168,7 +173,7 @@ function Editor({
                   </tr>
                 ))}
               </tbody>
-            </table>
+            </Table>
           </div>
         ) : (
           <Starters names={names} add={(c) => setRule(withClause(rule, c))} />

@@ -1,44 +1,48 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { get, type M, post, remove } from "../../api/client";
+import { keys } from "../../api/keys";
 import type { Names } from "../../logic/clauses";
-import { count, moment, share } from "../../logic/format";
-import { BandBar, Page, Quiet, Sentence, Waiting } from "../../parts/basics";
-import { offerUndo, useKeys } from "../../parts/me";
+import { count, share } from "../../logic/format";
+import { useAction } from "../../parts/action";
+import { BandBar } from "../../parts/bands";
+import { useKeys } from "../../parts/keys";
+import { Page } from "../../parts/page";
 import { useRows } from "../../parts/rows";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { offerUndo } from "../../parts/undo-offer";
+import { Quiet, Sentence, Waiting } from "../../parts/waiting";
 
-export const useSegments = () => useQuery({ queryKey: ["segments"], queryFn: () => get("/segments") });
+export const useSegments = () => useQuery({ queryKey: keys.segments(), queryFn: () => get("/segments") });
 
 /** The names that rules can use, with their counts. */
 export function useNames(): Names {
-  const q = useQuery({ queryKey: ["segments", "names"], queryFn: () => get("/segments/names"), staleTime: 60_000 });
+  const q = useQuery({ queryKey: keys.segmentNames(), queryFn: () => get("/segments/names"), staleTime: 60_000 });
   return q.data?.names ?? NO_NAMES;
 }
 const NO_NAMES: Names = {};
 
 export function SegmentList() {
+  const { moment } = useTimes();
   const q = useSegments();
   const go = useNavigate();
   const client = useQueryClient();
-  const [error, setError] = useState<Error | null>(null);
-  const foot = client.getQueryData<M["Status"]>(["status"]);
+  const { run, error } = useAction();
+  const foot = client.getQueryData<M["Status"]>(keys.status());
   useKeys([{ key: "+", words: "a new segment", act: () => go("/segments/new") }]);
   const drop = async (s: M["Segment"]) => {
-    setError(null);
-    try {
+    await run(async () => {
       await remove(`/segments/${s.id}`);
       offerUndo({
         words: `“${s.name}” deleted.`,
         undo: async () => {
           await post("/segments", { name: s.name, rule: s.rule });
-          await client.invalidateQueries({ queryKey: ["segments"] });
+          await client.invalidateQueries({ queryKey: keys.segments() });
         },
       });
-      await client.invalidateQueries({ queryKey: ["segments"] });
-    } catch (e) {
-      setError(e as Error);
-    }
+      await client.invalidateQueries({ queryKey: keys.segments() });
+    });
   };
   const listed = q.data?.segments ?? [];
   const rows = useRows(listed.length, (at) => {
@@ -85,16 +89,26 @@ export function SegmentList() {
       <Sentence error={error} />
       {rows.menu}
       {all.length > 0 && (
-        <table className="lined">
+        <Table label="Segments">
           <thead>
             <tr>
-              <th className="w-[220px]">Segment</th>
-              <th>Rule</th>
-              <th className="w-[150px]">Bands</th>
-              <th className="n w-[80px]">Subscribers</th>
-              <th className="n w-[70px]">Share</th>
-              <th className="w-[150px]">Used in</th>
-              <th className="w-8">
+              <th scope="col" className="w-[220px]">
+                Segment
+              </th>
+              <th scope="col">Rule</th>
+              <th scope="col" className="w-[150px]">
+                Bands
+              </th>
+              <th scope="col" className="n w-[80px]">
+                Subscribers
+              </th>
+              <th scope="col" className="n w-[70px]">
+                Share
+              </th>
+              <th scope="col" className="w-[150px]">
+                Used in
+              </th>
+              <th scope="col" className="w-8">
                 <span className="sr-only">Actions</span>
               </th>
             </tr>
@@ -126,7 +140,7 @@ export function SegmentList() {
               </tr>
             ))}
           </tbody>
-        </table>
+        </Table>
       )}
     </Page>
   );

@@ -1,12 +1,14 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { type M, post } from "../../api/client";
-import { day } from "../../logic/format";
-import { Ask } from "../../parts/basics";
+import { keys } from "../../api/keys";
+import { Ask } from "../../parts/ask";
 import { useMe } from "../../parts/me";
+import { useTimes } from "../../parts/times";
 
 /** The key in use, the next one that waits to be proved, the old one kept for a week; and a new one. */
 export function Keys({ d }: { d: M["Domain"] }) {
+  const { day } = useTimes();
   const client = useQueryClient();
   const me = useMe();
   const [kind, setKind] = useState("rsa");
@@ -39,7 +41,7 @@ export function Keys({ d }: { d: M["Domain"] }) {
           words="Create key"
           act={async () => {
             await post(`/senders/${d.id}/key?kind=${kind}`);
-            await client.invalidateQueries({ queryKey: ["senders"] });
+            await client.invalidateQueries({ queryKey: keys.senders() });
           }}
         >
           {d.selector

@@ -2,9 +2,15 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { get, type M, post } from "../../api/client";
-import { count, moment } from "../../logic/format";
-import { Page, Sentence, Waiting } from "../../parts/basics";
+import { keys } from "../../api/keys";
+import { count } from "../../logic/format";
+import { useAction } from "../../parts/action";
+import { Form } from "../../parts/form";
 import { May } from "../../parts/may";
+import { Page } from "../../parts/page";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { Sentence, Waiting } from "../../parts/waiting";
 
 const STATE = { pass: "text-clover", fail: "text-poppy", unknown: "text-ink-2" };
 
@@ -17,12 +23,13 @@ const MODE: Record<string, string> = {
 
 /** The relay: how it is reached, what real connections were, and a check by the code of a real send. */
 export function RelayPage() {
+  const { moment } = useTimes();
   const client = useQueryClient();
   const [to, setTo] = useState("");
   const [busy, setBusy] = useState(false);
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   const [found, setFound] = useState<M["RelayCheck"] | null>(null);
-  const q = useQuery({ queryKey: ["relay"], queryFn: () => get("/relay") });
+  const q = useQuery({ queryKey: keys.relay(), queryFn: () => get("/relay") });
   if (!q.data)
     return (
       <Page title="Relay">
@@ -32,15 +39,12 @@ export function RelayPage() {
   const r = q.data;
   const check = async () => {
     setBusy(true);
-    setError(null);
     setFound(null);
-    try {
+    await run(async () => {
       setFound(await post("/relay/check", { send_to: to }));
-    } catch (e) {
-      setError(e as Error);
-    }
+    });
     setBusy(false);
-    await client.invalidateQueries({ queryKey: ["relay"] });
+    await client.invalidateQueries({ queryKey: keys.relay() });
   };
   const settings: [string, string, string][] = [
     ["relay_host, relay_port", `${r.host} port ${r.port}`, "All mail is sent through this server."],
@@ -80,7 +84,7 @@ export function RelayPage() {
           </span>
         </p>
       )}
-      <table className="lined">
+      <Table label="Relay settings">
         <thead>
           <tr>
             <th scope="col">Setting</th>
@@ -97,7 +101,7 @@ export function RelayPage() {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
       <p className="mt-2 text-[13px] text-ink-2">
         Change them on the command line:{" "}
         <span className="font-mono">meadow set relay_host relay.kestrelquay.example</span>
@@ -106,7 +110,7 @@ export function RelayPage() {
       {r.connections.length === 0 ? (
         <p className="text-ink-2">No connections to this relay yet.</p>
       ) : (
-        <table className="lined">
+        <Table label="Connections">
           <thead>
             <tr>
               <th scope="col">Connection</th>
@@ -131,17 +135,16 @@ export function RelayPage() {
               </tr>
             ))}
           </tbody>
-        </table>
+        </Table>
       )}
       <May to="decide">
         <h2 className="mt-6 mb-1">Check the relay</h2>
         <p className="mb-2 text-ink-2">
           Connects and signs in like a real send. If you enter an address, one small test message is sent to it.
         </p>
-        <form
+        <Form
           className="flex max-w-[520px] gap-2"
-          onSubmit={(e) => {
-            e.preventDefault();
+          act={() => {
             void check();
           }}
         >
@@ -155,7 +158,7 @@ export function RelayPage() {
           <button type="submit" className="btn btn-main" disabled={busy}>
             {busy ? "Checking…" : "Check relay"}
           </button>
-        </form>
+        </Form>
         <Sentence error={error} />
         {found && (
           <p className="mt-3" role="status">

@@ -2,12 +2,21 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { get, type M, post } from "../../api/client";
+import { keys } from "../../api/keys";
 import { useStatus } from "../../api/status";
-import { ago, moment } from "../../logic/format";
-import { Ask, Page, Quiet, Sentence, StateTag, Waiting } from "../../parts/basics";
+import { ago } from "../../logic/format";
+import { useAction } from "../../parts/action";
+import { Ask } from "../../parts/ask";
+import { Form } from "../../parts/form";
+import { useKeys } from "../../parts/keys";
 import { May } from "../../parts/may";
-import { useKeys, useMe } from "../../parts/me";
+import { useMe } from "../../parts/me";
+import { Page } from "../../parts/page";
 import { useRows } from "../../parts/rows";
+import { StateTag } from "../../parts/state-tag";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { Quiet, Sentence, Waiting } from "../../parts/waiting";
 import { Keys, LookUps } from "./keys-and-spf";
 
 const COLOUR = { pass: "text-clover", warning: "text-wheat", fail: "text-poppy", unknown: "text-ink-2" };
@@ -21,7 +30,7 @@ const WORDS = {
 export function SenderPlace() {
   const { id } = useParams();
   const q = useQuery({
-    queryKey: ["senders"],
+    queryKey: keys.senders(),
     queryFn: () => get("/senders"),
     refetchInterval: (x) => (x.state.data?.domains.some((d) => d.checked_at === null) ? 1500 : false),
   });
@@ -47,23 +56,18 @@ export function SenderPlace() {
 function AddDomain() {
   const client = useQueryClient();
   const go = useNavigate();
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   return (
     <May to="decide">
-      <form
+      <Form
         className="mt-2"
-        onSubmit={async (e) => {
-          e.preventDefault();
-          const form = e.currentTarget;
-          setError(null);
-          try {
+        act={async (form) => {
+          await run(async () => {
             const d = await post("/senders", { name: String(new FormData(form).get("name")) });
             form.reset();
-            await client.invalidateQueries({ queryKey: ["senders"] });
+            await client.invalidateQueries({ queryKey: keys.senders() });
             go(`/senders/${d.id}`);
-          } catch (x) {
-            setError(x as Error);
-          }
+          });
         }}
       >
         <div className="flex max-w-[420px] gap-2">
@@ -79,30 +83,28 @@ function AddDomain() {
           </button>
         </div>
         <Sentence error={error} />
-      </form>
+      </Form>
     </May>
   );
 }
 
 function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
+  const { moment } = useTimes();
   const client = useQueryClient();
   const me = useMe();
   const now = useStatus().data?.now ?? d.checked_at ?? 0;
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   const [busy, setBusy] = useState(false);
   const [shown, setShown] = useState<string>(
     () => d.records.find((r) => r.state !== "pass" && r.publish)?.record ?? "",
   );
   const act = (f: () => Promise<unknown>) => async () => {
     setBusy(true);
-    setError(null);
-    try {
+    await run(async () => {
       await f();
-    } catch (e) {
-      setError(e as Error);
-    }
+    });
     setBusy(false);
-    await client.invalidateQueries({ queryKey: ["senders"] });
+    await client.invalidateQueries({ queryKey: keys.senders() });
   };
   const go = useNavigate();
   const list = useRows(all.length, (i) => {
@@ -184,7 +186,7 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
                       words="Publish"
                       act={async () => {
                         await post(`/senders/${d.id}/publish`);
-                        await client.invalidateQueries({ queryKey: ["senders"] });
+                        await client.invalidateQueries({ queryKey: keys.senders() });
                       }}
                     >
                       Publishes the records that do not pass to the DNS server as a dynamic update (RFC 2136). Existing
@@ -201,7 +203,7 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
             </>
           )}
           <h2 className="mt-6 mb-1">From addresses</h2>
-          <table className="lined">
+          <Table label="From addresses">
             <tbody>
               {d.addresses.map((a) => (
                 <tr key={a.id}>
@@ -232,13 +234,12 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
           <May to="decide">
-            <form
+            <Form
               className="mt-3 flex gap-2"
-              onSubmit={(e) => {
-                e.preventDefault();
-                const f = e.currentTarget;
+              act={(form) => {
+                const f = form;
                 const name = String(new FormData(f).get("name"));
                 act(async () => {
                   await post(`/senders/${d.id}/addresses`, { name });
@@ -256,7 +257,7 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
               <button type="submit" className="btn" disabled={busy}>
                 Add
               </button>
-            </form>
+            </Form>
           </May>
           <p className="mt-2 text-[13px] text-ink-2">
             We send a confirmation link to the address. It can be used once confirmed.
@@ -281,12 +282,16 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
           spoofing. Use a name that looks different.
         </p>
       )}
-      <table className="lined">
+      <Table label="Records">
         <thead>
           <tr>
-            <th className="w-[110px]">Record</th>
-            <th className="w-[46%]">Found</th>
-            <th>Meaning</th>
+            <th scope="col" className="w-[110px]">
+              Record
+            </th>
+            <th scope="col" className="w-[46%]">
+              Found
+            </th>
+            <th scope="col">Meaning</th>
           </tr>
         </thead>
         <tbody>
@@ -304,13 +309,13 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
       <Keys d={d} />
       <LookUps d={d} />
       {d.changes.length > 0 && (
         <>
           <h2 className="mt-6 mb-1">Change history</h2>
-          <table className="lined">
+          <Table label="Change history">
             <tbody>
               {d.changes.slice(0, 8).map((c) => (
                 <tr key={`${c.at}${c.record}${c.after}`}>
@@ -325,11 +330,11 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
         </>
       )}
       <h2 className="mt-8 mb-1">All senders</h2>
-      <table className="lined max-w-[720px]">
+      <Table label="Other senders" className="max-w-[720px]">
         <tbody>
           {all.map((x, i) => (
             <tr
@@ -348,7 +353,7 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
       <AddDomain />
       {list.menu}
     </Page>

@@ -2,8 +2,9 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { type M, post, remove } from "../../api/client";
+import { changedIn } from "../../api/keys";
 import { count, people } from "../../logic/format";
-import { Ask } from "../../parts/basics";
+import { Ask } from "../../parts/ask";
 import { TextField } from "../../parts/labelled";
 import { May } from "../../parts/may";
 import { daysOf } from "./words";
@@ -19,7 +20,7 @@ export function Acts({ s }: { s: M["SequenceView"] }) {
     (word: string, body: Record<string, unknown> = {}) =>
     async () => {
       await post(`/sequences/${s.id}/${word}`, body);
-      await client.invalidateQueries();
+      await changedIn(client, "sequences");
     };
   const running = s.state === "running";
   const begin = s.definition.begin;
@@ -39,7 +40,7 @@ export function Acts({ s }: { s: M["SequenceView"] }) {
             grave
             act={async () => {
               await remove(`/sequences/${s.id}`);
-              await client.invalidateQueries();
+              await changedIn(client, "sequences");
               go("/sequences");
             }}
           >

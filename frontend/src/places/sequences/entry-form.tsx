@@ -1,8 +1,10 @@
 import { useState } from "react";
 import type { M } from "../../api/client";
-import { Sentence } from "../../parts/basics";
+import { useAction } from "../../parts/action";
+import { Form } from "../../parts/form";
 import { TextField } from "../../parts/labelled";
 import { May } from "../../parts/may";
+import { Sentence } from "../../parts/waiting";
 import { BEGINS, DAY } from "./words";
 
 /** When it begins, how many a day, what it is about, who leaves at once. */
@@ -12,7 +14,7 @@ export function BeginForm({
   close,
 }: {
   s: M["SequenceView"];
-  save: (body: Record<string, unknown>) => Promise<void>;
+  save: (body: M["SequenceChange"]) => Promise<void>;
   close: () => void;
 }) {
   const [b, setB] = useState(s.definition.begin);
@@ -24,7 +26,7 @@ export function BeginForm({
     from_address: s.from_address,
     from_name: s.from_name,
   });
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   const kind = BEGINS.find((x) => x.on === b.on);
   const options = kind?.what ? s.choices[kind.what] : [];
   const number = (words: string, field: "a_day" | "first_day" | "a_provider") => (
@@ -47,17 +49,13 @@ export function BeginForm({
   );
   return (
     <May to="write">
-      <form
+      <Form
         className="space-y-3"
-        onSubmit={async (e) => {
-          e.preventDefault();
-          setError(null);
-          try {
+        act={async () => {
+          await run(async () => {
             await save({ ...head, definition: { ...s.definition, begin: b, leave, holdout: held / 100 } });
             close();
-          } catch (x) {
-            setError(x as Error);
-          }
+          });
         }}
       >
         <h2>Entry</h2>
@@ -181,7 +179,7 @@ export function BeginForm({
             Cancel
           </button>
         </div>
-      </form>
+      </Form>
     </May>
   );
 }

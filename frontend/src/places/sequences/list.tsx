@@ -1,19 +1,25 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useRef } from "react";
 import { Link, useNavigate } from "react-router";
 import { get, post } from "../../api/client";
+import { keys } from "../../api/keys";
 import { count } from "../../logic/format";
-import { Page, Quiet, Sentence, StateTag, Waiting } from "../../parts/basics";
+import { useAction } from "../../parts/action";
+import { Form } from "../../parts/form";
+import { useKeys } from "../../parts/keys";
 import { May } from "../../parts/may";
-import { useKeys } from "../../parts/me";
+import { Page } from "../../parts/page";
 import { useRows } from "../../parts/rows";
+import { StateTag } from "../../parts/state-tag";
+import { Table } from "../../parts/table";
+import { Quiet, Sentence, Waiting } from "../../parts/waiting";
 
 export function SequenceListPage() {
-  const q = useQuery({ queryKey: ["sequences"], queryFn: () => get("/sequences") });
+  const q = useQuery({ queryKey: keys.sequences(), queryFn: () => get("/sequences") });
   const go = useNavigate();
   const client = useQueryClient();
   const field = useRef<HTMLInputElement>(null);
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   useKeys([{ key: "+", words: "new sequence", act: () => field.current?.focus() }]);
   const listed = q.data?.sequences ?? [];
   const rows = useRows(
@@ -30,22 +36,18 @@ export function SequenceListPage() {
     (at) => go(`/sequences/${listed[at]?.id}`),
   );
   const begin = async (body: { name: string; ready?: string }) => {
-    setError(null);
-    try {
+    await run(async () => {
       const done = await post("/sequences", body);
-      await client.invalidateQueries({ queryKey: ["sequences"] });
+      await client.invalidateQueries({ queryKey: keys.sequences() });
       go(`/sequences/${done.id}`);
-    } catch (x) {
-      setError(x as Error);
-    }
+    });
   };
   const acts = (
     <May to="write">
-      <form
+      <Form
         className="flex gap-2"
-        onSubmit={(e) => {
-          e.preventDefault();
-          begin({ name: String(new FormData(e.currentTarget).get("name")) });
+        act={(form) => {
+          begin({ name: String(new FormData(form).get("name")) });
         }}
       >
         <input
@@ -59,7 +61,7 @@ export function SequenceListPage() {
         <button type="submit" className="btn btn-main">
           Create sequence
         </button>
-      </form>
+      </Form>
     </May>
   );
   return (
@@ -73,17 +75,27 @@ export function SequenceListPage() {
           {listed.length === 0 ? (
             <Quiet>No sequences yet. Start from a template below, or from scratch.</Quiet>
           ) : (
-            <table className="lined">
+            <Table label="Sequences">
               <thead>
                 <tr>
-                  <th>Sequence</th>
-                  <th />
-                  <th>Purpose</th>
-                  <th className="n">Messages</th>
-                  <th className="n">Duration</th>
-                  <th className="n">Active</th>
-                  <th className="n">Queued</th>
-                  <th className="n">Completed</th>
+                  <th scope="col">Sequence</th>
+                  <th scope="col" />
+                  <th scope="col">Purpose</th>
+                  <th scope="col" className="n">
+                    Messages
+                  </th>
+                  <th scope="col" className="n">
+                    Duration
+                  </th>
+                  <th scope="col" className="n">
+                    Active
+                  </th>
+                  <th scope="col" className="n">
+                    Queued
+                  </th>
+                  <th scope="col" className="n">
+                    Completed
+                  </th>
                 </tr>
               </thead>
               <tbody>
@@ -107,7 +119,7 @@ export function SequenceListPage() {
                   </tr>
                 ))}
               </tbody>
-            </table>
+            </Table>
           )}
           <h2 className="mt-7 mb-1">Templates</h2>
           <p className="mb-3 text-ink-2">

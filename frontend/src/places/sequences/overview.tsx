@@ -1,9 +1,12 @@
 import type { M } from "../../api/client";
-import { count, moment, people, points, share } from "../../logic/format";
+import { count, people, points, share } from "../../logic/format";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
 import { titleOf } from "./words";
 
 /** The right side while no step is chosen: what is missing, who leaves, what repeats add. */
 export function Overview({ s, pick }: { s: M["SequenceView"]; pick: (key: number) => void }) {
+  const { moment } = useTimes();
   const leave = s.definition.leave;
   const reasons = [
     leave.engaged && "they engage",
@@ -43,7 +46,7 @@ export function Overview({ s, pick }: { s: M["SequenceView"]; pick: (key: number
       {s.state !== "draft" && (
         <>
           <h2 className="mb-1">Status</h2>
-          <table className="lined mb-6">
+          <Table label="Status" className="mb-6">
             <tbody>
               <Row words="Queued" n={s.queued} />
               <Row words="Active" n={s.active} />
@@ -52,7 +55,7 @@ export function Overview({ s, pick }: { s: M["SequenceView"]; pick: (key: number
                 <Row key={l.why} words={`Exited: ${l.why}`} n={l.people} />
               ))}
             </tbody>
-          </table>
+          </Table>
           {s.queued > 0 && s.portions.length > 0 && (
             <p className="-mt-4 mb-6 text-[13px] text-ink-2">The queue starts {inPortions(s.portions)}.</p>
           )}
@@ -61,14 +64,22 @@ export function Overview({ s, pick }: { s: M["SequenceView"]; pick: (key: number
       {s.added.length > 0 && (
         <>
           <h2 className="mb-1">Resend uplift</h2>
-          <table className="lined">
+          <Table label="Messages">
             <thead>
               <tr>
-                <th>Message</th>
-                <th className="n">Received</th>
-                <th className="n">First send</th>
-                <th className="n">Resend</th>
-                <th className="n">Total</th>
+                <th scope="col">Message</th>
+                <th scope="col" className="n">
+                  Received
+                </th>
+                <th scope="col" className="n">
+                  First send
+                </th>
+                <th scope="col" className="n">
+                  Resend
+                </th>
+                <th scope="col" className="n">
+                  Total
+                </th>
               </tr>
             </thead>
             <tbody>
@@ -82,7 +93,7 @@ export function Overview({ s, pick }: { s: M["SequenceView"]; pick: (key: number
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
           <p className="mt-1.5 mb-6 text-[13px] text-ink-2">
             People who opened, clicked, replied or booked, of those who received it.{" "}
             {s.compared

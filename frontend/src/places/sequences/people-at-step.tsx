@@ -2,32 +2,33 @@ import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-quer
 import { useState } from "react";
 import { Link } from "react-router";
 import { get, type M, post } from "../../api/client";
-import { ago, count, when } from "../../logic/format";
-import { Ask, Sentence } from "../../parts/basics";
+import { changedIn, keys } from "../../api/keys";
+import { ago, count } from "../../logic/format";
+import { useAction } from "../../parts/action";
+import { Ask } from "../../parts/ask";
 import { May } from "../../parts/may";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { Sentence } from "../../parts/waiting";
 import { MAILS, type Step } from "./words";
 
 const SHOWN = 50;
 
 /** The figures of a step and the people who stand there, each to be moved on or taken out. */
 export function StandHere({ s, step, figures: f }: { s: M["SequenceView"]; step: Step; figures: M["StepFigures"] }) {
+  const { when } = useTimes();
   const client = useQueryClient();
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   const [from, setFrom] = useState(0);
   const q = useQuery({
-    queryKey: ["stand", s.id, step.key, f.here, from],
+    queryKey: keys.atStep(s.id, step.key, f.here, from),
     queryFn: () => get(`/sequences/${s.id}/steps/${step.key}/people?offset=${from}`),
     placeholderData: keepPreviousData,
     enabled: f.here > 0,
   });
   const act = async (stay: number, word: string) => {
-    setError(null);
-    try {
-      await post(`/sequences/${s.id}/enrolments/${stay}/${word}`);
-    } catch (e) {
-      setError(e as Error);
-    }
-    await client.invalidateQueries();
+    await post(`/sequences/${s.id}/enrolments/${stay}/${word}`);
+    await changedIn(client, "sequences");
   };
   const mail = MAILS.includes(step.kind);
   const lines: [string, number][] = [
@@ -47,7 +48,7 @@ export function StandHere({ s, step, figures: f }: { s: M["SequenceView"]; step:
   return (
     <>
       <h2 className="mt-6 mb-1">People</h2>
-      <table className="lined">
+      <Table label="People at this step">
         <tbody>
           {lines
             .filter(([, n]) => n)
@@ -58,7 +59,7 @@ export function StandHere({ s, step, figures: f }: { s: M["SequenceView"]; step:
               </tr>
             ))}
         </tbody>
-      </table>
+      </Table>
       <Sentence error={error} />
       {f.here > 0 ? (
         <>
@@ -79,7 +80,7 @@ export function StandHere({ s, step, figures: f }: { s: M["SequenceView"]; step:
                       type="button"
                       className="text-cornflower hover:underline disabled:text-ink-3"
                       disabled={!p.goes}
-                      onClick={() => act(p.id, "skip-wait")}
+                      onClick={() => run(() => act(p.id, "skip-wait"))}
                     >
                       skip wait
                     </button>

@@ -2,8 +2,11 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { get, type M } from "../../api/client";
-import { clockTime, weekday } from "../../logic/format";
-import { Page, Waiting } from "../../parts/basics";
+import { keys } from "../../api/keys";
+import { Form } from "../../parts/form";
+import { Page } from "../../parts/page";
+import { useTimes } from "../../parts/times";
+import { Waiting } from "../../parts/waiting";
 import { sentence } from "./words";
 
 const SUPPOSED: [string, string][] = [
@@ -14,13 +17,14 @@ const SUPPOSED: [string, string][] = [
 
 /** What somebody would get, day by day. Nothing is sent. */
 export function WalkPage() {
+  const { weekday } = useTimes();
   const { id } = useParams();
   const [supposed, setSupposed] = useState("never");
   const [email, setEmail] = useState("");
   const [asked, setAsked] = useState("");
-  const s = useQuery({ queryKey: ["sequence", id], queryFn: () => get(`/sequences/${Number(id)}`) });
+  const s = useQuery({ queryKey: keys.sequence(id), queryFn: () => get(`/sequences/${Number(id)}`) });
   const q = useQuery({
-    queryKey: ["walk", id, supposed, asked],
+    queryKey: keys.simulation(id, supposed, asked),
     queryFn: () => get(`/sequences/${Number(id)}/simulation?supposed=${supposed}&email=${encodeURIComponent(asked)}`),
     placeholderData: (before) => before,
     retry: false,
@@ -41,10 +45,9 @@ export function WalkPage() {
         </>
       }
     >
-      <form
+      <Form
         className="mb-5 flex flex-wrap items-end gap-4"
-        onSubmit={(e) => {
-          e.preventDefault();
+        act={() => {
           setAsked(email);
         }}
       >
@@ -72,7 +75,7 @@ export function WalkPage() {
             </button>
           ))}
         </fieldset>
-      </form>
+      </Form>
       {q.error || !q.data ? (
         <Waiting error={q.error} what="the days" />
       ) : (
@@ -110,6 +113,7 @@ export function WalkPage() {
 }
 
 function WalkLine({ d, s }: { d: M["WalkDay"]; s: M["SequenceView"] | undefined }) {
+  const { clockTime } = useTimes();
   const step = s?.definition.steps.find((x) => x.key === d.step);
   const words = s && step ? sentence(step, s.steps) : "";
   if (d.what === "mail")

@@ -1,5 +1,6 @@
 import type { M } from "../../api/client";
-import { count, when } from "../../logic/format";
+import { count } from "../../logic/format";
+import { useTimes } from "../../parts/times";
 import { dayWords, leads, MAILS, type Shown, type Step, sentence, sentWords, waiting } from "./words";
 
 /** Two paths side by side; on a phone the second is set in below the first. */
@@ -91,6 +92,7 @@ function StepCard({
   on: boolean;
   pick: () => void;
 }) {
+  const { when } = useTimes();
   const f = shown.figures;
   const card = MAILS.includes(x.kind);
   const act = ["label", "list", "field", "suppress", "end"].includes(x.kind);

@@ -2,10 +2,14 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { type M, post } from "../../api/client";
+import { changedIn } from "../../api/keys";
 import { count } from "../../logic/format";
-import { Ask, Sentence } from "../../parts/basics";
+import { useAction } from "../../parts/action";
+import { Ask } from "../../parts/ask";
+import { Form } from "../../parts/form";
 import { TextField } from "../../parts/labelled";
 import { May } from "../../parts/may";
+import { Sentence } from "../../parts/waiting";
 import { StandHere } from "./people-at-step";
 import type { Going } from "./steps";
 import { WaitFields } from "./wait-fields";
@@ -27,7 +31,7 @@ export function StepForm({
 }) {
   const client = useQueryClient();
   const [x, setX] = useState(step);
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   const [going, setGoing] = useState("out");
   const steps = s.definition.steps;
   const at = steps.findIndex((y) => y.key === step.key);
@@ -36,15 +40,7 @@ export function StepForm({
   const means = KINDS.find((k) => k.kind === step.kind);
   const changed = JSON.stringify(x) !== JSON.stringify(step);
   const set = (values: Partial<Step>) => setX({ ...x, ...values });
-  const tell = async (next: Step[], words: string, to?: Going) => {
-    setError(null);
-    try {
-      await keep(next, words, to);
-    } catch (e) {
-      setError(e as Error);
-      throw e;
-    }
-  };
+  const tell = (next: Step[], words: string, to?: Going) => run(() => keep(next, words, to));
   const put = (y: Step) =>
     tell(
       steps.map((z) => (z.key === y.key ? y : z)),
@@ -65,11 +61,10 @@ export function StepForm({
       </div>
       <p className="mb-3 text-[13px] text-ink-2">{means?.means}</p>
       <May to="write">
-        <form
+        <Form
           className="space-y-3"
-          onSubmit={(e) => {
-            e.preventDefault();
-            put(x).catch(() => undefined);
+          act={() => {
+            put(x);
           }}
         >
           {(x.kind === "message" || x.kind === "consent request") && (
@@ -246,7 +241,7 @@ export function StepForm({
                 words="Delete step"
                 grave
                 act={async () => {
-                  await tell(
+                  await keep(
                     steps.filter((y) => y.key !== step.key),
                     "the deletion",
                     here ? { [step.key]: going } : {},
@@ -274,7 +269,7 @@ export function StepForm({
               </Ask>
             </div>
           )}
-        </form>
+        </Form>
       </May>
       {shown?.paused_why && (
         <section className="mt-5 rounded border border-[#dcb1aa] px-3 py-2">
@@ -283,14 +278,12 @@ export function StepForm({
             <button
               type="button"
               className="btn"
-              onClick={async () => {
-                try {
+              onClick={() =>
+                run(async () => {
                   await post(`/campaigns/${shown.campaign}/resume`);
-                  await client.invalidateQueries();
-                } catch (e) {
-                  setError(e as Error);
-                }
-              }}
+                  await changedIn(client, "sequences");
+                })
+              }
             >
               Resume
             </button>

@@ -1,10 +1,15 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { get, put } from "../../api/client";
+import { get, type M, put } from "../../api/client";
+import { keys } from "../../api/keys";
 import { count } from "../../logic/format";
-import { Page, Sentence, StateTag, Waiting } from "../../parts/basics";
-import { useKeys, useMe } from "../../parts/me";
+import { useAction } from "../../parts/action";
+import { useKeys } from "../../parts/keys";
+import { useMe } from "../../parts/me";
+import { Page } from "../../parts/page";
+import { StateTag } from "../../parts/state-tag";
+import { Sentence, Waiting } from "../../parts/waiting";
 import { Acts } from "./actions";
 import { BeginForm } from "./entry-form";
 import { Overview } from "./overview";
@@ -22,17 +27,16 @@ export function StepsPage() {
   const role = useMe().role;
   const [picked, setPicked] = useState<number | "begin" | null>(null);
   const [before, setBefore] = useState<{ definition: Definition; words: string } | null>(null);
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   const q = useQuery({
-    queryKey: ["sequence", id],
+    queryKey: keys.sequence(id),
     queryFn: () => get(`/sequences/${Number(id)}`),
     refetchInterval: (x) => (x.state.data?.state === "running" ? 4000 : false),
   });
   const s = q.data;
-  const save = async (body: Record<string, unknown>) => {
-    setError(null);
+  const save = async (body: M["SequenceChange"]) => {
     await put(`/sequences/${Number(id)}`, body);
-    await client.invalidateQueries({ queryKey: ["sequence", id] });
+    await client.invalidateQueries({ queryKey: keys.sequence(id) });
   };
   /** Keep a changed definition; the one before can be taken back. */
   const keep = async (steps: Step[], words: string, going: Going = {}) => {
@@ -40,13 +44,7 @@ export function StepsPage() {
     await save({ definition: { ...s.definition, steps }, going });
     setBefore({ definition: s.definition, words });
   };
-  const attempt = async (steps: Step[], words: string) => {
-    try {
-      await keep(steps, words);
-    } catch (e) {
-      setError(e as Error);
-    }
-  };
+  const attempt = (steps: Step[], words: string) => run(() => keep(steps, words));
   const steps = s?.definition.steps ?? [];
   const at = steps.findIndex((x) => x.key === picked);
   const open = s !== undefined && s.state !== "ended" && role !== "observer";
@@ -63,12 +61,10 @@ export function StepsPage() {
     const above = steps[at];
     const sends = above?.kind === "condition" && [above.yes, above.no].includes("follow-up path");
     const step = newStep(kind, s.next_key, s.definition, sends ? 2 : (above?.path ?? 1), s.state !== "draft");
-    try {
+    await run(async () => {
       await keep([...steps.slice(0, place), step, ...steps.slice(place)], "the new step");
       setPicked(step.key);
-    } catch (e) {
-      setError(e as Error);
-    }
+    });
   };
   const pick = (by: number) => {
     const next = steps[Math.max(0, Math.min(steps.length - 1, at < 0 ? (by > 0 ? 0 : steps.length - 1) : at + by))];
@@ -122,15 +118,13 @@ export function StepsPage() {
           <button
             type="button"
             className="text-cornflower hover:underline"
-            onClick={async () => {
-              try {
+            onClick={() =>
+              run(async () => {
                 await save({ definition: before.definition });
                 setBefore(null);
                 setPicked(null);
-              } catch (e) {
-                setError(e as Error);
-              }
-            }}
+              })
+            }
           >
             Undo {before.words}
           </button>

@@ -1,10 +1,15 @@
-import { useQuery } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { get, type M, post, put, remove } from "../../api/client";
-import { count, moment } from "../../logic/format";
-import { Ask, Sentence, Waiting } from "../../parts/basics";
-import { useAct } from "../../parts/proving";
+import { keys } from "../../api/keys";
+import { count } from "../../logic/format";
+import { useAction } from "../../parts/action";
+import { Ask } from "../../parts/ask";
+import { Form } from "../../parts/form";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
 import { TokenTable } from "../../parts/tokens";
+import { Sentence, Waiting } from "../../parts/waiting";
 
 type Role = M["AccountLine"]["role"];
 const ROLES: [Role, string][] = [
@@ -15,9 +20,11 @@ const ROLES: [Role, string][] = [
 
 /** Everyone who works here: invite, role, second factor, sessions, removal; or everybody's tokens. */
 export function AccountsSection({ tokens }: { tokens: boolean }) {
-  const { act, error } = useAct(["accounts"]);
+  const { moment } = useTimes();
+  const { run: act, error } = useAction(keys.accounts());
+  const client = useQueryClient();
   const [link, setLink] = useState<M["AccountLink"] | null>(null);
-  const q = useQuery({ queryKey: ["accounts"], queryFn: () => get("/accounts") });
+  const q = useQuery({ queryKey: keys.accounts(), queryFn: () => get("/accounts") });
   if (!q.data) return <Waiting error={q.error} what="the accounts" />;
   if (tokens)
     return (
@@ -31,13 +38,15 @@ export function AccountsSection({ tokens }: { tokens: boolean }) {
   return (
     <>
       <h2 className="mb-1">Accounts</h2>
-      <table className="lined">
+      <Table label="Accounts">
         <thead>
           <tr>
-            <th>Name</th>
-            <th>Role</th>
-            <th className="whitespace-nowrap">Two-factor</th>
-            <th>
+            <th scope="col">Name</th>
+            <th scope="col">Role</th>
+            <th scope="col" className="whitespace-nowrap">
+              Two-factor
+            </th>
+            <th scope="col">
               <span className="sr-only">Actions</span>
             </th>
           </tr>
@@ -111,7 +120,10 @@ export function AccountsSection({ tokens }: { tokens: boolean }) {
                     title={`Remove the account ${a.name}?`}
                     words="Remove account"
                     grave
-                    act={() => act(() => remove(`/accounts/${a.id}`))}
+                    act={async () => {
+                      await remove(`/accounts/${a.id}`);
+                      await client.invalidateQueries({ queryKey: keys.accounts() });
+                    }}
                   >
                     <p>Its sessions and tokens end now. Its entries in the activity log stay.</p>
                   </Ask>
@@ -120,7 +132,7 @@ export function AccountsSection({ tokens }: { tokens: boolean }) {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
       <Sentence error={error} />
       {link && (
         <div role="status" className="mt-3">
@@ -128,11 +140,9 @@ export function AccountsSection({ tokens }: { tokens: boolean }) {
           <p className="code mt-1">{link.url}</p>
         </div>
       )}
-      <form
+      <Form
         className="mt-6"
-        onSubmit={(e) => {
-          e.preventDefault();
-          const form = e.currentTarget;
+        act={(form) => {
           const f = new FormData(form);
           act(async () => {
             const body = { name: String(f.get("name")), role: f.get("role") as Role, email: String(f.get("email")) };
@@ -166,7 +176,7 @@ export function AccountsSection({ tokens }: { tokens: boolean }) {
             Create invitation
           </button>
         </div>
-      </form>
+      </Form>
     </>
   );
 }

@@ -1,14 +1,18 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { get } from "../../api/client";
-import { count, moment } from "../../logic/format";
-import { Waiting } from "../../parts/basics";
+import { keys } from "../../api/keys";
+import { count } from "../../logic/format";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
 import { TakeBack } from "../../parts/undo";
+import { Waiting } from "../../parts/waiting";
 
 /** Who did what, when, to how many; what can be undone can be undone here for ever. */
 export function ActivitySection() {
+  const { moment } = useTimes();
   const [text, setText] = useState("");
-  const log = useQuery({ queryKey: ["activity"], queryFn: () => get("/activity") });
+  const log = useQuery({ queryKey: keys.activity(), queryFn: () => get("/activity") });
   if (!log.data) return <Waiting error={log.error} what="the activity log" />;
   const shown = log.data.actions.filter((d) =>
     `${d.who} ${d.act} ${d.what}`.toLowerCase().includes(text.toLowerCase()),
@@ -26,15 +30,23 @@ export function ActivitySection() {
           onChange={(e) => setText(e.target.value)}
         />
       </div>
-      <table className="lined table-fixed max-[640px]:table-auto">
+      <Table label="Activity log" className="table-fixed max-[640px]:table-auto">
         <thead>
           <tr>
-            <th className="w-[128px]">When</th>
-            <th className="w-[104px]">Who</th>
-            <th className="w-[150px]">Action</th>
-            <th>Item</th>
-            <th className="n w-[62px]">People</th>
-            <th className="w-[96px]">
+            <th scope="col" className="w-[128px]">
+              When
+            </th>
+            <th scope="col" className="w-[104px]">
+              Who
+            </th>
+            <th scope="col" className="w-[150px]">
+              Action
+            </th>
+            <th scope="col">Item</th>
+            <th scope="col" className="n w-[62px]">
+              People
+            </th>
+            <th scope="col" className="w-[96px]">
               <span className="sr-only">Undo</span>
             </th>
           </tr>
@@ -55,7 +67,7 @@ export function ActivitySection() {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
       {shown.length === 0 && <p className="py-3 text-ink-2">No entries match “{text}”.</p>}
     </>
   );

@@ -2,37 +2,37 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { type M, put } from "../../api/client";
-import { clockTime } from "../../logic/format";
+import { keys } from "../../api/keys";
 import { asText, asValue } from "../../logic/settings";
-import { Sentence } from "../../parts/basics";
+import { useAction } from "../../parts/action";
+import { Form } from "../../parts/form";
 import { useMe } from "../../parts/me";
 import { useGuarded } from "../../parts/proving";
+import { useTimes } from "../../parts/times";
+import { Sentence } from "../../parts/waiting";
 
 /** One group of settings; what was changed is saved together, or not at all. */
 export function SettingsForm({ group, askedBy }: { group: M["SettingGroup"]; askedBy: string }) {
+  const { clockTime } = useTimes();
   const client = useQueryClient();
   const me = useMe();
   const guarded = useGuarded();
   const [typed, setTyped] = useState<Record<string, string>>({});
   const [saved, setSaved] = useState("");
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   const mine = me.role === "analyst";
   const changed = group.settings.filter((s) => typed[s.name] !== undefined && typed[s.name] !== asText(s));
   return (
-    <form
-      onSubmit={async (e) => {
-        e.preventDefault();
-        setError(null);
-        try {
+    <Form
+      act={async () => {
+        await run(async () => {
           const values = Object.fromEntries(changed.map((s) => [s.name, asValue(s, typed[s.name] ?? "")]));
           const now = await guarded(() => put("/settings", { values }));
-          client.setQueryData(["settings"], now);
+          client.setQueryData(keys.settings(), now);
           setTyped({});
           setSaved(`Saved ${clockTime(Date.now() / 1000)}.`);
           await client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "settings" });
-        } catch (x) {
-          setError(x as Error);
-        }
+        });
       }}
     >
       <h2 className="mb-1">{group.name}</h2>
@@ -83,7 +83,7 @@ export function SettingsForm({ group, askedBy }: { group: M["SettingGroup"]; ask
         </div>
       </fieldset>
       <Sentence error={error} />
-    </form>
+    </Form>
   );
 }
 

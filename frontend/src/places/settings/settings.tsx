@@ -1,8 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { NavLink, useParams } from "react-router";
 import { get, type M } from "../../api/client";
-import { Page, StateTag, Waiting } from "../../parts/basics";
+import { keys } from "../../api/keys";
 import { useMe } from "../../parts/me";
+import { Page } from "../../parts/page";
+import { StateTag } from "../../parts/state-tag";
+import { Waiting } from "../../parts/waiting";
 import { AccountsSection } from "./accounts";
 import { ActivitySection } from "./activity";
 import { SettingsForm } from "./form";
@@ -14,9 +17,9 @@ const OWN = ["Accounts", "Tokens", "Activity log"] as const;
 export function SettingsPlace() {
   const { section = "workspace" } = useParams();
   const me = useMe();
-  const q = useQuery({ queryKey: ["settings"], queryFn: () => get("/settings") });
+  const q = useQuery({ queryKey: keys.settings(), queryFn: () => get("/settings") });
   const checks = useQuery({
-    queryKey: ["settings-check"],
+    queryKey: keys.settingsCheck(),
     queryFn: () => get("/settings/check"),
   });
   if (!q.data)

@@ -2,9 +2,15 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { get, type M, post, put } from "../../api/client";
+import { keys, peopleChanged } from "../../api/keys";
 import { count, duration, people, share } from "../../logic/format";
-import { Ask, Page, Sentence, Waiting } from "../../parts/basics";
-import { offerUndo, useMe } from "../../parts/me";
+import { useAction } from "../../parts/action";
+import { Ask } from "../../parts/ask";
+import { useMe } from "../../parts/me";
+import { Page } from "../../parts/page";
+import { Table } from "../../parts/table";
+import { offerUndo } from "../../parts/undo-offer";
+import { Sentence, Waiting } from "../../parts/waiting";
 import { TryAddresses } from "./address-lookup";
 import { SubscriberTabs } from "./tabs";
 import { VERDICT_COLOUR } from "./verdicts";
@@ -21,12 +27,12 @@ export function AddressChecksPage() {
   const me = useMe();
   const client = useQueryClient();
   const q = useQuery({
-    queryKey: ["addresses"],
+    queryKey: keys.addresses(),
     queryFn: () => get("/addresses"),
     refetchInterval: 4000,
   });
-  const jobs = useQuery({ queryKey: ["jobs"], queryFn: () => get("/jobs"), refetchInterval: 1000 });
-  const [error, setError] = useState<Error | null>(null);
+  const jobs = useQuery({ queryKey: keys.jobs(), queryFn: () => get("/jobs"), refetchInterval: 1000 });
+  const { run, error } = useAction();
   const d = q.data;
   if (!d)
     return (
@@ -37,20 +43,15 @@ export function AddressChecksPage() {
   const total = Object.values(d.counts).reduce((a, b) => a + b, 0) + d.unchecked;
   const analyst = me.role === "analyst";
   const accept = async (typed: string) => {
-    setError(null);
-    try {
-      const done = await post("/addresses/accept", { typed });
-      await client.invalidateQueries();
-      offerUndo({
-        words: `${count(done.people)} addresses corrected.`,
-        undo: async () => {
-          await post(`/activity/${done.action}/undo`);
-          await client.invalidateQueries();
-        },
-      });
-    } catch (e) {
-      setError(e as Error);
-    }
+    const done = await post("/addresses/accept", { typed });
+    await peopleChanged(client);
+    offerUndo({
+      words: `${count(done.people)} addresses corrected.`,
+      undo: async () => {
+        await post(`/activity/${done.action}/undo`);
+        await peopleChanged(client);
+      },
+    });
   };
   return (
     <Page
@@ -60,13 +61,17 @@ export function AddressChecksPage() {
       side={<Check d={d} analyst={analyst} jobs={jobs.data?.jobs ?? []} />}
     >
       {analyst && <TryAddresses job={jobs.data?.jobs.find((j) => j.kind === "address file")} />}
-      <table className="lined">
+      <Table label="Verdicts">
         <thead>
           <tr>
-            <th>Result</th>
-            <th className="n">People</th>
-            <th className="n">Share</th>
-            <th>Meaning</th>
+            <th scope="col">Result</th>
+            <th scope="col" className="n">
+              People
+            </th>
+            <th scope="col" className="n">
+              Share
+            </th>
+            <th scope="col">Meaning</th>
           </tr>
         </thead>
         <tbody>
@@ -92,7 +97,7 @@ export function AddressChecksPage() {
             <td className="text-ink-2">{d.required ? "not mailed until checked" : "still mailed"}</td>
           </tr>
         </tbody>
-      </table>
+      </Table>
       <Sentence error={error} />
       {d.slips.length > 0 && (
         <>
@@ -114,14 +119,16 @@ export function AddressChecksPage() {
               </Ask>
             )}
           </div>
-          <table className="lined">
+          <Table label="Possible typos">
             <thead>
               <tr>
-                <th>As entered</th>
-                <th>Suggestion</th>
-                <th className="n">People</th>
-                <th>Example</th>
-                <th>
+                <th scope="col">As entered</th>
+                <th scope="col">Suggestion</th>
+                <th scope="col" className="n">
+                  People
+                </th>
+                <th scope="col">Example</th>
+                <th scope="col">
                   <span className="sr-only">Accept</span>
                 </th>
               </tr>
@@ -139,7 +146,7 @@ export function AddressChecksPage() {
                         type="button"
                         className="btn btn-bare py-0"
                         aria-label={`Correct ${s.typed} to ${s.meant}`}
-                        onClick={() => accept(s.typed)}
+                        onClick={() => run(() => accept(s.typed))}
                       >
                         Correct
                       </button>
@@ -148,13 +155,13 @@ export function AddressChecksPage() {
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
         </>
       )}
       {d.reasons.length > 0 && (
         <>
           <h2 className="mt-7 mb-1">Why</h2>
-          <table className="lined">
+          <Table label="Reasons">
             <tbody>
               {d.reasons.map((r) => (
                 <tr key={r.words + r.verdict}>
@@ -164,7 +171,7 @@ export function AddressChecksPage() {
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
         </>
       )}
     </Page>
@@ -173,26 +180,23 @@ export function AddressChecksPage() {
 
 function Check({ d, analyst, jobs }: { d: M["AddressSummary"]; analyst: boolean; jobs: M["Job"][] }) {
   const client = useQueryClient();
-  const segments = useQuery({ queryKey: ["segments"], queryFn: () => get("/segments") });
+  const segments = useQuery({ queryKey: keys.segments(), queryFn: () => get("/segments") });
   const [rule, setRule] = useState("");
   const [hosts, setHosts] = useState(false);
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   const body = { choice: { rule, text: "", bands: [], ids: null, without: [] }, ask_hosts: hosts };
   const cost = useQuery({
-    queryKey: ["address-cost", rule, hosts],
+    queryKey: keys.addressCost(rule, hosts),
     queryFn: () => post("/addresses/cost", body),
     placeholderData: (b) => b,
   });
   const job = jobs.find((j) => j.kind === "addresses");
   const under = job && ["waiting", "working", "paused"].includes(job.state);
   const go = async (path: string, send?: unknown) => {
-    setError(null);
-    try {
+    await run(async () => {
       await post(path, send);
-      await client.invalidateQueries({ queryKey: ["jobs"] });
-    } catch (e) {
-      setError(e as Error);
-    }
+      await client.invalidateQueries({ queryKey: keys.jobs() });
+    });
   };
   const c = cost.data;
   return (
@@ -258,7 +262,7 @@ function Check({ d, analyst, jobs }: { d: M["AddressSummary"]; analyst: boolean;
           checked={d.required}
           onChange={async (e) => {
             const fresh = await put("/addresses/required", { required: e.target.checked });
-            client.setQueryData(["addresses"], fresh);
+            client.setQueryData(keys.addresses(), fresh);
           }}
         />
         Require an address check before the first email

@@ -2,8 +2,12 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { Link } from "react-router";
 import { type M, post } from "../../api/client";
+import { keys } from "../../api/keys";
 import { count } from "../../logic/format";
-import { Sentence } from "../../parts/basics";
+import { useAction } from "../../parts/action";
+import { Form } from "../../parts/form";
+import { Table } from "../../parts/table";
+import { Sentence } from "../../parts/waiting";
 import { VERDICT_COLOUR } from "./verdicts";
 
 /** Addresses that need not be anybody's here: typed or pasted, answered at once; or a file, as a job. */
@@ -13,38 +17,26 @@ export function TryAddresses({ job }: { job: M["Job"] | undefined }) {
   const [text, setText] = useState("");
   const [hosts, setHosts] = useState(false);
   const [found, setFound] = useState<M["TypedVerdict"][]>([]);
-  const [asking, setAsking] = useState(false);
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error, busy: asking } = useAction();
   const look = async () => {
-    setError(null);
-    setAsking(true);
-    try {
-      setFound((await post("/addresses/typos", { text, ask_hosts: hosts })).verdicts);
-    } catch (e) {
-      setFound([]);
-      setError(e as Error);
-    }
-    setAsking(false);
+    const done = await run(async () => setFound((await post("/addresses/typos", { text, ask_hosts: hosts })).verdicts));
+    if (!done) setFound([]);
   };
   const send = async (chosen: File) => {
-    setError(null);
-    try {
+    await run(async () => {
       const form = new FormData();
       form.append("file", chosen);
       form.append("ask_hosts", String(hosts));
       await post("/addresses/file", form);
-      await client.invalidateQueries({ queryKey: ["jobs"] });
-    } catch (e) {
-      setError(e as Error);
-    }
+      await client.invalidateQueries({ queryKey: keys.jobs() });
+    });
   };
   const verdicts = job?.state === "finished" ? Object.entries(job.outcome?.verdicts ?? {}) : [];
   return (
     <section className="mb-7 border-b border-rule pb-5" aria-label="Check other addresses">
-      <form
+      <Form
         className="flex items-end gap-3"
-        onSubmit={(e) => {
-          e.preventDefault();
+        act={() => {
           look();
         }}
       >
@@ -83,14 +75,14 @@ export function TryAddresses({ job }: { job: M["Job"] | undefined }) {
         <button type="button" className="btn" onClick={() => file.current?.click()}>
           Check a file…
         </button>
-      </form>
+      </Form>
       <label className="mt-2 flex items-baseline gap-2 text-ink-2">
         <input type="checkbox" checked={hosts} onChange={(e) => setHosts(e.target.checked)} />
         Also query mail servers. Nothing is sent and no one is added.
       </label>
       <Sentence error={error} />
       {found.length > 0 && (
-        <table className="lined mt-3" aria-live="polite">
+        <Table label="Checked addresses" className="mt-3" aria-live="polite">
           <tbody>
             {found.map((v, i) => (
               <tr key={`${i} ${v.address}`}>
@@ -122,7 +114,7 @@ export function TryAddresses({ job }: { job: M["Job"] | undefined }) {
               </tr>
             ))}
           </tbody>
-        </table>
+        </Table>
       )}
       {job && (
         <p className="mt-3" role="status">
@@ -143,7 +135,7 @@ export function TryAddresses({ job }: { job: M["Job"] | undefined }) {
               className="btn btn-bare ml-2 py-0"
               onClick={async () => {
                 await post(`/jobs/${job.id}/${job.state === "paused" ? "resume" : "pause"}`);
-                await client.invalidateQueries({ queryKey: ["jobs"] });
+                await client.invalidateQueries({ queryKey: keys.jobs() });
               }}
             >
               {job.state === "paused" ? "Resume" : "Pause"}

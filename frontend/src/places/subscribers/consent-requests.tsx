@@ -2,13 +2,19 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { get, type M, post } from "../../api/client";
-import { count, day, people, share } from "../../logic/format";
-import { Quiet, Sentence, StateTag } from "../../parts/basics";
+import { keys } from "../../api/keys";
+import { count, people, share } from "../../logic/format";
+import { useAction } from "../../parts/action";
+import { StateTag } from "../../parts/state-tag";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { Quiet, Sentence } from "../../parts/waiting";
 
 /** Consent requests for consent: whom it would reach, the ready campaign, and what came of earlier ones. */
 export function AskAgain({ d, analyst }: { d: M["ConsentView"]; analyst: boolean }) {
+  const { day } = useTimes();
   const [open, setOpen] = useState(false);
-  const q = useQuery({ queryKey: ["requests"], queryFn: () => get("/consent-requests") });
+  const q = useQuery({ queryKey: keys.consentRequests(), queryFn: () => get("/consent-requests") });
   const requests = q.data?.requests ?? [];
   return (
     <>
@@ -28,15 +34,21 @@ export function AskAgain({ d, analyst }: { d: M["ConsentView"]; analyst: boolean
       )}
       {open && <Prepare d={d} close={() => setOpen(false)} />}
       {requests.length > 0 && (
-        <table className="lined">
+        <Table label="Consent requests">
           <thead>
             <tr>
-              <th>Request</th>
-              <th>Purpose</th>
-              <th className="n">Mailed</th>
-              <th className="n">Opted in</th>
-              <th className="n">No response</th>
-              <th>Non-responders</th>
+              <th scope="col">Request</th>
+              <th scope="col">Purpose</th>
+              <th scope="col" className="n">
+                Mailed
+              </th>
+              <th scope="col" className="n">
+                Opted in
+              </th>
+              <th scope="col" className="n">
+                No response
+              </th>
+              <th scope="col">Non-responders</th>
             </tr>
           </thead>
           <tbody>
@@ -71,7 +83,7 @@ export function AskAgain({ d, analyst }: { d: M["ConsentView"]; analyst: boolean
               </tr>
             ))}
           </tbody>
-        </table>
+        </Table>
       )}
     </>
   );
@@ -91,7 +103,7 @@ function Prepare({ d, close }: { d: M["ConsentView"]; close: () => void }) {
   const [sources, setSources] = useState<string[]>([]);
   const [relation, setRelation] = useState("");
   const [letGo, setLetGo] = useState("");
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   const body = {
     purposes,
     none,
@@ -102,7 +114,7 @@ function Prepare({ d, close }: { d: M["ConsentView"]; close: () => void }) {
   };
   const ready = purposes.length > 0 && (none || body.older_days > 0 || sources.length > 0);
   const q = useQuery({
-    queryKey: ["ask-again", purposes, none, body.older_days, sources],
+    queryKey: keys.consentRequest(purposes, none, body.older_days, sources),
     queryFn: () => post("/consent-requests/preview", body),
     enabled: ready,
     placeholderData: (before) => before,
@@ -204,13 +216,10 @@ function Prepare({ d, close }: { d: M["ConsentView"]; close: () => void }) {
             className="btn btn-main"
             disabled={!found?.people}
             onClick={async () => {
-              setError(null);
-              try {
+              await run(async () => {
                 const done = await post("/consent-requests", body);
                 go(`/campaigns/${done.id}/message`);
-              } catch (e) {
-                setError(e as Error);
-              }
+              });
             }}
           >
             Create draft for {people(reached)}
@@ -224,7 +233,7 @@ function Prepare({ d, close }: { d: M["ConsentView"]; close: () => void }) {
         {!ready && <p className="text-ink-2">Choose a purpose and whose consent to ask for.</p>}
         <Sentence error={ready ? q.error : null} />
         {found && (
-          <table className="lined">
+          <Table label="Effect of the request">
             <tbody>
               {found.groups.map((g) => (
                 <tr key={g.words}>
@@ -253,7 +262,7 @@ function Prepare({ d, close }: { d: M["ConsentView"]; close: () => void }) {
                 </tr>
               )}
             </tbody>
-          </table>
+          </Table>
         )}
       </div>
     </div>

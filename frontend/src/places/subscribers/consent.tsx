@@ -2,31 +2,36 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { get, type M, patch, post } from "../../api/client";
-import { count, moment } from "../../logic/format";
-import { Ask, Page, Sentence, Waiting } from "../../parts/basics";
-import { useKeys, useMe } from "../../parts/me";
+import { keys, peopleChanged } from "../../api/keys";
+import { count } from "../../logic/format";
+import { useAction } from "../../parts/action";
+import { Ask } from "../../parts/ask";
+import { Form } from "../../parts/form";
+import { useKeys } from "../../parts/keys";
+import { useMe } from "../../parts/me";
+import { Page } from "../../parts/page";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { Sentence, Waiting } from "../../parts/waiting";
 import { AskAgain } from "./consent-requests";
 import { SignUpForms } from "./sign-up-forms";
 import { Suppressions } from "./suppressions";
 import { SubscriberTabs } from "./tabs";
 
-const useConsent = () => useQuery({ queryKey: ["consent"], queryFn: () => get("/consent") });
+const useConsent = () => useQuery({ queryKey: keys.consent(), queryFn: () => get("/consent") });
 
 /** Purposes and their wordings, sign-up forms, the evidence, and who is suppressed. */
 export function ConsentPage() {
   const me = useMe();
   const client = useQueryClient();
   const q = useConsent();
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   const [adding, setAdding] = useState("");
   const act = async (f: () => Promise<unknown>) => {
-    setError(null);
-    try {
+    await run(async () => {
       await f();
-      await client.invalidateQueries({ predicate: (x) => x.queryKey[0] !== "me" });
-    } catch (e) {
-      setError(e as Error);
-    }
+      await peopleChanged(client);
+    });
   };
   useKeys([
     {
@@ -51,17 +56,27 @@ export function ConsentPage() {
       side={<Side d={d} />}
     >
       <h2 className="mb-1">Purposes</h2>
-      <table className="lined">
+      <Table label="Purposes">
         <thead>
           <tr>
-            <th>Purpose and its wording</th>
-            <th>Basis</th>
-            <th className="n">Given</th>
-            <th className="n">Pending</th>
-            <th className="n">Withdrawn</th>
-            <th className="n">None</th>
-            <th className="n">May be mailed</th>
-            <th>
+            <th scope="col">Purpose and its wording</th>
+            <th scope="col">Basis</th>
+            <th scope="col" className="n">
+              Given
+            </th>
+            <th scope="col" className="n">
+              Pending
+            </th>
+            <th scope="col" className="n">
+              Withdrawn
+            </th>
+            <th scope="col" className="n">
+              None
+            </th>
+            <th scope="col" className="n">
+              May be mailed
+            </th>
+            <th scope="col">
               <span className="sr-only">Change</span>
             </th>
           </tr>
@@ -96,12 +111,11 @@ export function ConsentPage() {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
       {analyst && (
-        <form
+        <Form
           className="mt-2 flex max-w-[420px] gap-2"
-          onSubmit={(e) => {
-            e.preventDefault();
+          act={() => {
             act(() => post("/purposes", { name: adding })).then(() => setAdding(""));
           }}
         >
@@ -115,7 +129,7 @@ export function ConsentPage() {
           <button type="submit" className="btn" disabled={!adding.trim()}>
             Add
           </button>
-        </form>
+        </Form>
       )}
       <Sentence error={error} />
       <SignUpForms d={d} analyst={analyst} />
@@ -126,8 +140,9 @@ export function ConsentPage() {
 }
 
 function Side({ d }: { d: M["ConsentView"] }) {
+  const { moment } = useTimes();
   const evidence = useQuery({
-    queryKey: ["evidence"],
+    queryKey: keys.consentRecord(),
     queryFn: () => get("/consent/record"),
     staleTime: 300_000,
   });
@@ -202,7 +217,7 @@ function ChangePurpose({
       words="Save purpose"
       act={async () => {
         await save({ name: name.trim() || p.name, text, basis, transactional, retired });
-        await client.invalidateQueries();
+        await peopleChanged(client);
       }}
     >
       <label className="mb-3 block text-ink">
@@ -243,15 +258,16 @@ function ChangePurpose({
 
 /** Every version of a wording, with how many people said yes to it. */
 function Versions({ purpose }: { purpose: number }) {
+  const { moment } = useTimes();
   const q = useQuery({
-    queryKey: ["wordings", purpose],
+    queryKey: keys.wordings(purpose),
     queryFn: () => get(`/purposes/${purpose}/wordings`),
   });
   if (!q.data?.wordings.length) return null;
   return (
     <details className="mb-3">
       <summary className="cursor-pointer text-cornflower">All versions, {count(q.data.wordings.length)}</summary>
-      <table className="lined mt-1 text-ink">
+      <Table label="Earlier wordings" className="mt-1 text-ink">
         <tbody>
           {q.data.wordings.map((w) => (
             <tr key={w.id}>
@@ -265,7 +281,7 @@ function Versions({ purpose }: { purpose: number }) {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
     </details>
   );
 }

@@ -1,9 +1,12 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { get, type M } from "../../api/client";
-import { count, moment } from "../../logic/format";
-import { Sentence } from "../../parts/basics";
+import { keys } from "../../api/keys";
+import { count } from "../../logic/format";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
 import { TakeBack } from "../../parts/undo";
+import { Sentence } from "../../parts/waiting";
 
 export type Step =
   | { at: "choose" }
@@ -26,7 +29,7 @@ export function Work({
 }) {
   const client = useQueryClient();
   const q = useQuery({
-    queryKey: ["job", step.job],
+    queryKey: keys.job(step.job),
     queryFn: () => get(`/jobs/${step.job}`),
     refetchInterval: (x) => (x.state.data && ["finished", "failed"].includes(x.state.data.state) ? false : 400),
   });
@@ -34,7 +37,7 @@ export function Work({
     o = job?.outcome;
   const over = job?.state === "finished" || job?.state === "failed";
   useEffect(() => {
-    if (over) client.invalidateQueries({ predicate: (x) => x.queryKey[0] !== "job" });
+    if (over) client.invalidateQueries({ predicate: (x) => x.queryKey[0] !== "jobs" });
   }, [over, client]);
   const what = step.upload.kind === "subscribers" ? "people" : "events";
   if (!job || !over)
@@ -92,7 +95,7 @@ export function Work({
           </button>
         )}
       </div>
-      <table className="lined max-w-[560px]">
+      <Table label="Figures of the import" className="max-w-[560px]">
         <tbody>
           <tr>
             <td>{step.dry ? `New ${what}` : `${what === "people" ? "People" : "Events"} new or changed`}</td>
@@ -113,7 +116,7 @@ export function Work({
             <td className={`n ${o.refused ? "text-poppy" : ""}`}>{count(o.refused)}</td>
           </tr>
         </tbody>
-      </table>
+      </Table>
       {o.notes
         .map((n) => (
           <p key={n} className="mt-2 text-ink-2">
@@ -134,12 +137,16 @@ export function Work({
               </a>
             )}
           </div>
-          <table className="lined">
+          <Table label="Rejected rows">
             <thead>
               <tr>
-                <th className="w-20">Line</th>
-                <th className="w-40">Column</th>
-                <th>Reason</th>
+                <th scope="col" className="w-20">
+                  Line
+                </th>
+                <th scope="col" className="w-40">
+                  Column
+                </th>
+                <th scope="col">Reason</th>
               </tr>
             </thead>
             <tbody>
@@ -151,7 +158,7 @@ export function Work({
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
           {o.refused > o.refused_rows.length && (
             <p className="mt-2 text-ink-2">
               The first {count(o.refused_rows.length)} of {count(o.refused)}.
@@ -166,7 +173,8 @@ export function Work({
 
 /** Earlier imports, each with its undo. */
 export function ImportHistory() {
-  const q = useQuery({ queryKey: ["activity"], queryFn: () => get("/activity") });
+  const { moment } = useTimes();
+  const q = useQuery({ queryKey: keys.activity(), queryFn: () => get("/activity") });
   const actions = (q.data?.actions ?? []).filter((d) => d.act.startsWith("imported"));
   return (
     <>

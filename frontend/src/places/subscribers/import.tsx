@@ -1,7 +1,10 @@
 import { useState } from "react";
 import { type M, post } from "../../api/client";
 import { count } from "../../logic/format";
-import { Page, Sentence } from "../../parts/basics";
+import { useAction } from "../../parts/action";
+import { Page } from "../../parts/page";
+import { Table } from "../../parts/table";
+import { Sentence } from "../../parts/waiting";
 import { ImportHistory, type Step, Work } from "./import-job";
 import { SubscriberTabs } from "./tabs";
 
@@ -12,14 +15,13 @@ export function BringIn() {
   const [source, setSource] = useState("");
   const [suppressed, setSuppressed] = useState("");
   const [check, setCheck] = useState(true);
-  const [error, setError] = useState<Error | null>(null);
-  const [busy, setBusy] = useState(false);
+  const action = useAction();
+  const { error, busy } = action;
   const [dates, setDates] = useState<Record<string, string>>({});
   /** The same file read anew, after its encoding or the meaning of a column was changed. */
   const again = async (upload: M["Upload"], encoding: string, chosen: string[]) => {
-    setError(null);
     const corrections = Object.fromEntries(upload.header.map((h, i) => [h.trim(), chosen[i] ?? ""]));
-    try {
+    const done = await action.run(async () => {
       const other = encoding !== upload.encoding;
       const next = await post("/imports/preview", {
         upload: upload.upload,
@@ -28,29 +30,19 @@ export function BringIn() {
       });
       setTargets(other ? next.targets : chosen);
       setStep({ at: "match", upload: next });
-    } catch (e) {
-      setTargets(chosen);
-      setError(e as Error);
-    }
+    });
+    if (!done) setTargets(chosen);
   };
-  const begin = async (file: File, kind: string) => {
-    setBusy(true);
-    setError(null);
-    try {
+  const begin = (file: File, kind: string) =>
+    action.run(async () => {
       const form = new FormData();
       form.append("file", file);
       form.append("kind", kind);
       const upload = await post("/imports/upload", form);
       setTargets(upload.targets);
       setStep({ at: "match", upload });
-    } catch (e) {
-      setError(e as Error);
-    } finally {
-      setBusy(false);
-    }
-  };
+    });
   const run = async (upload: M["Upload"], dry: boolean) => {
-    setError(null);
     const corrections: Record<string, string> = {};
     if (upload.kind === "subscribers")
       upload.header.forEach((h, i) => {
@@ -61,7 +53,7 @@ export function BringIn() {
       const style = dates[h] ?? upload.dates[h]?.[0];
       if (style && style !== "year first") written[h] = style;
     }
-    try {
+    await action.run(async () => {
       const done = await post("/imports", {
         upload: upload.upload,
         kind: upload.kind,
@@ -75,9 +67,7 @@ export function BringIn() {
         dry_run: dry,
       });
       setStep({ at: "work", upload, job: done.id, dry });
-    } catch (e) {
-      setError(e as Error);
-    }
+    });
   };
   return (
     <Page
@@ -160,16 +150,18 @@ export function BringIn() {
             </div>
           </div>
           <div className="overflow-auto border-y border-rule bg-panel px-3">
-            <table className="lined whitespace-nowrap text-[13px]">
+            <Table label="First rows of the file" className="whitespace-nowrap text-[13px]">
               <thead>
                 <tr>
                   {step.upload.header.map((h, i) => (
-                    <th key={i}>{h}</th>
+                    <th scope="col" key={i}>
+                      {h}
+                    </th>
                   ))}
                 </tr>
                 <tr>
                   {step.upload.header.map((h, i) => (
-                    <th key={i}>
+                    <th scope="col" key={i}>
                       {step.upload.kind === "subscribers" ? (
                         <select
                           className="field min-w-[120px] py-0.5 font-normal"
@@ -210,7 +202,7 @@ export function BringIn() {
                   </tr>
                 ))}
               </tbody>
-            </table>
+            </Table>
           </div>
           {step.upload.kind === "subscribers" && (
             <div className="mt-4 grid max-w-[640px] grid-cols-2 gap-4">

@@ -1,14 +1,19 @@
 import { useQuery } from "@tanstack/react-query";
 import { get, type M } from "../../api/client";
-import { count, moment, share } from "../../logic/format";
-import { Page, Quiet, Waiting } from "../../parts/basics";
+import { keys } from "../../api/keys";
+import { count, share } from "../../logic/format";
+import { Page } from "../../parts/page";
 import { ProviderName } from "../../parts/provider";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { Quiet, Waiting } from "../../parts/waiting";
 import { SubscriberTabs } from "./tabs";
 
 /** How much of each provider's opens and clicks are machines', and why they are taken for that. */
 export function MachineOpensPage() {
+  const { moment } = useTimes();
   const q = useQuery({
-    queryKey: ["machine-opens"],
+    queryKey: keys.machineActivity(),
     queryFn: () => get("/subscribers/machine-activity"),
   });
   const d = q.data;
@@ -22,12 +27,16 @@ export function MachineOpensPage() {
         d && (
           <>
             <h2>How machines are detected</h2>
-            <table className="lined">
+            <Table label="How machines are detected">
               <thead>
                 <tr>
-                  <th>Deciding reason</th>
-                  <th className="n">Opens</th>
-                  <th className="n">Clicks</th>
+                  <th scope="col">Deciding reason</th>
+                  <th scope="col" className="n">
+                    Opens
+                  </th>
+                  <th scope="col" className="n">
+                    Clicks
+                  </th>
                 </tr>
               </thead>
               <tbody>
@@ -44,7 +53,7 @@ export function MachineOpensPage() {
                   <td className="n font-semibold">{count(total("clicks"))}</td>
                 </tr>
               </tbody>
-            </table>
+            </Table>
             <p className="mt-3 text-[13px] text-ink-2">
               {count(d.listed)} user agents and networks are listed. To add your own, put a file <b>machines.json</b>{" "}
               with <span className="font-mono text-[12.5px]">agents</span> and{" "}
@@ -62,16 +71,28 @@ export function MachineOpensPage() {
         <Quiet>No opens or clicks in the last {d.days} days.</Quiet>
       ) : (
         <>
-          <table className="lined">
+          <Table label="Machine activity by provider">
             <thead>
               <tr>
-                <th>Provider</th>
-                <th className="n">Opens, {d.days} days</th>
-                <th className="w-[230px] pl-6!">human or machine</th>
-                <th className="n">machine share</th>
-                <th className="n">Clicks</th>
-                <th className="n">machine share</th>
-                <th className="n">Masked subscribers</th>
+                <th scope="col">Provider</th>
+                <th scope="col" className="n">
+                  Opens, {d.days} days
+                </th>
+                <th scope="col" className="w-[230px] pl-6!">
+                  human or machine
+                </th>
+                <th scope="col" className="n">
+                  machine share
+                </th>
+                <th scope="col" className="n">
+                  Clicks
+                </th>
+                <th scope="col" className="n">
+                  machine share
+                </th>
+                <th scope="col" className="n">
+                  Masked subscribers
+                </th>
               </tr>
             </thead>
             <tbody>
@@ -93,7 +114,7 @@ export function MachineOpensPage() {
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
           <p className="mt-3 flex gap-5 text-[13px] text-ink-2">
             <span className="inline-flex items-center gap-1.5">
               <span className="inline-block size-3 bg-strong" aria-hidden /> people

@@ -2,6 +2,7 @@ import { useMemo } from "react";
 import type { M } from "../../api/client";
 import { bend, type Shape } from "../../logic/cutoff";
 import { share } from "../../logic/format";
+import { Table } from "../../parts/table";
 
 const W = 820,
   H = 92,
@@ -99,12 +100,16 @@ export function BendChart({
       </svg>
       <details className="text-[13px]">
         <summary className="cursor-pointer text-cornflower">As a table</summary>
-        <table className="lined mt-1 max-w-[520px]">
+        <Table label="Open rate by cut-off" className="mt-1 max-w-[520px]">
           <thead>
             <tr>
-              <th>Cut-off</th>
-              <th className="n">Open rate (human)</th>
-              <th className="n">Opens lost</th>
+              <th scope="col">Cut-off</th>
+              <th scope="col" className="n">
+                Open rate (human)
+              </th>
+              <th scope="col" className="n">
+                Opens lost
+              </th>
             </tr>
           </thead>
           <tbody>
@@ -118,7 +123,7 @@ export function BendChart({
                 </tr>
               ))}
           </tbody>
-        </table>
+        </Table>
       </details>
     </figure>
   );

@@ -2,11 +2,16 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { get, type M, post } from "../../api/client";
+import { keys, peopleChanged } from "../../api/keys";
 import { byWord, type Figures, type Rect, type Shape, without } from "../../logic/cutoff";
-import { count, moment, share } from "../../logic/format";
-import { Ask, BandList, Exclusions } from "../../parts/basics";
+import { count, share } from "../../logic/format";
+import { Ask } from "../../parts/ask";
+import { BandList } from "../../parts/bands";
 import { ActButton } from "../../parts/bulk-action";
+import { Exclusions } from "../../parts/exclusions";
 import { useMe } from "../../parts/me";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
 
 const DIVIDED = { band: "band", provider: "provider", list: "list", year: "year of joining" } as const;
 
@@ -32,6 +37,7 @@ export function SelectionSide({
   setPurpose: (p: string) => void;
   clear: () => void;
 }) {
+  const { moment } = useTimes();
   const [by, setBy] = useState<keyof typeof DIVIDED>("band");
   const rows = shape.left.length;
   const bands = byWord(d.groups.band, rows, rect);
@@ -122,7 +128,7 @@ export function SelectionSide({
 
 function Divided({ group, counts, people }: { group: M["Grid"]; counts: number[]; people: number }) {
   return (
-    <table className="lined">
+    <Table label="Who they are">
       <tbody>
         {group.words.map((w, i) =>
           counts[i] ? (
@@ -134,7 +140,7 @@ function Divided({ group, counts, people }: { group: M["Grid"]; counts: number[]
           ) : null,
         )}
       </tbody>
-    </table>
+    </Table>
   );
 }
 
@@ -150,14 +156,18 @@ function Replayed({ all, rest, months }: { all: Figures; rest: Figures; months: 
   const lost = (name: "opens" | "bookings" | "worth") => count(Math.round((all[name] - rest[name]) / months));
   return (
     <>
-      <table className="lined text-[13.5px]">
+      <Table label="Replay" className="text-[13.5px]">
         <thead>
           <tr>
-            <th>
+            <th scope="col">
               <span className="sr-only">Figure</span>
             </th>
-            <th className="n">actual</th>
-            <th className="n">without them</th>
+            <th scope="col" className="n">
+              actual
+            </th>
+            <th scope="col" className="n">
+              without them
+            </th>
           </tr>
         </thead>
         <tbody>
@@ -183,7 +193,7 @@ function Replayed({ all, rest, months }: { all: Figures; rest: Figures; months: 
             </td>
           </tr>
         </tbody>
-      </table>
+      </Table>
       <p className="mt-1 text-[12.5px] text-ink-3">
         Of {count(all.delivered)} delivered; {count(all.delivered - rest.delivered)} would not have been sent. Each
         message counts by its subscriber's position when it was sent.
@@ -197,7 +207,7 @@ function Acts({ columns, rows, people }: { columns: string; rows: string; people
   const me = useMe();
   const client = useQueryClient();
   const q = useQuery({
-    queryKey: ["map-rule", columns, rows],
+    queryKey: keys.mapRule(columns, rows),
     queryFn: () => get(`/subscribers/map/rule?columns=${columns}&rows=${rows}`),
     placeholderData: (p) => p,
   });
@@ -229,7 +239,7 @@ function Acts({ columns, rows, people }: { columns: string; rows: string; people
           disabled={!name.trim()}
           act={async () => {
             const made = await post("/segments/win-back", { name, rule });
-            await client.invalidateQueries();
+            await peopleChanged(client);
             go(`/campaigns/${made.id}/message`);
           }}
         >

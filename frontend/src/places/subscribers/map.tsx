@@ -2,11 +2,14 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link } from "react-router";
 import { get, type M } from "../../api/client";
+import { keys } from "../../api/keys";
 import { BANDS } from "../../logic/bands";
 import { beyond, byWord, type Rect, type Shape } from "../../logic/cutoff";
 import { count, share } from "../../logic/format";
-import { BandList, BandMark, Page, Quiet, Waiting } from "../../parts/basics";
-import { useKeys } from "../../parts/me";
+import { BandList, BandMark } from "../../parts/bands";
+import { useKeys } from "../../parts/keys";
+import { Page } from "../../parts/page";
+import { Quiet, Waiting } from "../../parts/waiting";
 import { BendChart } from "./map-bend";
 import { MapGrid } from "./map-grid";
 import { SelectionSide } from "./map-side";
@@ -16,12 +19,12 @@ export function MapPage() {
   const [purpose, setPurpose] = useState("");
   const [months, setMonths] = useState(12);
   const q = useQuery({
-    queryKey: ["map", purpose],
+    queryKey: keys.map(purpose),
     queryFn: () => get(`/subscribers/map?purpose=${encodeURIComponent(purpose)}`),
     placeholderData: keepPreviousData,
   });
   const replay = useQuery({
-    queryKey: ["replay", months],
+    queryKey: keys.replay(months),
     queryFn: () => get(`/subscribers/replay?months=${months}`),
     placeholderData: keepPreviousData,
   });

@@ -2,9 +2,16 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { get, type M, patch, post, remove } from "../../api/client";
-import { clockTime, day, when } from "../../logic/format";
-import { Ask, Sentence } from "../../parts/basics";
-import { offerUndo, useMe } from "../../parts/me";
+import { keys, peopleChanged } from "../../api/keys";
+import { useAction } from "../../parts/action";
+import { Ask } from "../../parts/ask";
+import { Form } from "../../parts/form";
+import { Choice } from "../../parts/labelled";
+import { useMe } from "../../parts/me";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { offerUndo } from "../../parts/undo-offer";
+import { Sentence } from "../../parts/waiting";
 import { useNames } from "../segments/list";
 
 /** Name, labels and fields, changed in place; each change can be undone. */
@@ -12,11 +19,10 @@ export function Details({ p }: { p: M["Person"] }) {
   const client = useQueryClient();
   const me = useMe();
   const names = useNames();
-  const [error, setError] = useState<Error | null>(null);
-  const refresh = () => client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "me" });
+  const { run, error } = useAction();
+  const refresh = () => peopleChanged(client);
   const save = async (what: string, body: Partial<M["PersonIn"]>) => {
-    setError(null);
-    try {
+    await run(async () => {
       const acted = await patch(`/subscribers/${p.id}`, body);
       await refresh();
       offerUndo({
@@ -26,9 +32,7 @@ export function Details({ p }: { p: M["Person"] }) {
           await refresh();
         },
       });
-    } catch (e) {
-      setError(e as Error);
-    }
+    });
   };
   const may = me.role !== "observer";
   const fields = { ...Object.fromEntries((names.field ?? []).map((f) => [f.name, ""])), ...p.fields };
@@ -86,9 +90,8 @@ export function Details({ p }: { p: M["Person"] }) {
 function AddLabel({ names, add }: { names: string[]; add: (l: string) => void }) {
   const [value, setValue] = useState("");
   return (
-    <form
-      onSubmit={(e) => {
-        e.preventDefault();
+    <Form
+      act={() => {
         if (value.trim()) add(value.trim());
         setValue("");
       }}
@@ -107,7 +110,7 @@ function AddLabel({ names, add }: { names: string[]; add: (l: string) => void })
           <option key={n} value={n} />
         ))}
       </datalist>
-    </form>
+    </Form>
   );
 }
 
@@ -159,18 +162,16 @@ function Cell({ words, value, may, save }: { words: string; value: string; may: 
 }
 
 export function Notes({ p, now }: { p: M["Person"]; now: number }) {
+  const { when } = useTimes();
   const client = useQueryClient();
   const me = useMe();
   const [text, setText] = useState("");
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   const act = async (f: () => Promise<unknown>) => {
-    setError(null);
-    try {
+    await run(async () => {
       await f();
-      await client.invalidateQueries({ queryKey: ["person"] });
-    } catch (e) {
-      setError(e as Error);
-    }
+      await client.invalidateQueries({ queryKey: ["subscribers", "person"] });
+    });
   };
   if (me.role === "observer" && !p.notes.length) return null;
   return (
@@ -195,10 +196,9 @@ export function Notes({ p, now }: { p: M["Person"]; now: number }) {
         </p>
       ))}
       {me.role !== "observer" && (
-        <form
+        <Form
           className="mt-2 flex gap-2"
-          onSubmit={(e) => {
-            e.preventDefault();
+          act={() => {
             if (text.trim()) act(() => post(`/subscribers/${p.id}/notes`, { text })).then(() => setText(""));
           }}
         >
@@ -212,7 +212,7 @@ export function Notes({ p, now }: { p: M["Person"]; now: number }) {
           <button type="submit" className="btn" disabled={!text.trim()}>
             Add
           </button>
-        </form>
+        </Form>
       )}
       <Sentence error={error} />
     </section>
@@ -246,7 +246,7 @@ export function PersonActs({ p }: { p: M["Person"] }) {
           disabled={typed.trim().toLowerCase() !== p.email.toLowerCase()}
           act={async () => {
             await remove(`/subscribers/${p.id}`);
-            await client.invalidateQueries();
+            await peopleChanged(client);
             go("/subscribers/table");
           }}
         >
@@ -269,7 +269,7 @@ export function PersonActs({ p }: { p: M["Person"] }) {
 /** What somebody said in person, with how we know. */
 function SaidInPerson({ p }: { p: M["Person"] }) {
   const client = useQueryClient();
-  const q = useQuery({ queryKey: ["consent"], queryFn: () => get("/consent") });
+  const q = useQuery({ queryKey: keys.consent(), queryFn: () => get("/consent") });
   const [purpose, setPurpose] = useState(0);
   const [state, setState] = useState<"given" | "withdrawn">("given");
   const [reason, setReason] = useState("");
@@ -287,7 +287,7 @@ function SaidInPerson({ p }: { p: M["Person"] }) {
       disabled={!reason.trim() || !chosen}
       act={async () => {
         await post(`/subscribers/${p.id}/consent`, { purpose: chosen, state, reason });
-        await client.invalidateQueries();
+        await peopleChanged(client);
       }}
     >
       <div className="grid grid-cols-2 gap-3 text-ink">
@@ -301,13 +301,15 @@ function SaidInPerson({ p }: { p: M["Person"] }) {
             ))}
           </select>
         </label>
-        <label>
-          <span className="label">Decision</span>
-          <select className="field" value={state} onChange={(e) => setState(e.target.value as "given" | "withdrawn")}>
-            <option value="given">consent given</option>
-            <option value="withdrawn">consent withdrawn</option>
-          </select>
-        </label>
+        <Choice
+          label="Decision"
+          value={state}
+          set={setState}
+          of={[
+            ["given", "consent given"],
+            ["withdrawn", "consent withdrawn"],
+          ]}
+        />
         <label className="col-span-2">
           <span className="label">Evidence (required)</span>
           <input
@@ -323,6 +325,7 @@ function SaidInPerson({ p }: { p: M["Person"] }) {
 }
 
 export function ConsentHistory({ p }: { p: M["Person"] }) {
+  const { clockTime, day } = useTimes();
   const me = useMe();
   const byHand = me.role === "analyst" && <SaidInPerson p={p} />;
   if (!p.consent.length) return <p className="mb-6">{byHand}</p>;
@@ -331,15 +334,15 @@ export function ConsentHistory({ p }: { p: M["Person"] }) {
       <summary className="cursor-pointer text-cornflower">
         Consent history, {p.consent.length} {p.consent.length === 1 ? "entry" : "entries"}
       </summary>
-      <table className="lined mt-1">
+      <Table label="Consent history" className="mt-1">
         <thead>
           <tr>
-            <th>When</th>
-            <th>Purpose</th>
-            <th>Channel</th>
-            <th>State</th>
-            <th>Method</th>
-            <th>Wording shown</th>
+            <th scope="col">When</th>
+            <th scope="col">Purpose</th>
+            <th scope="col">Channel</th>
+            <th scope="col">State</th>
+            <th scope="col">Method</th>
+            <th scope="col">Wording shown</th>
           </tr>
         </thead>
         <tbody>
@@ -362,7 +365,7 @@ export function ConsentHistory({ p }: { p: M["Person"] }) {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
       <p className="mt-2 flex items-center gap-4">
         {byHand}
         <a className="text-cornflower underline" href={`/api/subscribers/${p.id}/consent-record.csv`} download>

@@ -2,16 +2,25 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useParams } from "react-router";
 import { get, type M } from "../../api/client";
+import { keys } from "../../api/keys";
 import { BAND_MEANS, BANDS } from "../../logic/bands";
-import { count, day, duration, when } from "../../logic/format";
+import { count, duration } from "../../logic/format";
+import type { Times } from "../../logic/times";
 import { BandLegend } from "../../parts/band-legend";
-import { BandWord, Page, StateTag, Trace, Waiting } from "../../parts/basics";
+import { BandWord } from "../../parts/bands";
+import { Page } from "../../parts/page";
 import { SourceDialog } from "../../parts/source";
+import { StateTag } from "../../parts/state-tag";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { Trace } from "../../parts/trace";
+import { Waiting } from "../../parts/waiting";
 import { ConsentHistory, Details, Notes, PersonActs } from "./person-edit";
 
 export function PersonPage() {
+  const { day, when } = useTimes();
   const { id } = useParams();
-  const q = useQuery({ queryKey: ["person", id], queryFn: () => get(`/subscribers/${Number(id)}`) });
+  const q = useQuery({ queryKey: keys.person(id), queryFn: () => get(`/subscribers/${Number(id)}`) });
   const [all, setAll] = useState(false);
   if (!q.data)
     return (
@@ -57,12 +66,16 @@ export function PersonPage() {
         </ul>
       )}
       <h2 className="mb-1">Consent and eligibility</h2>
-      <table className="lined mb-6">
+      <Table label="Consent and eligibility" className="mb-6">
         <thead>
           <tr>
-            <th className="w-[190px]">Purpose</th>
-            <th className="w-[120px]">Now</th>
-            <th>Reason</th>
+            <th scope="col" className="w-[190px]">
+              Purpose
+            </th>
+            <th scope="col" className="w-[120px]">
+              Now
+            </th>
+            <th scope="col">Reason</th>
           </tr>
         </thead>
         <tbody>
@@ -74,12 +87,12 @@ export function PersonPage() {
                 <td className={`w-40 ${g.permitted ? "text-clover" : "text-poppy"}`}>
                   {g.permitted ? "may be mailed" : "may not be mailed"}
                 </td>
-                <td className="text-ink-2">{whyWords(g, last)}</td>
+                <td className="text-ink-2">{whyWords(g, last, day)}</td>
               </tr>
             );
           })}
         </tbody>
-      </table>
+      </Table>
       {p.suppressed.length > 0 && (
         <p className="mb-5">
           {p.suppressed.map((s) => (
@@ -107,7 +120,7 @@ export function PersonPage() {
       {p.returned.length > 0 && (
         <>
           <h2 className="mb-1">Bounces and complaints</h2>
-          <table className="lined mb-6">
+          <Table label="Bounces and complaints" className="mb-6">
             <tbody>
               {p.returned.map((r) => (
                 <tr key={r.id}>
@@ -122,17 +135,21 @@ export function PersonPage() {
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
         </>
       )}
       <h2 className="mb-1">Activity</h2>
-      <table className="lined">
+      <Table label="Activity">
         <thead>
           <tr>
-            <th className="w-[150px]">When</th>
-            <th className="w-[130px]">Event</th>
-            <th>Message</th>
-            <th>Details</th>
+            <th scope="col" className="w-[150px]">
+              When
+            </th>
+            <th scope="col" className="w-[130px]">
+              Event
+            </th>
+            <th scope="col">Message</th>
+            <th scope="col">Details</th>
           </tr>
         </thead>
         <tbody>
@@ -184,7 +201,7 @@ export function PersonPage() {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
       {!all && p.events.length > 60 && (
         <button type="button" className="btn mt-3" onClick={() => setAll(true)}>
           Show all {count(p.events.length)}
@@ -196,7 +213,7 @@ export function PersonPage() {
 }
 
 /** The reasons, and the latest consent with its date and source; never the same thing twice. */
-function whyWords(g: M["Permission"], last: M["ConsentEntry"] | undefined): string {
+function whyWords(g: M["Permission"], last: M["ConsentEntry"] | undefined, day: Times["day"]): string {
   const others = g.reasons.filter((r) => r !== `consent ${last?.state}`);
   const consent = last ? `consent ${last.state}, ${day(last.at)}${last.source ? `, ${last.source}` : ""}` : "";
   return [...others, consent].filter(Boolean).join("; ");
@@ -219,13 +236,19 @@ function Why({ p, band }: { p: M["Person"]; band: number }) {
       <p className="my-3 rounded border border-rule px-3 py-2 text-[13px]">
         100 × E / (N + 1) = 100 × {w.E.toFixed(2)} / ({w.N.toFixed(2)} + 1) = <b>{w.score.toFixed(1)}</b>
       </p>
-      <table className="lined text-[13px]">
+      <Table label="Why this score" className="text-[13px]">
         <thead>
           <tr>
-            <th>Message</th>
-            <th className="n">Age</th>
-            <th className="n">Weight</th>
-            <th className="n">Points</th>
+            <th scope="col">Message</th>
+            <th scope="col" className="n">
+              Age
+            </th>
+            <th scope="col" className="n">
+              Weight
+            </th>
+            <th scope="col" className="n">
+              Points
+            </th>
           </tr>
         </thead>
         <tbody>
@@ -245,7 +268,7 @@ function Why({ p, band }: { p: M["Person"]; band: number }) {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
       {!all && w.terms.length > 14 && (
         <button type="button" className="btn btn-bare mt-1" onClick={() => setAll(true)}>
           All {count(w.terms.length)} terms

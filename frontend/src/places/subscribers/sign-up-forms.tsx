@@ -1,8 +1,11 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { type M, put } from "../../api/client";
+import { peopleChanged } from "../../api/keys";
 import { count } from "../../logic/format";
-import { Ask, Quiet } from "../../parts/basics";
+import { Ask } from "../../parts/ask";
+import { Table } from "../../parts/table";
+import { Quiet } from "../../parts/waiting";
 
 /** The form of each list, what it asks, and what became of who joined, by day. */
 export function SignUpForms({ d, analyst }: { d: M["ConsentView"]; analyst: boolean }) {
@@ -22,16 +25,24 @@ export function SignUpForms({ d, analyst }: { d: M["ConsentView"]; analyst: bool
         </Quiet>
       )}
       {d.forms.length > 0 && (
-        <table className="lined">
+        <Table label="Sign-up forms">
           <thead>
             <tr>
-              <th>List</th>
-              <th>Asks for</th>
-              <th className="n">Signed up</th>
-              <th className="n">Pending</th>
-              <th className="n">Confirmed</th>
-              <th className="n">Expired</th>
-              <th>
+              <th scope="col">List</th>
+              <th scope="col">Asks for</th>
+              <th scope="col" className="n">
+                Signed up
+              </th>
+              <th scope="col" className="n">
+                Pending
+              </th>
+              <th scope="col" className="n">
+                Confirmed
+              </th>
+              <th scope="col" className="n">
+                Expired
+              </th>
+              <th scope="col">
                 <span className="sr-only">Actions</span>
               </th>
             </tr>
@@ -68,7 +79,7 @@ export function SignUpForms({ d, analyst }: { d: M["ConsentView"]; analyst: bool
               </tr>
             ))}
           </tbody>
-        </table>
+        </Table>
       )}
     </>
   );
@@ -81,17 +92,25 @@ function ByDay({ f }: { f: M["SignUpForm"] }) {
   return (
     <details>
       <summary className="cursor-pointer text-[13px] text-cornflower">by day, the last 30 days</summary>
-      <table className="lined mt-1 text-[13px]">
+      <Table label="Sign-ups by day" className="mt-1 text-[13px]">
         <thead>
           <tr>
-            <th>Sign-ups for</th>
-            <th className="w-[120px]">
+            <th scope="col">Sign-ups for</th>
+            <th scope="col" className="w-[120px]">
               <span className="sr-only">Chart</span>
             </th>
-            <th className="n">Signed up</th>
-            <th className="n">Pending</th>
-            <th className="n">Confirmed</th>
-            <th className="n">Expired</th>
+            <th scope="col" className="n">
+              Signed up
+            </th>
+            <th scope="col" className="n">
+              Pending
+            </th>
+            <th scope="col" className="n">
+              Confirmed
+            </th>
+            <th scope="col" className="n">
+              Expired
+            </th>
           </tr>
         </thead>
         <tbody>
@@ -118,7 +137,7 @@ function ByDay({ f }: { f: M["SignUpForm"] }) {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
     </details>
   );
 }
@@ -168,7 +187,7 @@ function WriteForm({
             .filter(Boolean)
             .map(Number),
         });
-        await client.invalidateQueries();
+        await peopleChanged(client);
       }}
     >
       <div className="text-ink">

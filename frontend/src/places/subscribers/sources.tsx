@@ -2,15 +2,20 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { get, type M } from "../../api/client";
-import { count, day, share } from "../../logic/format";
-import { BandBar, BandList, Page, Quiet, Waiting } from "../../parts/basics";
+import { keys } from "../../api/keys";
+import { count, share } from "../../logic/format";
+import { BandBar, BandList } from "../../parts/bands";
+import { Page } from "../../parts/page";
 import { useRows } from "../../parts/rows";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { Quiet, Waiting } from "../../parts/waiting";
 import { SubscriberTabs } from "./tabs";
 
 /** Every source beside the others: what became of the people who came by it. */
 export function SourcesPage() {
   const go = useNavigate();
-  const q = useQuery({ queryKey: ["sources"], queryFn: () => get("/subscribers/sources") });
+  const q = useQuery({ queryKey: keys.sources(), queryFn: () => get("/subscribers/sources") });
   const [kind, setKind] = useState("source");
   const listed = (q.data?.sources ?? []).filter((d) => d.kind === kind);
   const imports = (q.data?.sources ?? []).some((d) => d.kind === "import");
@@ -59,18 +64,34 @@ export function SourcesPage() {
               ))}
             </div>
           )}
-          <table className="lined">
+          <Table label="Sources">
             <thead>
               <tr>
-                <th>{kind === "source" ? "Source" : "Import"}</th>
-                <th className="n">People</th>
-                <th className="w-[130px]">By band</th>
-                <th className="n">Mailed</th>
-                <th className="n">Ever engaged</th>
-                <th className="n">Never engaged</th>
-                <th className="n">Hard bounced</th>
-                <th className="n">Complained</th>
-                <th className="n">Unsubscribed</th>
+                <th scope="col">{kind === "source" ? "Source" : "Import"}</th>
+                <th scope="col" className="n">
+                  People
+                </th>
+                <th scope="col" className="w-[130px]">
+                  By band
+                </th>
+                <th scope="col" className="n">
+                  Mailed
+                </th>
+                <th scope="col" className="n">
+                  Ever engaged
+                </th>
+                <th scope="col" className="n">
+                  Never engaged
+                </th>
+                <th scope="col" className="n">
+                  Hard bounced
+                </th>
+                <th scope="col" className="n">
+                  Complained
+                </th>
+                <th scope="col" className="n">
+                  Unsubscribed
+                </th>
               </tr>
             </thead>
             <tbody>
@@ -105,7 +126,7 @@ export function SourcesPage() {
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
           {rows.menu}
           <p className="mt-2 text-[13px] text-ink-3">
             Rates are of subscribers mailed at least once. “Significantly worse” compares with all other sources at 95%
@@ -118,6 +139,7 @@ export function SourcesPage() {
 }
 
 function Side({ d }: { d: M["SourceFigures"] }) {
+  const { day } = useTimes();
   return (
     <>
       <h2>{d.name}</h2>
@@ -139,7 +161,7 @@ function Side({ d }: { d: M["SourceFigures"] }) {
         <BandList bands={d.bands} />
       </div>
       {d.mailed > 0 && (
-        <table className="lined mt-4">
+        <Table label={d.name} className="mt-4">
           <tbody>
             {(
               [
@@ -157,7 +179,7 @@ function Side({ d }: { d: M["SourceFigures"] }) {
               </tr>
             ))}
           </tbody>
-        </table>
+        </Table>
       )}
       {d.rule && (
         <Link className="btn mt-4" to={`/subscribers/table?rule=${encodeURIComponent(d.rule)}`}>

@@ -2,18 +2,27 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { get, type M, post, put } from "../../api/client";
-import { count, day, moment, people, share } from "../../logic/format";
-import { Ask, Page, Sentence, Waiting } from "../../parts/basics";
-import { offerUndo, useMe } from "../../parts/me";
+import { keys, peopleChanged } from "../../api/keys";
+import { count, people, share } from "../../logic/format";
+import { useAction } from "../../parts/action";
+import { Ask } from "../../parts/ask";
+import { Form } from "../../parts/form";
+import { useMe } from "../../parts/me";
+import { Page } from "../../parts/page";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { offerUndo } from "../../parts/undo-offer";
+import { Sentence, Waiting } from "../../parts/waiting";
 import { SubscriberTabs } from "./tabs";
 
 const ACTS = new Set(["first win-back", "click request", "further win-back", "suppress"]);
 
 /** What happens to people who stop: the standing agreement, this week's people, and what it saves. */
 export function CleanUpPage() {
+  const { moment } = useTimes();
   const me = useMe();
   const client = useQueryClient();
-  const q = useQuery({ queryKey: ["sunset-policy"], queryFn: () => get("/sunset-policy") });
+  const q = useQuery({ queryKey: keys.sunsetPolicy(), queryFn: () => get("/sunset-policy") });
   const d = q.data;
   if (!d)
     return (
@@ -62,13 +71,13 @@ export function CleanUpPage() {
             disabled={Boolean(stop)}
             act={async () => {
               const done = await post("/sunset-policy/run");
-              await client.invalidateQueries();
+              await peopleChanged(client);
               if (done.action)
                 offerUndo({
                   words: `${people(done.counts.suppress ?? 0)} suppressed.`,
                   undo: async () => {
                     await post(`/activity/${done.action}/undo`);
-                    await client.invalidateQueries();
+                    await peopleChanged(client);
                   },
                 });
             }}
@@ -100,6 +109,7 @@ export function CleanUpPage() {
 }
 
 function Group({ g }: { g: M["SunsetGroup"] }) {
+  const { day } = useTimes();
   return (
     <details className="border-b border-rule py-2" open={false}>
       <summary className="flex cursor-pointer items-baseline gap-3">
@@ -108,13 +118,15 @@ function Group({ g }: { g: M["SunsetGroup"] }) {
         <span className="text-ink-2">{g.words}</span>
       </summary>
       {g.people.length > 0 ? (
-        <table className="lined mt-2 ml-[80px] w-[calc(100%-80px)]! text-[13px]">
+        <Table label="People under the policy" className="mt-2 ml-[80px] w-[calc(100%-80px)]! text-[13px]">
           <thead>
             <tr>
-              <th>Person</th>
-              <th>Last engaged</th>
-              <th className="n">Win-backs sent</th>
-              <th>If no engagement</th>
+              <th scope="col">Person</th>
+              <th scope="col">Last engaged</th>
+              <th scope="col" className="n">
+                Win-backs sent
+              </th>
+              <th scope="col">If no engagement</th>
             </tr>
           </thead>
           <tbody>
@@ -144,7 +156,7 @@ function Group({ g }: { g: M["SunsetGroup"] }) {
               </tr>
             )}
           </tbody>
-        </table>
+        </Table>
       ) : (
         <p className="mt-1 ml-[80px] text-[13px] text-ink-2">No one this week.</p>
       )}
@@ -153,8 +165,9 @@ function Group({ g }: { g: M["SunsetGroup"] }) {
 }
 
 function Suppressed() {
+  const { day } = useTimes();
   const q = useQuery({
-    queryKey: ["suppressions", "inactive"],
+    queryKey: keys.suppressions("inactive"),
     queryFn: () => get("/suppressions?reason=inactive"),
   });
   const total = q.data?.counts.find((c) => c.words === "inactive")?.count ?? 0;
@@ -163,7 +176,7 @@ function Suppressed() {
       <h2 className="mt-6 mb-1">Suppressed as inactive: {count(total)}</h2>
       {total > 0 && (
         <>
-          <table className="lined">
+          <Table label="Suppressed as inactive">
             <tbody>
               {q.data?.rows.slice(0, 10).map((r) => (
                 <tr key={r.subscriber}>
@@ -177,7 +190,7 @@ function Suppressed() {
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
           <p className="mt-1 text-[13px] text-ink-2">
             Only a new opt-in of their own lifts this.{" "}
             <Link
@@ -211,7 +224,7 @@ function Side({ d, analyst }: { d: M["SunsetView"]; analyst: boolean }) {
         The sends of the last 12 months, replayed without people who had not engaged for {d.after_days} days with five
         or more ignored.
       </p>
-      <table className="lined">
+      <Table label="Estimated effect">
         <tbody>
           {MEASURES.map(([key, words]) => {
             const s = d.saving[key];
@@ -226,7 +239,7 @@ function Side({ d, analyst }: { d: M["SunsetView"]; analyst: boolean }) {
             );
           })}
         </tbody>
-      </table>
+      </Table>
       <p className="mt-1 text-[13px] text-ink-2">
         Rates are of all sends of the year. Engagements and bookings are what you would lose.
       </p>
@@ -250,7 +263,7 @@ function Side({ d, analyst }: { d: M["SunsetView"]; analyst: boolean }) {
       {Object.keys(d.outcomes).length > 0 && (
         <>
           <h2 className="mt-6">Results</h2>
-          <table className="lined">
+          <Table label="Results">
             <tbody>
               {Object.entries(d.outcomes).map(([words, n]) => (
                 <tr key={words}>
@@ -259,7 +272,7 @@ function Side({ d, analyst }: { d: M["SunsetView"]; analyst: boolean }) {
                 </tr>
               ))}
             </tbody>
-          </table>
+          </Table>
         </>
       )}
     </>
@@ -274,7 +287,7 @@ function Agree({ d }: { d: M["SunsetView"] }) {
   const [masked, setMasked] = useState(d.ask_masked);
   const [automatic, setAutomatic] = useState(d.automatic);
   const [purpose, setPurpose] = useState(d.purpose);
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   const number = (words: string, value: number, set: (n: number) => void, tail: string, step = 1) => (
     <label className="mt-1.5 flex items-center gap-2">
       <span className="w-[36px] text-ink-2">{words}</span>
@@ -289,12 +302,10 @@ function Agree({ d }: { d: M["SunsetView"] }) {
     </label>
   );
   return (
-    <form
+    <Form
       className="mt-1"
-      onSubmit={async (e) => {
-        e.preventDefault();
-        setError(null);
-        try {
+      act={async () => {
+        await run(async () => {
           const fresh = await put("/sunset-policy", {
             after_days: after,
             tries,
@@ -303,10 +314,8 @@ function Agree({ d }: { d: M["SunsetView"] }) {
             automatic: automatic,
             purpose,
           });
-          client.setQueryData(["sunset-policy"], fresh);
-        } catch (x) {
-          setError(x as Error);
-        }
+          client.setQueryData(keys.sunsetPolicy(), fresh);
+        });
       }}
     >
       {number("After", after, setAfter, "days without engagement", 5)}
@@ -332,7 +341,7 @@ function Agree({ d }: { d: M["SunsetView"] }) {
       <button type="submit" className="btn mt-3">
         {d.active ? "Save policy" : "Turn on policy"}
       </button>
-    </form>
+    </Form>
   );
 }
 

@@ -2,14 +2,18 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { get, post } from "../../api/client";
-import { count, moment } from "../../logic/format";
-import { Ask } from "../../parts/basics";
-import { offerUndo } from "../../parts/me";
+import { keys, peopleChanged } from "../../api/keys";
+import { count } from "../../logic/format";
+import { Ask } from "../../parts/ask";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { offerUndo } from "../../parts/undo-offer";
 
 /** Who is never mailed, why and since when; lifted by hand where that may be. */
 export function Suppressions({ analyst }: { analyst: boolean }) {
+  const { moment } = useTimes();
   const client = useQueryClient();
-  const q = useQuery({ queryKey: ["suppressions"], queryFn: () => get("/suppressions") });
+  const q = useQuery({ queryKey: keys.suppressions(), queryFn: () => get("/suppressions") });
   const [why, setWhy] = useState("");
   const d = q.data;
   if (!d) return null;
@@ -42,14 +46,14 @@ export function Suppressions({ analyst }: { analyst: boolean }) {
         as a suppression list.
       </p>
       {d.total > 0 && (
-        <table className="lined">
+        <Table label="Suppressions">
           <thead>
             <tr>
-              <th>Subscriber</th>
-              <th>Reason</th>
-              <th>Since</th>
-              <th>By</th>
-              <th>
+              <th scope="col">Subscriber</th>
+              <th scope="col">Reason</th>
+              <th scope="col">Since</th>
+              <th scope="col">By</th>
+              <th scope="col">
                 <span className="sr-only">Remove</span>
               </th>
             </tr>
@@ -89,12 +93,12 @@ export function Suppressions({ analyst }: { analyst: boolean }) {
                           reason: r.reason,
                           why,
                         });
-                        await client.invalidateQueries();
+                        await peopleChanged(client);
                         offerUndo({
                           words: `${r.email} is no longer suppressed (${r.reason}).`,
                           undo: async () => {
                             await post(`/activity/${done.action}/undo`);
-                            await client.invalidateQueries();
+                            await peopleChanged(client);
                           },
                         });
                       }}
@@ -116,7 +120,7 @@ export function Suppressions({ analyst }: { analyst: boolean }) {
               </tr>
             ))}
           </tbody>
-        </table>
+        </Table>
       )}
     </>
   );

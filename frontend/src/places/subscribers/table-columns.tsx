@@ -1,9 +1,11 @@
-import { Dialog } from "radix-ui";
 import type { ReactNode } from "react";
 import { useState } from "react";
 import type { M } from "../../api/client";
-import { count, day, duration } from "../../logic/format";
-import { BandWord, Trace } from "../../parts/basics";
+import { count, duration } from "../../logic/format";
+import type { Times } from "../../logic/times";
+import { BandWord } from "../../parts/bands";
+import { Close, Dialog } from "../../parts/dialog";
+import { Trace } from "../../parts/trace";
 
 type Row = M["Row"];
 
@@ -13,7 +15,7 @@ export interface Column {
   sort?: string;
   width: number;
   right?: boolean;
-  cell: (r: Row, now: number) => ReactNode;
+  cell: (r: Row, now: number, times: Times) => ReactNode;
 }
 
 const VERDICT = {
@@ -50,7 +52,14 @@ export const COLUMNS: Column[] = [
     right: true,
     cell: (r) => count(r.ignored),
   },
-  { id: "joined", words: "Joined", sort: "joined_at", width: 104, right: true, cell: (r) => day(r.joined_at) },
+  {
+    id: "joined",
+    words: "Joined",
+    sort: "joined_at",
+    width: 104,
+    right: true,
+    cell: (r, _, { day }) => day(r.joined_at),
+  },
   { id: "provider", words: "Provider", sort: "provider", width: 112, cell: (r) => r.provider },
   { id: "source", words: "Source", sort: "source", width: 140, cell: (r) => r.source },
   { id: "lists", words: "Lists", width: 150, cell: (r) => r.lists.join(", ") },
@@ -117,66 +126,61 @@ export function ChooseColumns({ layout, set, fields }: { layout: Layout; set: (l
     set({ ...layout, shown: order });
   };
   return (
-    <Dialog.Root>
-      <Dialog.Trigger className="btn">Columns…</Dialog.Trigger>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/25" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="fixed top-[12vh] left-1/2 z-50 max-h-[76vh] w-[420px] -translate-x-1/2 overflow-auto rounded border border-rule-strong bg-panel p-6 shadow-xl"
-        >
-          <Dialog.Title className="mb-1 text-[18px]">Columns of the table</Dialog.Title>
-          <p className="mb-3 text-[13px] text-ink-2">
-            Saved in this browser. Drag a heading's edge to change its width.
-          </p>
-          <ul>
-            {[...shown, ...rest].map((c) => {
-              const on = layout.shown.includes(c.id);
-              return (
-                <li key={c.id} className="flex items-center gap-2 border-b border-rule py-1">
-                  <label className="flex flex-1 items-center gap-2">
-                    <input
-                      type="checkbox"
-                      checked={on}
-                      onChange={() =>
-                        set({ ...layout, shown: on ? layout.shown.filter((x) => x !== c.id) : [...layout.shown, c.id] })
-                      }
-                    />
-                    {c.words}
-                  </label>
-                  {on && (
-                    <>
-                      <button
-                        type="button"
-                        className="btn btn-bare py-0"
-                        aria-label={`Move ${c.words} left`}
-                        onClick={() => move(c.id, -1)}
-                      >
-                        ↑
-                      </button>
-                      <button
-                        type="button"
-                        className="btn btn-bare py-0"
-                        aria-label={`Move ${c.words} right`}
-                        onClick={() => move(c.id, 1)}
-                      >
-                        ↓
-                      </button>
-                    </>
-                  )}
-                </li>
-              );
-            })}
-          </ul>
-          <div className="mt-4 flex justify-between">
-            <button type="button" className="btn" onClick={() => set(USUAL)}>
-              Reset
-            </button>
-            <Dialog.Close className="btn btn-main">Done</Dialog.Close>
-          </div>
-        </Dialog.Content>
-      </Dialog.Portal>
-    </Dialog.Root>
+    <Dialog
+      trigger={
+        <button type="button" className="btn">
+          Columns…
+        </button>
+      }
+      title="Columns of the table"
+    >
+      <p className="mb-3 text-[13px] text-ink-2">Saved in this browser. Drag a heading's edge to change its width.</p>
+      <ul>
+        {[...shown, ...rest].map((c) => {
+          const on = layout.shown.includes(c.id);
+          return (
+            <li key={c.id} className="flex items-center gap-2 border-b border-rule py-1">
+              <label className="flex flex-1 items-center gap-2">
+                <input
+                  type="checkbox"
+                  checked={on}
+                  onChange={() =>
+                    set({ ...layout, shown: on ? layout.shown.filter((x) => x !== c.id) : [...layout.shown, c.id] })
+                  }
+                />
+                {c.words}
+              </label>
+              {on && (
+                <>
+                  <button
+                    type="button"
+                    className="btn btn-bare py-0"
+                    aria-label={`Move ${c.words} left`}
+                    onClick={() => move(c.id, -1)}
+                  >
+                    ↑
+                  </button>
+                  <button
+                    type="button"
+                    className="btn btn-bare py-0"
+                    aria-label={`Move ${c.words} right`}
+                    onClick={() => move(c.id, 1)}
+                  >
+                    ↓
+                  </button>
+                </>
+              )}
+            </li>
+          );
+        })}
+      </ul>
+      <div className="mt-4 flex justify-between">
+        <button type="button" className="btn" onClick={() => set(USUAL)}>
+          Reset
+        </button>
+        <Close main>Done</Close>
+      </div>
+    </Dialog>
   );
 }
 

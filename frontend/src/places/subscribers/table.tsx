@@ -3,15 +3,20 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { get } from "../../api/client";
+import { keys } from "../../api/keys";
 import { BANDS } from "../../logic/bands";
 import { count } from "../../logic/format";
 import { ALL_MARKS, choiceOf, isMarked, type Marks, mark, marked, NO_MARKS } from "../../logic/marks";
-import { BandMark, Page, Quiet, Sentence, Waiting } from "../../parts/basics";
+import { BandMark } from "../../parts/bands";
 import { ActButton } from "../../parts/bulk-action";
 import { ExportButton } from "../../parts/export";
-import { useKeys, useMe } from "../../parts/me";
+import { useKeys } from "../../parts/keys";
+import { useMe } from "../../parts/me";
+import { Page } from "../../parts/page";
 import { useRows } from "../../parts/rows";
 import { RuleField } from "../../parts/rule-field";
+import { useTimes } from "../../parts/times";
+import { Quiet, Sentence, Waiting } from "../../parts/waiting";
 import { useNames } from "../segments/list";
 import { ChooseColumns, COLUMNS, fieldColumn, Heading, useLayout } from "./table-columns";
 import { SubscriberTabs } from "./tabs";
@@ -24,6 +29,7 @@ export function TablePage() {
   const [params, setParams] = useSearchParams();
   const go = useNavigate();
   const me = useMe();
+  const times = useTimes();
   const names = useNames();
   const labels = (names.label ?? []).map((n) => n.name);
   const fields = (names.field ?? []).map((n) => n.name);
@@ -58,7 +64,7 @@ export function TablePage() {
   }, [written]);
   const query = useMemo(() => new URLSearchParams({ sort, band, rule, text }).toString(), [sort, band, rule, text]);
   const ask = (offset: number) => ({
-    queryKey: ["table", query, offset],
+    queryKey: keys.table(query, offset),
     queryFn: ({ signal }: { signal: AbortSignal }) =>
       get(`/subscribers?${query}&offset=${offset}&limit=${WINDOW}`, signal),
     placeholderData: keepPreviousData,
@@ -305,7 +311,7 @@ export function TablePage() {
                             className={`shrink-0 truncate ${c.right ? "pr-3 text-right" : "pr-2"}`}
                             style={{ width: width(c.id, c.width) }}
                           >
-                            {c.cell(r, now)}
+                            {c.cell(r, now, times)}
                           </div>
                         ))}
                       </>

@@ -1,4 +1,4 @@
-import { Tabs } from "../../parts/basics";
+import { Tabs } from "../../parts/page";
 
 export const SubscriberTabs = () => (
   <Tabs

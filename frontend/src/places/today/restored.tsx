@@ -2,17 +2,24 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { get, post } from "../../api/client";
-import { count, moment } from "../../logic/format";
-import { Ask, Page, Quiet, Sentence, Waiting } from "../../parts/basics";
+import { keys, peopleChanged } from "../../api/keys";
+import { count } from "../../logic/format";
+import { useAction } from "../../parts/action";
+import { Ask } from "../../parts/ask";
 import { May } from "../../parts/may";
+import { Page } from "../../parts/page";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { Quiet, Sentence, Waiting } from "../../parts/waiting";
 
 /** After a restore: what may already have been sent, the relay's log as the way to know, and the decision to go on. */
 export function RestoredPage() {
+  const { moment } = useTimes();
   const client = useQueryClient();
   const [text, setText] = useState("");
-  const [error, setError] = useState<Error | null>(null);
+  const { run, error } = useAction();
   const [said, setSaid] = useState("");
-  const q = useQuery({ queryKey: ["outgoing"], queryFn: () => get("/outgoing") });
+  const q = useQuery({ queryKey: keys.outgoing(), queryFn: () => get("/outgoing") });
   if (!q.data)
     return (
       <Page title="Restored">
@@ -29,16 +36,13 @@ export function RestoredPage() {
   const waiting = p.plans.reduce((n, x) => n + x.waiting, 0);
   const people = `${count(waiting)} ${waiting === 1 ? "delivery" : "deliveries"}`;
   const read = async () => {
-    setError(null);
     setSaid("");
-    try {
+    await run(async () => {
       const done = await post("/outgoing/log", { text });
       setSaid(`${count(done.count ?? 0)} had already been sent and will not be sent again.`);
       setText("");
-      await client.invalidateQueries();
-    } catch (e) {
-      setError(e as Error);
-    }
+      await peopleChanged(client);
+    });
   };
   return (
     <Page
@@ -57,7 +61,7 @@ export function RestoredPage() {
             grave
             act={async () => {
               await post("/outgoing/resume");
-              await client.invalidateQueries();
+              await peopleChanged(client);
             }}
           >
             {people} below are queued and will be sent as scheduled. Anyone who received the message after{" "}
@@ -75,7 +79,7 @@ export function RestoredPage() {
         </>
       }
     >
-      <table className="lined max-w-[640px]">
+      <Table label="In progress at that time" className="max-w-[640px]">
         <thead>
           <tr>
             <th scope="col">In progress at that time</th>
@@ -96,7 +100,7 @@ export function RestoredPage() {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
       <May to="decide">
         <h2 className="mt-6 mb-1">Relay log since {moment(p.as_of)}</h2>
         <p className="mb-2 max-w-[64ch] text-ink-2">

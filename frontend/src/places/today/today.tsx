@@ -1,12 +1,18 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { get, type M } from "../../api/client";
+import { keys } from "../../api/keys";
 import { BAND_CLASS, BAND_FILL, BANDS } from "../../logic/bands";
-import { clockTime, count, month, people, share } from "../../logic/format";
+import { count, people, share } from "../../logic/format";
 import { BandLegend } from "../../parts/band-legend";
-import { BandWord, Page, Quiet, StateTag, Waiting } from "../../parts/basics";
+import { BandWord } from "../../parts/bands";
+import { Page } from "../../parts/page";
 import { Patterns } from "../../parts/patterns";
 import { ProviderName } from "../../parts/provider";
+import { StateTag } from "../../parts/state-tag";
+import { Table } from "../../parts/table";
+import { useTimes } from "../../parts/times";
+import { Quiet, Waiting } from "../../parts/waiting";
 
 const TAG: Record<string, string> = {
   Restored: "tag-fail",
@@ -22,7 +28,7 @@ const TAG: Record<string, string> = {
 };
 
 export function TodayPlace() {
-  const q = useQuery({ queryKey: ["today"], queryFn: () => get("/today") });
+  const q = useQuery({ queryKey: keys.today(), queryFn: () => get("/today") });
   if (!q.data)
     return (
       <Page title="Today">
@@ -149,6 +155,7 @@ function DayRows({
   now: number;
   day: [number, number];
 }) {
+  const { clockTime } = useTimes();
   if (!day_rows.length)
     return (
       <p className="border-t border-rule py-3 text-ink-2">
@@ -210,6 +217,7 @@ function DayRows({
 }
 
 function Base({ points }: { points: M["BasePoint"][] }) {
+  const { month } = useTimes();
   const w = 900,
     h = 150;
   const totals = points.map((p) => p.bands.reduce((a, b) => a + b, 0));
@@ -253,12 +261,12 @@ function Base({ points }: { points: M["BasePoint"][] }) {
       </figcaption>
       <details className="mt-1 text-[13px]">
         <summary className="cursor-pointer text-cornflower">Show as a table</summary>
-        <table className="lined mt-1 max-w-[720px]">
+        <Table label="Subscribers over time" className="mt-1 max-w-[720px]">
           <thead>
             <tr>
-              <th>As of</th>
+              <th scope="col">As of</th>
               {BANDS.map((b) => (
-                <th key={b} className="n">
+                <th scope="col" key={b} className="n">
                   {b}
                 </th>
               ))}
@@ -276,7 +284,7 @@ function Base({ points }: { points: M["BasePoint"][] }) {
               </tr>
             ))}
           </tbody>
-        </table>
+        </Table>
       </details>
     </figure>
   );
