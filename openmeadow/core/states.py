@@ -53,6 +53,24 @@ class DeliveryState(StrEnum):
     SKIPPED = "skipped"
 
 
+class BounceClass(StrEnum):
+    """What a bounce or rejection says about the address, or about the sender."""
+
+    HARD = "hard"
+    SOFT = "soft"
+    BLOCKED = "blocked"
+    UNKNOWN = "unknown"
+    UNSENDABLE = "unsendable"  # nothing was said to the relay: it cannot carry this address
+
+
+HOLDOUT = "holdout"  # the reason of a delivery that is kept back at random, to compare with
+
+
+def failure_class(reason: str) -> str:
+    """The class that a delivery's reason begins with, as in "hard: no such user"; "" where it has none."""
+    return reason.partition(":")[0].partition(" ")[0]
+
+
 class Side(StrEnum):
     """Where somebody chosen one by one belongs: among the recipients, or left out of them."""
 

@@ -14,6 +14,7 @@ from openmeadow.core.ids import NO_MESSAGE, PurposeId, SequenceId
 from openmeadow.core.moments import DAY, HOUR
 from openmeadow.core.sequences import state_machine
 from openmeadow.core.sequences.definition import FOLLOW_UP, Begin, Definition, Leave, Step
+from openmeadow.core.states import HOLDOUT
 from openmeadow.demo.mail_world.habits import SOURCES, Habits
 from openmeadow.demo.mail_world.history import PERSON_AGENTS, PERSON_IP, PROXY_AGENT, PROXY_IP
 from openmeadow.services.campaigns import campaigns
@@ -196,7 +197,7 @@ def _bring_on(workspace: Workspace, row_id: SequenceId, h: Habits, now: int) -> 
                 way = sequences.way_out(w, mails[about].id, kind)
                 assert way is not None
                 kept = step.kind == "resend" and kept_back
-                state, why = ("skipped", "holdout") if kept else ("sent", None)
+                state, why = ("skipped", HOLDOUT) if kept else ("sent", None)
                 rows.append((way[0], way[1], s, enrolment[s], 0, state, why, at))
                 if not kept:
                     raw.append((at, int(Kind.SENT), s, mails[about].message or 0, 0, 0, 0.0, None, None, None))

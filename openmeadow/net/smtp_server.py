@@ -5,10 +5,9 @@ from __future__ import annotations
 import time
 from collections import OrderedDict, deque
 from collections.abc import Callable
-from typing import Any
 
 from aiosmtpd.controller import Controller
-from aiosmtpd.smtp import SMTP
+from aiosmtpd.smtp import SMTP, Envelope, Session
 
 from openmeadow.core.errors import MeadowError
 from openmeadow.core.reports.limits import INTAKE_BYTES, INTAKE_PER_MINUTE, INTAKE_RECIPIENTS
@@ -34,7 +33,9 @@ class _Handler:
         times.append(now)
         return len(times) > self._a_minute
 
-    async def handle_RCPT(self, server: Any, session: Any, envelope: Any, address: str, options: Any) -> str:
+    async def handle_RCPT(
+        self, server: SMTP, session: Session, envelope: Envelope, address: str, options: list[str]
+    ) -> str:
         if len(envelope.rcpt_tos) >= INTAKE_RECIPIENTS:
             return f"452 4.5.3 at most {INTAKE_RECIPIENTS} recipients per message"
         if not self._accepts(address):
@@ -42,7 +43,7 @@ class _Handler:
         envelope.rcpt_tos.append(address)
         return "250 2.1.5 ok"
 
-    async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:
+    async def handle_DATA(self, server: SMTP, session: Session, envelope: Envelope) -> str:
         if self._too_many(str(session.peer[0]) if session.peer else ""):
             return "451 4.7.0 too many messages, try again later"
         try:
@@ -54,7 +55,7 @@ class _Handler:
 
 
 class _Controller(Controller):  # type: ignore[misc]
-    def factory(self) -> Any:
+    def factory(self) -> SMTP:
         limits: dict[str, int | float] = {"data_size_limit": INTAKE_BYTES, "timeout": 60}
         return SMTP(self.handler, ident="Open Meadow intake", enable_SMTPUTF8=True, **limits)
 
@@ -65,7 +66,7 @@ def listen(
     accepts: Callable[[str], bool],
     take: Callable[[str, str, bytes], None],
     a_minute: int = INTAKE_PER_MINUTE,
-) -> Any:
+) -> Controller:
     """Start listening; the result has ``stop``. Raises ``OSError`` where the port is taken."""
     controller = _Controller(_Handler(accepts, take, a_minute), hostname=host, port=port)
     try:

@@ -16,7 +16,7 @@ from openmeadow.services.subscribers import export as export_service
 from openmeadow.services.subscribers.selection import Choice
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import archive, settings
-from openmeadow.store.engagement import event_counts
+from openmeadow.store.engagement import event_counts, event_hours
 from openmeadow.store.subscribers.consent import KEY_FILE
 from openmeadow.store.subscribers.subscribers import facts_changed, people_changed
 
@@ -103,6 +103,7 @@ def import_tables(workspace: Workspace, folder: Path, who: str) -> dict[str, int
                     raise MeadowError(f"{path.name} has {counts[table]:,} rows, but the export lists another number.")
             if not archive.references_hold(db):
                 raise MeadowError("The export is inconsistent: some rows refer to missing rows.")
+            event_hours.rebuild(db)
             facts_changed(db)
             people_changed(db)
             as_of = moment(about.made_at or rfc3339(workspace.now()))

@@ -17,7 +17,7 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from openmeadow.core.arrays import I64
+from openmeadow.core.arrays import I64, Mask
 from openmeadow.core.columns import Columns, Troubles
 from openmeadow.core.delivery.smtp_refusals import RefusalRun
 from openmeadow.core.engagement.bot_signatures import Machines
@@ -28,17 +28,20 @@ from openmeadow.core.moments import DAY
 from openmeadow.core.rules.activity_index import Streams
 from openmeadow.core.rules.breakdown import BreakdownRow, breakdown
 from openmeadow.core.rules.conditions import Rule, View, walk
+from openmeadow.core.rules.late_view import FactsOf, Late, LateView, MergedColumns, later, patched, with_people
 from openmeadow.core.rules.parser import parse
 from openmeadow.core.settings import Value
 from openmeadow.services.clock import Clock, clock_of
 from openmeadow.store import settings, undo_log
 from openmeadow.store.connection import Store
 from openmeadow.store.engagement import columns as loader
-from openmeadow.store.engagement import columns_cache, events
+from openmeadow.store.engagement import columns_cache, event_hours, events
 from openmeadow.store.segments.facts_cache import Kept as FactsKept
 from openmeadow.store.segments.permission_facts import StoreFacts
 
 WORTH_MIRRORING = 20_000
+LATE_FROM, MOST_LATE = 200_000, 5_000  # deliveries, people
+STANDS = 60  # seconds that scores of people without news are good for
 MOST_CLAUSES, MOST_WRITTEN = 500, 2_000  # of one rule that is worked out: different ones, and all as they stand
 MOST_WORK, LEAST_CLAUSES = 200_000_000, 100  # different clauses times people that one rule may cost
 MACHINES_FILE = "machines.json"
@@ -49,17 +52,21 @@ T = TypeVar("T")
 @dataclass
 class _Kept:
     """What is kept between views. ``scores`` may be of an earlier moment; ``touched`` are the rows of people with
-    events since then."""
+    events since then. ``columns`` hold what was known at event ``base``; of the people touched from there to ``seen``
+    ``late`` knows all."""
 
     columns: Columns
     streams: Streams
     seen: int
+    base: int
     everybody: loader.AllPeople
     events_version: int
     scores: Scores | None = None
     window: int = 0  # the setting that they were worked out with
     touched: I64 = dataclass_field(default_factory=lambda: np.zeros(0, np.int64))
     troubles: tuple[int, Troubles] | None = None
+    late: Late | None = None
+    patched: tuple[int, Scores, Scores] | None = None  # at which event, out of which, the scores with the late people's
 
 
 @dataclass(frozen=True)
@@ -77,8 +84,10 @@ class ScoreSummary:
 class Workspace:
     """Opens a data folder; hands out views. ``view()`` is now, ``view(as_of=t)`` a past moment as it was then."""
 
-    def __init__(self, folder: Path, clock: Clock | None = None) -> None:
+    def __init__(self, folder: Path, clock: Clock | None = None, late_from: int = LATE_FROM) -> None:
+        """``late_from`` are the deliveries from which on news is kept beside the columns and not merged at once."""
         self.store = Store(folder)
+        self.late_from = late_from
         self.folder = folder
         columns_cache.sweep(folder)
         self.clock = clock or clock_of(folder)
@@ -131,21 +140,65 @@ class Workspace:
             return kept
         everybody = loader.all_people_of(db, kept.everybody)
         if everybody is not kept.everybody or events.highest(db) != kept.seen:
-            columns, seen, touched = loader.refresh(db, everybody.people, machines, kept.columns, kept.seen)
-            before, now = kept.columns.people.id, columns.people.id
-            stands = len(now) >= len(before) and bool((now[: len(before)] == before).all())  # row numbers still hold
-            nothing_new = stands and not len(touched)
-            kept = self._kept = replace(
-                kept,
-                columns=columns,
-                seen=seen,
-                everybody=everybody,
-                streams=Streams(columns, kept.streams.made if nothing_new else {}),
-                scores=kept.scores if stands else None,
-                touched=np.union1d(kept.touched, touched),
-                troubles=kept.troubles if stands else None,
+            kept = self._kept = self._with_late(kept, db, machines, everybody) or self._merged(
+                kept, db, machines, everybody
             )
         return kept
+
+    def _with_late(
+        self, kept: _Kept, db: sqlite3.Connection, machines: Machines, everybody: loader.AllPeople
+    ) -> _Kept | None:
+        """The same columns with the people that events touched since beside them; None where they are better merged."""
+        before, now = kept.columns.people.id, everybody.people.id
+        if len(kept.columns.rows) < self.late_from or len(now) < len(before) or (now[: len(before)] != before).any():
+            return None
+        touched, seen = loader.touched_since(db, everybody.people, kept.seen)
+        so_far = 0 if kept.late is None else len(kept.late.at)
+        if so_far + len(touched) > MOST_LATE:
+            return None
+        late = kept.late
+        if len(touched):
+            fresh = loader.few_columns(db, everybody.people, touched, machines)
+            late = later(late, fresh, touched, seen)
+        columns = with_people(kept.columns, everybody.people)
+        return replace(
+            kept, columns=columns, streams=Streams(columns, kept.streams.made), seen=seen, everybody=everybody, late=late
+        )
+
+    def _merged(self, kept: _Kept, db: sqlite3.Connection, machines: Machines, everybody: loader.AllPeople) -> _Kept:
+        """Columns with everything that came since they were made."""
+        columns, seen, touched = loader.refresh(db, everybody.people, machines, kept.columns, kept.base)
+        before, now = kept.columns.people.id, columns.people.id
+        stands = len(now) >= len(before) and bool((now[: len(before)] == before).all())  # row numbers still hold
+        streams = Streams(columns)
+        if stands and len(touched) < len(now):
+            streams = Streams(columns, kept.streams.made)
+            streams = streams.spliced(columns, touched) if len(touched) else streams
+        return replace(
+            kept,
+            columns=columns,
+            seen=seen,
+            base=seen,
+            everybody=everybody,
+            streams=streams,
+            scores=kept.scores if stands else None,
+            touched=np.union1d(kept.touched, touched),
+            troubles=kept.troubles if stands else None,
+            late=None,
+            patched=None,
+        )
+
+    def _merge(self, given: _Kept) -> _Kept:
+        """What ``given`` knows in one piece; kept where nothing has come since."""
+        with self._guard:
+            if given.late is None:
+                return given
+            if self._kept is not None and self._kept.late is None and self._kept.seen >= given.seen:
+                return self._kept
+            merged = self._merged(given, self.store.read(), self.machines(), given.everybody)
+            if self._kept is not None and self._kept.seen <= merged.seen:
+                self._kept = merged
+            return merged
 
     def _opened(self, db: sqlite3.Connection, machines: Machines, version: int) -> _Kept:
         """The mirror brought up to date, or columns built anew (and mirrored when that took reading a lot)."""
@@ -153,15 +206,17 @@ class Workspace:
         everybody = loader.all_people_of(db, found.everybody if found else None)
         if found is None:
             columns, seen = loader.load(db, everybody.people, machines)
-            streams = Streams(columns)
+            kept = _Kept(columns, Streams(columns), seen, seen, everybody, version)
         else:
-            columns, seen, touched = loader.refresh(db, everybody.people, machines, found.columns, found.seen)
-            same = not len(touched) and len(columns.people) == len(found.columns.people)
-            streams = found.streams if same else Streams(columns)
-        if found is None or seen - found.seen > WORTH_MIRRORING or everybody is not found.everybody:
+            kept = _Kept(found.columns, found.streams, found.seen, found.seen, everybody, version)
+            if everybody is not found.everybody or events.highest(db) != found.seen:
+                kept = self._with_late(kept, db, machines, everybody) or self._merged(kept, db, machines, everybody)
+        if kept.late is None and (
+            found is None or kept.seen - found.seen > WORTH_MIRRORING or everybody is not found.everybody
+        ):
             with contextlib.suppress(OSError):
-                columns_cache.save(self.folder, db, columns, streams, everybody, seen, machines.mark)
-        return _Kept(columns, streams, seen, everybody, version)
+                columns_cache.save(self.folder, db, kept.columns, kept.streams, everybody, kept.seen, machines.mark)
+        return kept
 
     def _scores(self, kept: _Kept, now: int) -> Scores:
         """Worked out once and then brought forward by what has come since."""
@@ -169,13 +224,22 @@ class Workspace:
             old, window = kept.scores, int(self.setting("inactive_after_days"))
             if old is None or len(kept.columns.people) < len(old.E) or window != kept.window:
                 fresh = self._scored_then(kept.columns, now)
-            elif now != old.now or len(kept.touched) or len(kept.columns.people) != len(old.E):
+            elif len(kept.touched) or len(kept.columns.people) != len(old.E) or not 0 <= now - old.now < STANDS:
                 fresh = bring_forward(old, kept.columns, kept.touched, now, window)
             else:
-                return old
+                return self._with_late_scores(kept, old, now)
             kept.window = window
             kept.scores, kept.touched = fresh, np.zeros(0, np.int64)
-            return fresh
+            return self._with_late_scores(kept, fresh, now)
+
+    def _with_late_scores(self, kept: _Kept, scores: Scores, now: int) -> Scores:
+        """Everybody's scores with those of the people that events have touched since."""
+        if kept.late is None:
+            return scores
+        if kept.patched is None or kept.patched[0] != kept.seen or kept.patched[1] is not scores:
+            part = score(kept.late.columns, now, scores.cadence)
+            kept.patched = (kept.seen, scores, patched(scores, kept.late.at, part))
+        return kept.patched[2]
 
     def _scored_then(self, columns: Columns, now: int) -> Scores:
         return score(columns, now, cadence(columns, now, int(self.setting("inactive_after_days"))))
@@ -200,6 +264,8 @@ class Workspace:
             now = self.now()
             db = self.store.read()
             kept = self._refresh() if as_of is None or as_of == now or nearly else None
+            if kept is not None and kept.late is not None and as_of is not None and as_of != now:
+                kept = self._merge(kept)
             everybody = kept.everybody if kept else loader.all_people_of(db)
             scored: Callable[[], Scores]
             if as_of is None or as_of == now:
@@ -224,7 +290,23 @@ class Workspace:
                 kept=self._facts if as_of is None else None,
                 told=partial(self._troubles, kept) if kept else partial(loader.troubles, db, everybody.people),
             )
-            return View(columns, streams, scored, facts, ~everybody.erased & (columns.people.joined_at <= now), now)
+            alive = ~everybody.erased & (columns.people.joined_at <= now)
+            if kept is None or kept.late is None:
+                return View(columns, streams, scored, facts, alive, now)
+            return self._late_view(kept, kept.late, scored, facts, alive, now)
+
+    def _late_view(
+        self, kept: _Kept, late: Late, scored: Callable[[], Scores], facts: StoreFacts, alive: Mask, now: int
+    ) -> LateView:
+        base = View(kept.columns, kept.streams, scored, facts, alive, now)
+        few = cast(StoreFacts, FactsOf(facts, late.at))
+
+        def scored_few() -> Scores:
+            return score(late.columns, now, scored().cadence)
+
+        small = View(late.columns, late.streams, scored_few, few, alive[late.at], now)
+        columns = MergedColumns(kept.columns.people, lambda: self._merge(kept).columns)
+        return LateView(columns, Streams(columns), scored, facts, alive, now, base=base, small=small, at=late.at)
 
     def view_of(self, ids: I64, pace: Cadence | None = None) -> View:
         """What is true now of a few people (ascending ids), at a cost that follows them and not the workspace; ``pace``
@@ -235,7 +317,10 @@ class Workspace:
         return View(columns, Streams(columns), partial(score, columns, facts.now, pace), facts, alive, facts.now)
 
     def pace(self) -> Cadence:
-        """The workspace's cadence, worked out once a day: it is a median over a year."""
+        """The workspace's cadence: that of everybody's scores where they are kept, else worked out once a day, as it is a
+        median over a year."""
+        if self._kept is not None and self._kept.scores is not None:
+            return self._kept.scores.cadence
         day = self.now() // DAY
         if self._pace is None or self._pace[0] != day:
             self._pace = (day, self.view().scores.cadence)
@@ -259,6 +344,9 @@ class Workspace:
         if full:
             with self._guard:
                 columns_cache.remove(self.folder)
+                with self.store.atomic() as db:
+                    event_hours.rebuild(db)
+                    event_hours.forget_points(db)
                 self._facts.forget()
                 self._kept = None
         view = self.view(as_of)

@@ -11,13 +11,14 @@ from openmeadow.store.bulk import Many
 
 # what belongs to this machine and this moment, not to the workspace
 _NOT = ("migrations", "jobs", "clock_moves", "sessions", "one_time_links", "sign_in_failures", "sqlite_sequence")
+_MADE_ANEW = ("event_hours", "base_points")  # from the others
 
 _EVENT_REFERS = (("subscriber", "subscribers"), ("message", "messages"), ("link", "links"), ("agent", "agents"))
 
 
 def tables(db: sqlite3.Connection) -> list[str]:
     rows = db.execute("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%' ORDER BY name")
-    return [r["name"] for r in rows if r["name"] not in _NOT]
+    return [r["name"] for r in rows if r["name"] not in (*_NOT, *_MADE_ANEW)]
 
 
 def rows(db: sqlite3.Connection, table: str) -> Iterator[str]:

@@ -1,14 +1,21 @@
-"""Many rows in few statements."""
+"""Many rows in few statements, and as columns."""
 
 from __future__ import annotations
 
+import gc
 import sqlite3
 from collections.abc import Collection, Iterator, Sequence
 from itertools import islice
 from typing import TypeVar
 
+import numpy as np
+
+from openmeadow.core.arrays import Array
+from openmeadow.store.rows import SqlValue
+
 T = TypeVar("T")
 Many = Iterator[T] | Collection[T]  # whatever can be gone through once
+BLOCK = 50_000  # rows of a query that are read at once
 AT_ONCE = 200  # rows of one statement: what a statement costs to begin is paid once for all of them
 
 
@@ -20,3 +27,35 @@ def insert_many(db: sqlite3.Connection, head: str, rows: Many[Sequence[object]],
     while some := list(islice(waiting, AT_ONCE)):
         sql = whole if len(some) == AT_ONCE else f"{head} VALUES {', '.join([one] * len(some))}"
         db.execute(sql, [value for row in some for value in row])
+
+
+def distinct(db: sqlite3.Connection, table: str, column: str) -> list[str]:
+    """The texts in a column that an index begins with, in order: one look into the index for each, however many rows."""
+    rows = db.execute(
+        f"WITH RECURSIVE found(x) AS (SELECT min({column}) FROM {table} WHERE {column} IS NOT NULL UNION ALL "
+        f"SELECT (SELECT min({column}) FROM {table} WHERE {column} > x) FROM found WHERE x IS NOT NULL) "
+        "SELECT x FROM found WHERE x IS NOT NULL"
+    )
+    return [str(r[0]) for r in rows]
+
+
+def read_columns(db: sqlite3.Connection, sql: str, arguments: Sequence[SqlValue], types: str) -> list[Array]:
+    """The columns of a query, of one numpy type each, read in blocks so that no more than one block of tuples is alive."""
+    collecting = gc.isenabled()
+    gc.disable()  # rows hold no cycles; looking for them costs more than reading
+    try:
+        return _read(db.cursor(), sql, arguments, types)
+    finally:
+        if collecting:
+            gc.enable()
+
+
+def _read(cursor: sqlite3.Cursor, sql: str, arguments: Sequence[SqlValue], types: str) -> list[Array]:
+    cursor.row_factory = None
+    cursor.execute(sql, arguments)
+    blocks: list[list[Array]] = []
+    while part := cursor.fetchmany(BLOCK):
+        blocks.append([np.array(c, dtype=t) for c, t in zip(zip(*part, strict=True), types, strict=True)])
+    if not blocks:
+        return [np.zeros(0, t) for t in types]
+    return [np.concatenate(c) for c in zip(*blocks, strict=True)]

@@ -6,7 +6,7 @@ import json
 import sqlite3
 import types
 import typing
-from collections.abc import Callable, Hashable, Iterable, Mapping
+from collections.abc import Callable, Hashable, Iterator, Mapping
 from dataclasses import fields
 from enum import Enum
 from functools import cache
@@ -60,5 +60,5 @@ class Record:
         return None if row is None else cls.from_row(row)
 
     @classmethod
-    def read_all(cls, rows: Iterable[sqlite3.Row]) -> list[Self]:
+    def read_all(cls, rows: Iterator[sqlite3.Row]) -> list[Self]:
         return [cls.from_row(row) for row in rows]

@@ -9,6 +9,7 @@ from contextlib import contextmanager
 from typing import Any
 
 from openmeadow.store.bulk import Many
+from openmeadow.store.engagement import event_hours
 from openmeadow.store.records import Activity
 from openmeadow.store.subscribers.subscribers import facts_changed, people_changed
 
@@ -113,6 +114,7 @@ def remove_people(db: sqlite3.Connection, action: int) -> tuple[int, int]:
     )
     gone = db.execute(f"DELETE FROM subscribers WHERE action = ? AND id NOT IN ({touched})", (action,)).rowcount
     people_changed(db)
+    event_hours.forget_points(db)
     return gone, made - gone
 
 
@@ -128,7 +130,8 @@ def remove_events(db: sqlite3.Connection, action: int) -> int:
 
 
 def events_changed(db: sqlite3.Connection) -> None:
-    """Events were taken away: columns made from them are built anew."""
+    """Events were taken away: columns made from them are built anew, and what was kept of past moments."""
+    event_hours.forget_points(db)
     db.execute("INSERT INTO settings VALUES ('events_version', '1') ON CONFLICT (name) DO UPDATE SET value = value + 1")
     # ids of the highest events are used again, so nobody may have looked further than what is there
     db.execute("UPDATE sequences SET seen_event = min(seen_event, (SELECT coalesce(max(id), 0) FROM events))")

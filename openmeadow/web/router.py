@@ -76,7 +76,7 @@ class Described:
             largest = LARGEST_UPLOAD if upload else LARGEST_PUBLIC if rights is None else LARGEST_JSON
 
             @functools.wraps(f)
-            def handler(**arguments: Any) -> Any:
+            def handler(**arguments: object) -> Any:
                 try:
                     if rights is not None and (refusal := self._refusal(rights, needs, proof, own or proof)) is not None:
                         return refusal
@@ -187,7 +187,7 @@ def _read_body(model: type[BaseModel]) -> BaseModel:
     return model.model_validate_json(data if read is not None else b"{}", strict=True)
 
 
-def _fits(value: Any) -> bool:
+def _fits(value: object) -> bool:
     """Whether every whole number can be kept (64 bits)."""
     waiting = [value]
     while waiting:

@@ -12,7 +12,7 @@ from openmeadow.services.campaigns import campaigns, dispatcher, outgoing
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import deliveries
 from tests.browser.conftest import Visit
-from tests.services.mailing import mailing
+from tests.services.mailing import deliveries_of, mailing
 
 COLUMNS = [
     {"kind": "text", "html": "<p>Above</p>"},
@@ -98,7 +98,7 @@ def started(visit: Visit) -> int:
     expect(page.get_by_role("row", name=re.compile("^pilot Thu .* sent"))).to_be_visible()
     workspace = Workspace(visit.running.folder)
     with workspace.store.atomic() as db:
-        rows = [d for d in deliveries.of_campaign(db, 1, "first") if d.state == "sent"][:4]
+        rows = [d for d in deliveries_of(db, 1, "first") if d.state == "sent"][:4]
         for d in rows[:2]:
             deliveries.mark(db, d.id, deliveries.UNCONFIRMED, workspace.now() + 60, "the connection broke")
         for d in rows[2:]:
@@ -131,7 +131,7 @@ def test_unconfirmed_and_refused_are_settled_on_the_plan(visit: Visit) -> None:
     assert deliveries.state_counts(workspace.store.read(), 1).get("failed", 0) == 0
     with workspace.store.atomic() as db:  # as after a restore
         outgoing.pause_all(db, workspace.now(), workspace.now(), "restored from a backup")
-    sent = next(d for d in deliveries.of_campaign(workspace.store.read(), 1, "first") if d.state == "queued")
+    sent = next(d for d in deliveries_of(workspace.store.read(), 1, "first") if d.state == "queued")
     mark = Tokens(workspace.folder).message_id(sent.id, 1, "news.kestrelquay.example")
     workspace.close()
     page = visit.go("/today")

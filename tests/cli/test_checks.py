@@ -6,11 +6,10 @@ import json
 from pathlib import Path
 
 from openmeadow.services.campaigns import campaigns, dispatcher
-from openmeadow.store.campaigns import deliveries
 from openmeadow.store.health import reports as report_table
 from tests.cli.test_commands import meadow
 from tests.core.test_reports import ONE, group, letter, plain, report, xml
-from tests.services.mailing import DOMAIN, mailing
+from tests.services.mailing import DOMAIN, deliveries_of, mailing
 
 
 def test_addresses(folder: Path, tmp_path: Path) -> None:
@@ -91,7 +90,7 @@ def test_reports(folder: Path, tmp_path: Path) -> None:
         campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0.0, "batches": 1, "resend": False}})
         campaigns.start(m.workspace, m.campaign, "t")
         dispatcher.send_due(m.workspace, m.tokens)
-        first = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")[2]
+        first = deliveries_of(m.workspace.store.read(), m.campaign, "first")[2]
         quoted = f"Content-Type: text/rfc822-headers\n\nMessage-ID: {m.tokens.message_id(first.id, m.campaign, DOMAIN)}\n"
         mta = "Reporting-MTA: dns; mx.example\n\n"
         (tmp_path / "one.eml").write_bytes(report(mta + group("forwarded@elsewhere.example"), quoted))

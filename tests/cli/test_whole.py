@@ -12,11 +12,10 @@ from openmeadow.services.campaigns import campaigns, dispatcher, tracking
 from openmeadow.services.subscribers import consent
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import archive
-from openmeadow.store.campaigns import deliveries
 from openmeadow.web.app import make_app
 from tests.cli.test_commands import meadow
 from tests.conftest import NOW
-from tests.services.mailing import mailing
+from tests.services.mailing import deliveries_of, mailing
 
 
 def addresses(path: Path) -> list[str]:
@@ -53,7 +52,7 @@ def test_everything_out_and_in_again(folder: Path, tmp_path: Path) -> None:
         campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0.0, "batches": 1, "resend": False}})
         campaigns.start(m.workspace, m.campaign, "t")
         dispatcher.send_due(m.workspace, m.tokens)
-        first = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")
+        first = deliveries_of(m.workspace.store.read(), m.campaign, "first")
         tracking.opened(m.workspace, first[0].id, "Reader", "198.51.100.1")
         tracking.unsubscribed(m.workspace, first[1].id)
         out, fresh = tmp_path / "all", tmp_path / "fresh"

@@ -21,6 +21,7 @@ from openmeadow.services.campaigns import benchmarks, results
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import campaigns, deliveries
 from openmeadow.store.sequences import sequences
+from tests.services.mailing import deliveries_of
 
 PEOPLE = 3000
 
@@ -93,7 +94,7 @@ def test_the_past_campaigns_are_one_with_the_history(made: Workspace) -> None:
             e["subscriber"]
             for e in db.execute("SELECT subscriber FROM events WHERE message = ? AND kind = 1", (c.message,))
         )
-        first, again = (deliveries.of_campaign(db, c.id, kind) for kind in ("first", "resend"))
+        first, again = (deliveries_of(db, c.id, kind) for kind in ("first", "resend"))
         assert {d.subscriber for d in first} == set(sent) and {d.state for d in first} == {"sent"}
         twice = {d.subscriber for d in again if d.state == "sent"}
         assert {s for s, n in sent.items() if n == 2} == twice and max(sent.values()) == 2

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
@@ -10,6 +11,7 @@ from pathlib import Path
 import numpy as np
 
 from openmeadow.core.authentication import records
+from openmeadow.core.ids import CampaignId
 from openmeadow.core.moments import DAY
 from openmeadow.demo.mail_world.dns_server import DnsServer
 from openmeadow.demo.mail_world.habits import FAR, Habits, draw
@@ -27,6 +29,7 @@ from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store.campaigns import campaigns as campaign_table
 from openmeadow.store.campaigns import deliveries
+from openmeadow.store.campaigns.records import Delivery
 from openmeadow.store.health import providers as provider_table
 from openmeadow.store.senders import senders as sender_table
 from openmeadow.store.subscribers import subscribers as subscriber_table
@@ -44,6 +47,15 @@ bounce.news IN TXT "v=spf1 ip4:{RELAY_IP} -all"
 _dmarc IN TXT "v=DMARC1; p=none; rua=mailto:dmarc@kestrelquay.example"
 """
 HTML = '<p>Dear {{ first_name or "friend" }},</p><p><a href="https://www.kestrelquay.example/a">Programme</a></p>'
+
+
+@dataclass(frozen=True, slots=True)
+class BatchDelivery(Delivery):
+    """A delivery with the batch it belongs to."""
+
+    batch_n: int
+    due_at: int
+    sent_at: int | None
 
 
 @dataclass
@@ -179,3 +191,14 @@ def look_up(workspace: Workspace) -> list[str]:
     row = sender_table.domain_named(workspace.store.read(), DOMAIN)
     resolver = Resolver(str(workspace.setting("resolver")))
     return [f.state for f in answer_all(records.look(domains.facts(workspace, row)), resolver).records]
+
+
+def deliveries_of(db: sqlite3.Connection, campaign: CampaignId, kind: str) -> list[BatchDelivery]:
+    """All deliveries of one of a campaign's sends, with the number of their batch."""
+    return BatchDelivery.read_all(
+        db.execute(
+            "SELECT d.*, b.n AS batch_n, b.due_at, b.sent_at FROM deliveries d JOIN sends q ON q.id = d.send "
+            "JOIN batches b ON b.id = d.batch WHERE q.campaign = ? AND q.kind = ?",
+            (campaign, kind),
+        )
+    )

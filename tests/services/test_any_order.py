@@ -23,11 +23,10 @@ from openmeadow.services.sequences import editing, runner, statistics
 from openmeadow.services.subscribers import consent
 from openmeadow.store import settings
 from openmeadow.store.campaigns import campaigns as campaign_table
-from openmeadow.store.campaigns import deliveries
 from openmeadow.store.sequences import enrolments, sequences
 from openmeadow.store.subscribers import subscribers as subscriber_table
 from tests.conftest import NOW, set_clock
-from tests.services.mailing import DOMAIN, HTML, Mailing, free_port, mailing, ready_campaign
+from tests.services.mailing import DOMAIN, HTML, Mailing, deliveries_of, free_port, mailing, ready_campaign
 from tests.services.test_sequences import happens, made
 
 STEPS = 60
@@ -101,14 +100,12 @@ def test_a_campaign_to_which_anything_happens(folder: Path, seed: int) -> None:
             ab_test.change(workspace, row, ChangeIn(subject=f"Said at {workspace.now()}"), "test")
 
         def somebody_opens() -> None:
-            for d in deliveries.of_campaign(workspace.store.read(), m.campaign, "first"):
+            for d in deliveries_of(workspace.store.read(), m.campaign, "first"):
                 if d.state == "sent" and lot.random() < 0.1:
                     tracking.opened(workspace, d.id, "Reader", "198.51.100.1")
 
         def somebody_leaves() -> None:
-            sent = [
-                d.id for d in deliveries.of_campaign(workspace.store.read(), m.campaign, "first") if d.state == "sent"
-            ]
+            sent = [d.id for d in deliveries_of(workspace.store.read(), m.campaign, "first") if d.state == "sent"]
             if sent:
                 tracking.unsubscribed(workspace, lot.choice(sent))
 
@@ -150,16 +147,16 @@ def test_a_campaign_to_which_anything_happens(folder: Path, seed: int) -> None:
             rows = [
                 d
                 for kind in ("first", "resend", "second resend")
-                for d in deliveries.of_campaign(workspace.store.read(), id, kind)
+                for d in deliveries_of(workspace.store.read(), id, kind)
             ]
             assert {d.state for d in rows} <= {"sent", "failed", "skipped"}, (life.done, Counter(d.state for d in rows))
             assert all(d.reason for d in rows if d.state != "sent"), life.done
             assert campaigns.row_of(workspace, id).state == "finished", life.done
-            firsts = Counter(d.subscriber for d in deliveries.of_campaign(workspace.store.read(), id, "first"))
+            firsts = Counter(d.subscriber for d in deliveries_of(workspace.store.read(), id, "first"))
             assert len(firsts) == people and set(firsts.values()) == {1}, "each person once"
         got = received(m)
         sent = {m.tokens.message_id(d.id, i, DOMAIN) for i in (m.campaign, other)
-                  for k in ("first", "resend", "second resend") for d in deliveries.of_campaign(workspace.store.read(), i, k)
+                  for k in ("first", "resend", "second resend") for d in deliveries_of(workspace.store.read(), i, k)
                   if d.state == "sent"}  # fmt: skip
         assert max(got.values()) == 1 and sent <= set(got), (life.done, sent - set(got))
 
@@ -300,7 +297,7 @@ def test_the_same_message_is_kept_word_for_word(folder: Path) -> None:
             if n:
                 ab_test.change(m.workspace, campaigns.row_of(m.workspace, m.campaign), ChangeIn(subject=subject), "test")
             dispatcher.send_due(m.workspace, m.tokens)
-        rows = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")
+        rows = deliveries_of(m.workspace.store.read(), m.campaign, "first")
         assert Counter(d.version for d in rows) == {1: 10, 2: 10, 3: 10}
         by_address = {a: box[-1]["subject"] for a, box in m.world.mailboxes.items() if a.startswith("p")}
         words = {1: "Said first", 2: "Said second", 3: "Said third"}

@@ -24,8 +24,7 @@ from openmeadow.services.campaigns import (
 from openmeadow.services.health import bounce_intake, placement
 from openmeadow.store import settings
 from openmeadow.store.campaigns import content as writing_table
-from openmeadow.store.campaigns import deliveries
-from tests.services.mailing import DOMAIN, Mailing, mailing
+from tests.services.mailing import DOMAIN, Mailing, deliveries_of, mailing
 
 URL = "https://www.kestrelquay.example/strings?utm_source=mail&a=1"
 ONLY = "joined more than 30 days ago"
@@ -109,9 +108,7 @@ def test_what_arrives_is_what_was_shown(folder: Path, kind: str) -> None:
         assert "/c/" in real.as_string() and "/c/" not in test.as_string()
         (link,) = (r["url"] for r in m.workspace.store.read().execute("SELECT url FROM links WHERE NOT trap"))
         assert link == URL, "every character of it"
-        delivery = next(
-            d.id for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first") if d.subscriber == 2
-        )
+        delivery = next(d.id for d in deliveries_of(m.workspace.store.read(), m.campaign, "first") if d.subscriber == 2)
         anew = message_source.of_delivery(m.workspace, delivery)
         assert anew.is_made_anew and anew.text.rstrip() == m.world.mailboxes["p1@postern.example"][-1]["source"].rstrip()
         assert {h.name for h in anew.headers if not h.meaning} == set(), "every header is explained"

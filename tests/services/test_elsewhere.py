@@ -21,7 +21,7 @@ from openmeadow.store.campaigns import campaigns as campaign_table
 from openmeadow.store.campaigns import deliveries
 from openmeadow.worker.loop import Worker
 from tests.conftest import NOW, set_clock
-from tests.services.mailing import Mailing, mailing
+from tests.services.mailing import Mailing, deliveries_of, mailing
 
 HOUR = 3600
 
@@ -42,7 +42,7 @@ def told(m: Mailing, *lines: tuple[int, str, str], name: str = "Harbour nights")
 
 
 def states(m: Mailing, kind: str = "first") -> Counter[str]:
-    return Counter(d.state for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, kind))
+    return Counter(d.state for d in deliveries_of(m.workspace.store.read(), m.campaign, kind))
 
 
 def state(m: Mailing) -> str:
@@ -106,7 +106,7 @@ def test_sent_by_another_program_and_told_back(folder: Path) -> None:
         set_clock(m.workspace, NOW + DAY + 3 * HOUR)
         assert deliveries.next_due(m.workspace.store.read()) is not None
         external_sending.tend(m.workspace)
-        again = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "resend")
+        again = deliveries_of(m.workspace.store.read(), m.campaign, "resend")
         assert len(again) == 28 and Counter(d.state for d in again)["skipped"] > 0, "some are holdout group"
         external_sending.skip(m.workspace, m.campaign)
         waits = [r for n, rows in files(m).items() if n.startswith("resend") for r in rows if r["state"] == "queued"]

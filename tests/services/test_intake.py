@@ -19,9 +19,8 @@ from openmeadow.services.health import bounce_intake
 from openmeadow.services.health import inbound_mail as intake_service
 from openmeadow.services.health.inbound_mail import Intake
 from openmeadow.store import settings
-from openmeadow.store.campaigns import deliveries as deliveries_table
 from tests.conftest import set_clock
-from tests.services.mailing import DOMAIN, Mailing, free_port, mailing
+from tests.services.mailing import DOMAIN, Mailing, deliveries_of, free_port, mailing
 
 RETURNS = f"bounce.{DOMAIN}"
 
@@ -40,7 +39,7 @@ def sent(folder: Path) -> Iterator[tuple[Mailing, Intake]]:
 
 
 def deliveries(m: Mailing) -> dict[int, int]:
-    return {d.subscriber: d.id for d in deliveries_table.of_campaign(m.workspace.store.read(), m.campaign, "first")}
+    return {d.subscriber: d.id for d in deliveries_of(m.workspace.store.read(), m.campaign, "first")}
 
 
 def hand_in(m: Mailing, to: str, raw: str, sender: str = "") -> None:

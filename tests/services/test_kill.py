@@ -28,7 +28,7 @@ from openmeadow.store.campaigns import deliveries
 from openmeadow.store.sequences import sequences
 from tests.conftest import NOW, set_clock
 from tests.relays import RealRelay, use
-from tests.services.mailing import DOMAIN, Mailing, mailing
+from tests.services.mailing import DOMAIN, Mailing, deliveries_of, mailing
 from tests.services.test_sequences import made
 
 KILLS, PEOPLE, CONNECTIONS = int(os.environ.get("MEADOW_KILLS", "40")), 2000, 4
@@ -68,7 +68,7 @@ def killed(
 
 def nobody_twice_nobody_lost(m: Mailing, campaign: int, got: Counter[str], people: int, most: int) -> Counter[str]:
     """``got`` are the Message-IDs that arrived. Unconfirmed are only deliveries cut off by a kill or a broken line."""
-    rows = deliveries.of_campaign(m.workspace.store.read(), campaign, "first")
+    rows = deliveries_of(m.workspace.store.read(), campaign, "first")
     assert max(got.values()) == 1, "nobody twice"
     by_state = Counter(d.state for d in rows)
     assert set(by_state) <= {"sent", "unconfirmed"} and sum(by_state.values()) == people, "nobody lost"
@@ -196,7 +196,7 @@ def test_a_full_disk_and_a_clock_set_back(folder: Path) -> None:
         set_clock(m.workspace, NOW)
         dispatcher.send_due(m.workspace, m.tokens)
         got = Counter({k: n for k, n in m.world.received.items() if k.startswith("<d")})
-        rows = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")
+        rows = deliveries_of(m.workspace.store.read(), m.campaign, "first")
         by_state = Counter(d.state for d in rows)
         assert max(got.values()) == 1 and set(by_state) <= {"sent", "unconfirmed"}
         assert by_state["unconfirmed"] <= CONNECTIONS and len(got) >= by_state["sent"]

@@ -27,7 +27,7 @@ from openmeadow.store.segments import segments as segment_table
 from openmeadow.store.sequences import enrolments, sequences
 from openmeadow.store.subscribers import subscribers as subscriber_table
 from tests.conftest import NOW, set_clock
-from tests.services.mailing import HTML, Mailing, free_port, mailing, ready_campaign
+from tests.services.mailing import HTML, Mailing, deliveries_of, free_port, mailing, ready_campaign
 from tests.services.test_sending import states
 from tests.services.test_sequences import LADDER, got, left, made, step_on, until
 
@@ -117,7 +117,7 @@ def test_nothing_goes_out_after_the_last_moment(folder: Path) -> None:
         campaigns.pause(m.workspace, m.campaign, "test")
         set_clock(m.workspace, NOW + 45 * 60)
         with m.workspace.store.atomic() as db:
-            rest = [d.id for d in deliveries.of_campaign(db, m.campaign, "first") if d.subscriber > 10]
+            rest = [d.id for d in deliveries_of(db, m.campaign, "first") if d.subscriber > 10]
             for id in rest:
                 deliveries.mark(db, id, deliveries.DEFERRED, NOW, "frequency limit", NOW + 2 * HOUR)
         campaigns.resume(m.workspace, m.campaign, "test")
@@ -125,7 +125,7 @@ def test_nothing_goes_out_after_the_last_moment(folder: Path) -> None:
         assert states(m) == {"sent": 8, "failed": 2, "deferred": 10}
         send(m, NOW + 3 * HOUR)
         assert states(m) == {"sent": 8, "failed": 2, "skipped": 10}
-        why = Counter(d.reason for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first"))
+        why = Counter(d.reason for d in deliveries_of(m.workspace.store.read(), m.campaign, "first"))
         assert why[dispatcher.TOO_LATE] == 10
         assert sum(n for w, n in why.items() if w and w.startswith("deferred until the end date")) == 2
 
@@ -183,7 +183,7 @@ def test_a_plan_that_cannot_go_on_holds_itself_and_no_other(folder: Path) -> Non
         send(m)
         held = campaigns.row_of(m.workspace, m.campaign)
         assert held.state == "paused" and "Balcony" in held.paused_why
-        rows = deliveries.of_campaign(m.workspace.store.read(), other, "first")
+        rows = deliveries_of(m.workspace.store.read(), other, "first")
         assert Counter(d.state for d in rows) == {"sent": 10}
         segments.save(m.workspace, "Balcony", "band is Strong", "test")
         campaigns.resume(m.workspace, m.campaign, "test")

@@ -25,10 +25,9 @@ from openmeadow.services.campaigns import (
     send_time,
 )
 from openmeadow.services.workspace import Workspace
-from openmeadow.store.campaigns import deliveries
 from openmeadow.store.engagement import events
 from tests.conftest import NOW, set_clock
-from tests.services.mailing import Mailing, mailing
+from tests.services.mailing import Mailing, deliveries_of, mailing
 from tests.services.test_sending import open_by
 
 HOUR = 3600
@@ -97,9 +96,9 @@ def test_the_usual_wait_is_when_nearly_all_answers_have_come(workspace: Workspac
         sent = NOW - 30 * DAY
         rows += [(sent, Kind.SENT, s, 1)]
         rows += [(sent + (HOUR if s > 200 * late else 84 * HOUR), Kind.OPENED, s, 1)]
-    assert send_time.usual_wait(workspace.view()) == send_time.USUAL_WAIT, "nothing is known yet"
+    assert send_time.usual_wait(workspace, workspace.view()) == send_time.USUAL_WAIT, "nothing is known yet"
     tell(workspace, rows)
-    assert send_time.usual_wait(workspace.view()) == wait * DAY
+    assert send_time.usual_wait(workspace, workspace.view()) == wait * DAY
 
 
 def test_what_had_come_within_an_interval(workspace: Workspace) -> None:
@@ -179,7 +178,7 @@ def resent(m: Mailing, new_subject: str, late: int, after: int, share: float = 0
     dispatcher.send_due(m.workspace, m.tokens)
     set_clock(m.workspace, NOW + DAY)
     dispatcher.send_due(m.workspace, m.tokens)
-    again = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "resend")
+    again = deliveries_of(m.workspace.store.read(), m.campaign, "resend")
     held = [d.subscriber for d in again if d.reason == "holdout"]
     open_by(m, held[:late], "first", later=HOUR)
     for variant in (0, 1) if new_subject else (0,):

@@ -26,13 +26,13 @@ from openmeadow.store.campaigns import deliveries
 from openmeadow.store.engagement import columns_cache
 from openmeadow.worker.loop import Worker
 from tests.conftest import NOW, set_clock
-from tests.services.mailing import DOMAIN, Mailing, mailing, on_time
+from tests.services.mailing import DOMAIN, Mailing, deliveries_of, mailing, on_time
 
 HOUR = 3600
 
 
 def states(m: Mailing, kind: str = "first") -> Counter[str]:
-    return Counter(d.state for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, kind))
+    return Counter(d.state for d in deliveries_of(m.workspace.store.read(), m.campaign, kind))
 
 
 def test_a_late_batch_moves_what_follows(folder: Path) -> None:
@@ -54,7 +54,7 @@ def test_a_late_batch_moves_what_follows(folder: Path) -> None:
         log = m.workspace.store.read().execute("SELECT act FROM activity WHERE act LIKE '%late%'").fetchone()
         assert "batch 2 was sent 48 h late" in log["act"]
         on_time(m, NOW + 12 * DAY)
-        again = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "resend")
+        again = deliveries_of(m.workspace.store.read(), m.campaign, "resend")
         assert {d.state for d in again if d.reason != "holdout"} == {"sent"}, "none is emptied by the limit"
         assert max(m.world.received.values()) == 1
 
@@ -136,9 +136,7 @@ def test_a_withdrawal_is_never_older_than_what_it_withdraws(folder: Path) -> Non
         set_clock(m.workspace, NOW + 2 * HOUR)
         consent.said(m.workspace, 1, purpose, GIVEN, "form")
         set_clock(m.workspace, NOW + 60)
-        delivery = next(
-            d.id for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first") if d.subscriber == 1
-        )
+        delivery = next(d.id for d in deliveries_of(m.workspace.store.read(), m.campaign, "first") if d.subscriber == 1)
         assert tracking.unsubscribed(m.workspace, delivery)
         for at in (NOW + 60, NOW + 3 * HOUR):
             set_clock(m.workspace, at)
@@ -151,7 +149,7 @@ def test_with_a_full_disk_readers_come_to_their_link_and_leave(folder: Path) -> 
         campaigns.start(m.workspace, m.campaign, "test")
         dispatcher.send_due(m.workspace, m.tokens)
         tracking.process_stored_unsubscribes(m.workspace)  # reserves its room
-        ids = {d.subscriber: d.id for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")}
+        ids = {d.subscriber: d.id for d in deliveries_of(m.workspace.store.read(), m.campaign, "first")}
         link = m.workspace.store.read().execute("SELECT id, url FROM links WHERE NOT trap").fetchone()
         writer = m.workspace.store.writer
         writer.execute("VACUUM")
@@ -194,7 +192,7 @@ def test_what_came_of_it_settles_what_is_unconfirmed(folder: Path) -> None:
         campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0.0, "batches": 1, "resend": False}})
         campaigns.start(m.workspace, m.campaign, "test")
         dispatcher.send_due(m.workspace, m.tokens)
-        ids = {d.subscriber: d.id for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")}
+        ids = {d.subscriber: d.id for d in deliveries_of(m.workspace.store.read(), m.campaign, "first")}
         with m.workspace.store.atomic() as db:
             for s in (1, 2, 3):
                 deliveries.mark(db, ids[s], deliveries.UNCONFIRMED, NOW, "the connection broke")
@@ -278,7 +276,7 @@ def test_an_export_while_events_come_is_of_one_moment(folder: Path, tmp_path: Pa
     with mailing(folder, 60) as m:
         campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0.0, "batches": 1, "resend": False}})
         campaigns.start(m.workspace, m.campaign, "test")
-        ids = [d.id for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")]
+        ids = [d.id for d in deliveries_of(m.workspace.store.read(), m.campaign, "first")]
         ends = threading.Event()
 
         def live() -> None:
@@ -297,7 +295,7 @@ def test_an_export_while_events_come_is_of_one_moment(folder: Path, tmp_path: Pa
             thread.join()
         other = Workspace(tmp_path / "other")
         archive.import_tables(other, tmp_path / "out", "test")
-        rows = deliveries.of_campaign(other.store.read(), m.campaign, "first")
+        rows = deliveries_of(other.store.read(), m.campaign, "first")
         sent = {r["subscriber"] for r in other.store.read().execute("SELECT subscriber FROM events WHERE kind = 1")}
         assert {d.subscriber for d in rows if d.state == "sent"} == sent, "ledger and events agree"
         assert other.view().alive.sum() == 60 and outgoing.is_paused(other)

@@ -20,12 +20,11 @@ from openmeadow.services.campaigns import campaigns, dispatcher, requeue
 from openmeadow.services.senders import relay
 from openmeadow.services.today import alerts, overview, process_watch
 from openmeadow.store import settings
-from openmeadow.store.campaigns import deliveries
 from openmeadow.store.senders import relay as relay_table
 from openmeadow.worker.loop import Worker
 from tests.conftest import NOW, set_clock
 from tests.relays import RealRelay, use
-from tests.services.mailing import Mailing, mailing
+from tests.services.mailing import Mailing, deliveries_of, mailing
 
 
 @pytest.fixture
@@ -41,7 +40,7 @@ def started(folder: Path) -> Iterator[tuple[Mailing, RealRelay]]:
 
 
 def states(m: Mailing) -> Counter[str]:
-    return Counter(d.state for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first"))
+    return Counter(d.state for d in deliveries_of(m.workspace.store.read(), m.campaign, "first"))
 
 
 def events_of(m: Mailing) -> Counter[int]:

@@ -28,19 +28,19 @@ from openmeadow.store.health import providers as provider_table
 from openmeadow.store.segments import segments as segment_table
 from openmeadow.worker.loop import Worker
 from tests.conftest import NOW, set_clock
-from tests.services.mailing import DOMAIN, Mailing, look_up, mailing, on_time, ready_campaign
+from tests.services.mailing import DOMAIN, Mailing, deliveries_of, look_up, mailing, on_time, ready_campaign
 
 RETURNS = f"bounce.{DOMAIN}"
 
 
 def states(m: Mailing, kind: str = "first") -> Counter[str]:
-    return Counter(d.state for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, kind))
+    return Counter(d.state for d in deliveries_of(m.workspace.store.read(), m.campaign, kind))
 
 
 def open_by(m: Mailing, subscribers: list[int], kind: str = "first", agent: str = "Reader", later: int = 600) -> None:
     """These people open what they got, some seconds from now."""
     set_clock(m.workspace, m.workspace.now() + later)
-    for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, kind):
+    for d in deliveries_of(m.workspace.store.read(), m.campaign, kind):
         if d.subscriber in subscribers and d.state == "sent":
             tracking.opened(m.workspace, d.id, agent, "198.51.100.1")
 
@@ -63,7 +63,7 @@ def test_the_whole_plan(folder: Path) -> None:
         assert [len(v) for v in m.world.mailboxes.values()].count(1) >= 60
         set_clock(m.workspace, NOW + 3 * DAY + 2 * 3600)
         dispatcher.send_due(m.workspace, m.tokens)
-        again = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "resend")
+        again = deliveries_of(m.workspace.store.read(), m.campaign, "resend")
         assert {d.subscriber for d in again} == set(range(31, 61)), "only who left it ignored"
         held = [d for d in again if d.reason == "holdout"]
         assert len(held) == sum(round(0.1 * n) for n in Counter(d.batch for d in again).values())
@@ -87,7 +87,7 @@ def test_nobody_who_answered_or_left_gets_the_resend(folder: Path) -> None:
         campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0.0, "batches": 1, "holdout_share": 0.0}})
         campaigns.start(m.workspace, m.campaign, "test")
         dispatcher.send_due(m.workspace, m.tokens)
-        first = {d.subscriber: d.id for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")}
+        first = {d.subscriber: d.id for d in deliveries_of(m.workspace.store.read(), m.campaign, "first")}
         open_by(m, [1], agent="PrivacyProxy/2.0")
         set_clock(m.workspace, NOW + 4 * DAY)
         batch = next(b for b in deliveries.batches(m.workspace.store.read(), m.campaign) if b.kind == "resend")
@@ -96,7 +96,7 @@ def test_nobody_who_answered_or_left_gets_the_resend(folder: Path) -> None:
         tracking.opened(m.workspace, first[2], "Reader", "198.51.100.1")
         assert tracking.unsubscribed(m.workspace, first[3]) and tracking.unsubscribed(m.workspace, first[3])
         dispatcher.send_due(m.workspace, m.tokens)
-        again = {d.subscriber: d for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "resend")}
+        again = {d.subscriber: d for d in deliveries_of(m.workspace.store.read(), m.campaign, "resend")}
         assert 1 not in again, "machine-only openers are left out unless the plan takes them in"
         assert again[2].reason == "engaged before the resend"
         assert again[3].reason == "consent withdrawn"
@@ -122,17 +122,13 @@ def test_refused_deferred_and_bounced_later(folder: Path) -> None:
         worker = Worker(m.workspace)
         intake = worker.listen()
         try:
-            d = next(
-                d for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first") if d.subscriber == 9
-            )
+            d = next(d for d in deliveries_of(m.workspace.store.read(), m.campaign, "first") if d.subscriber == 9)
             for path, to in (
                 (m.tokens.return_path(d.id, RETURNS), "p8@saltmere.example"),
                 (f"b1-000000000000@{RETURNS}", "p9@postern.example"),
             ):
                 m.world._hand_on("", path, bounce(path, to, "<x>").encode())
-            other = next(
-                d for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first") if d.subscriber == 11
-            )
+            other = next(d for d in deliveries_of(m.workspace.store.read(), m.campaign, "first") if d.subscriber == 11)
             path = m.tokens.return_path(other.id, RETURNS)
             m.world._hand_on("", path, complaint(path, "p10@saltmere.example", "<x>", "hello@x").encode())
         finally:
@@ -179,7 +175,7 @@ def test_one_a_day_over_campaigns(folder: Path) -> None:
             campaigns.write(m.workspace, id, {"plan": {"pilot_share": 0.0, "batches": 1, "resend": False}})
             campaigns.start(m.workspace, id, "test")
         dispatcher.send_due(m.workspace, m.tokens)
-        second = deliveries.of_campaign(m.workspace.store.read(), 2, "first")
+        second = deliveries_of(m.workspace.store.read(), 2, "first")
         assert {(d.state, d.reason) for d in second} == {("skipped", "frequency limit")}
 
 
@@ -303,7 +299,7 @@ def test_complaints_that_arrive_later_hold_what_still_waits(folder: Path) -> Non
         dispatcher.send_due(m.workspace, m.tokens)
         assert guardrails.news(m.workspace) == []
         set_clock(m.workspace, NOW + 600)
-        sent = [d for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first") if d.state == "sent"]
+        sent = [d for d in deliveries_of(m.workspace.store.read(), m.campaign, "first") if d.state == "sent"]
         for d in sent[:8]:
             report = f"Feedback-Type: abuse\r\nOriginal-Rcpt-To: p{d.subscriber - 1}@postern.example\r\n"
             raw = (

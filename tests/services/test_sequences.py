@@ -21,7 +21,7 @@ from openmeadow.store.senders import senders as sender_table
 from openmeadow.store.sequences import enrolments, sequences
 from openmeadow.store.subscribers import subscribers as subscriber_table
 from tests.conftest import NOW, set_clock
-from tests.services.mailing import HTML, Mailing, mailing
+from tests.services.mailing import HTML, Mailing, deliveries_of, mailing
 
 LADDER = Definition(
     (
@@ -133,7 +133,7 @@ def test_who_is_inside_is_left_out_of_campaigns_and_one_a_day_holds(folder: Path
         step_on(m)
         campaigns.start(m.workspace, m.campaign, "test")
         step_on(m)
-        rows = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")
+        rows = deliveries_of(m.workspace.store.read(), m.campaign, "first")
         assert len(rows) == 17 and all(d.state == "sent" for d in rows), "those inside were not chosen"
         assert got(m, id)[7, "first"] == Counter({"deferred": 3}), "a second message the same day moves"
         told = guardrails.see(m.workspace, sequences.mails(m.workspace.store.read(), id)[7].id).guardrails

@@ -27,6 +27,7 @@ from openmeadow.core.moments import DAY
 from openmeadow.services.campaigns import (
     campaigns,
     dispatcher,
+    figures,
     guardrails,
     results,
     results_breakdown,
@@ -41,7 +42,7 @@ from openmeadow.store.campaigns import campaigns as campaign_table
 from openmeadow.store.campaigns import deliveries
 from openmeadow.store.engagement import events
 from tests.conftest import NOW, set_clock
-from tests.services.mailing import Mailing, free_port, mailing, ready_campaign
+from tests.services.mailing import Mailing, deliveries_of, free_port, mailing, ready_campaign
 
 HOUR = 3600
 MACHINE, READER = "PrivacyProxy/2.0", "Reader"
@@ -59,7 +60,7 @@ def lived(m: Mailing, seed: int) -> None:
         dispatcher.send_due(workspace, m.tokens)
         set_clock(workspace, NOW + hours * HOUR + 900)
         for kind in ("first", "resend"):
-            for d in deliveries.of_campaign(workspace.store.read(), m.campaign, kind):
+            for d in deliveries_of(workspace.store.read(), m.campaign, kind):
                 if d.state != "sent":
                     continue
                 what = lot.random()
@@ -94,7 +95,7 @@ def by_hand(m: Mailing) -> dict[str, dict[str, int]]:
         acts[e["subscriber"]].append((Kind(e["kind"]), e["agent"]))
     out: dict[str, Counter[str]] = defaultdict(Counter)
     emails = {r["id"]: r["email"] for r in db.execute("SELECT id, email FROM subscribers")}
-    for d in deliveries.of_campaign(db, m.campaign, "first"):
+    for d in deliveries_of(db, m.campaign, "first"):
         if d.state != "sent":
             continue
         mine = acts[d.subscriber]
@@ -152,14 +153,18 @@ def test_results_are_what_happened(folder: Path, seed: int) -> None:
         assert {k: getattr(line, k) for k in ("sent", "delivered", "opened", "unsubscribed")} == {
             k: whole[k] for k in ("sent", "delivered", "opened", "unsubscribed")
         }
-        listed = results_breakdown.rates(m.workspace)[campaigns.row_of(m.workspace, m.campaign).message]
-        assert listed == (whole["delivered"], whole["opened"], whole["clicked"])
+        listed = figures.every(m.workspace)[campaigns.row_of(m.workspace, m.campaign).message]
+        assert (listed.delivered, listed.opened, listed.clicked) == (
+            whole["delivered"],
+            whole["opened"],
+            whole["clicked"],
+        )
         text = results_breakdown.in_text(m.workspace, m.campaign, results_breakdown.divided(m.workspace, m.campaign))
         assert f"Opens (human) {whole['opened']:,} of {whole['delivered']:,}" in text
         rows = list(csv.DictReader(io.StringIO(results.as_csv(m.workspace, m.campaign).split("\r\n\r\n")[0])))
         assert sum(int(r["opened_by_people"]) for r in rows if r["send"] == "first") == whole["opened"]
         # variants and held back are everybody the lot drew, each once
-        again = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "resend")
+        again = deliveries_of(m.workspace.store.read(), m.campaign, "resend")
         assert sum(a.people for a in found.variants) == len(again)
         assert (
             found.engaged_first + sum(a.engaged for a in found.variants if a.variant != "Holdout")
@@ -211,7 +216,7 @@ def test_a_connection_that_breaks_after_data_leaves_doubt_for_the_analyst(folder
         campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0.0, "batches": 1, "resend": False}})
         campaigns.start(m.workspace, m.campaign, "test")
         dispatcher.send_due(m.workspace, m.tokens)
-        rows = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")
+        rows = deliveries_of(m.workspace.store.read(), m.campaign, "first")
         assert Counter(d.state for d in rows) == {"sent": 17, "unconfirmed": 3}
         assert relay.taken == Counter(m.world.habits.email.tolist()), "each was tried once"
         said = [d for d in overview.decisions(m.workspace, m.workspace.view()) if d.kind == "Unconfirmed"]
@@ -222,7 +227,7 @@ def test_a_connection_that_breaks_after_data_leaves_doubt_for_the_analyst(folder
         assert unconfirmed.resolve(m.workspace, m.campaign, arrived, "test") == 3
         dispatcher.send_due(m.workspace, m.tokens)
         assert sum(relay.taken.values()) == (20 if arrived else 23)
-        states = Counter(d.state for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first"))
+        states = Counter(d.state for d in deliveries_of(m.workspace.store.read(), m.campaign, "first"))
         assert states == {"sent": 20}
         sent = m.workspace.store.read().execute("SELECT count(*) AS n FROM events WHERE kind = 1").fetchone()["n"]
         assert sent == 20, "one send each in the history"
@@ -243,7 +248,7 @@ def test_holding_takes_effect_within_a_batch(folder: Path, act: str) -> None:
         thread.join()
         lines = int(m.workspace.setting("connections"))
         assert sum(relay.taken.values()) - at <= 2 * lines, "at most what each connection had begun"
-        states = Counter(d.state for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first"))
+        states = Counter(d.state for d in deliveries_of(m.workspace.store.read(), m.campaign, "first"))
         assert states["sent"] == sum(relay.taken.values()) and sum(states.values()) == 300
         assert states["queued" if act == "pause" else "skipped"] == 300 - states["sent"]
         if act == "pause":
@@ -379,7 +384,7 @@ def test_every_figure_agrees_on_one_history(folder: Path) -> None:
             campaigns.resume(m.workspace, m.campaign, "test")
             dispatcher.send_due(m.workspace, m.tokens)
         set_clock(m.workspace, NOW + 3600)
-        ids = {d.subscriber: d.id for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")}
+        ids = {d.subscriber: d.id for d in deliveries_of(m.workspace.store.read(), m.campaign, "first")}
         for s in (11, 21):
             tracking.happened(m.workspace, ids[s], Kind.BOUNCED, code="5.1.1", diagnostic="550 5.1.1 gone")
         tracking.happened(m.workspace, ids[31], Kind.COMPLAINED)
@@ -391,7 +396,7 @@ def test_every_figure_agrees_on_one_history(folder: Path) -> None:
         assert (line.sent, line.delivered, line.bounced, line.complained) == (60, 55, 5, 1)
         divided = results_breakdown.divided(m.workspace, m.campaign)
         assert sum(x.sent - x.delivered for x in divided.by[0].lines) == 5
-        assert results_breakdown.rates(m.workspace)[campaigns.row_of(m.workspace, m.campaign).message][0] == 55
+        assert figures.every(m.workspace)[campaigns.row_of(m.workspace, m.campaign).message].delivered == 55
         told = provider_health.providers(m.workspace, m.workspace.view())
         assert [sum(sum(p.days[k]) for p in told) for k in ("sent", "hard bounces", "complaints")] == [60, 5, 1]
         today_told = overview.providers(m.workspace, m.workspace.view())

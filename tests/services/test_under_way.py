@@ -31,7 +31,7 @@ from openmeadow.store.campaigns import campaigns as campaign_table
 from openmeadow.store.campaigns import content, deliveries
 from openmeadow.store.subscribers.subscribers import people_changed
 from tests.conftest import NOW
-from tests.services.mailing import HTML, Mailing, mailing, on_time, ready_campaign
+from tests.services.mailing import HTML, Mailing, deliveries_of, mailing, on_time, ready_campaign
 from tests.services.test_sending import open_by
 
 HOUR = 3600
@@ -46,7 +46,7 @@ def row(m: Mailing) -> Any:
 
 
 def of(m: Mailing, kind: str = "first") -> list[Any]:
-    return deliveries.of_campaign(m.workspace.store.read(), m.campaign, kind)
+    return deliveries_of(m.workspace.store.read(), m.campaign, kind)
 
 
 def sent(m: Mailing, kind: str = "first") -> list[Any]:
@@ -236,7 +236,7 @@ def test_plans_take_turns_and_share_a_cap(folder: Path) -> None:
             campaigns.start(m.workspace, id, "ann")
         go(m, NOW)
         db = m.workspace.store.read()
-        gone = [d for id in (m.campaign, other) for d in deliveries.of_campaign(db, id, "first") if d.state == "sent"]
+        gone = [d for id in (m.campaign, other) for d in deliveries_of(db, id, "first") if d.state == "sent"]
         assert len({d.subscriber for d in gone}) == len(gone) == 50, "at most one a day, over both"
         assert sum(1 for d in gone if d.subscriber % 2 == 0) == 20, "Postern's cap counts both plans"
         assert {d.reason for d in of(m) if d.state == "deferred"} <= {dispatcher.CAP_FULL}

@@ -21,7 +21,7 @@ from openmeadow.core.errors import Busy, Missing, Newer
 from openmeadow.core.events import Kind
 from openmeadow.core.moments import DAY
 from openmeadow.services.subscribers.engagement_map import people_map, where
-from openmeadow.services.today import overview
+from openmeadow.services.today import engaged_base, overview
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import connection, undo_log
 from openmeadow.store import settings as settings_table
@@ -113,15 +113,15 @@ def test_today_counts_what_needs_somebody(workspace: Workspace) -> None:
     assert kinds[:2] == ["Paused", "Unconfirmed"] and kinds[-1] == "Import"
     day_rows = overview.day_rows(workspace)
     assert [(x.name, x.state, x.people) for x in day_rows] == [("Held one", "paused", 2)]
-    base = overview.engaged_base(view)
-    assert len(base) == 13 and all(sum(p.bands) == 60 for p in base)
+    base, lacking = engaged_base.see(workspace, view)
+    assert (len(base), lacking) == (13, 0) and all(sum(p.bands) == 60 for p in base)
     assert base[-1].bands == list(workspace.band_counts(view).values())
     own = next(p for p in overview.providers(workspace, view) if p.name == "Other domains")
     assert (
         own.people == 60
         and own.sent
         == workspace.store.read()
-        .execute("SELECT count(*) FROM events WHERE kind = 1 AND at > ?", (NOW - 30 * DAY,))
+        .execute("SELECT count(*) FROM events WHERE kind = 1 AND at / 3600 > ?", ((NOW - 30 * DAY) // 3600,))
         .fetchone()[0]
     )
 

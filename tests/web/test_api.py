@@ -15,11 +15,10 @@ from openmeadow.services import accounts
 from openmeadow.services.campaigns import campaigns, dispatcher, tracking
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import campaigns as campaign_table
-from openmeadow.store.campaigns import deliveries
 from openmeadow.web.app import make_app
 from openmeadow.web.describe import description
 from openmeadow.worker.loop import Worker
-from tests.services.mailing import mailing
+from tests.services.mailing import deliveries_of, mailing
 
 ROOT = Path(__file__).parents[2]
 PASSWORD = "harbour nights 41"
@@ -121,7 +120,7 @@ def test_public_pages(folder: Path) -> None:
         campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0.0, "batches": 1, "resend": False}})
         campaigns.start(m.workspace, m.campaign, "test")
         dispatcher.send_due(m.workspace, m.tokens)
-        d = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")[0]
+        d = deliveries_of(m.workspace.store.read(), m.campaign, "first")[0]
         link = campaign_table.links(m.workspace.store.read(), campaigns.message_of(m.workspace.store.read(), m.campaign))[
             0
         ]

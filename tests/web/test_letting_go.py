@@ -24,11 +24,10 @@ from openmeadow.services.subscribers import bulk_actions, consent, import_events
 from openmeadow.services.subscribers.engagement_map import Replays
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import campaigns as table
-from openmeadow.store.campaigns import deliveries
 from openmeadow.store.subscribers import consent as evidence
 from openmeadow.web.app import make_app
 from tests.conftest import NOW, set_clock
-from tests.services.mailing import Mailing, mailing
+from tests.services.mailing import Mailing, deliveries_of, mailing
 from tests.services.test_acts import put
 
 MORE = """email,name,joined_at,list,consent:News,consent_source:News,consent:Family
@@ -137,7 +136,7 @@ def test_asked_once_and_by_one_click_each(running: tuple[Mailing, FlaskClient]) 
 
 
 def _delivery(m: Mailing, campaign: int, email: str) -> int:
-    rows = deliveries.of_campaign(m.workspace.store.read(), campaign, "first")
+    rows = deliveries_of(m.workspace.store.read(), campaign, "first")
     id = m.workspace.store.read().execute("SELECT id FROM subscribers WHERE email = ?", (email,)).fetchone()["id"]
     return next(int(r.id) for r in rows if r.subscriber == id)
 

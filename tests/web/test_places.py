@@ -25,13 +25,12 @@ from openmeadow.services.subscribers import address_checks
 from openmeadow.services.today import alerts as tell
 from openmeadow.store import settings
 from openmeadow.store.campaigns import campaigns as campaign_table
-from openmeadow.store.campaigns import deliveries
 from openmeadow.store.senders import senders as sender_table
 from openmeadow.web.app import make_app
 from openmeadow.worker.jobs import run_next_job
 from openmeadow.worker.loop import Worker
 from tests.conftest import NOW, set_clock
-from tests.services.mailing import DOMAIN, Mailing, mailing, on_time
+from tests.services.mailing import DOMAIN, Mailing, deliveries_of, mailing, on_time
 from tests.web.test_api import PASSWORD, sign_in
 
 
@@ -86,7 +85,7 @@ def test_a_campaign_s_whole_life(running: tuple[Mailing, Caller]) -> None:
     assert today["decisions"][0]["title"] == "Harbour nights is paused." and len(today["day_rows"]) == 3
     call("POST", f"{path}/resume", {})
     on_time(m, NOW + 3 * 3600)
-    for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")[:10]:
+    for d in deliveries_of(m.workspace.store.read(), m.campaign, "first")[:10]:
         tracking.opened(m.workspace, d.id, "Reader", "198.51.100.1")
     told = call("GET", f"{path}/results")
     assert (told["sent"], told["opened"]) == (40, 10)
@@ -196,7 +195,7 @@ def sending_day(m: Mailing) -> None:
     campaigns.start(m.workspace, m.campaign, "test")
     dispatcher.send_due(m.workspace, m.tokens)
     set_clock(m.workspace, NOW + DAY)
-    for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")[:12]:
+    for d in deliveries_of(m.workspace.store.read(), m.campaign, "first")[:12]:
         tracking.opened(m.workspace, d.id, "Reader", "198.51.100.1")
 
 
@@ -427,7 +426,7 @@ def test_results_divided_by_the_api(running: tuple[Mailing, Caller]) -> None:
     sending_day(m)
     path = f"/campaigns/{m.campaign}"
     link = next(x.id for x in campaign_table.links(m.workspace.store.read(), 1) if not x.trap)
-    for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")[:8]:
+    for d in deliveries_of(m.workspace.store.read(), m.campaign, "first")[:8]:
         tracking.clicked(m.workspace, d.id, link, "Reader", "198.51.100.1")
     seen = call("GET", f"{path}/breakdown?with={m.campaign}")
     assert [b["title"] for b in seen["by"]] == ["Provider", "List"]

@@ -15,11 +15,10 @@ from openmeadow.services.campaigns import campaigns, dispatcher, guardrails, tra
 from openmeadow.services.sequences import editing, runner, starter_sequences, statistics
 from openmeadow.services.subscribers import reconsent
 from openmeadow.store.campaigns import campaigns as campaign_table
-from openmeadow.store.campaigns import deliveries
 from openmeadow.store.sequences import enrolments, sequences
 from openmeadow.web.app import make_app
 from tests.conftest import NOW, set_clock
-from tests.services.mailing import Mailing, mailing
+from tests.services.mailing import Mailing, deliveries_of, mailing
 from tests.services.test_sequences import LADDER, got, made, step_on, until
 from tests.web.test_places import PASSWORD, Caller
 
@@ -69,12 +68,12 @@ def test_a_sequence_by_the_api(running: tuple[Mailing, Caller]) -> None:
     call("POST", f"{path}/enrolments/{here['people'][0]['id']}/remove", None, 409)
     call("POST", f"{path}/enrolments/{here['people'][1]['id']}/skip-wait")
     for d in sequences.sent(m.workspace.store.read(), id)[5:15]:
-        happened = deliveries.of_campaign(m.workspace.store.read(), mail["id"], "first")
+        happened = deliveries_of(m.workspace.store.read(), mail["id"], "first")
         tracking.opened(m.workspace, next(x.id for x in happened if x.enrolment == d.enrolment), "Reader", "198.51.100.1")
     until(m, NOW + 4 * DAY)
     again = got(m, id)[1, "resend"]
     assert again["sent"] + again["skipped"] >= 27, again
-    for d in deliveries.of_campaign(m.workspace.store.read(), mail["id"], "resend")[:6]:
+    for d in deliveries_of(m.workspace.store.read(), mail["id"], "resend")[:6]:
         if d.state == "sent":
             tracking.opened(m.workspace, d.id, "Reader", "198.51.100.1")
     seen = call("GET", path)
@@ -134,7 +133,7 @@ def test_a_consent_request_comes_once_more_and_a_yes_ends_it(folder: Path) -> No
         editing.add_people(m.workspace, id, list(range(1, 9)), "test")
         step_on(m)
         mail = sequences.mails(m.workspace.store.read(), id)[1]
-        rows = deliveries.of_campaign(m.workspace.store.read(), mail.id, "first")
+        rows = deliveries_of(m.workspace.store.read(), mail.id, "first")
         assert {d.state for d in rows} == {"sent"} and len(rows) == 8
         reconsent.agree(m.workspace, rows[0].id, purpose)
         until(m, NOW + 16 * DAY)
@@ -150,7 +149,7 @@ def test_bookings_are_told_back_by_links(running: tuple[Mailing, Caller]) -> Non
     campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0.0, "batches": 1, "resend": False}})
     campaigns.start(m.workspace, m.campaign, "test")
     dispatcher.send_due(m.workspace, m.tokens)
-    d = deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first")[0]
+    d = deliveries_of(m.workspace.store.read(), m.campaign, "first")[0]
     message = campaign_table.one(m.workspace.store.read(), m.campaign).message
     link = next(x for x in campaign_table.links(m.workspace.store.read(), message) if not x.trap)
     went = call.client.get(f"/c/{m.tokens.make('c', d.id, link.id)}").headers["Location"]
@@ -186,7 +185,7 @@ def test_where_a_held_plan_s_trouble_comes_from(folder: Path) -> None:
         campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0.0, "batches": 1, "resend": False}})
         campaigns.start(m.workspace, m.campaign, "test")
         dispatcher.send_due(m.workspace, m.tokens)
-        for d in deliveries.of_campaign(m.workspace.store.read(), m.campaign, "first"):
+        for d in deliveries_of(m.workspace.store.read(), m.campaign, "first"):
             if d.subscriber <= 12:
                 tracking.happened(m.workspace, d.id, Kind.BOUNCED, code="5.1.1", diagnostic="no such person")
         guardrails.look(m.workspace, m.campaign)

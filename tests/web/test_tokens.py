@@ -16,7 +16,7 @@ from openmeadow.services.campaigns import campaigns, dispatcher
 from openmeadow.store.campaigns import campaigns as campaign_table
 from openmeadow.store.campaigns import deliveries
 from openmeadow.web.app import make_app
-from tests.services.mailing import Mailing, mailing
+from tests.services.mailing import Mailing, deliveries_of, mailing
 
 PAGES = {"o": "/o/", "c": "/c/", "u": "/u/", "p": "/p/", "m": "/m/", "b": "/b/"}
 CONFIRMS = ("k", "s", "a", "r", "w")  # all under /k/, each with a button of its own
@@ -34,7 +34,7 @@ def sent(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Mailing, Fl
         campaigns.start(m.workspace, m.campaign, "test")
         dispatcher.send_due(m.workspace, m.tokens)
         db = m.workspace.store.read()
-        d = deliveries.of_campaign(db, m.campaign, "first")[0]
+        d = deliveries_of(db, m.campaign, "first")[0]
         link = campaign_table.links(db, deliveries.delivery(db, d.id).message)[0].id
         yield m, client, int(d.id), int(link)
 

@@ -68,10 +68,11 @@ def stopped(view: View, agreement: Agreement) -> tuple[Mask, Mask]:
 
 def protected_people(view: View) -> Mask:
     """Who has booked or replied, ever: they are here without reading."""
-    acts = view.columns.acts
-    hit = ((acts.kind == Kind.BOOKED) | (acts.kind == Kind.REPLIED)) & (acts.at <= view.now)
     out = np.zeros(len(view.alive), bool)
-    out[acts.person[hit]] = True
+    for part in view.parts():
+        acts = part.columns.acts
+        hit = ((acts.kind == Kind.BOOKED) | (acts.kind == Kind.REPLIED)) & (acts.at <= view.now)
+        out[part.everybodys(acts.person[hit])] = True
     return out
 
 

@@ -6,11 +6,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from openmeadow.core.arrays import I8, I64
+from openmeadow.core.arrays import I8, I32, I64
 from openmeadow.core.delivery.time_zones import NO_HOUR
 from openmeadow.core.statistics import Interval, wilson
 
 WINDOW = 3  # hours taken together
+AT_ONCE = 100_000  # people whose hours are looked at together
 ENOUGH, ENOUGH_OF_ONE = 200, 8
 
 
@@ -38,15 +39,20 @@ def best(counts: I64) -> BestHours | None:
     return BestHours(begin, wilson(k, n), sure, [int(c) for c in counts])
 
 
-def own_hours(person: I64, hour: I64, people: int) -> I8:
+def own_hours(person: I64 | I32, hour: I64 | I8, people: int) -> I8:
     """Each person's own hour: the middle of the three in which most of their answers came; NO_HOUR for those with fewer
     than ENOUGH_OF_ONE. ``person`` and ``hour`` are one answer a row."""
-    grid = np.zeros((people, 24), np.int32)
-    np.add.at(grid, (person, hour), 1)
-    middle = (_begins(grid) + WINDOW // 2) % 24
     out = np.full(people, NO_HOUR, np.int8)
-    known = grid.sum(axis=1) >= ENOUGH_OF_ONE
-    out[known] = middle[known]
+    counts = np.bincount(person, minlength=people)
+    known = np.flatnonzero(counts >= ENOUGH_OF_ONE)
+    place = np.full(people, -1, np.int64)
+    place[known] = np.arange(len(known))
+    mine = place[person]
+    for begin in range(0, len(known), AT_ONCE):
+        part = (mine >= begin) & (mine < begin + AT_ONCE)
+        some = known[begin : begin + AT_ONCE]
+        grid = np.bincount((mine[part] - begin) * 24 + hour[part], minlength=len(some) * 24).reshape(-1, 24)
+        out[some] = (_begins(grid) + WINDOW // 2) % 24
     return out
 
 

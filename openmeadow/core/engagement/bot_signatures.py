@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import ipaddress
 import json
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 
 from openmeadow.core.errors import MeadowError
@@ -19,6 +19,7 @@ class Machines:
 
     agents: tuple[str, ...]
     networks: tuple[Network, ...]
+    judged: list[bool] = field(default_factory=lambda: [False], compare=False, repr=False)  # by an agent's id; 0 is none
 
     @staticmethod
     def read(*texts: str) -> Machines:

@@ -4,6 +4,10 @@ from __future__ import annotations
 
 import re
 
+from openmeadow.core.states import BounceClass
+
+# what is counted of a bounce beside sends; other classes are no trouble of the list or the sender
+COUNTED = {BounceClass.HARD: "hard bounces", BounceClass.BLOCKED: "blocked"}
 HARD_CODES = {"5.1.1", "5.1.2", "5.1.10", "5.2.1"}
 FULL = "5.2.2"
 _ENHANCED = re.compile(r"(?<![\d.])([245])\.(\d{1,3})\.(\d{1,3})(?!\d|\.\d)")  # and no part of an IP address
@@ -15,7 +19,7 @@ _NO_SUCH_USER = re.compile(
 _POLICY = re.compile(r"polic|reputation|block ?list|blocked|spam|listed at|too many complaints", re.I)
 
 
-def bounce_class(code: str | None, diagnostic: str | None) -> str:
+def bounce_class(code: str | None, diagnostic: str | None) -> BounceClass:
     """``code`` is an SMTP or enhanced status code; an enhanced one in the diagnostic is read as well."""
     text = f"{code or ''} {diagnostic or ''}"
     codes = list(_ENHANCED.finditer(text))
@@ -23,15 +27,15 @@ def bounce_class(code: str | None, diagnostic: str | None) -> str:
     if found:
         enhanced = found.group()
         if enhanced in HARD_CODES:
-            return "hard"
+            return BounceClass.HARD
         # a 4.7.x is throttling or greylisting until its words say more
         if (found.group(2) == "7" and found.group(1) != "4") or _POLICY.search(diagnostic or ""):
-            return "blocked"
-        return "soft" if enhanced == FULL or found.group(1) == "4" else "unknown"
+            return BounceClass.BLOCKED
+        return BounceClass.SOFT if enhanced == FULL or found.group(1) == "4" else BounceClass.UNKNOWN
     if _POLICY.search(diagnostic or ""):
-        return "blocked"
+        return BounceClass.BLOCKED
     if re.match(r"\s*4\d\d\b", text):
-        return "soft"
+        return BounceClass.SOFT
     if re.match(r"\s*550\b", text) and _NO_SUCH_USER.search(diagnostic or ""):
-        return "hard"
-    return "unknown"
+        return BounceClass.HARD
+    return BounceClass.UNKNOWN

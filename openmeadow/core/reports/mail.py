@@ -14,6 +14,7 @@ from flufl.bounce import all_failures
 from openmeadow.core.errors import MeadowError
 from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.core.reports.limits import DEEPEST, MESSAGE_BYTES, REPORTED_RECIPIENTS
+from openmeadow.core.states import BounceClass
 
 BOUNCE, COMPLAINT, REPLY, OTHER = "bounce", "complaint", "automatic reply", "other"
 _STATUS = re.compile(r"\b[245]\.\d{1,3}\.\d{1,3}\b")
@@ -169,7 +170,9 @@ def _old_writing(message: email.message.Message) -> list[Recipient]:
     text = _text_of(message)
     code, reply = _first(_STATUS, text), _first(_REPLY_CODE, text)
     line = next((" ".join(x.split()) for x in text.splitlines() if _STATUS.search(x) or _REPLY_CODE.search(x)), "")
-    line = line or next((" ".join(x.split()) for x in text.splitlines() if bounce_class("550", x) == "hard"), "")
+    line = line or next(
+        (" ".join(x.split()) for x in text.splitlines() if bounce_class("550", x) == BounceClass.HARD), ""
+    )
     out = []
     for addresses, action in ((permanent, "failed"), (temporary, "delayed")):
         for a in sorted(addresses):

@@ -4,7 +4,7 @@ pass walks through the people in order, which is cache-friendly."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from typing import ClassVar
 
 import numpy as np
@@ -73,6 +73,26 @@ def arrange(acts: Acts, name: str) -> Stream:
     return _by_day(at, person, message, before)
 
 
+def arranged(columns: Columns, name: str, who: Mask | None = None) -> Stream:
+    """One of the streams, of everybody or of some people."""
+    table: Rows | Acts = columns.rows if name == RECEIVED else columns.acts
+    if who is not None:
+        chosen = who[table.person]
+        table = type(table)(**{f.name: getattr(table, f.name)[chosen] for f in fields(table)})
+    return arrange_rows(table) if isinstance(table, Rows) else arrange(table, name)
+
+
+def spliced(old: Stream, touched: Mask, fresh: Stream) -> Stream:
+    """``old`` with everything of the touched people taken from ``fresh``."""
+    keep = ~touched[old.person]
+
+    def key(s: Stream, which: Mask | slice) -> I64:
+        return (s.day[which].astype(np.int64) << 32) | s.person[which]
+
+    at = np.searchsorted(key(old, keep), key(fresh, slice(None)))
+    return Stream(*(np.insert(getattr(old, f.name)[keep], at, getattr(fresh, f.name)) for f in fields(Stream)))
+
+
 @dataclass
 class Streams:
     """The streams of some columns, each arranged when first asked for."""
@@ -84,8 +104,15 @@ class Streams:
     def stream(self, name: str) -> Stream:
         """One of NAMES, arranged."""
         if name not in self.made:
-            self.made[name] = arrange_rows(self.columns.rows) if name == RECEIVED else arrange(self.columns.acts, name)
+            self.made[name] = arranged(self.columns, name)
         return self.made[name]
+
+    def spliced(self, columns: Columns, touched: I64) -> Streams:
+        """The streams of columns in which what is known of some people has changed, without arranging all anew."""
+        hit = np.zeros(len(columns.people), bool)
+        hit[touched] = True
+        made = {name: spliced(old, hit, arranged(columns, name, hit)) for name, old in self.made.items()}
+        return Streams(columns, made)
 
     def delivered(self, since: int, now: int, only: list[int] | None = None) -> I64:
         """How many messages, first sent in (since, now] and not failed by now, each person received."""

@@ -10,7 +10,7 @@ from typing import ClassVar, Protocol
 import numpy as np
 
 from openmeadow.core.arrays import I32, I64, Figures, Mask
-from openmeadow.core.columns import Columns
+from openmeadow.core.columns import Acts, Columns, Rows
 from openmeadow.core.engagement.score import Scores, last_engaged
 from openmeadow.core.rules.activity_index import Streams
 from openmeadow.core.rules.spans import Bound, Span
@@ -44,6 +44,24 @@ class Facts(Protocol):
 MOST_KEPT = 100  # masks of clauses a view remembers
 
 
+@dataclass(frozen=True)
+class Part:
+    """Columns of some people. ``at`` are their places among everybody, None where they are everybody; ``stale`` marks
+    those who stand in another part."""
+
+    columns: Columns
+    at: I64 | None = None
+    stale: Mask | None = None
+
+    def counts(self, person: I32) -> Mask:
+        """Which entries of a table, by its people, count here."""
+        return np.ones(len(person), bool) if self.stale is None else ~self.stale[person]
+
+    def everybodys(self, person: I32) -> I64 | I32:
+        """Places among everybody."""
+        return person if self.at is None else self.at[person]
+
+
 @dataclass
 class View:
     """Columns, scores and facts at one time; ``alive`` are the subscribers who exist then. ``scored`` makes the
@@ -69,6 +87,26 @@ class View:
     @cached_property
     def scores(self) -> Scores:
         return self.scored()
+
+    def parts(self) -> list[Part]:
+        """The columns as they lie; together they know everybody once."""
+        return [Part(self.columns)]
+
+    def rows_of(self, message: int) -> Rows:
+        """The rows of one message, by person."""
+        rows = self.columns.rows
+        mine = np.flatnonzero(rows.message == message)
+        return Rows(**{f.name: getattr(rows, f.name)[mine] for f in fields(rows)})
+
+    def acts_of(self, message: int) -> Acts:
+        """What was done about one message, by person and, of each, by time."""
+        acts = self.columns.acts
+        mine = np.flatnonzero(acts.message == message)
+        return Acts(**{f.name: getattr(acts, f.name)[mine] for f in fields(acts)})
+
+    def of_person(self, person: int) -> tuple[Columns, int]:
+        """The columns in which all that is known of a person stands, and the place there."""
+        return self.columns, person
 
     @cached_property
     def last_engaged(self) -> I64:

@@ -4,13 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass, fields
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
+from openmeadow.core.arrays import Array
 from openmeadow.core.moments import DAY, HOUR
-
-Array = np.ndarray[Any, Any]
 
 PROVIDERS = (("lanternmail.example", 0.36), ("postern.example", 0.25), ("brinebox.example", 0.13))
 FIRST = (

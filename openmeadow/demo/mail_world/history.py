@@ -5,12 +5,12 @@ from __future__ import annotations
 import csv
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
+from openmeadow.core.arrays import I64, Array, Mask
 from openmeadow.core.moments import DAY, HOUR
-from openmeadow.demo.mail_world.habits import FAR, SOURCES, Array, Habits, chance_to_open
+from openmeadow.demo.mail_world.habits import FAR, SOURCES, Habits, chance_to_open
 
 PERSON_AGENTS = ("DemoWebReader/4.1", "DemoPhoneReader/12.3", "DemoDeskReader/8.0")
 PROXY_AGENT, SCANNER_AGENT = "PrivacyProxy/2.0", "QuayScanner/3.3"
@@ -127,7 +127,7 @@ def write_subscribers(h: Habits, path: Path, now: int) -> None:
             )
 
 
-def _by_machines(log: _Log, h: Habits, r: np.random.Generator, who: Any, went: Any, message: str) -> Any:
+def _by_machines(log: _Log, h: Habits, r: np.random.Generator, who: I64, went: I64, message: str) -> Mask:
     """Opens by privacy proxies, clicks by link scanners; whose mail a proxy reads."""
     proxied = h.proxy[who]
     m = who[proxied]
@@ -221,7 +221,7 @@ def write_events(h: Habits, path: Path, now: int, seed: int = 13) -> int:
     return log.write(path)
 
 
-def make(folder: Path, people: int, now: int) -> dict[str, Any]:
+def make(folder: Path, people: int, now: int) -> None:
     """Write subscribers.csv, events.csv and the hidden traits into ``folder``."""
     from openmeadow.demo.mail_world.habits import draw
 
@@ -229,7 +229,7 @@ def make(folder: Path, people: int, now: int) -> dict[str, Any]:
     h = draw(people, now)
     h.save(folder / "people.npz")
     write_subscribers(h, folder / "subscribers.csv", now)
-    return {"people": len(h), "events": write_events(h, folder / "events.csv", now)}
+    write_events(h, folder / "events.csv", now)
 
 
 __all__ = ["FAR", "mailings", "make"]

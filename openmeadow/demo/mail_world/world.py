@@ -29,6 +29,7 @@ import dkim
 import numpy as np
 from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import SMTP as SmtpServer
+from aiosmtpd.smtp import Envelope, Session
 
 from openmeadow.core.authentication import spf
 from openmeadow.core.moments import DAY, HOUR
@@ -276,24 +277,26 @@ class _Relay:
     def __init__(self, world: World) -> None:
         self.world = world
 
-    async def handle_RCPT(self, server: Any, session: Any, envelope: Any, address: str, options: Any) -> str:
+    async def handle_RCPT(
+        self, server: SmtpServer, session: Session, envelope: Envelope, address: str, options: list[str]
+    ) -> str:
         refusal = self.world.refusal(address)
         if refusal is None:
             envelope.rcpt_tos.append(address)
         return refusal or "250 2.1.5 fine"
 
-    async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:
+    async def handle_DATA(self, server: SmtpServer, session: Session, envelope: Envelope) -> str:
         for to in envelope.rcpt_tos:
             self.world.take(envelope.mail_from or "", to, envelope.content)
         return "250 2.0.0 taken"
 
 
 class _Controller(Controller):  # type: ignore[misc]
-    def factory(self) -> Any:
+    def factory(self) -> SmtpServer:
         return SmtpServer(self.handler, enable_SMTPUTF8=True, ident="relay of the mail world")
 
 
-def serve_smtp(world: World, port: int) -> Any:
+def serve_smtp(world: World, port: int) -> Controller:
     """Listen for mail on loopback; the controller has ``stop``."""
     controller = _Controller(_Relay(world), hostname="127.0.0.1", port=port)
     controller.start()
@@ -339,7 +342,7 @@ def serve_http(world: World, port: int) -> ThreadingHTTPServer:
             else:
                 self._send("{}", status=404)
 
-        def log_message(self, *_: Any) -> None:
+        def log_message(self, *_: object) -> None:
             pass
 
     server = ThreadingHTTPServer(("127.0.0.1", port), Pages)

@@ -20,7 +20,7 @@ from openmeadow.services import models
 from openmeadow.services.campaigns import approval, findings, preflight, templates
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
-from openmeadow.store.campaigns import campaigns, content, deliveries
+from openmeadow.store.campaigns import campaigns, content, deliveries, delivery_columns
 from openmeadow.store.campaigns.records import Campaign, Texts
 
 TEXTS = ("subject", "preview", "html", "plain")
@@ -152,13 +152,12 @@ def judged(workspace: Workspace, row: Campaign) -> tuple[list[VariantCount], Lif
     if not test or not row.message:
         return None
     view = workspace.view()
-    people: dict[int, list[int]] = {1: [], 2: []}
-    for d in deliveries.of_campaign(workspace.store.read(), row.id, "first"):
-        if d.batch_n == 1 and d.state == deliveries.SENT and d.version in people:
-            people[d.version].append(d.subscriber)
-    rows = view.columns.rows
+    d = delivery_columns.of_campaign(workspace.store.read(), row.id, "first")
+    pilot = (d.batch_n == 1) & d.is_in(DeliveryState.SENT)
+    people = {n: d.subscriber[pilot & (d.version == n)] for n in (1, 2)}
+    rows = view.rows_of(row.message)
     at = rows.clicked_at if test.figure == "clicked" else np.minimum(rows.opened_at, rows.reacted_at)
-    hit = (rows.message == row.message) & (at <= view.now)
+    hit = at <= view.now
     engaged = view.columns.people.id[rows.person[hit]]
     counts = [
         VariantCount(f"Version {letter(n)}", len(mine), int(np.isin(engaged, mine).sum())) for n, mine in people.items()

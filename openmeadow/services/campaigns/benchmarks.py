@@ -5,17 +5,15 @@ from __future__ import annotations
 from collections import defaultdict
 from datetime import UTC, datetime
 
-import numpy as np
-
 from openmeadow.core.delivery.uplift import VariantCount, lift
-from openmeadow.core.ids import MessageId
 from openmeadow.core.moments import DAY
 from openmeadow.core.statistics import wilson
 from openmeadow.services import models
-from openmeadow.services.campaigns import results
-from openmeadow.services.campaigns.results_breakdown import FEW_DELIVERED, LATELY, SETTLED, Told, first_sent
+from openmeadow.services.campaigns import figures, results
+from openmeadow.services.campaigns.results_breakdown import FEW_DELIVERED, LATELY, SETTLED
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import campaigns
+from openmeadow.store.engagement import event_hours
 
 MOST, ENOUGH_OF_A_KIND = 150, 3
 SIZES = ((0, 1_000), (1_000, 5_000), (5_000, 20_000), (20_000, 10**9))
@@ -29,27 +27,27 @@ def see(workspace: Workspace) -> models.WhatWorks:
     view, db = workspace.view(), workspace.store.read()
     names, zone = campaigns.message_names(db), workspace.zone
     subjects = {c.message: c.subject for c in campaigns.started(db)}
-    began = sorted(first_sent(view).items(), key=lambda x: -x[1])
+    began = sorted(((m.message, m.began) for m in event_hours.by_message(db)), key=lambda x: -x[1])
+    every = figures.every(workspace)
     lines: dict[str, dict[tuple[int, str], list[tuple[int, int]]]] = defaultdict(lambda: defaultdict(list))
     mailings = 0
     for m, at in began:
         if m not in names or not view.now - LATELY * DAY < at <= view.now - SETTLED or mailings >= MOST:
             continue
-        told = Told(view, MessageId(m))
-        figures = told.of(np.ones(len(told.person), bool))
-        if figures["delivered"] < FEW_DELIVERED:
+        whole = every.get(m)
+        if whole is None or whole.delivered < FEW_DELIVERED:
             continue
         mailings += 1
         here = datetime.fromtimestamp(at, UTC).astimezone(zone)
-        one = (figures["opened"], figures["delivered"])
+        one = (whole.opened, whole.delivered)
         part = here.hour // 3 * 3
         lines["Hour of the day"][part, f"{part:02}:00 to {part + 3:02}:00"].append(one)
         lines["Weekday"][here.weekday(), f"{here:%A}"].append(one)
-        low, high = next((a, b) for a, b in SIZES if a <= figures["sent"] < b)
+        low, high = next((a, b) for a, b in SIZES if a <= whole.sent < b)
         size = f"{low:,} to {high:,} people" if high < 10**9 else f"over {low:,} people"
         lines["Size"][low, size].append(one)
         if m in subjects:
-            low, high = next((a, b) for a, b in LENGTHS if a <= min(len(subjects[MessageId(m)]), 499) < b)
+            low, high = next((a, b) for a, b in LENGTHS if a <= min(len(subjects[m]), 499) < b)
             lines["Subject length"][low, f"{low} to {high} characters"].append(one)
     kinds = []
     for title, found in lines.items():

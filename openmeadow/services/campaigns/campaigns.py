@@ -69,7 +69,7 @@ def add(workspace: Workspace, name: str, who: str, *, template: int = 0, other: 
     name = name.strip()
     if not name:
         raise Refused("A campaign needs a name.")
-    wait = send_time.usual_wait(workspace.view())
+    wait = send_time.usual_wait(workspace, workspace.view())
     with workspace.store.atomic() as db:
         if campaigns.named(db, name):
             raise Refused(f"There is already a campaign “{name}”.")

@@ -6,12 +6,15 @@ import json
 import time
 from collections import defaultdict
 
+import numpy as np
+
+from openmeadow.core.arrays import I64
 from openmeadow.core.delivery.guardrails import LIMITS, Reading, could_show, enough, read
 from openmeadow.core.errors import Refused
 from openmeadow.core.events import Kind
 from openmeadow.core.ids import CampaignId
-from openmeadow.core.reports.bounces import bounce_class
-from openmeadow.core.states import CampaignState, DeliveryState, Folder, SendKind
+from openmeadow.core.reports.bounces import COUNTED, bounce_class
+from openmeadow.core.states import BounceClass, CampaignState, DeliveryState, Folder, SendKind, failure_class
 from openmeadow.services import models
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
@@ -19,16 +22,47 @@ from openmeadow.store.campaigns import campaigns, deliveries, guardrail_counts
 from openmeadow.store.campaigns.records import ReturnCount, SentCount
 from openmeadow.store.health import health, providers
 from openmeadow.store.health.providers import names as provider_names
+from openmeadow.store.subscribers.subscribers import people_version
 
 Where = tuple[str, str]  # ("the whole send" | "batch" | "provider", its name)
 WHOLE = "all of it"
 MOST_EVIDENCE = 1e12  # as JSON can say it
+MOST_COUNTED = 100  # campaigns whose counts are kept
 FEW = 3  # people in trouble at one place before it is named
 
 
 def limits(workspace: Workspace) -> dict[str, float]:
     """The limits, as shares; the workspace may set its own."""
     return {**LIMITS, **{k: float(v) for k, v in dict(workspace.setting("guardrails")).items() if k in LIMITS}}
+
+
+class _Counted:
+    """What was tried of each campaign, counted again when a delivery has changed; and everybody's provider."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        self.workspace = workspace
+        self.kept: dict[tuple[CampaignId, int], tuple[tuple[int, int], list[SentCount]]] = {}
+        self.people: tuple[int, I64, I64] | None = None
+
+    def sent(self, campaign: CampaignId, since: int) -> list[SentCount]:
+        db = self.workspace.store.read()
+        version = people_version(db)
+        mark = (guardrail_counts.last_change(db, campaign), version)
+        found = self.kept.get((campaign, since))
+        # within the second of the latest change more may change
+        if found is None or found[0] != mark or mark[0] >= self.workspace.now() - 1:
+            if len(self.kept) > MOST_COUNTED:
+                self.kept.clear()
+            found = self.kept[campaign, since] = (
+                mark,
+                guardrail_counts.sent(db, campaign, since, lambda ids: self._providers(ids, version)),
+            )
+        return found[1]
+
+    def _providers(self, ids: I64, version: int) -> I64:
+        if self.people is None or self.people[0] != version:
+            self.people = (version, *providers.of_everybody(self.workspace.store.read()))
+        return np.asarray(self.people[2][np.searchsorted(self.people[1], ids)])
 
 
 def counts(workspace: Workspace, campaign: CampaignId, since: int) -> dict[tuple[str, Where], dict[str, int]]:
@@ -41,22 +75,22 @@ def counts(workspace: Workspace, campaign: CampaignId, since: int) -> dict[tuple
         for place in places:
             out[(r.kind, place)][word] += n
 
-    for sent in guardrail_counts.sent(db, campaign, since):
-        reason = sent.reason or ""
+    for sent in workspace.part(_Counted).sent(campaign, since):
+        failure = failure_class(sent.reason or "")
         add(sent, "tried", sent.n)
         if sent.again and sent.state != DeliveryState.DEFERRED:  # it was put off before
             add(sent, "deferrals", sent.n)
         if sent.state == DeliveryState.SENT:
             add(sent, "sent", sent.n)
-        elif reason.startswith("blocked"):
+        elif failure == BounceClass.BLOCKED:
             add(sent, "blocked", sent.n)
         elif sent.state == DeliveryState.DEFERRED:
             add(sent, "deferrals", sent.n)
-        elif reason.startswith("hard"):
+        elif failure == BounceClass.HARD:
             add(sent, "hard bounces", sent.n)
     for back in guardrail_counts.came_back(db, campaign, since):
         if back.event == Kind.BOUNCED:
-            word = {"hard": "hard bounces", "blocked": "blocked"}.get(bounce_class(back.code, back.diagnostic), "")
+            word = COUNTED.get(bounce_class(back.code, back.diagnostic), "")
         else:
             word = {Kind.COMPLAINED: "complaints", Kind.UNSUBSCRIBED: "unsubscribes"}[Kind(back.event)]
         if word:

@@ -11,6 +11,7 @@ from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.events import Kind
 from openmeadow.core.ids import CampaignId, DeliveryId
 from openmeadow.core.reports.bounces import bounce_class
+from openmeadow.core.states import BounceClass
 from openmeadow.services.subscribers.import_events import HARD_BOUNCE
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings, undo_log
@@ -34,7 +35,7 @@ def unmark(db: sqlite3.Connection, tries: Sequence[tuple[int, int]], now: int) -
         db, [outside_id(DeliveryId(row_id), n, with_bounce=b) for row_id, n in tries for b in (False, True)]
     )
     for e in gone:
-        if e.kind == Kind.BOUNCED and bounce_class(e.code, e.diagnostic) == "hard":
+        if e.kind == Kind.BOUNCED and bounce_class(e.code, e.diagnostic) == BounceClass.HARD:
             consent.lift_of(db, e.subscriber, HARD_BOUNCE, e.at)
     if gone:
         undo_log.events_changed(db)

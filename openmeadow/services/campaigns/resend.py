@@ -12,12 +12,13 @@ from pydantic import JsonValue
 
 from openmeadow.core.delivery.batches import variants as draw_arms
 from openmeadow.core.delivery.plan import NamedVariant, Plan
-from openmeadow.core.ids import NO_MESSAGE, CampaignId, MessageId, SubscriberId
+from openmeadow.core.ids import NO_MESSAGE, CampaignId, MessageId
 from openmeadow.core.moments import DAY
 from openmeadow.core.rules.conditions import View
+from openmeadow.core.states import HOLDOUT, DeliveryState
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
-from openmeadow.store.campaigns import deliveries
+from openmeadow.store.campaigns import deliveries, delivery_columns
 from openmeadow.store.campaigns.records import Batch, Campaign, CampaignDelivery, Send
 
 BEFORE = {"resend": "first", "second resend": "resend"}
@@ -55,8 +56,8 @@ def plan_passes(db: sqlite3.Connection, campaign: CampaignId, plan: Plan, moment
 
 def ignored(view: View, message: MessageId, rule: str, *, machine_only: bool = False) -> np.ndarray:
     """Store ids of those who got a message and left it ignored, or opened and did not click."""
-    rows, now = view.columns.rows, view.now
-    hit = (rows.message == message) & (rows.failed_at > now) & (rows.first_at <= now) & (rows.reacted_at > now)
+    rows, now = view.rows_of(message), view.now
+    hit = (rows.failed_at > now) & (rows.first_at <= now) & (rows.reacted_at > now)
     if rule == "opened, not clicked":
         hit &= rows.opened_at <= now
     else:
@@ -81,14 +82,12 @@ def due(workspace: Workspace, row: Campaign, batch: Batch) -> tuple[dict[int, in
     had they not been resent to so often."""
     plan = row.plan
     before, db = BEFORE[batch.kind], workspace.store.read()
-    of_batch = {
-        d.subscriber: d
-        for d in deliveries.of_campaign(db, row.id, before)
-        if d.batch_n == batch.n and d.state == deliveries.SENT
-    }
+    d = delivery_columns.of_campaign(db, row.id, before)
+    mine = (d.batch_n == batch.n) & d.is_in(DeliveryState.SENT)
+    band_of = dict(zip(d.subscriber[mine].tolist(), d.band[mine].tolist(), strict=True))
     people = ignored(workspace.view(), row.message or NO_MESSAGE, plan.resend_rule, machine_only=bool(plan.machine_only))
     often = deliveries.resent_often(db, workspace.now() - 30 * DAY, MOST_IN_30_DAYS)
-    band = {int(s): int(of_batch[SubscriberId(int(s))].band) for s in people if int(s) in of_batch}
+    band = {s: band_of[s] for s in people.tolist() if s in band_of}
     return {s: b for s, b in band.items() if s not in often}, {s: b for s, b in band.items() if s in often}
 
 
@@ -117,7 +116,7 @@ def draw(workspace: Workspace, row: Campaign, batch: Batch) -> None:
                     max(int(a), 0),
                     people[int(s)],
                     deliveries.SKIPPED if a < 0 else deliveries.QUEUED,
-                    "holdout" if a < 0 else None,
+                    HOLDOUT if a < 0 else None,
                 )
                 for s, a in zip(subscribers, variant, strict=True)
             ),

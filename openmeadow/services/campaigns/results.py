@@ -4,100 +4,87 @@ from __future__ import annotations
 
 import csv
 import io
+from dataclasses import dataclass
 
 import numpy as np
 
-from openmeadow.core.arrays import FAR, I64, Mask
+from openmeadow.core.arrays import FAR, I64, NEVER, Mask
+from openmeadow.core.columns import MACHINE
 from openmeadow.core.delivery.uplift import Lift, VariantCount, in_words, lift
 from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.events import Kind
-from openmeadow.core.ids import NO_MESSAGE, CampaignId, MessageId, SubscriberId
+from openmeadow.core.ids import NO_MESSAGE, CampaignId
 from openmeadow.core.moments import HOUR
 from openmeadow.core.rules.conditions import View
-from openmeadow.core.states import OPEN_BATCHES, BatchState, CampaignState, DeliveryState
+from openmeadow.core.states import HOLDOUT, OPEN_BATCHES, BatchState, CampaignState, DeliveryState, SendKind
 from openmeadow.services import models
 from openmeadow.services.campaigns import send_time
 from openmeadow.services.campaigns.campaigns import row_of
+from openmeadow.services.campaigns.figures import MessageFigures, Outcomes
 from openmeadow.services.campaigns.resend import TOO_OFTEN, arms_in
 from openmeadow.services.workspace import Workspace
-from openmeadow.store.bulk import Many
-from openmeadow.store.campaigns import deliveries
-from openmeadow.store.campaigns.records import BatchCounts, BatchDelivery, Campaign
-from openmeadow.store.engagement import event_counts
+from openmeadow.store.campaigns import deliveries, delivery_columns
+from openmeadow.store.campaigns.delivery_columns import STATES, DeliveryColumns
+from openmeadow.store.campaigns.records import BatchCounts, Campaign
 
 HOURS = 48
 
 
-class _Message:
-    """One message's rows, looked up by subscriber, with who complained, unsubscribed or bounced."""
+@dataclass(frozen=True)
+class _Send:
+    """The deliveries of one of a campaign's sends, and of each what its person did; arrays with one entry a delivery."""
 
-    def __init__(self, workspace: Workspace, view: View, message: MessageId) -> None:
-        rows = view.columns.rows
-        self.at = np.flatnonzero(rows.message == message)
-        self.rows, self.now = rows, view.now
-        ids = view.columns.people.id[rows.person[self.at]]
-        order = np.argsort(ids)
-        self.at, self.ids = self.at[order], ids[order]
-        self.happened = event_counts.first_of_message(workspace.store.read(), message, view.now)
-        acts = view.columns.acts
-        mine = np.flatnonzero((acts.message == message) & (acts.at <= view.now))
-        self.act_at, self.act_by, self.act_kind = acts.at[mine], acts.by[mine], acts.kind[mine]
-        self.act_person = view.columns.people.id[acts.person[mine]]
-
-    def rows_of(self, subscribers: Many[int]) -> I64:
-        wanted = np.array(sorted(set(subscribers)), np.int64)
-        if not len(self.ids) or not len(wanted):
-            return self.at[:0]
-        place = np.minimum(np.searchsorted(self.ids, wanted), len(self.ids) - 1)
-        found: I64 = self.at[place[self.ids[place] == wanted]]
-        return found
-
-    def count(self, kind: Kind, subscribers: set[SubscriberId], since: int = 0) -> int:
-        return sum(1 for s, at in self.happened.get(kind, {}).items() if s in subscribers and at >= since)
-
-    def figures(self, subscribers: set[SubscriberId]) -> dict[str, int]:
-        """Delivered, opened and clicked by people, machine only; counted in people."""
-        at = self.rows_of(subscribers)
-        r, now = self.rows, self.now
-        delivered: Mask = r.failed_at[at] > now
-        opened = delivered & ((r.opened_at[at] <= now) | (r.reacted_at[at] <= now))
-        clicked_people = set(self.act_person[(self.act_kind == Kind.CLICKED) & (self.act_by != 1)].tolist())
-        unsure_people = set(self.act_person[self.act_by == 2].tolist())
-        sure_people = set(self.act_person[self.act_by == 0].tolist())
-        return {
-            "delivered": int(delivered.sum()),
-            "opened": int(opened.sum()),
-            "unsure": len((unsure_people - sure_people) & subscribers),
-            "clicked": len(clicked_people & subscribers),
-            "machine_only": int((delivered & ~opened & (r.machine_at[at] <= now)).sum()),
-            "unsubscribed": self.count(Kind.UNSUBSCRIBED, subscribers),
-            "complained": self.count(Kind.COMPLAINED, subscribers),
-        }
-
-    def engaged_after(self, subscribers: set[SubscriberId], since: int) -> int:
-        """People who opened, clicked, replied or booked in or after ``since``."""
-        hit = (self.act_by != 1) & (self.act_at >= since)
-        return len(set(self.act_person[hit].tolist()) & subscribers)
+    d: DeliveryColumns
+    reached: Mask
+    delivered: Mask
+    opened: Mask
+    clicked: Mask
+    machine: Mask
+    unsure: Mask
+    last_act: I64  # by a person; NEVER for none
+    last_click: I64
+    unsubscribed: I64  # FAR for never, as the next two
+    complained: I64
+    bounced: I64
 
 
-def _line(
-    row: Campaign, m: _Message, b: BatchCounts, source: list[BatchDelivery], variants: list[str]
-) -> models.BatchLine:
-    """One batch, or one variant of a resend's batch, with what came of it."""
-    mine = [d for d in source if d.batch == b.id]
-    reached = {d.subscriber for d in mine if deliveries.was_sent(d)}
-    figures = m.figures(reached)
-    if b.kind != "first":
-        since = min((d.changed_at for d in mine if d.changed_at), default=int(FAR))
-        figures["opened"] = m.engaged_after(reached, since)
-        figures["clicked"] = len(
-            set(m.act_person[(m.act_kind == Kind.CLICKED) & (m.act_by != 1) & (m.act_at >= since)].tolist()) & reached
-        )
-        figures["unsubscribed"] = m.count(Kind.UNSUBSCRIBED, reached, since)
-        figures["complained"] = m.count(Kind.COMPLAINED, reached, since)
-        figures["machine_only"] = figures["unsure"] = 0
-    bands = np.bincount([d.band for d in mine], minlength=len(BANDS)).tolist() if mine else [0] * len(BANDS)
-    bounced = m.count(Kind.BOUNCED, reached)
+def _send(m: MessageFigures, outcomes: Outcomes, d: DeliveryColumns) -> _Send:
+    who = d.subscriber
+    return _Send(
+        d=d,
+        reached=d.was_sent,
+        delivered=m.among(who, m.delivered),
+        opened=m.among(who, m.opened),
+        clicked=m.among(who, m.clicked),
+        machine=m.among(who, m.machine),
+        unsure=m.unsure(who),
+        last_act=m.last_act(who),
+        last_click=m.last_act(who, Kind.CLICKED),
+        unsubscribed=outcomes.at(Kind.UNSUBSCRIBED, who),
+        complained=outcomes.at(Kind.COMPLAINED, who),
+        bounced=outcomes.at(Kind.BOUNCED, who),
+    )
+
+
+def _line(row: Campaign, b: BatchCounts, s: _Send, variants: list[str]) -> models.BatchLine:
+    """One batch, or one variant of a resend's batch, with what came of it; of a resend, since it went out."""
+    mine = s.d.batch == b.id
+    on = mine & s.reached
+    since = int(NEVER)
+    if b.kind != SendKind.FIRST:
+        changed = s.d.changed_at[mine & (s.d.changed_at > 0)]
+        since = int(changed.min()) if len(changed) else int(FAR)
+    first = b.kind == SendKind.FIRST
+    figures = {
+        "delivered": on & s.delivered,
+        "opened": on & (s.opened if first else s.last_act >= since),
+        "clicked": on & (s.clicked if first else s.last_click >= since),
+        "machine_only": on & s.machine & first,
+        "unsure": on & s.unsure & first,
+        "unsubscribed": on & (s.unsubscribed < FAR) & (s.unsubscribed >= since),
+        "complained": on & (s.complained < FAR) & (s.complained >= since),
+        "bounced": on & (s.bounced < FAR),
+    }
     return models.BatchLine(
         id=b.id,
         due_at=b.due_at,
@@ -106,29 +93,30 @@ def _line(
         deferred=b.deferred,
         failed=b.failed,
         unconfirmed=b.unconfirmed,
-        sent=len(reached),
+        sent=int(on.sum()),
         n=b.n,
         late=b.late,
         variant=variants[b.variant - 1] if b.variant else "",
         passed_over=b.passed_over,
         kind=b.kind,
         state=BatchState.PAUSED if row.state == CampaignState.PAUSED and b.state in OPEN_BATCHES else b.state,
-        **figures,
-        bounced=bounced,
-        bands=bands,
+        **{name: int(mask.sum()) for name, mask in figures.items()},
+        bands=np.bincount(s.d.band[mine], minlength=len(BANDS)).tolist(),
     )
 
 
-def _why_not(row: Campaign, first: list[BatchDelivery], sent: int) -> list[tuple[str, int]]:
+def _why_not(row: Campaign, first: DeliveryColumns, sent: int) -> list[tuple[str, int]]:
     """From who was selected to who was sent it: the words and the counts, negative for those who fell out."""
     exclusions = [(w, n) for w, n in row.exclusions]
     passed: dict[str, int] = {}
-    for d in first:
-        if d.state != "queued" and not deliveries.was_sent(d):
-            words = d.state.capitalize() if d.state != "skipped" else (d.reason or "").capitalize()
-            if d.state == "failed":
-                words = f"Failed, {(d.reason or 'unknown').partition(':')[0]}"
-            passed[words] = passed.get(words, 0) - 1
+    out = ~first.is_in(DeliveryState.QUEUED) & ~first.was_sent
+    pairs, counts = np.unique(np.stack((first.state[out], first.reason[out])), axis=1, return_counts=True)
+    for (code, reason), n in zip(pairs.T.tolist(), counts.tolist(), strict=True):
+        state, why_not = STATES[code], first.reasons[reason]
+        words = why_not.capitalize() if state == DeliveryState.SKIPPED else state.capitalize()
+        if state == DeliveryState.FAILED:
+            words = f"Failed, {(why_not or 'unknown').partition(':')[0]}"
+        passed[words] = passed.get(words, 0) - n
     why = [*exclusions[:-1], ("Scheduled", exclusions[-1][1])] if exclusions else []
     why += sorted(passed.items(), key=lambda x: x[1])
     if exclusions:
@@ -140,36 +128,35 @@ def results(workspace: Workspace, row_id: CampaignId) -> models.Results:
     """Everything the Results page shows, as of now."""
     row = row_of(workspace, row_id)
     view = workspace.view()
-    m = _Message(workspace, view, (row.message or NO_MESSAGE))
-    db = workspace.store.read()
-    first = deliveries.of_campaign(db, row_id, "first")
-    again = deliveries.of_campaign(db, row_id, "resend")
-    by_kind = {"first": first, "resend": again, "second resend": deliveries.of_campaign(db, row_id, "second resend")}
+    message, db = row.message or NO_MESSAGE, workspace.store.read()
+    m, outcomes = MessageFigures(view, message), Outcomes(workspace, message, view.now)
+    sends = {k: _send(m, outcomes, delivery_columns.of_campaign(db, row_id, k)) for k in SendKind}
     variant_names = {p.kind: [a.name for a in arms_in(p, row.plan)] for p in deliveries.passes(db, row_id)}
-    lines = [_line(row, m, b, by_kind[b.kind], variant_names[b.kind]) for b in deliveries.batches(db, row_id)]
-    everybody = {d.subscriber for d in first if deliveries.was_sent(d)}
-    whole = m.figures(everybody)
-    variants, verdict, engaged_first = _variants(workspace, row_id, m, again, everybody, "resend")
-    second_arms, second_verdict, _ = _variants(workspace, row_id, m, by_kind["second resend"], everybody, "second resend")
-    settles_at = _settles_at(view, [*again, *by_kind["second resend"]])
-    why = _why_not(row, first, len(everybody))
-    hours, half = _hours(m, first)
+    lines = [_line(row, b, sends[b.kind], variant_names[b.kind]) for b in deliveries.batches(db, row_id)]
+    first, again, second = (sends[k] for k in (SendKind.FIRST, SendKind.RESEND, SendKind.SECOND_RESEND))
+    on = first.reached
+    opened = int((on & first.opened).sum())
+    variants, verdict, later = _variants(workspace, row_id, again, first, SendKind.RESEND)
+    second_arms, second_verdict, _ = _variants(workspace, row_id, second, first, SendKind.SECOND_RESEND)
+    settles_at = _settles_at(workspace, view, [again, second])
+    why = _why_not(row, first.d, int(on.sum()))
+    hours, half = _hours(m, first.d)
     return models.Results(
         as_of=view.now,
         batches=lines,
-        sent=len(everybody),
-        delivered=whole["delivered"],
-        opened=whole["opened"],
-        unsure=whole["unsure"],
-        clicked=whole["clicked"],
-        machine_only=whole["machine_only"],
+        sent=int(on.sum()),
+        delivered=int((on & first.delivered).sum()),
+        opened=opened,
+        unsure=int((on & first.unsure).sum()),
+        clicked=int((on & first.clicked).sum()),
+        machine_only=int((on & first.machine).sum()),
         variants=variants,
         verdict=verdict,
         second_arms=second_arms,
         second_verdict=second_verdict,
         settles_at=settles_at,
-        engaged_first=engaged_first,
-        engaged_all=whole["opened"],
+        engaged_first=opened - later,
+        engaged_all=opened,
         why_not=[models.Exclusion(words=w, count=n) for w, n in why],
         hours=hours,
         half_hours=half,
@@ -213,70 +200,60 @@ def _variant_rows(lifts: list[Lift], held: VariantCount) -> list[models.VariantR
 
 
 def _variants(
-    workspace: Workspace,
-    row_id: CampaignId,
-    m: _Message,
-    again: list[BatchDelivery],
-    everybody: set[SubscriberId],
-    kind: str,
+    workspace: Workspace, row_id: CampaignId, again: _Send, first: _Send, kind: SendKind
 ) -> tuple[list[models.VariantResult], str, int]:
-    """Each variant of the resend and the holdout group; answers count from their own batch's resend moment."""
-    if not again:
-        return [], "", m.figures(everybody)["opened"]
+    """Each variant of the resend and the holdout group; answers count from their own batch's resend moment. Also how many
+    of those whom the first send reached engaged after it was resent to them."""
+    d = again.d
+    if not len(d):
+        return [], "", 0
     # a batch and those of its variants that wait longer are one draw at random: all are counted from its first resend on
-    group = {d.batch: d.batch_n for d in again}
-    starts = {
-        g: min(
-            (d.changed_at for d in again if group[d.batch] == g and d.changed_at and d.state == "sent"),
-            default=min(d.due_at for d in again if group[d.batch] == g),
-        )
-        for g in set(group.values())
-    }
+    groups, group = np.unique(d.batch_n, return_inverse=True)
+    sent = d.is_in(DeliveryState.SENT)
+    gone = sent & (d.changed_at > 0)
+    due, begun_at = (np.full(len(groups), FAR, np.int64) for _ in range(2))
+    np.minimum.at(due, group, d.due_at)
+    np.minimum.at(begun_at, group[gone], d.changed_at[gone])
+    since = np.where(begun_at < FAR, begun_at, due)[group]
     resend = next(p for p in deliveries.passes(workspace.store.read(), row_id) if p.kind == kind)
     names = [a.name for a in arms_in(resend, row_of(workspace, row_id).plan)]
-    begun = {group[d.batch] for d in again if d.state == "sent"}
+    begun = np.isin(group, group[sent])
+    engaged = again.last_act >= since
+    unsubscribed = (again.unsubscribed < FAR) & (again.unsubscribed >= since)
+    complained = (again.complained < FAR) & (again.complained >= since)
 
-    def count(name: str, chosen: list[BatchDelivery]) -> VariantCount:
-        total = [0, 0, 0]
-        for g, since in starts.items():
-            people = {d.subscriber for d in chosen if group[d.batch] == g}
-            total[0] += m.engaged_after(people, since)
-            total[1] += m.count(Kind.UNSUBSCRIBED, people, since)
-            total[2] += m.count(Kind.COMPLAINED, people, since)
-        return VariantCount(name, len(chosen), *total)
+    def count(name: str, chosen: Mask) -> VariantCount:
+        return VariantCount(
+            name, int(chosen.sum()), *(int((chosen & x).sum()) for x in (engaged, unsubscribed, complained))
+        )
 
-    # everybody the lot put into an variant counts there, also who answered or left before it came to them
-    drawn = [d for d in again if group[d.batch] in begun and d.reason != TOO_OFTEN]
-    held = count("Holdout", [d for d in drawn if d.reason == "holdout"])
-    lifts = [
-        lift(count(name, [d for d in drawn if d.variant == i and d.reason != "holdout"]), held)
-        for i, name in enumerate(names)
-    ]
+    # everybody the lot put into a variant counts there, also who answered or left before it came to them
+    drawn, holdout = begun & ~d.because(TOO_OFTEN), d.because(HOLDOUT)
+    held = count("Holdout", drawn & holdout)
+    lifts = [lift(count(name, drawn & ~holdout & (d.variant == i)), held) for i, name in enumerate(names)]
     out = _variant_rows(lifts, held)
-    later: set[SubscriberId] = set()
-    for g, since in starts.items():
-        reached = {d.subscriber for d in again if group[d.batch] == g and d.state == "sent"}
-        later |= reached & set(m.act_person[(m.act_by != 1) & (m.act_at >= since)].tolist())
-    engaged_first = m.figures(everybody)["opened"] - len(later & everybody)
+    later = np.isin(first.d.subscriber[first.reached], d.subscriber[sent & engaged])
     settled = any(x.variant.people for x in lifts)
-    return out, in_words(lifts, held) if settled else "", engaged_first
+    return out, in_words(lifts, held) if settled else "", int(later.sum())
 
 
-def _settles_at(view: View, again: list[BatchDelivery]) -> int | None:
+def _settles_at(workspace: Workspace, view: View, again: list[_Send]) -> int | None:
     """When what the resends did is settled: 95% of this workspace's engagement is in by then. None where nothing of
     them has gone out."""
-    last = max((d.changed_at for d in again if d.state == "sent" and d.changed_at), default=None)
-    return None if last is None else last + send_time.usual_wait(view)
+    last = max((int(s.d.changed_at[s.d.is_in(DeliveryState.SENT)].max(initial=0)) for s in again), default=0)
+    return last + send_time.usual_wait(workspace, view) if last else None
 
 
-def _hours(m: _Message, first: list[BatchDelivery]) -> tuple[list[int], float | None]:
+def _hours(m: MessageFigures, first: DeliveryColumns) -> tuple[list[int], float | None]:
     """First answers by whole hours since send, and the hours in which half of them came."""
-    sent = {d.subscriber: d.changed_at for d in first if d.state == DeliveryState.SENT and d.changed_at is not None}
-    soonest: dict[int, int] = {}
-    for s, at, by in zip(m.act_person.tolist(), m.act_at.tolist(), m.act_by.tolist(), strict=True):
-        if by != 1 and s in sent:
-            soonest[s] = min(soonest.get(s, at), at)
-    delays = np.array([(at - sent[SubscriberId(s)]) / HOUR for s, at in soonest.items()])
+    gone = first.is_in(DeliveryState.SENT) & (first.changed_at > 0)
+    who, sent_at = first.subscriber[gone], first.changed_at[gone]
+    human = m.act_by != MACHINE
+    soonest = np.full(len(who), FAR, np.int64)
+    place = np.minimum(np.searchsorted(who, m.act_person[human]), max(len(who) - 1, 0))
+    ok = who[place] == m.act_person[human] if len(who) else np.zeros(int(human.sum()), bool)
+    np.minimum.at(soonest, place[ok], m.act_at[human][ok])
+    delays = (soonest - sent_at)[soonest < FAR] / HOUR
     if not len(delays):
         return [0] * HOURS, None
     counts = np.bincount(np.clip(delays, 0, HOURS - 1).astype(np.int64)[delays < HOURS], minlength=HOURS)

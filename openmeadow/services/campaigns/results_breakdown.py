@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import sqlite3
+from dataclasses import asdict
+
 import numpy as np
 
 from openmeadow.core.arrays import Mask
@@ -14,13 +17,14 @@ from openmeadow.core.moments import DAY
 from openmeadow.core.rules.conditions import View
 from openmeadow.core.statistics import wilson
 from openmeadow.services import models
-from openmeadow.services.campaigns import ab_test
+from openmeadow.services.campaigns import ab_test, figures
 from openmeadow.services.campaigns.campaigns import row_of
+from openmeadow.services.campaigns.figures import MessageFigures, Whole
 from openmeadow.services.health import placement
 from openmeadow.services.workspace import Workspace
-from openmeadow.store.campaigns import campaigns, deliveries
+from openmeadow.store.campaigns import campaigns, delivery_columns
 from openmeadow.store.campaigns.records import Campaign
-from openmeadow.store.engagement import events
+from openmeadow.store.engagement import event_hours, events
 from openmeadow.store.health.providers import names as provider_names
 from openmeadow.store.segments.permission_facts import StoreFacts
 from openmeadow.store.subscribers import selections
@@ -30,31 +34,6 @@ RATES = ("opened", "clicked", "unsubscribed", "complained", "bounced")
 SETTLED = 3 * DAY  # a message younger than this has not had its answers yet
 
 
-class Told:
-    """One message's rows of the view, with what people did about it."""
-
-    def __init__(self, view: View, message: MessageId) -> None:
-        rows, acts, now = view.columns.rows, view.columns.acts, view.now
-        at = np.flatnonzero((rows.message == message) & (rows.first_at <= now))
-        self.person = rows.person[at]
-        self.delivered: Mask = np.asarray(rows.failed_at[at] > now)
-        self.opened: Mask = np.asarray(self.delivered & (np.minimum(rows.opened_at[at], rows.reacted_at[at]) <= now))
-        self.clicked: Mask = np.asarray(self.delivered & (rows.clicked_at[at] <= now))
-        self.machine: Mask = np.asarray(self.delivered & ~self.opened & (rows.machine_at[at] <= now))
-        hit = (acts.message == message) & (acts.at <= now) & (acts.by != MACHINE)
-        self.acts = acts.person[hit], acts.kind[hit], acts.value[hit]
-
-    def of(self, mask: Mask) -> dict[str, int]:
-        """Sent, delivered, opened, clicked and machine only among some of the rows."""
-        return {
-            "sent": int(mask.sum()),
-            "delivered": int((mask & self.delivered).sum()),
-            "opened": int((mask & self.opened).sum()),
-            "clicked": int((mask & self.clicked).sum()),
-            "machine_only": int((mask & self.machine).sum()),
-        }
-
-
 MOST_REPLIES = 100
 
 
@@ -62,7 +41,7 @@ def divided(workspace: Workspace, row_id: CampaignId) -> models.ResultParts:
     """Everything that Results shows below the batches, of this campaign alone."""
     row, view = row_of(workspace, row_id), workspace.view()
     assert isinstance(view.facts, StoreFacts)
-    told = Told(view, (row.message or NO_MESSAGE))
+    told = MessageFigures(view, row.message or NO_MESSAGE)
     names, db = provider_names(workspace.store.read()), workspace.store.read()
     by: list[models.DividedBy] = []
 
@@ -73,11 +52,12 @@ def divided(workspace: Workspace, row_id: CampaignId) -> models.ResultParts:
 
     provider = view.facts.provider[told.person]
     add("Provider", [(names[i], provider == i) for i in (*range(1, len(names)), 0) if names[i]])
-    first = {d.subscriber: d for d in deliveries.of_campaign(db, row_id, "first")}
-    ids = view.columns.people.id[told.person].tolist()
-    band = np.array([first[s].band if s in first else -1 for s in ids], np.int64)
+    first = delivery_columns.of_campaign(db, row_id, "first")
+    place = np.minimum(np.searchsorted(first.subscriber, told.ids), max(len(first) - 1, 0))
+    there = np.asarray(first.subscriber[place] == told.ids) if len(first) else np.zeros(len(told.ids), bool)
+    band = np.where(there, first.band[place], -1) if len(first) else np.full(len(told.ids), -1)
     add("Band when it was scheduled", [(b, np.asarray(band == i)) for i, b in enumerate(BANDS)])
-    said = np.array([(first[s].version or 1) if s in first else 0 for s in ids], np.int64)
+    said = np.where(there, np.maximum(first.version[place], 1), 0) if len(first) else np.zeros(len(told.ids), np.int64)
     if len(set(said.tolist()) - {0}) > 1:
         trial = bool(row.plan.test)
         note = "Only the pilot batch was random, for the A/B test; later batches differ. "
@@ -86,7 +66,8 @@ def divided(workspace: Workspace, row_id: CampaignId) -> models.ResultParts:
         add("Version", [(f"Version {ab_test.letter(n)}", np.asarray(said == n)) for n in several], note)
     lists = [(name, view.facts.in_list(name)[told.person]) for name, _ in selections.list_sizes(db)]
     add("List", lists, "Lists can overlap.")
-    person, kind, value = told.acts
+    human = told.act_by != MACHINE
+    person, kind, value = told.act_person[human], told.act_kind[human], told.act_value[human]
     booked = kind == Kind.BOOKED
     return models.ResultParts(
         by=by,
@@ -110,14 +91,10 @@ def links(workspace: Workspace, row: Campaign) -> list[models.LinkLine]:
     if not row.message:
         return []
     view, db = workspace.view(), workspace.store.read()
-    acts = view.columns.acts
-    by_machine = (acts.message == row.message) & (acts.kind == Kind.CLICKED) & (acts.by == MACHINE)
-    machines = set(view.columns.people.id[acts.person[by_machine]].tolist())
-    people = set(
-        view.columns.people.id[
-            acts.person[(acts.message == row.message) & (acts.kind == Kind.CLICKED) & (acts.by != MACHINE)]
-        ].tolist()
-    )
+    acts, ids = view.acts_of(row.message), view.columns.people.id
+    clicked = acts.kind == Kind.CLICKED
+    machines = set(ids[acts.person[clicked & (acts.by == MACHINE)]].tolist())
+    people = set(ids[acts.person[clicked & (acts.by != MACHINE)]].tolist())
     out = []
     for link in campaigns.links(db, row.message):
         if link.trap:
@@ -148,17 +125,31 @@ def trial_of(workspace: Workspace, row: Campaign) -> models.TrialResult | None:
 def _line(
     workspace: Workspace, view: View, message: MessageId, name: str, at: int | None, row_id: int = 0
 ) -> models.ComparedLine:
-    told = Told(view, message)
-    figures = told.of(np.ones(len(told.person), bool))
+    told = MessageFigures(view, message)
+    counted = told.of(told.everybody)
     happened = campaigns.happened(workspace.store.read(), message, view.now)
     return models.ComparedLine(
         id=row_id,
         name=name,
         at=at,
-        **figures,
+        **counted,
         unsubscribed=happened.get(int(Kind.UNSUBSCRIBED), 0),
         complained=happened.get(int(Kind.COMPLAINED), 0),
-        bounced=figures["sent"] - figures["delivered"],
+        bounced=counted["sent"] - counted["delivered"],
+    )
+
+
+def _past(db: sqlite3.Connection, message: MessageId, name: str, at: int, whole: Whole, now: int) -> models.ComparedLine:
+    """A mailing of before, from the figures that are counted for all at once."""
+    happened = campaigns.happened(db, message, now)
+    return models.ComparedLine(
+        id=0,
+        name=name,
+        at=at,
+        **asdict(whole),
+        unsubscribed=happened.get(int(Kind.UNSUBSCRIBED), 0),
+        complained=happened.get(int(Kind.COMPLAINED), 0),
+        bounced=whole.sent - whole.delivered,
     )
 
 
@@ -173,45 +164,20 @@ def compared(workspace: Workspace, ids: list[int]) -> list[models.ComparedLine]:
     return out
 
 
-_rates: dict[str, tuple[tuple[int, int], dict[int, tuple[int, int, int]]]] = {}  # by workspace: when, what was counted
-
-
-def rates(workspace: Workspace) -> dict[int, tuple[int, int, int]]:
-    """Every message's delivered, opened and clicked, in people; of the same minute and the same events counted once."""
-    state = (events.highest(workspace.store.read()), workspace.now() // 60)
-    kept = _rates.get(str(workspace.folder))
-    if kept is None or kept[0] != state:
-        view = workspace.view()
-        rows, now = view.columns.rows, view.now
-        there = (rows.first_at <= now) & (rows.failed_at > now)
-        opened = there & (np.minimum(rows.opened_at, rows.reacted_at) <= now)
-        counts = [np.bincount(rows.message[hit]) for hit in (there, opened, there & (rows.clicked_at <= now))]
-        found = zip(*(np.pad(c, (0, len(counts[0]) - len(c))).tolist() for c in counts), strict=True)
-        kept = _rates[str(workspace.folder)] = (state, dict(enumerate(found)))
-    return kept[1]
-
-
-def first_sent(view: View) -> dict[int, int]:
-    """When each message was first sent to anybody."""
-    rows = view.columns.rows
-    out = np.full(int(rows.message.max(initial=0)) + 1, np.iinfo(np.int64).max, np.int64)
-    np.minimum.at(out, rows.message, rows.first_at)
-    return {int(m): int(out[m]) for m in np.flatnonzero(out <= view.now)}
-
-
 def usual(workspace: Workspace, row: Campaign) -> models.Usual | None:
     """The range in which this workspace's mailings lie: the middle half of each rate, over those of the last 18 months
     that had their answers, about the same purpose where there are enough. None where there are too few to judge by."""
-    view, names = workspace.view(), campaigns.message_names(workspace.store.read())
-    began = first_sent(view)
+    db, now = workspace.store.read(), workspace.now()
+    names, whole = campaigns.message_names(db), figures.every(workspace)
+    began = {m.message: m.began for m in event_hours.by_message(db)}
     lately = [
         m
         for m, at in sorted(began.items(), key=lambda x: -x[1])
-        if m in names and m != row.message and view.now - LATELY * DAY < at <= view.now - SETTLED
+        if m in names and m in whole and m != row.message and now - LATELY * DAY < at <= now - SETTLED
     ][:MOST_PAST]
     same = [m for m in lately if names[m][1] == row.purpose]
     chosen = same if len(same) >= ENOUGH_CAMPAIGNS else lately
-    past = [_line(workspace, view, MessageId(m), names[m][0], began[m]) for m in chosen]
+    past = [_past(db, m, names[m][0], began[m], whole[m], now) for m in chosen]
     past = [p for p in past if p.delivered >= FEW_DELIVERED]
     if len(past) < ENOUGH_CAMPAIGNS:
         return None

@@ -133,7 +133,7 @@ def preview_plan(workspace: Workspace, row: Campaign) -> models.PlanView:
         note=" ".join(_notes(workspace, row, who, drawn)),
         resend=_resend_in_words(p, who) if p.resend and n else "",
         best=send_time.best_hours(workspace, who.view, among),
-        usual_wait=send_time.usual_wait(who.view),
+        usual_wait=send_time.usual_wait(workspace, who.view),
         variants=[v.name for v in p.resend_variants()],
     )
 

@@ -16,13 +16,15 @@ from openmeadow.core.moments import DAY, HOUR
 from openmeadow.core.rules.conditions import View
 from openmeadow.services import models
 from openmeadow.services.workspace import Workspace
-from openmeadow.store.engagement import event_counts
+from openmeadow.store.engagement import event_counts, events
 from openmeadow.store.segments.permission_facts import StoreFacts
 from openmeadow.store.subscribers.similarity import zones
+from openmeadow.store.subscribers.subscribers import facts_version
 
 HARDLY_TRIED = 0.8
 DAYS, WAIT_SHARE, OUTCOME_SHARE, FEW = 365, 0.95, 0.80, 100
 USUAL_WAIT = 3 * DAY
+MANY = 2_000_000  # deliveries from which on a day is a short time
 
 
 def zones_of(workspace: Workspace, view: View) -> tuple[list[ZoneInfo], I32]:
@@ -33,14 +35,49 @@ def zones_of(workspace: Workspace, view: View) -> tuple[list[ZoneInfo], I32]:
     return [ZoneInfo(n if n in known else home) for n in names], place
 
 
-def _answers(view: View, who: Mask | None = None) -> tuple[I64, I64]:
-    """(person, moment) of opens and clicks by people in the last DAYS."""
-    acts = view.columns.acts
-    hit = (acts.at > view.now - DAYS * DAY) & (acts.at <= view.now) & (acts.by != MACHINE)
-    hit &= (acts.kind == Kind.OPENED) | (acts.kind == Kind.CLICKED)
-    if who is not None:
-        hit &= who[acts.person]
-    return acts.person[hit].astype(np.int64), acts.at[hit]
+class _Learned:
+    """What is known of everybody's hours and waits, kept for the day; in a small workspace until anything comes."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        self.workspace = workspace
+        self.mark: object = None
+
+    def see(self, view: View) -> _Learned:
+        db = self.workspace.store.read()
+        small = len(view.parts()[0].columns.rows) < MANY
+        news = (events.highest(db), view.now) if small else (view.now // DAY,)
+        mark = (*news, facts_version(db), self.workspace.setting("time_zone"), len(view.alive))
+        if mark != self.mark:
+            self._learn(view)
+            self.mark = mark
+        return self
+
+    def _learn(self, view: View) -> None:
+        known, zone = zones_of(self.workspace, view)
+        since, now = view.now - DAYS * DAY, view.now
+        person, at = [], []
+        self.went = np.zeros(24, np.int64)
+        waits = []
+        for part in view.parts():
+            acts, rows = part.columns.acts, part.columns.rows
+            hit = (acts.at > since) & (acts.at <= now) & (acts.by != MACHINE)
+            hit &= (acts.kind == Kind.OPENED) | (acts.kind == Kind.CLICKED)
+            hit &= part.counts(acts.person)
+            person.append(part.everybodys(acts.person[hit]).astype(np.int32))
+            at.append(acts.at[hit])
+            sent = (rows.first_at > since) & (rows.first_at <= now)
+            sent &= part.counts(rows.person)
+            here = zone[part.everybodys(rows.person[sent])].astype(np.int64)
+            self.went += np.bincount(local_hours(rows.first_at[sent], here, known), minlength=24)
+            first = np.minimum(rows.opened_at, rows.reacted_at)
+            settled = sent & (rows.first_at <= now - 14 * DAY) & (first <= now)
+            waits.append((first - rows.first_at)[settled])
+        self.person = np.concatenate(person)
+        self.hour = local_hours(np.concatenate(at), zone[self.person].astype(np.int64), known).astype(np.int8)
+        self.own: I8 = own_hours(self.person, self.hour, len(view.alive))
+        took = np.concatenate(waits)
+        wait = float(np.quantile(took, WAIT_SHARE)) if len(took) >= FEW else None
+        self.wait = USUAL_WAIT if wait is None else max(1, -(-int(wait) // DAY)) * DAY
 
 
 def local_hours(at: I64, zone: I64, known: list[ZoneInfo]) -> I64:
@@ -63,16 +100,12 @@ def best_hours(workspace: Workspace, view: View, who: Mask | None = None) -> mod
     """The best three hours for some people, with how sure that is;
     ``own`` is how many have an hour of their own, ``sent_at`` the hour at which nearly all
     mail went out, so that no other was tried (None where several were). None where there are too few answers."""
-    person, at = _answers(view, who)
-    known, zone = zones_of(workspace, view)
-    hour = local_hours(at, zone[person].astype(np.int64), known)
+    learned = workspace.part(_Learned).see(view)
+    hour = learned.hour if who is None else learned.hour[who[learned.person]]
     found = best(np.bincount(hour, minlength=24))
     if found is None:
         return None
-    own = own_hours(person, hour, len(view.alive)) != NO_HOUR
-    rows = view.columns.rows
-    sent = (rows.first_at > view.now - DAYS * DAY) & (rows.first_at <= view.now)
-    went = np.bincount(local_hours(rows.first_at[sent], zone[rows.person[sent]].astype(np.int64), known), minlength=24)
+    own, went = learned.own != NO_HOUR, learned.went
     around = sum(int(went[(int(np.argmax(went)) + i) % 24]) for i in (-1, 0, 1)) / max(1, int(went.sum()))
     return models.BestHours(
         sent_at=int(np.argmax(went)) if around > HARDLY_TRIED else None,
@@ -81,7 +114,7 @@ def best_hours(workspace: Workspace, view: View, who: Mask | None = None) -> mod
         low=found.share.low,
         high=found.share.high,
         sure=found.sure,
-        engagements=len(at),
+        engagements=len(hour),
         counts=found.counts,
         own=int((own if who is None else own & who).sum()),
     )
@@ -89,21 +122,13 @@ def best_hours(workspace: Workspace, view: View, who: Mask | None = None) -> mod
 
 def hours_of_each(workspace: Workspace, view: View) -> I8:
     """Everybody's own hour; NO_HOUR where too little is known."""
-    person, at = _answers(view)
-    known, zone = zones_of(workspace, view)
-    return own_hours(person, local_hours(at, zone[person].astype(np.int64), known), len(view.alive))
+    return workspace.part(_Learned).see(view).own
 
 
-def usual_wait(view: View) -> int:
+def usual_wait(workspace: Workspace, view: View) -> int:
     """The time in which 95% of this workspace's answers come, in whole days, so that a resend keeps the hour; three days
     while too little is known."""
-    rows = view.columns.rows
-    first = np.minimum(rows.opened_at, rows.reacted_at)
-    settled = (rows.first_at > view.now - DAYS * DAY) & (rows.first_at <= view.now - 14 * DAY) & (first <= view.now)
-    if int(settled.sum()) < FEW:
-        return USUAL_WAIT
-    wait = float(np.quantile((first - rows.first_at)[settled], WAIT_SHARE))
-    return max(1, -(-int(wait) // DAY)) * DAY
+    return workspace.part(_Learned).see(view).wait
 
 
 def outcomes_within(workspace: Workspace, view: View, seconds: int) -> tuple[float, int] | None:

@@ -16,6 +16,7 @@ from openmeadow.core.events import Kind
 from openmeadow.core.message.personalisation import FieldMistake
 from openmeadow.core.moments import DAY, HOUR
 from openmeadow.core.reports.bounces import bounce_class
+from openmeadow.core.states import BounceClass, DeliveryState
 from openmeadow.net.smtp_client import Relay, RelayProblem, RelayRefuses, Submission, Unsendable
 from openmeadow.services.campaigns import requeue
 from openmeadow.services.campaigns.renderer import Writer, person_fields
@@ -28,7 +29,7 @@ from openmeadow.store.engagement import events
 
 TRIES_AFTER = (1800, HOUR, 7200, 14_400)  # then every 8 h, at most 4 days
 EVERY, AT_MOST = 8 * HOUR, 4 * DAY
-UNSENDABLE = "unsendable"  # nothing was said to the relay: it cannot carry this address
+UNSENDABLE = BounceClass.UNSENDABLE
 
 
 @dataclass(frozen=True)
@@ -165,16 +166,19 @@ def _put_off(db: sqlite3.Connection, d: QueuedDelivery, result: Submission, now:
     """The next try of what was put off; True where it has come to its end. A refusal of the sender's policy is put off
     too: it is about us."""
     said, tries = f"{result.code} {result.text}".strip(), d.attempts + 1
-    word = "blocked" if result.outcome == "refused" or bounce_class(result.code, said) == "blocked" else "deferred"
+    refused = result.outcome == "refused" or bounce_class(result.code, said) == BounceClass.BLOCKED
+    word = str(BounceClass.BLOCKED if refused else DeliveryState.DEFERRED)
     wait = TRIES_AFTER[tries - 1] if tries <= len(TRIES_AFTER) else EVERY
     if sum(TRIES_AFTER[:tries]) + max(0, tries - len(TRIES_AFTER)) * EVERY > AT_MOST:
-        word = "blocked" if result.about is Whose.POLICY else word  # what persists is no throttling
+        word = BounceClass.BLOCKED if result.about is Whose.POLICY else word  # what persists is no throttling
         deliveries.mark(db, d.id, deliveries.FAILED, now, f"{word} for 4 days: {said}")
         return True
     if until is not None and now + wait > until:
         deliveries.mark(db, d.id, deliveries.FAILED, now, f"{word} until the end date: {said}")
         return True
-    deliveries.mark(db, d.id, deliveries.DEFERRED, now, f"{word}: {said}" if word == "blocked" else said, now + wait)
+    deliveries.mark(
+        db, d.id, deliveries.DEFERRED, now, f"{word}: {said}" if word == BounceClass.BLOCKED else said, now + wait
+    )
     return False
 
 

@@ -16,13 +16,14 @@ from openmeadow.core.errors import Refused
 from openmeadow.core.events import Kind
 from openmeadow.core.moments import DAY
 from openmeadow.core.reports import provider_statistics
-from openmeadow.core.reports.bounces import bounce_class
+from openmeadow.core.reports.bounces import COUNTED, bounce_class
 from openmeadow.core.rules.conditions import View
-from openmeadow.core.states import Folder
+from openmeadow.core.states import BounceClass, Folder
 from openmeadow.services import models
 from openmeadow.services.senders import relay, round_trip_test
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
+from openmeadow.store.engagement import event_hours
 from openmeadow.store.health import health, reports
 from openmeadow.store.health.providers import by_people
 from openmeadow.store.health.providers import names as provider_names
@@ -55,24 +56,29 @@ def providers(workspace: Workspace, view: View, sender: int = 0) -> list[models.
     assert isinstance(view.facts, StoreFacts)
     names = provider_names(workspace.store.read())
     days = {m: np.zeros((len(names), DAYS), np.int64) for m in (*MEASURES, "opened", "machine opens")}
-    for r in health.by_day(workspace.store.read(), view.now - DAYS * DAY, view.now, messages):
+    db, since = workspace.store.read(), view.now - DAYS * DAY
+    counted = event_hours.sent_by_day(db, since, view.now, messages)
+    for r in counted + health.outcomes_by_day(db, since, view.now, messages):
         kind, at = r.kind, DAYS - 1 - min(int(r.back), DAYS - 1)
         if kind == Kind.BOUNCED:
-            word = {"hard": "hard bounces", "blocked": "blocked"}.get(bounce_class(r.code, r.diagnostic), "other bounces")
+            word = COUNTED.get(bounce_class(r.code, r.diagnostic), "other bounces")
         else:
             word = {1: "sent", 3: "deferred", 9: "complaints", 10: "unsubscribed"}[kind]
-        if kind == Kind.DEFERRED and bounce_class(r.code, r.diagnostic) == "blocked":
+        if kind == Kind.DEFERRED and bounce_class(r.code, r.diagnostic) == BounceClass.BLOCKED:
             word = "blocked"  # one or the other, never both
         days[word][r.provider, at] += r.n
-    acts = view.columns.acts
-    hit = (acts.kind == Kind.OPENED) & (acts.at > view.now - DAYS * DAY) & (acts.at <= view.now)
-    if messages is not None:
-        hit &= np.isin(acts.message, messages)
-    back = DAYS - 1 - np.minimum((view.now - acts.at[hit]) // DAY, DAYS - 1)
-    place = view.facts.provider[acts.person[hit]].astype(np.int64) * DAYS + back
-    machine = acts.by[hit] == MACHINE
-    for word, some in (("opened", ~machine), ("machine opens", machine)):
-        days[word] += np.bincount(place[some], minlength=len(names) * DAYS).reshape(len(names), DAYS)
+    for part in view.parts():
+        acts = part.columns.acts
+        hit = (acts.at > since) & (acts.at <= view.now)
+        hit &= acts.kind == Kind.OPENED
+        hit &= part.counts(acts.person)
+        if messages is not None:
+            hit &= np.isin(acts.message, messages)
+        back = DAYS - 1 - np.minimum((view.now - acts.at[hit]) // DAY, DAYS - 1)
+        place = view.facts.provider[part.everybodys(acts.person[hit])].astype(np.int64) * DAYS + back
+        machine = acts.by[hit] == MACHINE
+        for word, some in (("opened", ~machine), ("machine opens", machine)):
+            days[word] += np.bincount(place[some], minlength=len(names) * DAYS).reshape(len(names), DAYS)
     for word in ("copies", "not in inbox"):
         days[word] = np.zeros((len(names), DAYS), np.int64)
     for copy in health.placed_by_day(workspace.store.read(), view.now - DAYS * DAY, view.now):
@@ -128,7 +134,7 @@ def refusals(workspace: Workspace) -> list[models.Refusals]:
     groups: dict[tuple[int, str, str], models.Refusals] = {}
     for r in reports.refusals(workspace.store.read(), now - DAYS * DAY, now):
         kind = "deferred" if r.kind == Kind.DEFERRED else bounce_class(r.code, r.diagnostic)
-        if kind == "deferred" and bounce_class(r.code, r.diagnostic) == "blocked":
+        if kind == "deferred" and bounce_class(r.code, r.diagnostic) == BounceClass.BLOCKED:
             kind = "blocked"
         text = " ".join(_NUMBERS.sub("…", f"{r.code} {r.diagnostic}").split())[:LONGEST_TEXT] or "no text"
         g = groups.setdefault(
@@ -140,11 +146,15 @@ def refusals(workspace: Workspace) -> list[models.Refusals]:
     return sorted(groups.values(), key=lambda g: -g.count)[:MOST_GROUPS]
 
 
-def requirements(workspace: Workspace, view: View) -> list[models.Requirement]:
-    """What bulk senders must have, each measured from what was sent and received; ``since`` None where it is not known."""
+def requirements(
+    workspace: Workspace, view: View, found: list[models.ProviderDays] | None = None
+) -> list[models.Requirement]:
+    """What bulk senders must have, each measured from what was sent and received; ``since`` None where it is not known.
+    ``found`` are the providers where they are counted already."""
+    found = providers(workspace, view) if found is None else found
     db, out = workspace.store.read(), []
     names = provider_names(workspace.store.read())
-    most = {r.provider: r.most for r in health.most_in_a_day(db, view.now - DAYS * DAY)}
+    most = {r.provider: r.most for r in event_hours.most_in_a_day(db, view.now - DAYS * DAY)}
     busiest = max(most, key=lambda p: most[p], default=None)
     bulk = busiest is not None and most[busiest] >= BULK
     said = f"At most {most[busiest]:,} a day to {names[busiest]}" if busiest is not None else "Nothing was sent"
@@ -166,7 +176,7 @@ def requirements(workspace: Workspace, view: View) -> list[models.Requirement]:
         out.append(_by_records(workspace, domains, requirement, records))
     out.append(_relay_tls(workspace))
     out.append(_one_click(workspace, domains, view.now))
-    out.append(_complaints(workspace, view))
+    out.append(_complaints(workspace, found))
     out.append(_freemail_from(workspace))
     return out
 
@@ -174,7 +184,10 @@ def requirements(workspace: Workspace, view: View) -> list[models.Requirement]:
 def _one_click(workspace: Workspace, domains: list[Domain], now: int) -> models.Requirement:
     """One click unsubscribes only over https (RFC 8058), and only where the public address answers: that is what the
     round trip presses."""
-    url, n = str(workspace.setting("public_url")), health.one_clicks(workspace.store.read(), now - DAYS * DAY)
+    url, n = (
+        str(workspace.setting("public_url")),
+        event_hours.total(workspace.store.read(), Kind.UNSUBSCRIBED, now - DAYS * DAY, now),
+    )
     took = f"{n:,} unsubscribed in {DAYS} days, each processed immediately"
     trips = {d.name: d.proof_click_at for d in domains if d.proof_click_at is not None}
     refused = [name for name, at in trips.items() if at == round_trip_test.REFUSED]
@@ -256,8 +269,7 @@ def _by_records(
     )
 
 
-def _complaints(workspace: Workspace, view: View) -> models.Requirement:
-    found = providers(workspace, view)
+def _complaints(workspace: Workspace, found: list[models.ProviderDays]) -> models.Requirement:
     sent = sum(sum(p.days["sent"]) for p in found)
     complained = sum(sum(p.days["complaints"]) for p in found)
     rate = complained / sent if sent else 0.0

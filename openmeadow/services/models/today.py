@@ -80,6 +80,7 @@ class TodayView(Model):
     decisions: list[Decision]
     day_rows: list[DayRow]
     base: list[BasePoint]
+    base_missing: int
     providers: list[Provider]
     day: tuple[int, int]
     goes_out: int

@@ -17,7 +17,7 @@ from openmeadow.core.moments import HOUR, midnight
 from openmeadow.core.sequences import admission, state_machine
 from openmeadow.core.sequences.definition import EVERYONE, Definition, Step
 from openmeadow.core.sequences.state_machine import FINISHED, MAILED, WAITS, Moved
-from openmeadow.core.states import DeliveryState
+from openmeadow.core.states import HOLDOUT, DeliveryState
 from openmeadow.services.sequences.conditions import Asked, zones
 from openmeadow.services.sequences.loading import definition_of, pass_of
 from openmeadow.services.sequences.triggers import comes_to_hold, may_leave
@@ -199,7 +199,7 @@ class Runner:
             if way is None:
                 continue  # what it says is not ready
             held = step.kind == "resend" and bool(t.holdout)
-            state, reason = (deliveries_table.SKIPPED, "holdout") if held else (deliveries_table.QUEUED, None)
+            state, reason = (deliveries_table.SKIPPED, HOLDOUT) if held else (deliveries_table.QUEUED, None)
             s = int(t.subscriber)
             rows.append((*way, s, int(t.id), int(band[asked.place(SubscriberId(s))]), state, reason, now))
         return rows

@@ -6,15 +6,13 @@ import time
 from collections import Counter, defaultdict
 from dataclasses import dataclass, field, replace
 
-import numpy as np
-
 from openmeadow.core.arrays import FAR
 from openmeadow.core.delivery.uplift import VariantCount, lift
 from openmeadow.core.ids import MessageId, SequenceId
 from openmeadow.core.moments import DAY
 from openmeadow.core.sequences import admission, state_machine
 from openmeadow.core.sequences.definition import MAILS, Definition
-from openmeadow.core.states import CampaignState, DeliveryState, SendKind, SequenceState
+from openmeadow.core.states import HOLDOUT, CampaignState, DeliveryState, SendKind, SequenceState
 from openmeadow.services import models
 from openmeadow.services.sequences import editing, validation
 from openmeadow.services.sequences.conditions import condition
@@ -59,10 +57,9 @@ class Figures:
 def _answers(workspace: Workspace, message: MessageId) -> dict[int, tuple[int, int]]:
     """Of a message: when each person first opened it and first did more."""
     view = workspace.view()
-    rows = view.columns.rows
-    mine = np.flatnonzero(rows.message == message)
-    ids = view.columns.people.id[rows.person[mine]].tolist()
-    opened, more = rows.opened_at[mine].tolist(), rows.reacted_at[mine].tolist()
+    rows = view.rows_of(message)
+    ids = view.columns.people.id[rows.person].tolist()
+    opened, more = rows.opened_at.tolist(), rows.reacted_at.tolist()
     return {int(s): (int(o), int(r)) for s, o, r in zip(ids, opened, more, strict=True)}
 
 
@@ -118,7 +115,7 @@ def _count_all(workspace: Workspace, row_id: int, definition: Definition) -> Cou
             for d in passes.get(kind, []):
                 if d.state == DeliveryState.SENT:
                     again.setdefault(d.subscriber, d.at)
-                elif d.reason == "holdout":
+                elif d.reason == HOLDOUT:
                     held.setdefault(d.subscriber, d.at)
         for kind, rows in passes.items():
             if (step := step_of.get((key, kind))) is not None:
@@ -157,7 +154,7 @@ def _count(f: Figures, rows: list[SentMail], answers: dict[int, tuple[int, int]]
         states[DeliveryState.DEFERRED],
         states[DeliveryState.FAILED],
     )
-    f.passed_over = sum(d.state == DeliveryState.SKIPPED and d.reason != "holdout" for d in rows)
+    f.passed_over = sum(d.state == DeliveryState.SKIPPED and d.reason != HOLDOUT for d in rows)
     for d in rows:
         if d.state == DeliveryState.SENT:
             opened, more = answers.get(d.subscriber, (NOT_YET, NOT_YET))

@@ -88,13 +88,10 @@ def people_map(workspace: Workspace, purpose: str = "") -> models.MapView:
 
 def _lists(db: sqlite3.Connection, view: View, cell: I32) -> models.Grid:
     """By list: somebody in two lists counts in both, so these do not add up to everybody."""
-    lists = sorted(selections.members(db), key=lambda m: -len(m[1]))[:MOST_LISTS]
-    ids = view.columns.people.id
+    lists = sorted(selections.list_sizes(db), key=lambda m: -m[1])[:MOST_LISTS]
     parts, groups = [], []
-    for n, (_, members) in enumerate(lists):
-        place = np.searchsorted(ids, np.array(members, np.int64))
-        place = place[(place < len(ids))]
-        place = place[view.alive[place]]
+    for n, (name, _) in enumerate(lists):
+        place = np.flatnonzero(view.alive & view.facts.in_list(name))
         parts.append(cell[place])
         groups.append(np.full(len(place), n, np.int64))
     if not parts:

@@ -14,6 +14,7 @@ from openmeadow.core.ids import PurposeId, SubscriberId
 from openmeadow.core.imports.event_log import NAMES, Chunk, Event, places, read_many
 from openmeadow.core.imports.report import Report
 from openmeadow.core.reports.bounces import bounce_class
+from openmeadow.core.states import BounceClass
 from openmeadow.services.subscribers import file_reader
 from openmeadow.store import settings, undo_log
 from openmeadow.store.bulk import Many
@@ -146,7 +147,7 @@ def consequences(
     for at, kind, subscriber, message, code, diagnostic in rows:
         if kind == Kind.COMPLAINED:
             suppress.append((subscriber, COMPLAINT, at, "complaint", action))
-        elif kind == Kind.BOUNCED and bounce_class(code, diagnostic) == "hard":
+        elif kind == Kind.BOUNCED and bounce_class(code, diagnostic) == BounceClass.HARD:
             suppress.append((subscriber, HARD_BOUNCE, at, diagnostic or code or "bounce", action))
         elif kind == Kind.UNSUBSCRIBED:
             if message in purposes:

@@ -6,7 +6,6 @@ import sqlite3
 from collections.abc import Callable, Collection
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 from zoneinfo import ZoneInfo
 
 from openmeadow.core.consent.eligibility import CONSENT_STATES, GIVEN, NONE, SUPPRESSION_REASONS
@@ -18,6 +17,7 @@ from openmeadow.core.imports.subscribers import BadCell, Reading, Record, is_dat
 from openmeadow.services.subscribers import erasure, file_reader
 from openmeadow.services.subscribers.import_events import take_aside
 from openmeadow.store import settings, undo_log
+from openmeadow.store.bulk import Many
 from openmeadow.store.connection import Store, roomily
 from openmeadow.store.health import providers
 from openmeadow.store.subscribers import subscribers as table
@@ -172,7 +172,7 @@ class _Seen:
         self.all |= keys if len(self.all) < self.MOST else set()
 
 
-def _records(how: Reading, rows: Any, bad: list[Refusal], erased: erasure.Erased) -> list[Record]:
+def _records(how: Reading, rows: Many[tuple[int, list[str]]], bad: list[Refusal], erased: erasure.Erased) -> list[Record]:
     """The rows that can be imported; what cannot is added to ``bad`` with its reason."""
     records: list[Record] = []
     for line, cells in rows:

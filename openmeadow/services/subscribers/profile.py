@@ -42,7 +42,8 @@ def find(workspace: Workspace, email: str) -> SubscriberId:
 
 def trace(view: View, person: int, length: int = TRACE) -> str:
     """One letter a message, oldest first: c clicked, o opened, m machine only, n nothing, b bounced."""
-    rows, a, b = view.columns.rows, int(view.columns.start[person]), int(view.columns.start[person + 1])
+    columns, place = view.of_person(person)
+    rows, a, b = columns.rows, int(columns.start[place]), int(columns.start[place + 1])
     out = []
     for r in range(b - 1, a - 1, -1):
         if rows.first_at[r] > view.now:
@@ -65,8 +66,17 @@ def trace(view: View, person: int, length: int = TRACE) -> str:
 
 def explain(workspace: Workspace, subscriber: SubscriberId, as_of: int | None = None) -> models.Why:
     """Score, band and every term of it."""
-    view = workspace.view(as_of)
-    p, s = workspace.index_of(view, subscriber), view.scores
+    view = workspace.view(as_of) if as_of is not None else _alone(workspace, subscriber)
+    return _explained(workspace, view, workspace.index_of(view, subscriber))
+
+
+def _alone(workspace: Workspace, subscriber: SubscriberId) -> View:
+    """What is true of one person now, at a cost that does not follow the workspace's size."""
+    return workspace.view_of(np.array([subscriber], np.int64), workspace.pace())
+
+
+def _explained(workspace: Workspace, view: View, p: int) -> models.Why:
+    s = view.scores
     names = events.message_names(workspace.store.read())
     last = int(s.last_engaged[p])
     return models.Why(
@@ -153,11 +163,11 @@ def page(workspace: Workspace, subscriber: SubscriberId, most: int = 2_000) -> m
     row = subscribers.subscriber(db, subscriber)
     if row is None or row.erased_at:
         raise Missing("This subscriber was erased." if row else "This subscriber does not exist.")
-    view = workspace.view()
+    view = _alone(workspace, subscriber)
     p = workspace.index_of(view, subscriber)
     assert isinstance(view.facts, StoreFacts)
     verdict = subscribers.verdict(db, subscriber)
-    explained = explain(workspace, subscriber)
+    explained = _explained(workspace, view, p)
     soft_people, soft_at = view.facts.soft_failures()
     last_delivered = max((t.at for t in explained.terms if t.what != "booked"), default=0)
     soft = int(((soft_people == p) & (soft_at > last_delivered)).sum())
@@ -267,7 +277,7 @@ MOST_TRACED = 100_000  # messages in the line of everything that happened
 def everything(workspace: Workspace, subscriber: SubscriberId, who: str) -> models.Person:
     """All that is known about one person, as one document (GDPR art. 15), with a record that it was given out."""
     found = page(workspace, subscriber, most=1_000_000)
-    view = workspace.view()
+    view = _alone(workspace, subscriber)
     found = found.model_copy(update={"trace": trace(view, workspace.index_of(view, subscriber), MOST_TRACED)})
     with workspace.store.atomic() as db:
         undo_log.begin(db, workspace.now(), who, "exported everything about", f"subscriber {subscriber}", 1, None)

@@ -16,6 +16,7 @@ from openmeadow.services.workspace import Workspace
 from openmeadow.store.health.providers import names as provider_names
 from openmeadow.store.segments.permission_facts import StoreFacts
 from openmeadow.store.subscribers import sources as table
+from openmeadow.store.subscribers.subscribers import people_version
 
 SIGNS = {
     "bounced": "Higher hard-bounce rate than other sources",
@@ -37,10 +38,12 @@ def every(workspace: Workspace) -> list[models.SourceFigures]:
     """Every source and every import with what became of its people; ``mailed`` is the base of what became of them."""
     view = workspace.view()
     assert isinstance(view.facts, StoreFacts)
-    rows, alive, troubles = view.columns.rows, view.alive, workspace.troubles()
+    alive, troubles = view.alive, workspace.troubles()
     count = len(alive)
     mailed = np.zeros(count, bool)
-    mailed[rows.person[rows.first_at <= view.now]] = True
+    for part in view.parts():
+        rows = part.columns.rows
+        mailed[part.everybodys(rows.person[rows.first_at <= view.now])] = True
 
     def had(*what: Trouble) -> Mask:
         out = np.zeros(count, bool)
@@ -81,12 +84,26 @@ def every(workspace: Workspace) -> list[models.SourceFigures]:
     return sorted(out, key=lambda d: (d.kind != "source", -d.people))
 
 
+class _Brought:
+    """Whom each import brought, kept until people change."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        self.workspace = workspace
+        self.kept: tuple[int, tuple[I64, I64]] | None = None
+
+    def see(self) -> tuple[I64, I64]:
+        db = self.workspace.store.read()
+        version = people_version(db)
+        if self.kept is None or self.kept[0] != version:
+            self.kept = (version, table.brought_by(db))
+        return self.kept[1]
+
+
 def _groups(workspace: Workspace, facts: StoreFacts) -> list[tuple[str, dict[int, str], I64]]:
     db = workspace.store.read()
     imports, of = table.imports(db), np.zeros(len(facts.ids), np.int64)
-    if brought := table.brought_by(db):
-        row_id, action = np.array(brought, np.int64).T
-        of[np.searchsorted(facts.ids, row_id)] = action
+    row_id, action = workspace.part(_Brought).see()
+    of[np.searchsorted(facts.ids, row_id)] = action
     return [("source", table.names(db), facts.source.astype(np.int64)), ("import", imports, of)]
 
 

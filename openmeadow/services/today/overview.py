@@ -7,9 +7,8 @@ from datetime import UTC, datetime
 
 import numpy as np
 
-from openmeadow.core.engagement.score import BANDS, INACTIVE, score
 from openmeadow.core.events import Kind
-from openmeadow.core.moments import DAY, HOUR, WEEK, midnight
+from openmeadow.core.moments import DAY, HOUR, midnight
 from openmeadow.core.rules.conditions import View
 from openmeadow.services import models
 from openmeadow.services.campaigns import outgoing
@@ -17,28 +16,18 @@ from openmeadow.services.health.provider_health import unknown_sources
 from openmeadow.services.senders import relay
 from openmeadow.services.sequences import statistics
 from openmeadow.services.subscribers import sunset
+from openmeadow.services.today import engaged_base
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import campaigns, deliveries
 from openmeadow.store.campaigns.records import ComingBatch, ExternalPending
-from openmeadow.store.engagement import event_counts
+from openmeadow.store.engagement import event_counts, event_hours
 from openmeadow.store.health.providers import by_people
 from openmeadow.store.health.providers import names as provider_names
 from openmeadow.store.segments.permission_facts import StoreFacts
 from openmeadow.store.senders import senders
 from openmeadow.store.sequences import sequences
 
-MONTHS, WEEKS = 12, 12
-
-
-def engaged_base(view: View) -> list[models.BasePoint]:
-    """Bands at 12 month ends and now, each scored with what was known by then about who had joined."""
-    out = []
-    for back in range(MONTHS, -1, -1):
-        at = view.now - back * 30 * DAY
-        alive = view.alive & (view.columns.people.joined_at <= at)
-        s = view.scores if back == 0 else score(view.columns, at)
-        out.append(models.BasePoint(at=at, bands=np.bincount(s.band[alive], minlength=len(BANDS)).tolist()))
-    return out
+WEEKS = 12
 
 
 def providers(workspace: Workspace, view: View) -> list[models.Provider]:
@@ -49,8 +38,7 @@ def providers(workspace: Workspace, view: View) -> list[models.Provider]:
     people = np.bincount(view.facts.provider[view.alive], minlength=n)
     counts = np.zeros((n, 11), np.int64)
     weeks = np.zeros((n, WEEKS, 2), np.int64)
-    since = view.now - WEEKS * WEEK
-    for r in event_counts.by_provider_and_week(workspace.store.read(), view.now, since, WEEK, 30 * DAY):
+    for r in event_hours.by_provider_and_week(workspace.store.read(), view.now, WEEKS, 30 * DAY):
         counts[r.provider, r.kind] += r.month
         if r.kind in (Kind.SENT, Kind.DEFERRED) and r.week < WEEKS:
             weeks[r.provider, WEEKS - 1 - r.week, 0 if r.kind == Kind.SENT else 1] += r.n
@@ -178,15 +166,7 @@ def _about_senders(workspace: Workspace, add: Add) -> None:
 def _about_subscribers(workspace: Workspace, view: View, add: Add) -> None:
     """Who became inactive, and what waits for subscribers."""
     db = workspace.store.read()
-    before = score(view.columns, view.now - WEEK)
-    crossed = int(
-        (
-            view.alive
-            & (view.scores.band == INACTIVE)
-            & (before.band != INACTIVE)
-            & (view.columns.people.joined_at <= view.now - WEEK)
-        ).sum()
-    )
+    crossed = engaged_base.became_inactive(workspace, view)
     if crossed:
         add(
             "Inactive",

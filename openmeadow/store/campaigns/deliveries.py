@@ -11,11 +11,9 @@ from openmeadow.store.bulk import Many, insert_many
 from openmeadow.store.campaigns.records import (
     Batch,
     BatchCounts,
-    BatchDelivery,
     BatchPerson,
     CampaignDelivery,
     ComingBatch,
-    Delivery,
     DueBatch,
     ExternalPending,
     FailedDelivery,
@@ -367,16 +365,6 @@ def delivery(db: sqlite3.Connection, row_id: int) -> CampaignDelivery | None:
     )
 
 
-def of_campaign(db: sqlite3.Connection, campaign: CampaignId, kind: str) -> list[BatchDelivery]:
-    return BatchDelivery.read_all(
-        db.execute(
-            "SELECT d.*, b.n AS batch_n, b.due_at, b.sent_at FROM deliveries d JOIN sends q ON q.id = d.send "
-            "JOIN batches b ON b.id = d.batch WHERE q.campaign = ? AND q.kind = ?",
-            (campaign, kind),
-        )
-    )
-
-
 def of_person(db: sqlite3.Connection, campaign: CampaignId, subscriber: SubscriberId) -> list[str]:
     """What became of one person's deliveries of a campaign, in words."""
     rows = db.execute(
@@ -513,11 +501,6 @@ def mark_sent(db: sqlite3.Connection, ids: Sequence[int], now: int) -> list[Sett
         )
         out += SettledDelivery.read_all(rows)
     return out
-
-
-def was_sent(d: Delivery) -> bool:
-    """Whether the relay was told of this delivery: it took it, or refused the recipient. Both count as sent."""
-    return d.state == SENT or (d.state == FAILED and not (d.reason or "").startswith("unsendable"))
 
 
 def recount_people(db: sqlite3.Connection, campaign: CampaignId) -> None:

@@ -3,29 +3,66 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Callable
 
+import numpy as np
+
+from openmeadow.core.arrays import I64
 from openmeadow.core.consent.eligibility import Reason
 from openmeadow.core.ids import CampaignId
-from openmeadow.core.states import CampaignState, DeliveryState
+from openmeadow.core.states import CampaignState, DeliveryState, SendKind
+from openmeadow.store.campaigns import delivery_columns
+from openmeadow.store.campaigns.delivery_columns import STATES
 from openmeadow.store.campaigns.records import GuardedCampaign, ReturnCount, SentCount, TroubleCount
 
+CLASS_WORD = 8  # characters of a reason that name its class
 OWN_WAITS = (Reason.FREQUENCY.value, "its provider's cap for the day is full")  # put off by ourselves, never tried
 
 
-def sent(db: sqlite3.Connection, campaign: CampaignId, since: int) -> list[SentCount]:
+def last_change(db: sqlite3.Connection, campaign: CampaignId) -> int:
+    """When a delivery of a campaign last changed; 0 where none has."""
+    row = db.execute(
+        "SELECT coalesce(max((SELECT max(d.changed_at) FROM deliveries d WHERE d.send = q.id AND d.changed_at IS NOT NULL)), 0)"
+        " AS at FROM sends q WHERE q.campaign = ?",
+        (campaign,),
+    ).fetchone()
+    return int(row["at"])
+
+
+def sent(db: sqlite3.Connection, campaign: CampaignId, since: int, provider_of: Callable[[I64], I64]) -> list[SentCount]:
     """(kind of pass, number of batch, provider, state, reason's class word, whether it was tried more than once, count) of
-    what was tried since a moment."""
-    return SentCount.read_all(
-        db.execute(
-            "SELECT q.kind, b.n AS batch, s.provider, d.state, substr(coalesce(d.reason, ''), 1, 8) AS reason, "
-            "d.attempts > 1 AS again, count(*) AS n "
-            "FROM deliveries d JOIN sends q ON q.id = d.send JOIN batches b ON b.id = d.batch "
-            "JOIN subscribers s ON s.id = d.subscriber WHERE q.campaign = ? AND d.changed_at >= ? "
-            "AND d.state IN ('sent', 'failed', 'deferred') "
-            "AND NOT (d.state = 'deferred' AND d.reason IN (?, ?)) GROUP BY 1, 2, 3, 4, 5, 6",
-            (campaign, since, *OWN_WAITS),
-        )
-    )
+    what was tried since a moment. ``provider_of`` gives the providers of ascending ids."""
+    out = []
+    for kind in SendKind:
+        d = delivery_columns.of_campaign(db, campaign, kind)
+        waited = d.is_in(DeliveryState.DEFERRED)
+        tried = d.is_in(DeliveryState.SENT) | d.is_in(DeliveryState.FAILED) | (waited & ~d.because(*OWN_WAITS))
+        mine = np.flatnonzero(tried & (d.changed_at >= since))
+        words = sorted({r[:CLASS_WORD] for r in d.reasons})
+        word_of = np.array([words.index(r[:CLASS_WORD]) for r in d.reasons], np.int64)
+        table = np.stack(
+            (
+                d.batch_n[mine],
+                provider_of(d.subscriber)[mine],
+                d.state[mine],
+                word_of[d.reason[mine]],
+                (d.attempts[mine] > 1).astype(np.int64),
+            )
+        ).astype(np.int64)
+        for (batch, provider, state, word, again), n in _counted(table):
+            out.append(SentCount(kind, batch, provider, STATES[state], words[word], bool(again), n))
+    return out
+
+
+def _counted(table: I64) -> list[tuple[list[int], int]]:
+    """How often each column of a table is there."""
+    if not table.shape[1]:
+        return []
+    size = table.max(axis=1) + 1
+    code = np.ravel_multi_index(tuple(table), tuple(size))
+    found, counts = np.unique(code, return_counts=True)
+    columns = np.stack(np.unravel_index(found, tuple(size))).T
+    return list(zip(columns.tolist(), counts.tolist(), strict=True))
 
 
 def came_back(db: sqlite3.Connection, campaign: CampaignId, since: int) -> list[ReturnCount]:
@@ -33,8 +70,9 @@ def came_back(db: sqlite3.Connection, campaign: CampaignId, since: int) -> list[
     return ReturnCount.read_all(
         db.execute(
             "SELECT q.kind, b.n AS batch, s.provider, e.kind AS event, e.code, e.diagnostic, "
-            "count(DISTINCT e.subscriber) AS n FROM campaigns c JOIN events e ON e.message = c.message "
-            "JOIN sends q ON q.campaign = c.id JOIN deliveries d ON d.send = q.id AND d.subscriber = e.subscriber "
+            "count(DISTINCT e.subscriber) AS n FROM campaigns c CROSS JOIN events e "
+            "INDEXED BY events_of_trouble ON e.message = c.message CROSS JOIN sends q ON q.campaign = c.id "
+            "CROSS JOIN deliveries d ON d.send = q.id AND d.subscriber = e.subscriber "
             "JOIN batches b ON b.id = d.batch JOIN subscribers s ON s.id = d.subscriber "
             "WHERE c.id = ? AND (e.kind = 4 OR e.kind >= 9) AND e.kind IN (4, 9, 10) AND e.at >= ? "
             "AND d.state = ? AND e.at >= d.changed_at AND NOT EXISTS (SELECT 1 FROM sends q2 "

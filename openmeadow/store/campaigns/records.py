@@ -392,15 +392,6 @@ class CampaignDelivery(Delivery):
 
 
 @dataclass(frozen=True, slots=True)
-class BatchDelivery(Delivery):
-    """A delivery with the batch it belongs to."""
-
-    batch_n: int
-    due_at: int
-    sent_at: int | None
-
-
-@dataclass(frozen=True, slots=True)
 class BatchPerson(Record):
     id: int
     subscriber: SubscriberId
@@ -473,7 +464,7 @@ class SentCount(Record):
     """Deliveries by what guardrails tell apart; ``again`` those tried more than once."""
 
     kind: SendKind
-    batch: BatchId
+    batch: int  # its number
     provider: int
     state: DeliveryState
     reason: str | None
@@ -486,7 +477,7 @@ class ReturnCount(Record):
     """Bounces, complaints and unsubscribes by what guardrails tell apart."""
 
     kind: SendKind
-    batch: BatchId
+    batch: int  # its number
     provider: int
     event: int
     code: str | None

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import gc
 import sqlite3
-from collections.abc import Sequence
 from dataclasses import dataclass, fields, replace
 
 import numpy as np
@@ -12,34 +10,13 @@ import numpy as np
 from openmeadow.core.arrays import FAR, I32, I64, NEVER, Array, Mask
 from openmeadow.core.columns import Columns, People, Trouble, Troubles, build, splice
 from openmeadow.core.engagement.bot_signatures import Machines
-from openmeadow.core.events import RawEvents
+from openmeadow.core.events import Kind, RawEvents
 from openmeadow.core.reports.bounces import bounce_class
-from openmeadow.store.rows import SqlValue
+from openmeadow.core.states import BounceClass
+from openmeadow.store.bulk import read_columns
 from openmeadow.store.subscribers.subscribers import people_version
 
 _EVENT_SQL = "SELECT id, at, kind, subscriber, message, link, agent, value FROM events WHERE {where} "
-
-
-def _table(db: sqlite3.Connection, sql: str, arguments: Sequence[SqlValue], types: str) -> list[Array]:
-    """The columns of a query, read in blocks so that no more than one block of tuples is alive."""
-    collecting = gc.isenabled()
-    gc.disable()  # rows hold no cycles; looking for them costs more than reading
-    try:
-        return _read(db.cursor(), sql, arguments, types)
-    finally:
-        if collecting:
-            gc.enable()
-
-
-def _read(cursor: sqlite3.Cursor, sql: str, arguments: Sequence[SqlValue], types: str) -> list[Array]:
-    cursor.row_factory = None
-    cursor.execute(sql, arguments)
-    blocks: list[list[Array]] = []
-    while part := cursor.fetchmany(50_000):
-        blocks.append([np.array(c, dtype=t) for c, t in zip(zip(*part, strict=True), types, strict=True)])
-    if not blocks:
-        return [np.zeros(0, t) for t in types]
-    return [np.concatenate(c) for c in zip(*blocks, strict=True)]
 
 
 @dataclass(frozen=True)
@@ -62,7 +39,7 @@ def all_people_of(db: sqlite3.Connection, known: AllPeople | None = None) -> All
 
 
 def _people(db: sqlite3.Connection, where: str, version: int) -> AllPeople:
-    row_id, joined, since, erased, provider, source = _table(
+    row_id, joined, since, erased, provider, source = read_columns(
         db,
         "SELECT id, joined_at, coalesce(rejoined_at, ?), erased_at IS NOT NULL, provider, coalesce(source, 0) "
         f"FROM subscribers {where} ORDER BY id",
@@ -95,7 +72,7 @@ def raw_events(
         where.append(f"subscriber IN ({','.join('?' * len(only))})")
         arguments += only.tolist()
     sql = _EVENT_SQL.format(where=" AND ".join(where))
-    row_id, at, kind, subscriber, message, link, agent, value = _table(db, sql, arguments, "qqbqiiid")
+    row_id, at, kind, subscriber, message, link, agent, value = read_columns(db, sql, arguments, "qqbqiiid")
     listed, blind = _agents(db, machines)
     place = np.searchsorted(of.id, subscriber)
     trap = _marked([r["id"] for r in db.execute("SELECT id FROM links WHERE trap")], link)
@@ -112,12 +89,14 @@ def _marked(ids: list[int], up_to: I32) -> Mask:
 
 
 def _agents(db: sqlite3.Connection, machines: Machines) -> tuple[Mask, Mask]:
-    rows = db.execute("SELECT id, agent, ip FROM agents").fetchall()
-    top = max((int(r["id"]) for r in rows), default=0)  # of one reading: others are being added
-    listed, blind = np.zeros(top + 1, bool), np.zeros(top + 1, bool)
+    """Of each agent by its id, whether it is a listed machine, and whether nothing is known of it. Judged once each."""
+    known = machines.judged
+    for row in db.execute("SELECT id, agent, ip FROM agents WHERE id > ? ORDER BY id", (len(known) - 1,)):
+        known.extend([False] * (row["id"] - len(known)))
+        known.append(machines.has(row["agent"], row["ip"]))
+    listed = np.array(known, bool)
+    blind = np.zeros(len(listed), bool)
     blind[0] = True
-    for row in rows:
-        listed[row["id"]] = machines.has(row["agent"], row["ip"])
     return listed, blind
 
 
@@ -137,29 +116,51 @@ def load(db: sqlite3.Connection, everybody: People, machines: Machines, until: i
     return build(everybody, events, link_counts(db)), int(events.id.max()) if len(events.id) else 0
 
 
+def touched_since(db: sqlite3.Connection, everybody: People, seen: int) -> tuple[I64, int]:
+    """The row numbers of people with events after event ``seen``, and the highest event now."""
+    new_ids, subscriber = read_columns(db, "SELECT id, subscriber FROM events WHERE id > ?", (seen,), "qq")
+    return np.unique(np.searchsorted(everybody.id, subscriber)), int(new_ids.max()) if len(new_ids) else seen
+
+
+def few_columns(db: sqlite3.Connection, everybody: People, at: I64, machines: Machines) -> Columns:
+    """All that is known of the people at some places among everybody."""
+    people = People(**{f.name: getattr(everybody, f.name)[at] for f in fields(People)})
+    return build(people, raw_events(db, people, machines, only=people.id), link_counts(db))
+
+
 def refresh(
     db: sqlite3.Connection, everybody: People, machines: Machines, old: Columns, seen: int
 ) -> tuple[Columns, int, I64]:
     """Columns with what came since event ``seen``; also the row numbers of the people it touched."""
-    new_ids, subscriber = _table(db, "SELECT id, subscriber FROM events WHERE id > ?", (seen,), "qq")
     known = len(old.people)
     same = len(everybody) >= known and bool((everybody.id[:known] == old.people.id).all())
-    touched = np.unique(np.searchsorted(everybody.id, subscriber))
+    touched, top = touched_since(db, everybody, seen)
     if not same or len(touched) > 20_000 or len(touched) * 4 > known:
         fresh, top = load(db, everybody, machines)
         return fresh, top, np.arange(len(everybody))
     if len(touched) == 0:
         if len(everybody) == known:
             return Columns(everybody, old.rows, old.acts, old.start), seen, touched
-        top = seen
         events = raw_events(db, everybody, machines, only=np.zeros(0, np.int64))
     else:
-        top = int(new_ids.max())
         events = raw_events(db, everybody, machines, only=everybody.id[touched])
     return splice(old, everybody, touched, build(everybody, events, link_counts(db))), top, touched
 
 
-_TROUBLE_OF_CLASS = {"hard": Trouble.HARD, "soft": Trouble.SOFT, "blocked": Trouble.BLOCKED, "unknown": Trouble.UNKNOWN}
+_TROUBLE_OF_CLASS = {
+    BounceClass.HARD: Trouble.HARD,
+    BounceClass.SOFT: Trouble.SOFT,
+    BounceClass.BLOCKED: Trouble.BLOCKED,
+    BounceClass.UNKNOWN: Trouble.UNKNOWN,
+}
+
+
+def _trouble(kind: int, code: str | None, diagnostic: str | None) -> Trouble:
+    if kind == Kind.COMPLAINED:
+        return Trouble.COMPLAINED
+    if kind == Kind.UNSUBSCRIBED:
+        return Trouble.UNSUBSCRIBED
+    return _TROUBLE_OF_CLASS[bounce_class(code, diagnostic)]
 
 
 def troubles(
@@ -173,25 +174,26 @@ def troubles(
 ) -> Troubles:
     """Bounces by class, complaints and unsubscribes up to event ``upto``; with ``old``, those after ``seen`` are added.
     ``few`` looks at the events of the people given, who they are."""
-    at, person, message, what = [], [], [], []
     among = f" AND subscriber IN ({','.join(map(str, everybody.id.tolist()))})" if few else ""
-    for row in db.execute(
-        "SELECT at, subscriber, message, kind, code, diagnostic FROM events WHERE (kind = 4 OR kind >= 9) AND id > ? "
-        f"AND id <= ?{among}",
+    by = "" if seen or few else "INDEXED BY events_of_trouble"  # what is new lies together, what is there does not
+    cursor = db.cursor()
+    cursor.row_factory = None
+    cursor.execute(
+        f"SELECT kind, code, diagnostic, at, subscriber, message FROM events {by} WHERE (kind = 4 OR kind >= 9) "
+        f"AND id > ? AND id <= ?{among} ORDER BY id",
         (seen, upto),
-    ):
-        at.append(row["at"])
-        person.append(row["subscriber"])
-        message.append(row["message"])
-        what.append(
-            Trouble.COMPLAINED
-            if row["kind"] == 9
-            else Trouble.UNSUBSCRIBED
-            if row["kind"] == 10
-            else _TROUBLE_OF_CLASS[bounce_class(row["code"], row["diagnostic"])]
-        )
-    place = np.searchsorted(everybody.id, np.array(person, np.int64)).astype(np.int32)
-    new = Troubles(np.array(at, np.int64), place, np.array(message, np.int32), np.array(what, np.int8))
+    )
+    judged: dict[tuple[int, str | None, str | None], Trouble] = {}
+    what, found = [], []
+    for kind, code, diagnostic, *numbers in cursor:
+        key = (kind, code, diagnostic)
+        if key not in judged:
+            judged[key] = _trouble(kind, code, diagnostic)
+        what.append(judged[key])
+        found.append(numbers)
+    at, person, message = np.array(found, np.int64).reshape(-1, 3).T
+    place = np.searchsorted(everybody.id, person).astype(np.int32)
+    new = Troubles(at.copy(), place, message.astype(np.int32), np.array(what, np.int8))
     if old is None:
         return new
     return Troubles(**{f.name: np.concatenate((getattr(old, f.name), getattr(new, f.name))) for f in fields(Troubles)})
@@ -202,7 +204,7 @@ def people_as_of(db: sqlite3.Connection, people: People, now: int) -> People:
     if not (people.since > now).any():
         return people
     since = np.where(people.since > now, NEVER, people.since)
-    subscriber, at = _table(
+    subscriber, at = read_columns(
         db,
         "SELECT g.subscriber, max(g.at) FROM consent_entries g WHERE NOT g.void AND g.state = 1 AND g.at <= ? "
         "AND EXISTS (SELECT 1 FROM consent_entries w WHERE NOT w.void AND w.subscriber = g.subscriber "

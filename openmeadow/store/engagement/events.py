@@ -9,6 +9,7 @@ from itertools import filterfalse
 from openmeadow.core.events import Kind
 from openmeadow.core.ids import DeliveryId, MessageId, SubscriberId
 from openmeadow.store.bulk import Many, insert_many
+from openmeadow.store.engagement import event_hours
 from openmeadow.store.engagement.records import AsideEvent, Event, ForgottenEvent, Reply, SubscriberEvent
 from openmeadow.store.subscribers.subscribers import ids_of
 
@@ -89,9 +90,12 @@ Row = tuple[int, int, int, int, int, int, float, str | None, str | None, str | N
 
 def add(db: sqlite3.Connection, rows: Many[Row]) -> int:
     """Insert events; repeats (same outside id, or same at, event, person, message, url) are skipped."""
-    before = db.total_changes
+    before, last = db.total_changes, highest(db)
     insert_many(db, INSERT, rows, 10)
-    return db.total_changes - before
+    new = db.total_changes - before
+    if new:
+        event_hours.added(db, last)
+    return new
 
 
 def expect(db: sqlite3.Connection, rows: int) -> None:

@@ -83,3 +83,12 @@ class ProviderWeek(Record):
     week: int
     month: int
     n: int
+
+
+@dataclass(frozen=True, slots=True)
+class MessageHours(Record):
+    """How many of a message were sent, and from when on."""
+
+    message: MessageId
+    sent: int
+    began: int

@@ -7,7 +7,8 @@ import sqlite3
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from openmeadow.core.arrays import Array
+from openmeadow.core.arrays import I64, Array
+from openmeadow.store.bulk import read_columns
 from openmeadow.store.health.records import DomainPeople
 from openmeadow.store.segments.renaming import rules_renamed
 
@@ -183,6 +184,12 @@ def people_by_domain(db: sqlite3.Connection) -> list[DomainPeople]:
             "WHERE erased_at IS NULL GROUP BY 1, 2"
         )
     )
+
+
+def of_everybody(db: sqlite3.Connection) -> tuple[I64, I64]:
+    """Everybody's id, ascending, and provider."""
+    row_id, provider = read_columns(db, "SELECT id, provider FROM subscribers ORDER BY id", (), "qq")
+    return row_id, provider
 
 
 def move_people(db: sqlite3.Connection, to: Mapping[str, int]) -> int:

@@ -154,7 +154,8 @@ def refusals(db: sqlite3.Connection, since: int, until: int) -> list[RefusalCoun
         db.execute(
             "SELECT s.provider, e.kind, coalesce(e.code, '') AS code, coalesce(e.diagnostic, '') AS diagnostic, "
             "count(*) AS n, count(DISTINCT e.subscriber) AS people, min(e.at) AS first, max(e.at) AS last FROM events e "
-            "JOIN subscribers s ON s.id = e.subscriber WHERE e.kind IN (3, 4) AND e.at > ? AND e.at <= ? "
+            "INDEXED BY events_of_outcome CROSS JOIN subscribers s ON s.id = e.subscriber "
+            "WHERE e.kind IN (3, 4, 9, 10) AND e.kind <= 4 AND e.at > ? AND e.at <= ? "
             "GROUP BY 1, 2, 3, 4 ORDER BY n DESC LIMIT 400",
             (since, until),
         )

@@ -12,7 +12,7 @@ from openmeadow.core.consent.eligibility import GIVEN, PENDING, Answer, Standing
 from openmeadow.core.events import Kind
 from openmeadow.core.moments import DAY
 from openmeadow.store import settings
-from openmeadow.store.engagement.columns import _table
+from openmeadow.store.bulk import read_columns
 from openmeadow.store.segments.segment_facts import RuleFacts
 from openmeadow.store.subscribers import consent as consent_table
 
@@ -22,7 +22,7 @@ class StoreFacts(RuleFacts):
 
     def sent_since(self, *seconds: int) -> list[I32]:
         """How many passes each person was sent in the last so many seconds, for each of some spans; read once."""
-        subscriber, at = _table(
+        subscriber, at = read_columns(
             self.db,
             "SELECT subscriber, at FROM events WHERE kind = 1 AND at > ? AND at <= ?" + self.among(),
             (self.now - max(seconds), self.now),
@@ -79,7 +79,7 @@ class StoreFacts(RuleFacts):
 
     def asked_before(self) -> Mask:
         """Who was mailed a consent request already, or may have been."""
-        (subscriber,) = _table(self.db, f"{consent_table.ASKED}{self.among()}", (), "q")
+        (subscriber,) = read_columns(self.db, f"{consent_table.ASKED}{self.among()}", (), "q")
         out = np.zeros(len(self.ids), bool)
         place, here = self.place_of(subscriber)
         out[place[here]] = True

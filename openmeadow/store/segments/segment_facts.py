@@ -25,7 +25,7 @@ from openmeadow.core.rules.parser import DEEPEST, parse
 from openmeadow.core.rules.people_clauses import InSegment
 from openmeadow.core.sequences.definition import read
 from openmeadow.store import settings
-from openmeadow.store.engagement.columns import _table
+from openmeadow.store.bulk import read_columns
 from openmeadow.store.health.providers import names as provider_names
 from openmeadow.store.rows import SqlValue
 from openmeadow.store.segments import segments
@@ -98,7 +98,7 @@ class RuleFacts:
         def compute() -> Mask:
             few = ",".join(map(str, self.ids.tolist()))
             asked = f"WITH hit (person) AS ({sql}) SELECT person FROM hit WHERE person IN ({few})" if self.some else sql
-            (hit,) = _table(self.db, asked, arguments, "q")
+            (hit,) = read_columns(self.db, asked, arguments, "q")
             mask = np.zeros(len(self.ids), bool)
             place, here = self.place_of(hit)
             mask[place[here]] = True
@@ -264,7 +264,7 @@ class RuleFacts:
         """A small number a person from (subscriber, number, order) rows, the last one in order standing."""
 
         def compute() -> I8:
-            subscriber, value, order = _table(self.db, sql, arguments, "qbq")
+            subscriber, value, order = read_columns(self.db, sql, arguments, "qbq")
             by_order = np.argsort(order, kind="stable")
             out = np.zeros(len(self.ids), np.int8)
             place, here = self.place_of(subscriber[by_order])
@@ -295,7 +295,7 @@ class RuleFacts:
     def consent_given_at(self, purpose: str) -> I64:
         """Since when each person's consent by email stands as given; NEVER for the others."""
         stands = self.consent(purpose) == GIVEN
-        subscriber, at = _table(
+        subscriber, at = read_columns(
             self.db,
             "SELECT subscriber, max(at) FROM consent_entries WHERE NOT void AND purpose = ? AND channel = 'email' "
             f"AND state = 1 AND at <= ?{self.among()} GROUP BY subscriber",
@@ -393,7 +393,7 @@ class RuleFacts:
 
     def finished_sequence(self, name: str) -> I64:
         """When each person last came to the end of the sequence; NEVER for the others."""
-        subscriber, at = _table(
+        subscriber, at = read_columns(
             self.db,
             "SELECT subscriber, left_at FROM enrolments WHERE sequence = ? AND finished AND left_at <= ?"
             f"{self.among()} ORDER BY left_at",

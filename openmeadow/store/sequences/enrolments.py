@@ -8,8 +8,7 @@ from collections.abc import Sequence
 from openmeadow.core.arrays import I64
 from openmeadow.core.ids import MessageId
 from openmeadow.core.states import SendKind
-from openmeadow.store.bulk import Many
-from openmeadow.store.engagement.columns import _table
+from openmeadow.store.bulk import Many, read_columns
 from openmeadow.store.sequences.records import Enrolment, InsideLine, MailedEnrolment, QueuedPerson, ZonedEnrolment
 from openmeadow.store.subscribers.subscribers import add_labels, add_members, facts_changed
 
@@ -20,7 +19,7 @@ Arrival = tuple[int, int, int, int | None, int, int]  # enrolment, step, path, d
 
 def held_before(db: sqlite3.Connection, row_id: int) -> I64:
     """For whom the condition of entering held at the last look, ascending."""
-    (found,) = _table(
+    (found,) = read_columns(
         db, "SELECT subscriber FROM sequence_matches WHERE sequence = ? ORDER BY subscriber", (row_id,), "q"
     )
     return found
@@ -216,7 +215,7 @@ def inside(db: sqlite3.Connection, row_id: int, among: Sequence[int]) -> list[En
 def who_is_inside(db: sqlite3.Connection, row_id: int) -> I64:
     """Subscribers inside, ascending."""
     sql = "SELECT subscriber FROM enrolments WHERE sequence = ? AND left_at IS NULL ORDER BY subscriber"
-    (found,) = _table(db, sql, (row_id,), "q")
+    (found,) = read_columns(db, sql, (row_id,), "q")
     return found
 
 
@@ -226,7 +225,7 @@ def suppressed_inside(db: sqlite3.Connection, row_id: int, now: int) -> I64:
         "SELECT DISTINCT t.subscriber FROM suppressions x CROSS JOIN enrolments t ON t.subscriber = x.subscriber "
         "WHERE x.at <= ? AND t.sequence = ? AND t.left_at IS NULL ORDER BY 1"
     )
-    (found,) = _table(db, sql, (now, row_id), "q")
+    (found,) = read_columns(db, sql, (now, row_id), "q")
     return found
 
 

@@ -12,6 +12,7 @@ from typing import NamedTuple
 from openmeadow.core.consent.eligibility import GIVEN, WITHDRAWN
 from openmeadow.core.consent.evidence import START, Entry, Shown, said_digest, sealed, text_hash
 from openmeadow.core.ids import PurposeId, SubscriberId
+from openmeadow.store import bulk
 from openmeadow.store.rows import SqlValue, Values
 from openmeadow.store.subscribers.records import (
     AgreedWording,
@@ -287,10 +288,11 @@ def latest_entry(db: sqlite3.Connection, subscriber: SubscriberId, purpose: Purp
 
 def sources(db: sqlite3.Connection, purpose: PurposeId | None = None) -> list[str]:
     """The stated sources of consents, to one purpose or to any."""
-    rows = db.execute(
-        "SELECT DISTINCT source FROM consent_entries WHERE coalesce(purpose = ?, 1) AND source IS NOT NULL", (purpose,)
-    )
-    return sorted(str(r["source"]) for r in rows)
+    found = bulk.distinct(db, "consent_entries", "source")
+    if purpose is None:
+        return found
+    there = "SELECT 1 FROM consent_entries WHERE source = ? AND purpose = ? LIMIT 1"
+    return [s for s in found if db.execute(there, (s, purpose)).fetchone()]
 
 
 def state_relation(db: sqlite3.Connection, rows: Sequence[tuple[int, str, int, str, int]]) -> int:

@@ -103,21 +103,6 @@ def verdicts_among(db: sqlite3.Connection, ids: Sequence[int]) -> dict[int, int]
     }
 
 
-def members(db: sqlite3.Connection) -> list[tuple[str, list[int]]]:
-    """Every list with the ids of its people."""
-    out = []
-    for row in db.execute("SELECT id, name FROM lists ORDER BY name").fetchall():
-        cursor = db.cursor()
-        cursor.row_factory = None
-        out.append(
-            (
-                row["name"],
-                [r[0] for r in cursor.execute("SELECT subscriber FROM list_members WHERE list = ?", (row["id"],))],
-            )
-        )
-    return out
-
-
 def keys_of(db: sqlite3.Connection, ids: Sequence[int]) -> list[str]:
     """The address keys of some people who are not erased."""
     out: list[str] = []

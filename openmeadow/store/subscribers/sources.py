@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import sqlite3
 
+from openmeadow.core.arrays import I64
+from openmeadow.store.bulk import read_columns
+
 
 def names(db: sqlite3.Connection) -> dict[int, str]:
     return {int(r["id"]): r["name"] for r in db.execute("SELECT id, name FROM sources")}
@@ -19,8 +22,7 @@ def imports(db: sqlite3.Connection) -> dict[int, str]:
     }
 
 
-def brought_by(db: sqlite3.Connection) -> list[tuple[int, int]]:
-    """(subscriber, action) of everybody an import brought."""
-    cursor = db.cursor()
-    cursor.row_factory = None
-    return cursor.execute("SELECT id, action FROM subscribers WHERE action IS NOT NULL").fetchall()
+def brought_by(db: sqlite3.Connection) -> tuple[I64, I64]:
+    """Everybody an import brought, and by which action."""
+    row_id, action = read_columns(db, "SELECT id, action FROM subscribers WHERE action IS NOT NULL", (), "qq")
+    return row_id, action

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from openmeadow.core.ids import SubscriberId
+from openmeadow.store import bulk
 from openmeadow.store.bulk import Many
+from openmeadow.store.engagement import event_hours
 from openmeadow.store.rows import SqlValue, Values
 from openmeadow.store.subscribers.records import (
     Enrolled,
@@ -72,9 +74,17 @@ WHERE erased_at IS NULL AND (
 
 def upsert(db: sqlite3.Connection, rows: Many[NewSubscriber]) -> int:
     """Insert or merge; the number of rows that were new or changed something."""
-    changed = db.executemany(UPSERT, (r._asdict() for r in rows)).rowcount
+    earliest = [2**40]
+
+    def values() -> Iterator[dict[str, object]]:
+        for r in rows:
+            earliest[0] = min(earliest[0], r.now if r.joined_at is None else r.joined_at)
+            yield r._asdict()
+
+    changed = db.executemany(UPSERT, values()).rowcount
     if changed > 0:
         people_changed(db)
+        event_hours.forget_points(db, earliest[0])
     return max(changed, 0)
 
 
@@ -271,7 +281,7 @@ def distinct(db: sqlite3.Connection, column: str) -> list[str]:
     """The languages or countries there are."""
     if column not in ("language", "country"):
         raise ValueError(column)
-    return [r[0] for r in db.execute(f"SELECT DISTINCT {column} FROM subscribers WHERE {column} IS NOT NULL ORDER BY 1")]
+    return bulk.distinct(db, "subscribers", column)
 
 
 def usual_purpose(db: sqlite3.Connection) -> str:

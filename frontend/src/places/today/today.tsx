@@ -28,7 +28,11 @@ const TAG: Record<string, string> = {
 };
 
 export function TodayPlace() {
-  const q = useQuery({ queryKey: keys.today(), queryFn: () => get("/today") });
+  const q = useQuery({
+    queryKey: keys.today(),
+    queryFn: () => get("/today"),
+    refetchInterval: (x) => (x.state.data?.base_missing ? 3000 : false),
+  });
   if (!q.data)
     return (
       <Page title="Today">
@@ -97,6 +101,11 @@ export function TodayPlace() {
         </span>
       </div>
       <Base points={t.base} />
+      {t.base_missing > 0 && (
+        <p className="mt-1 text-[13px] text-ink-2" role="status">
+          {count(t.base_missing)} earlier month {t.base_missing === 1 ? "end is" : "ends are"} being calculated.
+        </p>
+      )}
       <BandLegend />
     </Page>
   );

@@ -18,6 +18,7 @@ from openmeadow.services.campaigns import (
     batch_export,
     benchmarks,
     external_sending,
+    figures,
     preflight,
     preflight_passed,
     preflight_recipients,
@@ -113,8 +114,8 @@ def model(workspace: Workspace, row_id: CampaignId) -> m.Campaign:
 def every(workspace: Workspace) -> m.CampaignLines:
     """All campaigns, the latest first."""
     lines = table.every(workspace.store.read())
-    rates = results_breakdown.rates(workspace) if any(c.message for c in lines) else {}
-    came = {c.id: rates.get(c.message or 0, (0, 0, 0)) for c in lines}
+    counted = figures.every(workspace) if any(c.message for c in lines) else {}
+    came = {c.id: counted.get(c.message or 0, figures.Whole(0, 0, 0, 0, 0)) for c in lines}
     return m.CampaignLines(
         campaigns=[
             m.CampaignLine(
@@ -125,9 +126,9 @@ def every(workspace: Workspace) -> m.CampaignLines:
                 subject=c.subject,
                 purpose=c.purpose_name or "",
                 people=c.people,
-                delivered=came[c.id][0],
-                opened=came[c.id][1],
-                clicked=came[c.id][2],
+                delivered=came[c.id].delivered,
+                opened=came[c.id].opened,
+                clicked=came[c.id].clicked,
                 made_at=c.made_at,
                 started_at=c.started_at,
             )

@@ -47,6 +47,7 @@ routes = Routes()
 def see(workspace: Workspace, query: m.SenderQuery) -> m.HealthView:
     """Providers by day (query ``sender``: of one domain), what refusals say, the obligations, receivers' reports."""
     view, found = workspace.view(), provider_health.receivers(workspace)
+    providers = provider_health.providers(workspace, view, query.sender)
     domains, copies = (sender_table.domains(workspace.store.read()), health_table.waiting_copies(workspace.store.read()))
     return m.HealthView(
         now=view.now,
@@ -54,9 +55,9 @@ def see(workspace: Workspace, query: m.SenderQuery) -> m.HealthView:
         limits=provider_health.LIMITS,
         senders=[m.NamedThing(id=d.id, name=d.name) for d in domains],
         looking=any(d.checked_at is None for d in domains) or any(view.now - c.at < SOON for c in copies),
-        providers=provider_health.providers(workspace, view, query.sender),
+        providers=providers,
         refusals=provider_health.refusals(workspace),
-        requirements=provider_health.requirements(workspace, view),
+        requirements=provider_health.requirements(workspace, view, None if query.sender else providers),
         sources=found.sources,
         report_days=found.days,
         reports=found.reports,

@@ -3,28 +3,24 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
-from typing import TypeVar, cast
 
-from openmeadow.core.moments import DAY, HOUR
+from openmeadow.core.events import Kind
+from openmeadow.core.moments import DAY
 from openmeadow.services.campaigns import outgoing
 from openmeadow.services.clock import DemoClock
 from openmeadow.services.senders import relay
-from openmeadow.services.today import overview, process_watch, workspace_check
+from openmeadow.services.today import engaged_base, overview, process_watch, workspace_check
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store.campaigns import campaigns, deliveries
 from openmeadow.store.campaigns.records import ComingBatch
-from openmeadow.store.engagement import event_counts, events
+from openmeadow.store.engagement import event_hours, events
 from openmeadow.store.segments import segments
 from openmeadow.store.sequences import sequences
 from openmeadow.store.subscribers import subscribers
 from openmeadow.web import schemas as m
 from openmeadow.web.api.account import moving
 from openmeadow.web.router import Routes
-
-T = TypeVar("T")
-STANDS = 10.0  # seconds that slow figures of the day stand
 
 
 def _batch_name(due: ComingBatch) -> str:
@@ -35,20 +31,10 @@ routes = Routes()
 
 
 class _Lately:
-    """What was worked out a moment ago: figures by name, and how many may be mailed by purpose."""
+    """How many may be mailed by purpose, as it was worked out a moment ago."""
 
     def __init__(self, workspace: Workspace) -> None:
-        self.figures: dict[str, tuple[object, float, object]] = {}
         self.permitted: dict[str, tuple[float, int]] = {}
-
-
-def lately(workspace: Workspace, name: str, mark: object, compute: Callable[[], T]) -> T:
-    """What was worked out a moment ago stands while messages stream out; another hour or other people do not wait."""
-    kept = workspace.part(_Lately).figures
-    found = kept.get(name)
-    if found is None or found[0] != mark or time.monotonic() - found[1] > STANDS:
-        found = kept[name] = (mark, time.monotonic(), compute())
-    return cast(T, found[2])
 
 
 def first_run(workspace: Workspace) -> list[m.WorkspaceCheck]:
@@ -70,14 +56,15 @@ def stamp(workspace: Workspace, now: int) -> str:
 def see(workspace: Workspace) -> m.TodayView:
     """Decisions, day_rows of the day, the engaged base, the providers."""
     view = workspace.view()
-    mark = (view.now // HOUR, len(view.columns.people))
+    base, lacking = engaged_base.see(workspace, view)
     day_rows = overview.day_rows(workspace)
     return m.TodayView(
         now=view.now,
         decisions=overview.decisions(workspace, view),
         day_rows=day_rows,
-        base=lately(workspace, "base", mark, lambda: overview.engaged_base(view)),
-        providers=lately(workspace, "providers", mark, lambda: overview.providers(workspace, view)),
+        base=base,
+        base_missing=lacking,
+        providers=overview.providers(workspace, view),
         day=overview.day(workspace),
         goes_out=sum(x.people - x.sent for x in day_rows if x.kind == "batch" and x.state in ("scheduled", "sending")),
         due_in_sequences=sum(x.people for x in day_rows if x.kind == "sequence"),
@@ -97,7 +84,8 @@ def foot(workspace: Workspace) -> m.Status:
         fresh = (time.monotonic(), int((view.facts.permitted(purpose) & view.alive).sum()) if purpose else 0)
         counted[purpose] = fresh
     permitted = fresh[1]
-    sent, complained = event_counts.sent_and_complained(db, view.now - 30 * DAY, view.now)
+    since = view.now - 30 * DAY
+    sent, complained = (event_hours.total(db, kind, since, view.now) for kind in (Kind.SENT, Kind.COMPLAINED))
     gone = relay.away(workspace)
     due = next(
         (

@@ -1,0 +1,68 @@
+"""No page, tick or send reads all events or all deliveries: the plan of every statement they run is looked at."""
+
+from __future__ import annotations
+
+import re
+import sqlite3
+from pathlib import Path
+
+from openmeadow.core.moments import DAY, HOUR
+from openmeadow.services import accounts
+from openmeadow.services.campaigns import campaigns, dispatcher
+from openmeadow.services.subscribers import sunset
+from openmeadow.web.app import make_app
+from openmeadow.web.describe import description
+from openmeadow.worker.loop import Worker
+from tests.conftest import NOW, set_clock
+from tests.services.mailing import mailing
+
+PASSWORD = "harbour nights 41"
+LARGE = ("events", "deliveries", "consent_entries")
+# what reads everything on purpose: the columns when a process opens, the chain when it is verified, exports
+ON_PURPOSE = re.compile(
+    r"^SELECT (id, at, kind, subscriber, message, link, agent, value FROM events WHERE 1"
+    r"|c\.\*, c\.list AS list_id|\* FROM consent_entries|e\.\*, s\.email)|FROM consent_entries .*ORDER BY (id|c\.id)"
+)
+
+
+def scans(db: sqlite3.Connection, sql: str) -> list[str]:
+    """The large tables that a statement reads from end to end."""
+    found = []
+    alias = {name: table for table in LARGE for name in (table, *re.findall(rf"\b{table} (?:AS )?(\w+)\b", sql))}
+    for row in db.execute(f"EXPLAIN QUERY PLAN {sql}").fetchall():
+        scanned = re.match(r"SCAN (\w+)", row["detail"])
+        if scanned and scanned[1] in alias and "USING INDEX" not in row["detail"].replace("COVERING ", ""):
+            found.append(f"{row['detail']}: {sql}")
+    return found
+
+
+def test_no_page_tick_or_send_reads_a_large_table_whole(folder: Path) -> None:
+    with mailing(folder, 60) as m:
+        accounts.add(m.workspace, "ann", "analyst", PASSWORD)
+        said: dict[str, None] = {}
+        campaigns.write(
+            m.workspace, m.campaign, {"plan": {"pilot_share": 0.25, "batches": 2, "wait": DAY, "holdout_share": 0.2}}
+        )
+        connections = m.workspace.store.read(), m.workspace.store.writer
+        for db in connections:
+            db.set_trace_callback(said.setdefault)  # type: ignore[arg-type]
+        campaigns.start(m.workspace, m.campaign, "ann")
+        worker = Worker(m.workspace)
+        for hours in (0, 5, 30, 60):
+            set_clock(m.workspace, NOW + hours * HOUR)
+            dispatcher.send_due(m.workspace, m.tokens)
+            worker.tick()
+        with make_app(m.workspace).test_client() as client:
+            assert client.post("/api/sign-in", json={"name": "ann", "password": PASSWORD}).status_code == 200
+            for path, methods in description()["paths"].items():  # type: ignore[attr-defined]
+                if "get" in methods and "export" not in path and "record.csv" not in path:
+                    client.get(re.sub("{.*?}", "1", path))
+        sunset.due(m.workspace, m.workspace.view())
+        worker.close()
+        for db in connections:
+            db.set_trace_callback(None)
+        asked = [s for s in said if s.lstrip().upper().startswith(("SELECT", "WITH", "UPDATE", "DELETE"))]
+        assert len(asked) > 200
+        db = m.workspace.store.writer
+        wrong = [w for s in asked if not ON_PURPOSE.search(s) for w in scans(db, s)]
+        assert not wrong, "\n".join(wrong)
