@@ -92,6 +92,12 @@ class View:
         """The columns as they lie; together they know everybody once."""
         return [Part(self.columns)]
 
+    @property
+    def settled(self) -> Columns:
+        """The columns of everybody, without the news of the last minutes where that stands beside them: for what is
+        counted over weeks, to which it makes no difference."""
+        return self.parts()[0].columns
+
     def rows_of(self, message: int) -> Rows:
         """The rows of one message, by person."""
         rows = self.columns.rows

@@ -41,16 +41,18 @@ class _Counted:
 
     def __init__(self, workspace: Workspace) -> None:
         self.workspace = workspace
-        self.kept: dict[tuple[CampaignId, int], tuple[tuple[int, int], list[SentCount]]] = {}
+        self.kept: dict[tuple[CampaignId, int], tuple[tuple[object, ...], list[SentCount]]] = {}
         self.people: tuple[int, I64, I64] | None = None
 
     def sent(self, campaign: CampaignId, since: int) -> list[SentCount]:
         db = self.workspace.store.read()
         version = people_version(db)
-        mark = (guardrail_counts.last_change(db, campaign), version)
+        changed = guardrail_counts.last_change(db, campaign)
+        # some change their state and keep the moment of their last try
+        mark = (changed, version, *sorted(deliveries.state_counts(db, campaign).items()))
         found = self.kept.get((campaign, since))
         # within the second of the latest change more may change
-        if found is None or found[0] != mark or mark[0] >= self.workspace.now() - 1:
+        if found is None or found[0] != mark or changed >= self.workspace.now() - 1:
             if len(self.kept) > MOST_COUNTED:
                 self.kept.clear()
             found = self.kept[campaign, since] = (

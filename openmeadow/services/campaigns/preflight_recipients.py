@@ -98,7 +98,7 @@ def _volume(workspace: Workspace, row: Campaign, who: recipients.Recipients) -> 
     zone, names = workspace.zone, provider_names(workspace.store.read())
     drawn = draw_schedule(workspace, row, who)
     day = np.array([datetime.fromtimestamp(at, UTC).astimezone(zone).toordinal() for at in drawn.moments] or [0])
-    out, sent = [], who.view.columns.rows
+    out, sent = [], who.view.settled.rows
     lately = (sent.first_at > who.view.now - 30 * DAY) & (sent.first_at <= who.view.now)
     provider_of = who.view.facts.provider
     ahead = int((datetime.fromtimestamp(who.view.now, zone).utcoffset() or timedelta(0)).total_seconds())
@@ -119,7 +119,7 @@ def _volume(workspace: Workspace, row: Campaign, who: recipients.Recipients) -> 
 
 def _rest(who: recipients.Recipients) -> list[Finding]:
     """How many were not written to for long."""
-    rows, n = who.view.columns.rows, len(who.index)
+    rows, n = who.view.settled.rows, len(who.index)
     last = np.zeros(len(who.view.alive), np.int64)
     sent = rows.first_at <= who.view.now
     np.maximum.at(last, rows.person[sent], rows.first_at[sent])

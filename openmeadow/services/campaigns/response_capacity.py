@@ -24,7 +24,7 @@ def fits(workspace: Workspace, an_hour: float, one_in: float, what: str = "click
             "Enter how many contacts your team handles per hour, and how many clicks, replies or bookings lead to one."
         )
     view = workspace.view()
-    rows, acts, now = view.columns.rows, view.columns.acts, view.now
+    rows, acts, now = view.settled.rows, view.settled.acts, view.now
     since = now - DAYS * DAY
     sent = (rows.first_at > since) & (rows.first_at <= now - HOURS * HOUR) & (rows.failed_at > now)
     delivered = int(sent.sum())

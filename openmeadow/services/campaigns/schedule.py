@@ -170,7 +170,7 @@ def _notes(workspace: Workspace, row: Campaign, who: recipients.Recipients, draw
 
 def _resend_in_words(p: Plan, who: recipients.Recipients) -> str:
     """How many are likely due, and what could be told from that size."""
-    rows, now = who.view.columns.rows, who.view.now
+    rows, now = who.view.settled.rows, who.view.now
     lately = (rows.first_at > now - 180 * DAY) & (rows.first_at <= now - p.wait) & (rows.failed_at > now)
     mine = np.zeros(len(who.view.alive), bool)
     mine[who.index] = True

@@ -44,7 +44,7 @@ class _Learned:
 
     def see(self, view: View) -> _Learned:
         db = self.workspace.store.read()
-        small = len(view.parts()[0].columns.rows) < MANY
+        small = len(view.settled.rows) < MANY
         news = (events.highest(db), view.now) if small else (view.now // DAY,)
         mark = (*news, facts_version(db), self.workspace.setting("time_zone"), len(view.alive))
         if mark != self.mark:

@@ -17,7 +17,7 @@ from openmeadow.core.consent.eligibility import REASONS
 from openmeadow.core.engagement.map import DAY_EDGES, DAY_WORDS, LEFT_EDGES, LEFT_WORDS
 from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT, MEASURES, SHAPE, cells, replay, standing
 from openmeadow.core.engagement.score import BANDS
-from openmeadow.core.moments import DAY
+from openmeadow.core.moments import DAY, HOUR
 from openmeadow.core.rules.conditions import View
 from openmeadow.services import models
 from openmeadow.services.workspace import Workspace
@@ -116,13 +116,15 @@ class Replays:
         """The measures, each [flat cell, value, …], of the sends of the last so many months."""
         view = self.workspace.view()
         with self._guard:
-            if self._columns is not view.columns:
-                self._columns, self._made = view.columns, {}
-                self._stood = standing(view.columns)
-            key = (months, view.now)
+            columns = view.settled
+            if self._columns is None or self._columns.rows is not columns.rows:
+                self._made = {}
+                self._stood = standing(columns)
+            self._columns = columns
+            key = (months, view.now // HOUR)
             if key not in self._made:
                 since = view.now - round(months * MONTH)
-                found = replay(view.columns, self.workspace.troubles(), since, view.now, self._stood)
+                found = replay(columns, self.workspace.troubles(), since, view.now, self._stood)
                 sums: dict[str, list[float]] = {}
                 for name in MEASURES:
                     flat = found.sums[name].ravel()

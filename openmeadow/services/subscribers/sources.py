@@ -111,7 +111,7 @@ def machine_opens(workspace: Workspace, days: int = 90) -> models.MachineOpens:
     """How much of each provider's opens and clicks are machines', and why they are taken for that."""
     view = workspace.view()
     assert isinstance(view.facts, StoreFacts)
-    acts, since = view.columns.acts, view.now - days * DAY
+    acts, since = view.settled.acts, view.now - days * DAY
     recent = (acts.at > since) & (acts.at <= view.now) & ((acts.kind == Kind.OPENED) | (acts.kind == Kind.CLICKED))
     provider = view.facts.provider[acts.person[recent]].astype(np.int64)
     names = provider_names(workspace.store.read())

@@ -59,8 +59,8 @@ class _Worker:
 
 
 def _then(view: View, at: int) -> Scores:
-    """Everybody's scores at a past moment; what came in the last minutes may be left out of it."""
-    return score(view.parts()[0].columns, at)
+    """Everybody's scores at a past moment."""
+    return score(view.settled, at)
 
 
 def missing(workspace: Workspace, view: View) -> list[int]:
@@ -80,7 +80,7 @@ def keep(workspace: Workspace, view: View, at: int) -> None:
 def see(workspace: Workspace, view: View) -> tuple[list[models.BasePoint], int]:
     """The month ends that are known and now, and how many are still being worked out."""
     lacking = missing(workspace, view)
-    if lacking and len(view.parts()[0].columns.rows) <= AT_ONCE:
+    if lacking and len(view.settled.rows) <= AT_ONCE:
         for at in lacking:
             keep(workspace, view, at)
         lacking = []
@@ -95,7 +95,7 @@ def see(workspace: Workspace, view: View) -> tuple[list[models.BasePoint], int]:
 def became_inactive(workspace: Workspace, view: View) -> int:
     """How many became inactive since a week before today began; 0 while that is being worked out."""
     worker = workspace.part(_Worker)
-    if len(view.parts()[0].columns.rows) > AT_ONCE and (worker.week is None or worker.week[0] != worker.mark(view)):
+    if len(view.settled.rows) > AT_ONCE and (worker.week is None or worker.week[0] != worker.mark(view)):
         worker.start(view)
         return 0
     before, joined = worker.week_ago(view), view.columns.people.joined_at

@@ -281,7 +281,8 @@ def set_versions(db: sqlite3.Connection, rows: Many[tuple[int, int, int]]) -> No
 def state_counts(db: sqlite3.Connection, campaign: CampaignId) -> dict[str, int]:
     """How many deliveries of a campaign stand in each state."""
     rows = db.execute(
-        "SELECT state, count(*) AS n FROM deliveries WHERE send IN (SELECT id FROM sends WHERE campaign = ?) GROUP BY state",
+        "SELECT state, count(*) AS n FROM deliveries WHERE batch IN (SELECT b.id FROM batches b JOIN sends q ON q.id = b.send "
+        "WHERE q.campaign = ?) GROUP BY state",
         (campaign,),
     )
     return {r["state"]: r["n"] for r in rows}

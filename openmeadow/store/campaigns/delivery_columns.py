@@ -10,6 +10,7 @@ import numpy as np
 from openmeadow.core.arrays import I8, I64, Array, Mask
 from openmeadow.core.ids import CampaignId
 from openmeadow.core.states import BounceClass, DeliveryState, failure_class
+from openmeadow.store.bulk import read_columns
 
 STATES = list(DeliveryState)
 BLOCK = 50_000
@@ -57,9 +58,9 @@ def of_campaign(db: sqlite3.Connection, campaign: CampaignId, kind: str) -> Deli
     cursor = db.cursor()
     cursor.row_factory = None
     cursor.execute(
-        "SELECT d.subscriber, d.batch, b.n, b.due_at, d.state, coalesce(d.reason, ''), d.band, coalesce(d.variant, -1), "
+        "SELECT d.subscriber, d.batch, d.state, coalesce(d.reason, ''), d.band, coalesce(d.variant, -1), "
         "coalesce(d.version, 0), coalesce(d.changed_at, 0), d.attempts FROM sends q CROSS JOIN deliveries d ON d.send = q.id "
-        "CROSS JOIN batches b ON b.id = d.batch WHERE q.campaign = ? AND q.kind = ?",
+        "WHERE q.campaign = ? AND q.kind = ?",
         (campaign, kind),
     )
     code_of = {str(s): i for i, s in enumerate(STATES)}
@@ -67,17 +68,25 @@ def of_campaign(db: sqlite3.Connection, campaign: CampaignId, kind: str) -> Deli
     blocks: list[list[Array]] = []
     while part := cursor.fetchmany(BLOCK):
         columns = list(zip(*part, strict=True))
-        columns[4] = tuple(code_of[s] for s in columns[4])
-        columns[5] = tuple(reasons.setdefault(r, len(reasons)) for r in columns[5])
+        columns[2] = tuple(code_of[s] for s in columns[2])
+        columns[3] = tuple(reasons.setdefault(r, len(reasons)) for r in columns[3])
         blocks.append([np.array(c, np.int64) for c in columns])
-    found = [np.concatenate(c) for c in zip(*blocks, strict=True)] if blocks else [np.zeros(0, np.int64)] * 11
+    found = [np.concatenate(c) for c in zip(*blocks, strict=True)] if blocks else [np.zeros(0, np.int64)] * 9
     order = np.argsort(found[0], kind="stable")
-    subscriber, batch, n, due_at, state, reason, band, variant, version, changed_at, attempts = (c[order] for c in found)
+    subscriber, batch, state, reason, band, variant, version, changed_at, attempts = (c[order] for c in found)
+    ids, n, due_at = read_columns(
+        db,
+        "SELECT b.id, b.n, b.due_at FROM batches b JOIN sends q ON q.id = b.send WHERE q.campaign = ? AND q.kind = ? "
+        "ORDER BY b.id",
+        (campaign, kind),
+        "qqq",
+    )
+    place = np.searchsorted(ids, batch)
     return DeliveryColumns(
         subscriber=subscriber,
         batch=batch,
-        batch_n=n,
-        due_at=due_at,
+        batch_n=n[place],
+        due_at=due_at[place],
         state=state.astype(np.int8),
         reason=reason,
         band=band,

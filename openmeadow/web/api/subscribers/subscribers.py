@@ -17,11 +17,14 @@ from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT, SHAPE
 from openmeadow.core.errors import Refused
 from openmeadow.core.ids import SubscriberId
 from openmeadow.core.imports.dates import rfc3339
+from openmeadow.core.moments import MINUTE
 from openmeadow.core.rules.conditions import View
 from openmeadow.services.subscribers import access, erasure, profile
 from openmeadow.services.subscribers.engagement_map import Replays, people_map
 from openmeadow.services.subscribers.selection import Choice, chosen, last_engaged_of, ordered
 from openmeadow.services.workspace import Workspace
+from openmeadow.store import undo_log
+from openmeadow.store.engagement import events
 from openmeadow.store.health.providers import names as provider_names
 from openmeadow.store.subscribers import selections, sources, subscribers
 from openmeadow.web import schemas as m
@@ -114,8 +117,9 @@ def see_replay(workspace: Workspace, query: m.ReplayQuery) -> m.ReplayView:
 def table(workspace: Workspace, query: m.RowsQuery) -> m.Rows:
     """A window of the table: sorted and filtered here, however many there are."""
     view, (choice, sort, falling) = workspace.view(), order_of(query)
-    version = (subscribers.facts_version(workspace.store.read()), int(time.monotonic() / 5))
-    mark = (view.now, len(view.columns.rows), len(view.columns.acts), version, sort, falling, choice)
+    db = workspace.store.read()
+    version = (subscribers.facts_version(db), undo_log.events_version(db), events.highest(db), int(time.monotonic() / 5))
+    mark = (view.now // MINUTE, version, sort, falling, choice)
     last = workspace.part(_LastOrder)
     if last.found[0] != mark:
         last.found = (mark, ordered(workspace, view, chosen(workspace, view, choice), sort, falling))
