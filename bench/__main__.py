@@ -15,7 +15,7 @@ from typing import Any
 
 import numpy as np
 
-from bench import addresses, cold, million, questions, throughput, truth, world
+from bench import addresses, cold, million, questions, screens, throughput, truth, world
 from bench.peers import Duck, frames, polars_count, polars_score
 from bench.timing import in_turn
 from openmeadow.core.engagement.score import cadence, score
@@ -168,6 +168,7 @@ def main() -> None:
     cold.main(people, deliveries)
     throughput.main()
     million.main(people)
+    screens.main(people, 14 * people)
 
 
 if __name__ == "__main__":
