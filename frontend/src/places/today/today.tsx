@@ -226,7 +226,7 @@ function DayRows({
 }
 
 function Base({ points }: { points: M["BasePoint"][] }) {
-  const { month } = useTimes();
+  const { day, month } = useTimes();
   const w = 900,
     h = 150;
   const totals = points.map((p) => p.bands.reduce((a, b) => a + b, 0));
@@ -262,7 +262,7 @@ function Base({ points }: { points: M["BasePoint"][] }) {
         ))}
       </div>
       <figcaption className="mt-2 text-ink-2">
-        Engaged (Strong or Steady): {count(engaged(points[0]))} of {count(first)} a year ago,{" "}
+        Engaged (Strong or Steady): {count(engaged(points[0]))} of {count(first)} on {day(points[0]?.at ?? 0)},{" "}
         <b className="text-ink">
           {count(engaged(points.at(-1)))} of {count(last)}
         </b>{" "}
