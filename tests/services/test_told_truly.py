@@ -407,3 +407,21 @@ def test_every_figure_agrees_on_one_history(folder: Path) -> None:
             campaign_table.update(db, m.campaign, {"guard_from": 0})
         whole = guardrails.counts(m.workspace, m.campaign, 0)["first", (guardrails.WHOLE, "")]
         assert (whole["tried"], whole["hard bounces"], whole["complaints"]) == (60, 5, 1)
+
+
+def test_deliveries_are_kept_until_one_changes(folder: Path) -> None:
+    """Results read the deliveries once, and again after anything that changes one, also where its moment stays."""
+    with mailing(folder, 40) as m:
+        campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0, "batches": 1, "resend": False}})
+        campaigns.start(m.workspace, m.campaign, "ann")
+        dispatcher.send_due(m.workspace, m.tokens)
+        set_clock(m.workspace, NOW + HOUR)
+        first = figures.deliveries_of(m.workspace, m.campaign)
+        assert figures.deliveries_of(m.workspace, m.campaign) is first
+        assert results.results(m.workspace, m.campaign).sent == 40
+        one = deliveries_of(m.workspace.store.read(), m.campaign, "first")[0]
+        with m.workspace.store.atomic() as db:
+            deliveries.mark(db, one.id, "unconfirmed", NOW)
+        assert results.results(m.workspace, m.campaign).sent == 39
+        unconfirmed.resolve(m.workspace, m.campaign, True, "ann")
+        assert results.results(m.workspace, m.campaign).sent == 40

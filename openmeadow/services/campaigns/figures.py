@@ -9,13 +9,19 @@ import numpy as np
 from openmeadow.core.arrays import FAR, I64, NEVER, Mask
 from openmeadow.core.columns import MACHINE, UNSURE
 from openmeadow.core.events import Kind
-from openmeadow.core.ids import MessageId
+from openmeadow.core.ids import CampaignId, MessageId
 from openmeadow.core.moments import MINUTE
 from openmeadow.core.rules.conditions import View
+from openmeadow.core.states import SendKind
 from openmeadow.services.workspace import Workspace
+from openmeadow.store import settings
+from openmeadow.store.campaigns import deliveries, delivery_columns, guardrail_counts
+from openmeadow.store.campaigns.delivery_columns import DeliveryColumns
 from openmeadow.store.engagement import event_counts, events
+from openmeadow.store.subscribers.subscribers import people_version
 
 SURE = 0
+MOST_KEPT = 2  # campaigns whose deliveries are kept
 
 
 @dataclass(frozen=True)
@@ -106,6 +112,33 @@ class Outcomes:
             ok = subscribers[place] == ids
             out[place[ok]] = at[ok]
         return out
+
+
+class _Deliveries:
+    """The deliveries of the campaigns looked at last, read again when any of them has changed."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        self.workspace = workspace
+        self.kept: dict[CampaignId, tuple[object, dict[SendKind, DeliveryColumns]]] = {}
+
+    def of(self, campaign: CampaignId) -> dict[SendKind, DeliveryColumns]:
+        db = self.workspace.store.read()
+        changed = guardrail_counts.last_change(db, campaign)
+        # some change their state and keep the moment of their last try, or change by an act that is logged
+        counts = tuple(sorted(deliveries.state_counts(db, campaign).items()))
+        mark = (changed, counts, settings.last_activity(db), people_version(db))
+        found = self.kept.pop(campaign, None)
+        if found is None or found[0] != mark or changed >= self.workspace.now() - 1:
+            found = (mark, {kind: delivery_columns.of_campaign(db, campaign, kind) for kind in SendKind})
+        while len(self.kept) >= MOST_KEPT:
+            self.kept.pop(next(iter(self.kept)))
+        self.kept[campaign] = found
+        return found[1]
+
+
+def deliveries_of(workspace: Workspace, campaign: CampaignId) -> dict[SendKind, DeliveryColumns]:
+    """The deliveries of each of a campaign's sends."""
+    return workspace.part(_Deliveries).of(campaign)
 
 
 class _Every:

@@ -20,10 +20,10 @@ from openmeadow.core.states import HOLDOUT, OPEN_BATCHES, BatchState, CampaignSt
 from openmeadow.services import models
 from openmeadow.services.campaigns import send_time
 from openmeadow.services.campaigns.campaigns import row_of
-from openmeadow.services.campaigns.figures import MessageFigures, Outcomes
+from openmeadow.services.campaigns.figures import MessageFigures, Outcomes, deliveries_of
 from openmeadow.services.campaigns.resend import TOO_OFTEN, arms_in
 from openmeadow.services.workspace import Workspace
-from openmeadow.store.campaigns import deliveries, delivery_columns
+from openmeadow.store.campaigns import deliveries
 from openmeadow.store.campaigns.delivery_columns import STATES, DeliveryColumns
 from openmeadow.store.campaigns.records import BatchCounts, Campaign
 
@@ -130,7 +130,7 @@ def results(workspace: Workspace, row_id: CampaignId) -> models.Results:
     view = workspace.view()
     message, db = row.message or NO_MESSAGE, workspace.store.read()
     m, outcomes = MessageFigures(view, message), Outcomes(workspace, message, view.now)
-    sends = {k: _send(m, outcomes, delivery_columns.of_campaign(db, row_id, k)) for k in SendKind}
+    sends = {k: _send(m, outcomes, d) for k, d in deliveries_of(workspace, row_id).items()}
     variant_names = {p.kind: [a.name for a in arms_in(p, row.plan)] for p in deliveries.passes(db, row_id)}
     lines = [_line(row, b, sends[b.kind], variant_names[b.kind]) for b in deliveries.batches(db, row_id)]
     first, again, second = (sends[k] for k in (SendKind.FIRST, SendKind.RESEND, SendKind.SECOND_RESEND))

@@ -15,6 +15,7 @@ from openmeadow.core.events import Kind
 from openmeadow.core.ids import NO_MESSAGE, CampaignId, MessageId
 from openmeadow.core.moments import DAY
 from openmeadow.core.rules.conditions import View
+from openmeadow.core.states import SendKind
 from openmeadow.core.statistics import wilson
 from openmeadow.services import models
 from openmeadow.services.campaigns import ab_test, figures
@@ -22,7 +23,7 @@ from openmeadow.services.campaigns.campaigns import row_of
 from openmeadow.services.campaigns.figures import MessageFigures, Whole
 from openmeadow.services.health import placement
 from openmeadow.services.workspace import Workspace
-from openmeadow.store.campaigns import campaigns, delivery_columns
+from openmeadow.store.campaigns import campaigns
 from openmeadow.store.campaigns.records import Campaign
 from openmeadow.store.engagement import event_hours, events
 from openmeadow.store.health.providers import names as provider_names
@@ -52,7 +53,7 @@ def divided(workspace: Workspace, row_id: CampaignId) -> models.ResultParts:
 
     provider = view.facts.provider[told.person]
     add("Provider", [(names[i], provider == i) for i in (*range(1, len(names)), 0) if names[i]])
-    first = delivery_columns.of_campaign(db, row_id, "first")
+    first = figures.deliveries_of(workspace, row_id)[SendKind.FIRST]
     place = np.minimum(np.searchsorted(first.subscriber, told.ids), max(len(first) - 1, 0))
     there = np.asarray(first.subscriber[place] == told.ids) if len(first) else np.zeros(len(told.ids), bool)
     band = np.where(there, first.band[place], -1) if len(first) else np.full(len(told.ids), -1)
