@@ -146,18 +146,11 @@ def _collisions(workspace: Workspace, row: Campaign, who: recipients.Recipients)
 
     mine = {day(at) for at in draw_schedule(workspace, row, who).moments}
     out = []
-    ours = set(who.subscriber.tolist())
     for other in campaigns.waiting_plans(db):
         if other.id == row.id:
             continue
-        people = {
-            p.subscriber
-            for b in deliveries.batches(db, other.id)
-            if b.state in ("scheduled", "sending") and day(b.due_at) in mine
-            for p in deliveries.people_of_batch(db, b.id)
-            if p.state in ("queued", "deferred")
-        }
-        both = len(ours & people)
+        that_day = [b.id for b in deliveries.batches_ahead(db, other.id) if day(b.due_at) in mine]
+        both = int(np.isin(who.subscriber, deliveries.waiting_in(db, that_day)).sum()) if that_day else 0
         if both:
             words = (
                 f"{both:,} of these recipients get “{other.name}” on the same day; they will receive only one of "

@@ -5,9 +5,12 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Sequence
 
+import numpy as np
+
+from openmeadow.core.arrays import I64
 from openmeadow.core.ids import BatchId, CampaignId, MessageId, SubscriberId
 from openmeadow.core.states import BatchState, CampaignState, DeliveryState, SendKind, SequenceState
-from openmeadow.store.bulk import Many, insert_many
+from openmeadow.store.bulk import Many, insert_many, read_columns
 from openmeadow.store.campaigns.records import (
     Batch,
     BatchCounts,
@@ -230,6 +233,28 @@ def people_of_batch(db: sqlite3.Connection, batch_id: int) -> list[BatchPerson]:
             "SELECT id, subscriber, state, reason FROM deliveries WHERE batch = ? ORDER BY subscriber", (batch_id,)
         )
     )
+
+
+def batches_ahead(db: sqlite3.Connection, campaign: CampaignId) -> list[MovedBatch]:
+    """The batches of a campaign that have not ended, with their moments."""
+    return MovedBatch.read_all(
+        db.execute(
+            "SELECT b.id, b.due_at FROM batches b JOIN sends q ON q.id = b.send WHERE q.campaign = ? AND b.state IN (?, ?)",
+            (campaign, BatchState.SCHEDULED, BatchState.SENDING),
+        )
+    )
+
+
+def waiting_in(db: sqlite3.Connection, batches: Sequence[BatchId]) -> I64:
+    """The subscribers who still wait in some batches."""
+    marks = ",".join("?" * len(batches))
+    (found,) = read_columns(
+        db,
+        f"SELECT subscriber FROM deliveries WHERE batch IN ({marks}) AND state IN (?, ?)",
+        (*batches, DeliveryState.QUEUED, DeliveryState.DEFERRED),
+        "q",
+    )
+    return np.asarray(found)
 
 
 _AGAIN = (
