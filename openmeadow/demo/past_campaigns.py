@@ -97,7 +97,7 @@ def _sent(workspace: Workspace, row_id: CampaignId, name: str, at: int) -> int:
         deliveries.add_deliveries(
             db, [(first, batches[n], r.subscriber, 0, b, deliveries.QUEUED, None) for r, n, b in rows]
         )
-        deliveries.report_external(db, row_id, MessageId(message))
+        deliveries.report_external(db, row_id, MessageId(message), deliveries.waiting_for_word(db, row_id).tolist())
         for i, b in enumerate(batches):
             deliveries.set_batch(db, b, "sent", sent_at=at + (i + 1) * APART)
         exclusions = json.dumps([("Selected", len(sent)), ("May be mailed", len(sent))])
@@ -134,7 +134,7 @@ def _again(workspace: Workspace, row_id: CampaignId, h: Habits, better: float, m
                     if r.random() < h.click[i]:
                         raw.append((seen + 40, int(Kind.CLICKED), s, message, link, agent, 0.0, None, None, None))
             events.add(db, raw)
-            deliveries.report_external(db, row_id, message)
+            deliveries.report_external(db, row_id, message, deliveries.waiting_for_word(db, row_id).tolist())
             deliveries.set_batch(db, b.id, "sent", sent_at=at + APART)
     with workspace.store.atomic() as db:
         campaign_table.update(db, row_id, {"state": "finished"})

@@ -8,12 +8,14 @@ import tempfile
 import zipfile
 from pathlib import Path
 
+from openmeadow.core.arrays import I64
 from openmeadow.core.errors import Refused
 from openmeadow.core.ids import NO_MESSAGE, CampaignId, MessageId
+from openmeadow.core.moments import MINUTE
 from openmeadow.services.campaigns import batch_export, dispatcher, resend
 from openmeadow.services.campaigns import campaigns as campaigns_service
 from openmeadow.services.workspace import Workspace
-from openmeadow.store import settings
+from openmeadow.store import settings, undo_log
 from openmeadow.store.campaigns import campaigns, deliveries
 from openmeadow.store.campaigns.records import Batch, Campaign
 from openmeadow.store.engagement import events
@@ -22,7 +24,7 @@ from openmeadow.store.subscribers.subscribers import facts_changed
 CHUNK = 5_000  # people the eligibility check is asked about at once
 LONGEST_NAME = 200
 OPEN = ("scheduled", "sending", "paused")
-_seen: dict[tuple[str, int], tuple[int, int]] = {}  # newest event and hour at the last look, by plan
+TOLD_AT_ONCE = 500  # people of one transaction, so that nobody waits long for the database
 
 
 def start(workspace: Workspace, row_id: CampaignId, who: str) -> campaigns_service.Started:
@@ -53,29 +55,51 @@ def call(workspace: Workspace, row_id: CampaignId, name: str, who: str) -> None:
         if there is not None and mine is not None and mine.heard:
             raise Refused(f"Events exist under both names, “{own}” and “{name}”. Undo one of the two imports first.")
         campaigns.call_message(db, row_id, name)
-        deliveries.report_external(db, row_id, MessageId(campaigns_service.message_of(db, row_id)))
+        message = MessageId(campaigns_service.message_of(db, row_id))
         facts_changed(db)
         settings.log(db, workspace.now(), who, f"set log name to {name}", row.name)
+    _tell(workspace, row_id, message, deliveries.waiting_for_word(workspace.store.read(), row_id))
     if row.state in OPEN:
         _settle(workspace, row_id)
 
 
 def tend(workspace: Workspace) -> int:
     """What the event log has told since, and resends that are due to be drawn; how many were told."""
-    told, now = 0, workspace.now()
+    told, now, looked = 0, workspace.now(), workspace.part(_Looked).at
     for c in campaigns.external(workspace.store.read()):
-        key, db = (str(workspace.folder), int(c.id)), workspace.store.read()
-        state = (events.highest(db), now // 60)
-        if _seen.get(key) == state:
+        db = workspace.store.read()
+        state = (events.highest(db), now // MINUTE, undo_log.events_version(db), c.message)
+        before = looked.get(c.id)
+        if before == state:
             continue
-        _seen[key] = state
         row = campaigns_service.row_of(workspace, c.id)
-        with workspace.store.atomic() as w:
-            told += deliveries.report_external(w, c.id, c.message)
+        news = before is not None and before[0] <= state[0] and before[2:] == state[2:]
+        some = (
+            deliveries.told_since(db, c.message, before[0]) if before and news else deliveries.waiting_for_word(db, c.id)
+        )
+        told += _tell(workspace, c.id, c.message, some)
+        looked[c.id] = state
         for b in deliveries.batches(workspace.store.read(), c.id):
             if b.kind != "first" and b.state == "scheduled" and b.due_at <= now:
                 _draw(workspace, row, b)
+                looked.pop(c.id, None)  # whom this was drawn for may have been told of before
         _settle(workspace, c.id)
+    return told
+
+
+class _Looked:
+    """At which event, minute, version of the events and message each plan was looked at last."""
+
+    def __init__(self, _: Workspace) -> None:
+        self.at: dict[CampaignId, tuple[int, int, int, int]] = {}
+
+
+def _tell(workspace: Workspace, campaign: CampaignId, message: MessageId, some: I64) -> int:
+    """Mark those whom the log says it was sent to, some at a time; how many were new."""
+    told = 0
+    for i in range(0, len(some), TOLD_AT_ONCE):
+        with workspace.store.atomic() as db:
+            told += deliveries.report_external(db, campaign, message, some[i : i + TOLD_AT_ONCE].tolist())
     return told
 
 
@@ -126,8 +150,8 @@ def skip(workspace: Workspace, row_id: CampaignId) -> int:
     row = campaigns_service.row_of(workspace, row_id)
     if not row.external or row.state not in OPEN:
         return 0
-    with workspace.store.atomic() as db:  # who was sent to by now is not asked about
-        deliveries.report_external(db, row_id, (row.message or NO_MESSAGE))
+    waiting = deliveries.waiting_for_word(workspace.store.read(), row_id)
+    _tell(workspace, row_id, row.message or NO_MESSAGE, waiting)  # who was sent to by now is not asked about
     refused = _refused(workspace, row)
     with workspace.store.atomic() as db:  # of whom the log has told meanwhile keeps that
         passed = sum(deliveries.skip(db, delivery, why, workspace.now()) for delivery, why in refused.items())

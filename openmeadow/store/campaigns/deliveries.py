@@ -429,9 +429,28 @@ NOT_KNOWN_SENT = "(state = 'queued' OR state = 'skipped' AND reason <> 'holdout'
 SENT_OR_DELIVERED = "e.message = ? AND e.kind IN (1, 2)"  # either stands for both, in an event log
 
 
-def report_external(db: sqlite3.Connection, campaign: CampaignId, message: MessageId) -> int:
+def waiting_for_word(db: sqlite3.Connection, campaign: CampaignId) -> I64:
+    """The subscribers of a campaign of whom it is not known that another program sent to them, ascending."""
+    (found,) = read_columns(
+        db,
+        f"SELECT d.subscriber FROM sends q CROSS JOIN deliveries d ON d.send = q.id WHERE q.campaign = ? AND {NOT_KNOWN_SENT}",
+        (campaign,),
+        "q",
+    )
+    return np.unique(found)
+
+
+def told_since(db: sqlite3.Connection, message: MessageId, seen: int) -> I64:
+    """The subscribers of whom events after event ``seen`` say that a message was sent to them, ascending."""
+    (found,) = read_columns(
+        db, "SELECT subscriber FROM events WHERE id > ? AND +message = ? AND +kind IN (1, 2)", (seen, message), "q"
+    )
+    return np.unique(found)
+
+
+def report_external(db: sqlite3.Connection, campaign: CampaignId, message: MessageId, of: Sequence[int]) -> int:
     """Whose message another program says it sent is sent, at that moment: of the first send by the first it says,
-    of a resend by one after the batch's moment. How many were new."""
+    of a resend by one after the batch's moment. ``of`` are the subscribers to look at. How many were new."""
     first = f"SELECT min(e.at) FROM events e WHERE e.subscriber = deliveries.subscriber AND {SENT_OR_DELIVERED}"
     again = (
         f"SELECT min(e.at) FROM events e JOIN batches b ON b.id = deliveries.batch WHERE e.subscriber = "
@@ -442,7 +461,8 @@ def report_external(db: sqlite3.Connection, campaign: CampaignId, message: Messa
         at = first if r["kind"] == "first" else again
         told += db.execute(
             f"UPDATE deliveries SET state = 'sent', reason = NULL, changed_at = ({at}) WHERE id IN "
-            f"(SELECT id FROM deliveries WHERE send = ? AND {NOT_KNOWN_SENT}) AND ({at}) IS NOT NULL",
+            f"(SELECT id FROM deliveries WHERE send = ? AND subscriber IN ({','.join(map(str, map(int, of)))}) "
+            f"AND {NOT_KNOWN_SENT}) AND ({at}) IS NOT NULL",
             (message, r["id"], message),
         ).rowcount
     return int(told)
