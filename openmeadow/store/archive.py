@@ -17,6 +17,7 @@ _EVENT_REFERS = (("subscriber", "subscribers"), ("message", "messages"), ("link"
 
 
 def tables(db: sqlite3.Connection) -> list[str]:
+    """The names of the tables that an export holds, in order."""
     rows = db.execute("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%' ORDER BY name")
     return [r["name"] for r in rows if r["name"] not in (*_NOT, *_MADE_ANEW)]
 
@@ -54,6 +55,7 @@ def take(db: sqlite3.Connection, table: str, lines: Many[str]) -> int:
 
 
 def references_hold(db: sqlite3.Connection) -> bool:
+    """Whether every row refers to rows that are there, events too."""
     if db.execute("PRAGMA foreign_key_check").fetchone() is not None:
         return False
     # events refer without foreign keys

@@ -22,15 +22,18 @@ DEFAULTS: dict[str, Value] = {**{name: s.default for name, s in SETTINGS.items()
 
 
 def setting(db: sqlite3.Connection, name: str) -> Value:
+    """The value of a setting, its default where it was never set."""
     row = db.execute("SELECT value FROM settings WHERE name = ?", (name,)).fetchone()
     return json.loads(row["value"]) if row else DEFAULTS.get(name)
 
 
 def settings(db: sqlite3.Connection) -> dict[str, Value]:
+    """All settings by name, with defaults for those that were never set."""
     return {**DEFAULTS, **{r["name"]: json.loads(r["value"]) for r in db.execute("SELECT * FROM settings")}}
 
 
 def set_setting(db: sqlite3.Connection, name: str, value: Value) -> None:
+    """Keep the value of a setting, as JSON."""
     db.execute(
         "INSERT INTO settings VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
         (name, json.dumps(value)),
@@ -43,6 +46,7 @@ def log(db: sqlite3.Connection, at: int, who: str, act: str, what: str, people: 
 
 
 def activity(db: sqlite3.Connection, limit: int = 500) -> list[Activity]:
+    """The latest entries of the activity log."""
     return Activity.read_all(db.execute("SELECT * FROM activity ORDER BY id DESC LIMIT ?", (limit,)))
 
 
@@ -73,6 +77,7 @@ def add_job(db: sqlite3.Connection, kind: JobKind, arguments: str, who: str, now
 
 
 def job(db: sqlite3.Connection, row_id: int) -> Job | None:
+    """A job, or None."""
     return Job.read(db.execute("SELECT * FROM jobs WHERE id = ?", (row_id,)))
 
 
@@ -86,6 +91,7 @@ def next_job(db: sqlite3.Connection) -> Job | None:
 def update_job(
     db: sqlite3.Connection, row_id: int, now: int, *, state: JobState, done: int, total: int, outcome: str | None = None
 ) -> None:
+    """Write columns of a job."""
     db.execute(
         "UPDATE jobs SET state = ?1, done = ?2, total = ?3, outcome = ?4, changed_at = ?5 WHERE id = ?6 "
         "AND NOT (state = 'paused' AND ?1 = 'working')",
@@ -94,6 +100,7 @@ def update_job(
 
 
 def add_clock_move(db: sqlite3.Connection, target: int | None, now: int) -> int:
+    """Ask for the demo clock to be moved; the id of the move."""
     return int(
         db.execute("INSERT INTO clock_moves (target, begun_from, reached) VALUES (?, ?, ?)", (target, now, now)).lastrowid
         or 0
@@ -108,6 +115,7 @@ def clock_move(db: sqlite3.Connection) -> ClockMove | None:
 
 
 def update_clock_move(db: sqlite3.Connection, row_id: int, state: str, reached: int) -> None:
+    """Keep how far the demo clock has been moved."""
     db.execute("UPDATE clock_moves SET state = ?, reached = ? WHERE id = ?", (state, reached, row_id))
 
 
@@ -122,6 +130,7 @@ def pause_job(db: sqlite3.Connection, row_id: int, paused: bool) -> bool:
 
 
 def job_paused(db: sqlite3.Connection, row_id: int) -> bool:
+    """Whether a job was asked to pause."""
     row = db.execute("SELECT state FROM jobs WHERE id = ?", (row_id,)).fetchone()
     return row is not None and row["state"] == "paused"
 

@@ -35,10 +35,12 @@ def counted(db: sqlite3.Connection, action: int, people: int) -> None:
 
 
 def one(db: sqlite3.Connection, action: int) -> Activity | None:
+    """An action of the log, or None."""
     return Activity.read(db.execute("SELECT * FROM activity WHERE id = ?", (action,)))
 
 
 def undone(db: sqlite3.Connection, action: int, at: int) -> None:
+    """Keep that an action was undone."""
     db.execute("UPDATE activity SET undone_at = ? WHERE id = ?", (at, action))
 
 
@@ -73,6 +75,7 @@ def put_away(db: sqlite3.Connection, action: int, kind: str, rows: Many[tuple[in
 
 
 def before(db: sqlite3.Connection, action: int, kind: str) -> list[tuple[int, Kept]]:
+    """What a kind of action has put away, by subscriber."""
     return [
         (int(r["subscriber"]), json.loads(r["row"]))
         for r in db.execute("SELECT subscriber, row FROM undo_rows WHERE action = ? AND kind = ?", (action, kind))
@@ -138,5 +141,6 @@ def events_changed(db: sqlite3.Connection) -> None:
 
 
 def events_version(db: sqlite3.Connection) -> int:
+    """Counts up whenever events were taken away."""
     row = db.execute("SELECT value FROM settings WHERE name = 'events_version'").fetchone()
     return int(row["value"]) if row else 0

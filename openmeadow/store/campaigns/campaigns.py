@@ -41,12 +41,14 @@ _WHOLE = (
 
 
 def add(db: sqlite3.Connection, name: str, seed: int, now: int) -> CampaignId:
+    """Begin a draft; its id. ``seed`` decides every draw of it."""
     return CampaignId(
         db.execute("INSERT INTO campaigns (name, seed, made_at) VALUES (?, ?, ?)", (name, seed, now)).lastrowid or 0
     )
 
 
 def update(db: sqlite3.Connection, row_id: int, values: Values) -> None:
+    """Write columns of a campaign; ValueError for a column that does not exist."""
     unknown = values.keys() - _FIELDS
     if unknown:
         raise ValueError(f"no such columns: {unknown}")
@@ -56,6 +58,7 @@ def update(db: sqlite3.Connection, row_id: int, values: Values) -> None:
 
 
 def one(db: sqlite3.Connection, row_id: int) -> Campaign | None:
+    """A campaign, or None."""
     return Campaign.read(db.execute(f"{_WHOLE} WHERE c.id = ?", (row_id,)))
 
 
@@ -65,6 +68,7 @@ def of_sequence(db: sqlite3.Connection, sequence: SequenceId) -> list[Campaign]:
 
 
 def every(db: sqlite3.Connection) -> list[CampaignLine]:
+    """All campaigns for the list, the latest first."""
     return CampaignLine.read_all(
         db.execute(
             "SELECT c.id, c.name, c.kind, c.state, c.paused_why, c.subject, c.made_at, c.started_at, c.message, "
@@ -100,6 +104,7 @@ def choose_person(db: sqlite3.Connection, campaign: CampaignId, subscriber: Subs
 
 
 def set_people(db: sqlite3.Connection, campaign: CampaignId, side: str, ids: Sequence[int]) -> None:
+    """Choose single people, in or out, instead of those chosen before."""
     db.execute("DELETE FROM campaign_people WHERE campaign = ? AND side = ?", (campaign, side))
     db.executemany("INSERT OR IGNORE INTO campaign_people VALUES (?, ?, ?)", ((campaign, row_id, side) for row_id in ids))
 
@@ -132,6 +137,7 @@ def waiting_plans(db: sqlite3.Connection) -> list[WaitingPlan]:
 
 
 def name_of(db: sqlite3.Connection, row_id: int) -> str:
+    """The name of a campaign; "" where there is none."""
     row = db.execute("SELECT name FROM campaigns WHERE id = ?", (row_id,)).fetchone()
     return str(row["name"]) if row else ""
 
@@ -177,6 +183,7 @@ def remove(db: sqlite3.Connection, row_id: int) -> None:
 
 
 def named(db: sqlite3.Connection, name: str) -> Campaign | None:
+    """The campaign with a name, whatever its case, or None."""
     return Campaign.read(db.execute(f"{_WHOLE} WHERE c.name = ?", (name,)))
 
 
@@ -214,15 +221,18 @@ def call_message(db: sqlite3.Connection, campaign: CampaignId, name: str) -> Non
 
 
 def add_link(db: sqlite3.Connection, message: MessageId, url: str, trap: bool = False) -> int:
+    """Keep a link of a message; its id. ``trap`` is the hidden one."""
     db.execute("INSERT OR IGNORE INTO links (message, url, trap) VALUES (?, ?, ?)", (message, url, trap))
     return int(db.execute("SELECT id FROM links WHERE message = ? AND url = ?", (message, url)).fetchone()["id"])
 
 
 def links(db: sqlite3.Connection, message: MessageId) -> list[Link]:
+    """The links of a message, in the order in which they were kept."""
     return Link.read_all(db.execute("SELECT * FROM links WHERE message = ? ORDER BY id", (message,)))
 
 
 def link(db: sqlite3.Connection, row_id: int) -> Link | None:
+    """A link, or None."""
     return Link.read(db.execute("SELECT * FROM links WHERE id = ?", (row_id,)))
 
 
@@ -238,6 +248,7 @@ def asked_for_eyes(db: sqlite3.Connection) -> list[ApprovalWanted]:
 
 
 def state_of(db: sqlite3.Connection, row_id: int) -> str:
+    """The state of a campaign."""
     row = db.execute("SELECT state FROM campaigns WHERE id = ?", (row_id,)).fetchone()
     return str(row["state"]) if row else "stopped"
 

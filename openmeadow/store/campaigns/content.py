@@ -44,51 +44,62 @@ def versions(db: sqlite3.Connection, campaign: CampaignId) -> list[SentVersion]:
 
 
 def version(db: sqlite3.Connection, campaign: CampaignId, n: int) -> Version | None:
+    """One version of a campaign's message, or None."""
     return Version.read(db.execute("SELECT * FROM campaign_versions WHERE campaign = ? AND n = ?", (campaign, n)))
 
 
 def drop_version(db: sqlite3.Connection, campaign: CampaignId, n: int) -> None:
+    """Remove a version of a campaign's message."""
     db.execute("DELETE FROM campaign_versions WHERE campaign = ? AND n = ?", (campaign, n))
 
 
 def override(
     db: sqlite3.Connection, campaign: CampaignId, name: str, finding: str, reason: str, who: str, now: int
 ) -> None:
+    """Set a finding of the checks aside, with its reason."""
     db.execute("INSERT OR REPLACE INTO overrides VALUES (?, ?, ?, ?, ?, ?)", (campaign, name, finding, reason, who, now))
 
 
 def take_overrule_back(db: sqlite3.Connection, campaign: CampaignId, name: str, finding: str) -> None:
+    """Let a finding count again."""
     db.execute("DELETE FROM overrides WHERE campaign = ? AND name = ? AND finding = ?", (campaign, name, finding))
 
 
 def overrides(db: sqlite3.Connection, campaign: CampaignId) -> dict[tuple[str, str], Override]:
+    """The findings of a campaign that were set aside."""
     rows = db.execute("SELECT * FROM overrides WHERE campaign = ?", (campaign,))
     return {(r.name, r.finding): r for r in Override.read_all(rows)}
 
 
 def save_link_check(db: sqlite3.Connection, url: str, at: int, status: int, said: str) -> None:
+    """Keep how an address answered: its HTTP status, or None, and what was said."""
     db.execute("INSERT OR REPLACE INTO link_checks VALUES (?, ?, ?, ?)", (url, at, status, said))
 
 
 def link_checks(db: sqlite3.Connection, urls: list[str]) -> dict[str, LinkCheck]:
+    """The latest answers of some addresses."""
     marks = ",".join("?" * len(urls))
     rows = db.execute(f"SELECT * FROM link_checks WHERE url IN ({marks})", urls)
     return {r.url: r for r in LinkCheck.read_all(rows)}
 
 
 def templates(db: sqlite3.Connection) -> list[Template]:
+    """All templates by name."""
     return Template.read_all(db.execute("SELECT * FROM templates ORDER BY name COLLATE NOCASE"))
 
 
 def template(db: sqlite3.Connection, row_id: int) -> Template | None:
+    """A template, or None."""
     return Template.read(db.execute("SELECT * FROM templates WHERE id = ?", (row_id,)))
 
 
 def template_named(db: sqlite3.Connection, name: str) -> Template | None:
+    """The template with a name, whatever its case, or None."""
     return Template.read(db.execute("SELECT * FROM templates WHERE name = ?", (name,)))
 
 
 def add_template(db: sqlite3.Connection, name: str, texts: Texts, plain_edited: bool, who: str, now: int) -> int:
+    """Keep a message as a template; its id."""
     return int(
         db.execute(
             "INSERT INTO templates (name, made_at, who, plain_edited, subject, preview, html, plain, blocks) "
@@ -100,6 +111,7 @@ def add_template(db: sqlite3.Connection, name: str, texts: Texts, plain_edited: 
 
 
 def remove_template(db: sqlite3.Connection, row_id: int) -> None:
+    """Remove a template."""
     db.execute("DELETE FROM templates WHERE id = ?", (row_id,))
 
 
@@ -115,10 +127,12 @@ def save_image(
 
 
 def images(db: sqlite3.Connection) -> list[Image]:
+    """All images with their sizes, without their octets."""
     return Image.read_all(db.execute("SELECT * FROM images ORDER BY id DESC"))
 
 
 def image(db: sqlite3.Connection, digest: str) -> Image | None:
+    """An image by its SHA-256, or None."""
     return Image.read(db.execute("SELECT * FROM images WHERE hash = ?", (digest,)))
 
 
@@ -147,6 +161,7 @@ def test_copies(db: sqlite3.Connection, campaign: CampaignId) -> list[TestCopyLi
 
 
 def test_copy(db: sqlite3.Connection, row_id: int) -> TestCopy | None:
+    """The source of a test message, or None."""
     return TestCopy.read(db.execute("SELECT * FROM test_copies WHERE id = ?", (row_id,)))
 
 

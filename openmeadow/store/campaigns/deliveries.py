@@ -37,6 +37,7 @@ FAILED, UNCONFIRMED, SKIPPED = DeliveryState.FAILED, DeliveryState.UNCONFIRMED, 
 def add_pass(
     db: sqlite3.Connection, campaign: CampaignId, kind: str, variants: str = "[]", holdout_share: float = 0.0
 ) -> int:
+    """Begin a send of a campaign; its id. ``variants`` is JSON, ``holdout_share`` a share of 1."""
     return int(
         db.execute(
             "INSERT INTO sends (campaign, kind, variants, holdout_share) VALUES (?, ?, ?, ?)",
@@ -47,6 +48,7 @@ def add_pass(
 
 
 def passes(db: sqlite3.Connection, campaign: CampaignId) -> list[Send]:
+    """The sends of a campaign, first to last."""
     return Send.read_all(db.execute("SELECT * FROM sends WHERE campaign = ? ORDER BY id", (campaign,)))
 
 
@@ -87,6 +89,7 @@ def batches(db: sqlite3.Connection, campaign: CampaignId) -> list[BatchCounts]:
 
 
 def batch(db: sqlite3.Connection, row_id: int) -> Batch | None:
+    """A batch with its counts, or None."""
     return Batch.read(
         db.execute(
             "SELECT b.*, q.campaign, q.kind, q.variants, q.holdout_share FROM batches b "
@@ -99,6 +102,7 @@ def batch(db: sqlite3.Connection, row_id: int) -> Batch | None:
 def set_batch(
     db: sqlite3.Connection, row_id: int, state: str, *, people: int | None = None, sent_at: int | None = None
 ) -> None:
+    """Put a batch in a state, with other columns of it."""
     db.execute(
         "UPDATE batches SET state = ?, people = coalesce(?, people), sent_at = coalesce(?, sent_at) WHERE id = ?",
         (state, people, sent_at, row_id),
@@ -106,6 +110,7 @@ def set_batch(
 
 
 def set_batches(db: sqlite3.Connection, campaign: CampaignId, from_states: Sequence[str], to: str) -> None:
+    """Put all batches of a campaign that are in some states in another."""
     marks = ",".join("?" * len(from_states))
     db.execute(
         f"UPDATE batches SET state = ? WHERE state IN ({marks}) AND send IN (SELECT id FROM sends WHERE campaign = ?)",
@@ -183,6 +188,7 @@ def next_due(db: sqlite3.Connection) -> int | None:
 
 
 def coming(db: sqlite3.Connection, since: int, until: int) -> list[ComingBatch]:
+    """The batches that are due between two moments, by moment."""
     return ComingBatch.read_all(
         db.execute(
             "SELECT b.*, q.kind, c.id AS campaign, c.name, c.state AS campaign_state, c.external, "
@@ -276,6 +282,7 @@ def requeue(db: sqlite3.Connection, now: int) -> None:
 def mark(
     db: sqlite3.Connection, row_id: int, state: str, now: int, reason: str | None = None, next_at: int | None = None
 ) -> None:
+    """Put a delivery in a state at a moment; ``next_at`` is when it is tried again."""
     db.execute(
         "UPDATE deliveries SET state = ?, changed_at = ?, reason = ?, next_at = ?, "
         "attempts = attempts + (?1 = 'sending') WHERE id = ?",
@@ -344,6 +351,7 @@ def first_moment(db: sqlite3.Connection, campaign: CampaignId) -> int:
 
 
 def move_batch(db: sqlite3.Connection, row_id: int, due_at: int) -> None:
+    """Give a batch another moment."""
     db.execute("UPDATE batches SET due_at = ? WHERE id = ? AND state = ?", (due_at, row_id, BatchState.SCHEDULED))
 
 
@@ -380,6 +388,7 @@ def caught_between(db: sqlite3.Connection, now: int) -> int:
 
 
 def delivery(db: sqlite3.Connection, row_id: int) -> CampaignDelivery | None:
+    """A delivery, or None."""
     return CampaignDelivery.read(
         db.execute(
             "SELECT d.*, q.campaign, q.kind, q.variants, c.message, c.purpose, c.name AS campaign_name, "
@@ -402,6 +411,7 @@ def of_person(db: sqlite3.Connection, campaign: CampaignId, subscriber: Subscrib
 
 
 def stop_waiting(db: sqlite3.Connection, campaign: CampaignId, now: int) -> int:
+    """Skip everybody of a campaign who still waits; how many."""
     return db.execute(
         "UPDATE deliveries SET state = ?, reason = 'the plan was stopped', changed_at = ? "
         "WHERE state IN ('queued', 'deferred') AND send IN (SELECT id FROM sends WHERE campaign = ?)",
@@ -469,6 +479,7 @@ def report_external(db: sqlite3.Connection, campaign: CampaignId, message: Messa
 
 
 def unconfirmed(db: sqlite3.Connection) -> list[UnconfirmedCampaign]:
+    """How many deliveries of each campaign are unconfirmed."""
     return UnconfirmedCampaign.read_all(
         db.execute(
             "SELECT c.id, c.name, count(*) AS people FROM deliveries d JOIN sends q ON q.id = d.send "
@@ -580,6 +591,7 @@ def requeue_blocked(db: sqlite3.Connection, campaign: CampaignId) -> int:
 
 
 def unsettled(db: sqlite3.Connection, batch_id: int) -> int:
+    """How many deliveries of a batch are queued or being sent."""
     return int(
         db.execute(
             "SELECT count(*) AS n FROM deliveries WHERE batch = ? AND state IN ('queued', 'sending')", (batch_id,)
@@ -588,6 +600,7 @@ def unsettled(db: sqlite3.Connection, batch_id: int) -> int:
 
 
 def open_batches(db: sqlite3.Connection, campaign: CampaignId) -> int:
+    """How many batches of a campaign have not ended."""
     return int(
         db.execute(
             "SELECT count(*) AS n FROM batches b JOIN sends q ON q.id = b.send WHERE q.campaign = ? "

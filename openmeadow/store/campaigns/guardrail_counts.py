@@ -114,6 +114,7 @@ def skip_provider(db: sqlite3.Connection, campaign: CampaignId, provider: int, r
 
 
 def under_way(db: sqlite3.Connection) -> list[GuardedCampaign]:
+    """The campaigns whose guardrails are looked at."""
     return GuardedCampaign.read_all(
         db.execute(
             "SELECT id, name, guard_from FROM campaigns WHERE state IN (?, ?)",

@@ -108,4 +108,5 @@ def kept_points(db: sqlite3.Connection, inactive_after_days: int) -> dict[int, l
 
 
 def keep_point(db: sqlite3.Connection, at: int, inactive_after_days: int, bands: Sequence[int]) -> None:
+    """Keep how many people were in each band at a moment."""
     db.execute("INSERT OR REPLACE INTO base_points VALUES (?, ?, ?)", (at, inactive_after_days, json.dumps(list(bands))))

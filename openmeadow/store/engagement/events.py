@@ -116,6 +116,7 @@ def put_aside(db: sqlite3.Connection, rows: Many[tuple[str, str, int | None]]) -
 
 
 def aside_now_known(db: sqlite3.Connection, limit: int) -> list[AsideEvent]:
+    """Events kept aside whose subscriber is known by now, oldest first."""
     return AsideEvent.read_all(
         db.execute(
             "SELECT a.id, a.row FROM events_aside a JOIN subscribers s ON s.email_key = a.email_key ORDER BY a.id LIMIT ?",
@@ -125,6 +126,7 @@ def aside_now_known(db: sqlite3.Connection, limit: int) -> list[AsideEvent]:
 
 
 def forget_aside(db: sqlite3.Connection, ids: Many[int]) -> None:
+    """Remove events kept aside."""
     db.executemany("DELETE FROM events_aside WHERE id = ?", [(i,) for i in ids])
 
 
@@ -148,12 +150,14 @@ def delivery_of(event: Event) -> DeliveryId | None:
 
 
 def purposes_of_messages(db: sqlite3.Connection) -> dict[int, int]:
+    """The purpose of each message that has one, by id."""
     return {
         int(r["id"]): int(r["purpose"]) for r in db.execute("SELECT id, purpose FROM messages WHERE purpose IS NOT NULL")
     }
 
 
 def message_names(db: sqlite3.Connection) -> dict[int, str]:
+    """The names of all messages, by id."""
     return {int(r["id"]): r["name"] for r in db.execute("SELECT id, name FROM messages")}
 
 
@@ -164,6 +168,7 @@ def of_message(db: sqlite3.Connection, subscriber: SubscriberId, message: Messag
 
 
 def bookings_of(db: sqlite3.Connection, subscriber: SubscriberId, message: MessageId) -> int:
+    """How many bookings of a person belong to a message."""
     row = db.execute(
         "SELECT count(*) AS n FROM events WHERE subscriber = ? AND message = ? AND kind = 8", (subscriber, message)
     ).fetchone()
@@ -194,6 +199,7 @@ def sent_to(db: sqlite3.Connection, subscriber: SubscriberId, since: int) -> lis
 
 
 def highest(db: sqlite3.Connection) -> int:
+    """The id of the newest event; 0 where there is none."""
     return int(db.execute("SELECT coalesce(max(id), 0) AS n FROM events").fetchone()["n"])
 
 

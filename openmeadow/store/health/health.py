@@ -47,11 +47,13 @@ def holds_since(db: sqlite3.Connection, domain: int, record: str) -> int | None:
 
 
 def add_test(db: sqlite3.Connection, campaign: CampaignId, at: int, who: str) -> int:
+    """Begin a placement test; its id."""
     row = db.execute("INSERT INTO placement_tests (campaign, at, who) VALUES (?, ?, ?)", (campaign, at, who))
     return int(row.lastrowid or 0)
 
 
 def add_copy(db: sqlite3.Connection, test: int, provider: str, address: str, mark: str, folder: str) -> None:
+    """Keep a copy of a placement test; ``mark`` is the word by which it is found."""
     db.execute(
         "INSERT INTO placement_copies (test, provider, address, mark, folder) VALUES (?, ?, ?, ?, ?)",
         (test, provider, address, mark, folder),
@@ -59,6 +61,7 @@ def add_copy(db: sqlite3.Connection, test: int, provider: str, address: str, mar
 
 
 def waiting_copies(db: sqlite3.Connection) -> list[WaitingCopy]:
+    """Copies of placement tests that have not been found yet."""
     return WaitingCopy.read_all(
         db.execute(
             "SELECT c.*, t.at FROM placement_copies c JOIN placement_tests t ON t.id = c.test WHERE c.folder = ?",
@@ -68,10 +71,12 @@ def waiting_copies(db: sqlite3.Connection) -> list[WaitingCopy]:
 
 
 def found_copy(db: sqlite3.Connection, row_id: int, folder: str, at: int) -> None:
+    """Keep in which folder a copy was found."""
     db.execute("UPDATE placement_copies SET folder = ?, seen_at = ? WHERE id = ?", (folder, at, row_id))
 
 
 def tests(db: sqlite3.Connection, campaign: CampaignId | None = None, limit: int = 20) -> list[PlacedCopy]:
+    """Copies of placement tests, of one campaign where given, the latest test first."""
     return PlacedCopy.read_all(
         db.execute(
             "SELECT t.id, t.at, t.campaign, c.name AS campaign_name, p.provider, p.address, p.folder, p.seen_at "
@@ -94,10 +99,12 @@ def placed_by_day(db: sqlite3.Connection, since: int, until: int) -> list[Placed
 
 
 def word_sent(db: sqlite3.Connection, key: str) -> bool:
+    """Whether an alert was sent already, by its key."""
     return db.execute("SELECT 1 FROM alerts_sent WHERE key = ?", (key,)).fetchone() is not None
 
 
 def send_word(db: sqlite3.Connection, key: str, at: int, sentence: str) -> None:
+    """Keep that an alert was sent."""
     db.execute("INSERT OR IGNORE INTO alerts_sent VALUES (?, ?, ?)", (key, at, sentence))
 
 

@@ -20,6 +20,7 @@ class QueuedMail:
 
 
 def add(db: sqlite3.Connection, at: int, recipient: str, sender: str, raw: bytes) -> None:
+    """Keep mail that came in until it is read."""
     db.execute(
         "INSERT INTO inbound_queue (at, recipient, sender, raw) VALUES (?, ?, ?, ?)",
         (at, recipient[:320], sender[:320], raw),
@@ -27,6 +28,7 @@ def add(db: sqlite3.Connection, at: int, recipient: str, sender: str, raw: bytes
 
 
 def waiting(db: sqlite3.Connection) -> int:
+    """How much mail has not been read yet."""
     return int(db.execute("SELECT count(*) AS n FROM inbound_queue").fetchone()["n"])
 
 
@@ -37,6 +39,7 @@ def next_mail(db: sqlite3.Connection) -> QueuedMail | None:
 
 
 def done(db: sqlite3.Connection, row_id: int) -> None:
+    """Remove mail that was read."""
     db.execute("DELETE FROM inbound_queue WHERE id = ?", (row_id,))
 
 

@@ -99,21 +99,25 @@ def renamed(db: sqlite3.Connection, before: str, after: str) -> None:
 
 
 def one(db: sqlite3.Connection, row_id: int) -> Provider | None:
+    """A provider, or None."""
     return next((p for p in every(db) if p.id == row_id), None)
 
 
 def named(db: sqlite3.Connection, name: str) -> int | None:
+    """The id of the provider with a name, or None."""
     row = db.execute("SELECT id FROM providers WHERE name = ?", (name,)).fetchone()
     return int(row["id"]) if row else None
 
 
 def add(db: sqlite3.Connection, name: str, now: int) -> int:
+    """Make a provider; its id."""
     return int(db.execute("INSERT INTO providers (name, found_at) VALUES (?, ?)", (name, now)).lastrowid or 0)
 
 
 def update(
     db: sqlite3.Connection, row_id: int, name: str, colour: str, daily_cap: int | None, limits: Mapping[str, float]
 ) -> None:
+    """Write a provider's name, colour, messages a day (None is no limit) and guardrails of its own."""
     db.execute(
         "UPDATE providers SET name = ?, colour = ?, daily_cap = ?, limits = ? WHERE id = ?",
         (name, colour, daily_cap, json.dumps(dict(limits)), row_id),
@@ -128,6 +132,7 @@ def remove(db: sqlite3.Connection, row_id: int, into: int) -> None:
 
 
 def set_host(db: sqlite3.Connection, host: str, provider: int) -> None:
+    """Give a host's organisational domain to a provider."""
     db.execute(
         "INSERT INTO provider_hosts VALUES (?, ?) ON CONFLICT (host) DO UPDATE SET provider = excluded.provider",
         (host, provider),
@@ -135,6 +140,7 @@ def set_host(db: sqlite3.Connection, host: str, provider: int) -> None:
 
 
 def set_domain(db: sqlite3.Connection, domain: str, provider: int) -> None:
+    """Give a domain to a provider by hand."""
     db.execute(
         "INSERT INTO provider_domains VALUES (?, ?) ON CONFLICT (domain) DO UPDATE SET provider = excluded.provider",
         (domain, provider),
@@ -142,10 +148,12 @@ def set_domain(db: sqlite3.Connection, domain: str, provider: int) -> None:
 
 
 def by_host(db: sqlite3.Connection) -> dict[str, int]:
+    """The provider of each organisational domain of hosts."""
     return {r["host"]: r["provider"] for r in db.execute("SELECT host, provider FROM provider_hosts")}
 
 
 def by_hand(db: sqlite3.Connection) -> dict[str, int]:
+    """The provider of each domain that was given to one by hand."""
     return {r["domain"]: r["provider"] for r in db.execute("SELECT domain, provider FROM provider_domains")}
 
 
@@ -167,6 +175,7 @@ def organisations(db: sqlite3.Connection) -> dict[str, str]:
 
 
 def set_organisations(db: sqlite3.Connection, of: Mapping[str, str]) -> None:
+    """Keep the organisational domain of the hosts that take a domain's mail."""
     db.executemany("UPDATE domain_lookups SET mail_organisation = ? WHERE domain = ?", [(o, d) for d, o in of.items()])
 
 

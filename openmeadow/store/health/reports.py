@@ -38,10 +38,12 @@ def save_mail(
 
 
 def mail(db: sqlite3.Connection, row_id: int) -> ReturnedMail | None:
+    """Returned mail with its octets, or None."""
     return ReturnedMail.read(db.execute("SELECT *, class AS bounce_class FROM returned_mail WHERE id = ?", (row_id,)))
 
 
 def mail_of(db: sqlite3.Connection, subscriber: SubscriberId) -> list[ReturnedMailLine]:
+    """The returned mail about a person, the latest first."""
     return ReturnedMailLine.read_all(
         db.execute(
             "SELECT id, at, kind, class AS bounce_class, code, diagnostic FROM returned_mail "
@@ -52,6 +54,7 @@ def mail_of(db: sqlite3.Connection, subscriber: SubscriberId) -> list[ReturnedMa
 
 
 def is_stored(db: sqlite3.Connection, raw: bytes) -> bool:
+    """Whether exactly this mail was taken before."""
     digest = hashlib.sha256(raw).hexdigest()
     return db.execute("SELECT 1 FROM returned_mail WHERE hash = ?", (digest,)).fetchone() is not None
 
@@ -105,6 +108,7 @@ def by_day(db: sqlite3.Connection, since: int) -> list[ReportDay]:
 
 
 def reports(db: sqlite3.Connection, limit: int = 50) -> list[AggregateReport]:
+    """Aggregate reports, the latest first."""
     return AggregateReport.read_all(
         db.execute(
             "SELECT r.*, (SELECT sum(messages) FROM aggregate_rows w WHERE w.report = r.id) AS messages "
@@ -115,10 +119,12 @@ def reports(db: sqlite3.Connection, limit: int = 50) -> list[AggregateReport]:
 
 
 def name_source(db: sqlite3.Connection, ip: str, name: str, ours: bool, now: int, who: str) -> None:
+    """Name an address that sends in our name, and say whether it is ours."""
     db.execute("INSERT OR REPLACE INTO known_sources VALUES (?, ?, ?, ?, ?)", (ip, name, int(ours), now, who))
 
 
 def by_message_id(db: sqlite3.Connection, delivery: DeliveryId) -> MessageOfId | None:
+    """The subscriber and message of a delivery, or None."""
     return MessageOfId.read(
         db.execute(
             "SELECT d.id, d.subscriber, c.message FROM deliveries d JOIN sends q ON q.id = d.send "

@@ -58,6 +58,7 @@ def _like(text: str) -> str:
 
 
 def nearest(kind: str, name: str, known: list[str]) -> Missing:
+    """The error that a name is not known, with the one most like it."""
     close = difflib.get_close_matches(name[:200], known, 1, 0.3) or known[:1]
     tail = f"; the nearest is “{close[0]}”." if close else "; there are none yet."
     return Missing(f"There is no {kind} “{name}”{tail}")

@@ -11,6 +11,7 @@ from openmeadow.store.segments.records import Segment, SegmentCount, Snapshot
 
 
 def save(db: sqlite3.Connection, name: str, rule: str, now: int) -> int:
+    """Save a rule under a name; the segment's id."""
     row = db.execute(
         "INSERT INTO segments (name, rule, made_at, changed_at) VALUES (?, ?, ?, ?) ON CONFLICT (name) "
         "DO UPDATE SET rule = excluded.rule, changed_at = excluded.changed_at RETURNING id",
@@ -20,22 +21,27 @@ def save(db: sqlite3.Connection, name: str, rule: str, now: int) -> int:
 
 
 def rename(db: sqlite3.Connection, row_id: int, name: str) -> None:
+    """Give a segment another name."""
     db.execute("UPDATE segments SET name = ? WHERE id = ?", (name, row_id))
 
 
 def remove(db: sqlite3.Connection, row_id: int) -> None:
+    """Remove a segment with its counts and snapshots."""
     db.execute("DELETE FROM segments WHERE id = ?", (row_id,))
 
 
 def every(db: sqlite3.Connection) -> list[Segment]:
+    """All segments by name."""
     return Segment.read_all(db.execute("SELECT * FROM segments ORDER BY name"))
 
 
 def one(db: sqlite3.Connection, row_id: int) -> Segment | None:
+    """A segment, or None."""
     return Segment.read(db.execute("SELECT * FROM segments WHERE id = ?", (row_id,)))
 
 
 def named(db: sqlite3.Connection, name: str) -> Segment | None:
+    """The segment with a name, whatever its case, or None."""
     return Segment.read(db.execute("SELECT * FROM segments WHERE name = ?", (name,)))
 
 
@@ -52,6 +58,7 @@ def used_by(db: sqlite3.Connection, row_id: int) -> list[str]:
 
 
 def has_history(db: sqlite3.Connection) -> bool:
+    """Whether anything ever happened by which a past count could differ."""
     return db.execute("SELECT 1 FROM events LIMIT 1").fetchone() is not None
 
 
@@ -61,12 +68,14 @@ def counted(db: sqlite3.Connection, row_id: int, at: int, count: int) -> None:
 
 
 def counts(db: sqlite3.Connection, row_id: int) -> list[SegmentCount]:
+    """The past counts of a segment that are kept, by moment."""
     return SegmentCount.read_all(
         db.execute("SELECT at, count FROM segment_counts WHERE segment = ? ORDER BY at", (row_id,))
     )
 
 
 def forget_counts(db: sqlite3.Connection, row_id: int) -> None:
+    """Forget the past counts of a segment."""
     db.execute("DELETE FROM segment_counts WHERE segment = ?", (row_id,))
 
 
@@ -98,4 +107,5 @@ def _day(db: sqlite3.Connection, at: int) -> str:
 
 
 def delete_snapshot(db: sqlite3.Connection, row_id: int, copy: int) -> int:
+    """Remove a snapshot of a segment; how many rows went."""
     return db.execute("DELETE FROM snapshots WHERE id = ? AND segment = ?", (copy, row_id)).rowcount

@@ -33,6 +33,7 @@ class ConnectionKind:
 def record_connection(
     db: sqlite3.Connection, at: int, host: str, port: int, mode: str, version: str, verified: bool, signed_in: bool
 ) -> None:
+    """Count a connection to the relay by how it was secured."""
     db.execute(
         "INSERT INTO relay_connections (host, port, mode, version, verified, signed_in, first_at, last_at, connections) "
         "VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?7, 1) ON CONFLICT (host, port, mode, version, verified, signed_in) "
@@ -63,11 +64,13 @@ def connections_to(db: sqlite3.Connection, host: str, port: int) -> list[Connect
 
 
 def status(db: sqlite3.Connection) -> RelayStatus | None:
+    """How the relay was last found, or None."""
     row = db.execute("SELECT state, since, meaning FROM relay_status").fetchone()
     return RelayStatus(row["state"], row["since"], row["meaning"]) if row else None
 
 
 def set_status(db: sqlite3.Connection, state: str, since: int, meaning: str) -> None:
+    """Keep how the relay is found, since when, and what that means."""
     db.execute(
         "INSERT INTO relay_status VALUES (1, ?, ?, ?) ON CONFLICT (id) DO UPDATE "
         "SET state = excluded.state, since = excluded.since, meaning = excluded.meaning",

@@ -10,22 +10,27 @@ from openmeadow.store.senders.records import DkimKey, Domain, DomainAddress, Fro
 
 
 def add_domain(db: sqlite3.Connection, name: str, token: str) -> int:
+    """Add a sending domain; its id."""
     return int(db.execute("INSERT INTO domains (name, token) VALUES (?, ?)", (name, token)).lastrowid or 0)
 
 
 def domains(db: sqlite3.Connection) -> list[Domain]:
+    """All sending domains by name."""
     return Domain.read_all(db.execute("SELECT * FROM domains ORDER BY name"))
 
 
 def domain(db: sqlite3.Connection, row_id: int) -> Domain | None:
+    """A sending domain, or None."""
     return Domain.read(db.execute("SELECT * FROM domains WHERE id = ?", (row_id,)))
 
 
 def domain_named(db: sqlite3.Connection, name: str) -> Domain | None:
+    """The sending domain with a name, or None."""
     return Domain.read(db.execute("SELECT * FROM domains WHERE name = ?", (name,)))
 
 
 def set_key(db: sqlite3.Connection, row_id: int, selector: str, private: str, public: str) -> None:
+    """Give a domain a new DKIM key pair; the key before stays until it is dropped."""
     db.execute(
         "UPDATE domains SET selector = ?, private_key = ?, public_key = ? WHERE id = ?",
         (selector, private, public, row_id),
@@ -53,6 +58,7 @@ def set_checked(
 
 
 def changes(db: sqlite3.Connection, row_id: int, limit: int = 20) -> list[RecordChange]:
+    """Changes of a domain's records, the latest first."""
     return RecordChange.read_all(
         db.execute("SELECT * FROM record_changes WHERE domain = ? ORDER BY at DESC, id DESC LIMIT ?", (row_id, limit))
     )
@@ -86,12 +92,14 @@ def use_next_key(db: sqlite3.Connection, row_id: int, now: int) -> None:
 
 
 def drop_old_keys(db: sqlite3.Connection, domain: int, before: int) -> int:
+    """Remove keys of a domain that were replaced before a moment; how many."""
     return db.execute(
         "DELETE FROM dkim_keys WHERE domain = ? AND state = ? AND retired_at <= ?", (domain, KeyState.OLD, before)
     ).rowcount
 
 
 def add_address(db: sqlite3.Connection, domain: int, address: str, now: int) -> int:
+    """Add a from address to a domain; its id."""
     return int(
         db.execute(
             "INSERT INTO from_addresses (domain, address, asked_at) VALUES (?, ?, ?)", (domain, address, now)
@@ -101,6 +109,7 @@ def add_address(db: sqlite3.Connection, domain: int, address: str, now: int) -> 
 
 
 def addresses(db: sqlite3.Connection, domain: int | None = None) -> list[DomainAddress]:
+    """The from addresses, of one domain where given."""
     return DomainAddress.read_all(
         db.execute(
             "SELECT a.*, d.name AS domain_name, d.state AS domain_state FROM from_addresses a "
@@ -111,6 +120,7 @@ def addresses(db: sqlite3.Connection, domain: int | None = None) -> list[DomainA
 
 
 def address(db: sqlite3.Connection, row_id: int) -> SigningAddress | None:
+    """A from address with its domain, or None."""
     return SigningAddress.read(
         db.execute(
             "SELECT a.*, d.name AS domain_name, d.state AS domain_state, d.selector, d.private_key, d.public_key "
@@ -121,6 +131,7 @@ def address(db: sqlite3.Connection, row_id: int) -> SigningAddress | None:
 
 
 def address_named(db: sqlite3.Connection, text: str) -> FromAddress | None:
+    """The from address as it is written, or None."""
     return FromAddress.read(db.execute("SELECT * FROM from_addresses WHERE address = ?", (text,)))
 
 

@@ -63,14 +63,17 @@ def queued(db: sqlite3.Connection, row_id: int, most: int | None = None) -> list
 
 
 def anybody_queued(db: sqlite3.Connection, row_id: int) -> bool:
+    """Whether anybody waits to enter a sequence."""
     return db.execute("SELECT 1 FROM sequence_queue WHERE sequence = ? LIMIT 1", (row_id,)).fetchone() is not None
 
 
 def in_queue(db: sqlite3.Connection, row_id: int) -> int:
+    """How many wait to enter a sequence."""
     return int(db.execute("SELECT count(*) AS n FROM sequence_queue WHERE sequence = ?", (row_id,)).fetchone()["n"])
 
 
 def unqueue(db: sqlite3.Connection, row_id: int, people: Sequence[int] | None = None) -> None:
+    """Take people out of the queue of a sequence."""
     if people is None:
         db.execute("DELETE FROM sequence_queue WHERE sequence = ?", (row_id,))
     else:
@@ -276,6 +279,7 @@ def move_due(db: sqlite3.Connection, rows: Many[tuple[int, int]]) -> None:
 
 
 def put_label(db: sqlite3.Connection, name: str, people: Sequence[int], take: bool) -> None:
+    """Put a label on people, or take it off them."""
     db.execute("INSERT OR IGNORE INTO labels (name) VALUES (?)", (name,))
     label = db.execute("SELECT id FROM labels WHERE name = ?", (name,)).fetchone()["id"]
     if take:
@@ -286,6 +290,7 @@ def put_label(db: sqlite3.Connection, name: str, people: Sequence[int], take: bo
 
 
 def put_on_list(db: sqlite3.Connection, name: str, people: Sequence[int], take: bool, now: int) -> None:
+    """Put people on a list, or take them off it."""
     db.execute("INSERT OR IGNORE INTO lists (name) VALUES (?)", (name,))
     on = db.execute("SELECT id FROM lists WHERE name = ?", (name,)).fetchone()["id"]
     if take:
@@ -296,6 +301,7 @@ def put_on_list(db: sqlite3.Connection, name: str, people: Sequence[int], take: 
 
 
 def put_field(db: sqlite3.Connection, name: str, value: str, people: Sequence[int]) -> None:
+    """Give people a value in a field of their own."""
     path = '$."' + name.replace('"', '\\"') + '"'
     db.execute("INSERT OR IGNORE INTO field_names VALUES (?)", (name,))
     db.executemany(

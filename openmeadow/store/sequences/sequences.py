@@ -33,11 +33,13 @@ _FIELDS = frozenset(
 
 
 def add(db: sqlite3.Connection, name: str, seed: int, now: int) -> SequenceId:
+    """Begin a draft; its id. ``seed`` decides every draw of it."""
     sql = "INSERT INTO sequences (name, seed, made_at) VALUES (?, ?, ?)"
     return SequenceId(db.execute(sql, (name, seed, now)).lastrowid or 0)
 
 
 def update(db: sqlite3.Connection, row_id: int, values: Values) -> None:
+    """Write columns of a sequence; ValueError for a column that does not exist."""
     unknown = values.keys() - _FIELDS
     if unknown:
         raise ValueError(f"no such columns: {unknown}")
@@ -56,14 +58,17 @@ def remove(db: sqlite3.Connection, row_id: int) -> None:
 
 
 def one(db: sqlite3.Connection, row_id: int) -> Sequence | None:
+    """A sequence, or None."""
     return Sequence.read(db.execute(f"{_WHOLE} WHERE q.id = ?", (row_id,)))
 
 
 def named(db: sqlite3.Connection, name: str) -> Sequence | None:
+    """The sequence with a name, whatever its case, or None."""
     return Sequence.read(db.execute(f"{_WHOLE} WHERE q.name = ?", (name,)))
 
 
 def every(db: sqlite3.Connection) -> list[SequenceLine]:
+    """All sequences for the list, by name."""
     return SequenceLine.read_all(
         db.execute(
             "SELECT q.id, q.name, q.state, q.paused_why, q.definition, q.made_at, q.started_at, p.name AS purpose_name, "
@@ -76,6 +81,7 @@ def every(db: sqlite3.Connection) -> list[SequenceLine]:
 
 
 def running(db: sqlite3.Connection) -> list[Sequence]:
+    """The sequences that run."""
     return Sequence.read_all(db.execute(f"{_WHOLE} WHERE q.state = ? ORDER BY q.id", (SequenceState.RUNNING,)))
 
 
@@ -89,10 +95,12 @@ def pause(db: sqlite3.Connection, row_id: int, word: str, why: str = "") -> None
 
 
 def add_version(db: sqlite3.Connection, row_id: int, n: int, definition: str, who: str, now: int) -> None:
+    """Keep a version of a sequence's steps, as JSON."""
     db.execute("INSERT INTO sequence_versions VALUES (?, ?, ?, ?, ?)", (row_id, n, now, who, definition))
 
 
 def versions(db: sqlite3.Connection, row_id: int) -> list[SequenceVersion]:
+    """The versions of a sequence, first to last."""
     return SequenceVersion.read_all(
         db.execute("SELECT n, at, who, definition FROM sequence_versions WHERE sequence = ? ORDER BY n", (row_id,))
     )
@@ -137,6 +145,7 @@ def way_out(db: sqlite3.Connection, campaign: CampaignId, kind: str) -> tuple[in
 
 
 def set_arms(db: sqlite3.Connection, send_id: int, variants: str) -> None:
+    """Write the variants of a send, as JSON."""
     db.execute("UPDATE sends SET variants = ? WHERE id = ?", (variants, send_id))
 
 
@@ -238,6 +247,7 @@ def at_step(db: sqlite3.Connection, row_id: int, step: int, limit: int, offset: 
 
 
 def enrolment(db: sqlite3.Connection, row_id: int) -> EnrolledPerson | None:
+    """An enrolment, or None."""
     return EnrolledPerson.read(
         db.execute(
             "SELECT t.*, s.time_zone, s.email FROM enrolments t JOIN subscribers s ON s.id = t.subscriber WHERE t.id = ?",

@@ -38,6 +38,7 @@ def domains_to_ask(db: sqlite3.Connection, since: int, most: int) -> list[str]:
 
 
 def save_domains(db: sqlite3.Connection, answers: dict[str, DomainAnswer], now: int) -> None:
+    """Keep what DNS said of domains."""
     db.executemany(
         "INSERT OR REPLACE INTO domain_lookups (domain, takes_mail, hosts, at) VALUES (?, ?, ?, ?)",
         ((n, a.takes_mail, json.dumps(a.hosts), now) for n, a in answers.items()),
@@ -59,20 +60,24 @@ def mailboxes(db: sqlite3.Connection, keys: Sequence[str], since: int, now: int)
 
 
 def fresh_mailboxes(db: sqlite3.Connection, keys: Sequence[str], since: int) -> int:
+    """What mail servers said of some addresses since a moment."""
     return len(mailboxes(db, keys, since, 0))
 
 
 def save_mailbox(db: sqlite3.Connection, key: str, answer: str, said: str, now: int, again_at: int | None) -> None:
+    """Keep what a mail server said of an address, and when it may be asked again."""
     db.execute("INSERT OR REPLACE INTO mailbox_checks VALUES (?, ?, ?, ?, ?)", (key, answer, said, now, again_at))
 
 
 def verdict_counts(db: sqlite3.Connection) -> dict[str, int]:
+    """How many addresses have each verdict."""
     rows = db.execute("SELECT verdict, count(*) AS n FROM address_verdicts GROUP BY verdict")
     found = {VERDICTS[r["verdict"]]: int(r["n"]) for r in rows}
     return {v: found.get(v, 0) for v in VERDICTS}
 
 
 def unchecked(db: sqlite3.Connection) -> int:
+    """How many addresses were never checked."""
     row = db.execute(
         "SELECT count(*) AS n FROM subscribers s WHERE s.erased_at IS NULL AND NOT EXISTS "
         "(SELECT 1 FROM address_verdicts v WHERE v.subscriber = s.id)"

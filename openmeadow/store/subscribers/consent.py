@@ -202,10 +202,12 @@ def purposes(db: sqlite3.Connection) -> list[Purpose]:
 
 
 def purpose(db: sqlite3.Connection, row_id: int) -> Purpose | None:
+    """A purpose with its present wording, or None."""
     return next((r for r in purposes(db) if r.id == row_id), None)
 
 
 def set_purpose(db: sqlite3.Connection, row_id: int, values: Values) -> None:
+    """Write columns of a purpose."""
     for name, value in values.items():
         if name not in ("name", "basis", "transactional", "retired"):
             raise ValueError(name)
@@ -224,6 +226,7 @@ def add_wording(db: sqlite3.Connection, purpose: PurposeId, text: str, now: int)
 
 
 def wording(db: sqlite3.Connection, row_id: int) -> Wording | None:
+    """A wording, or None."""
     return Wording.read(db.execute("SELECT * FROM wordings WHERE id = ?", (row_id,)))
 
 
@@ -310,6 +313,7 @@ def preferences(db: sqlite3.Connection, subscriber: SubscriberId) -> tuple[str |
 
 
 def prefer(db: sqlite3.Connection, subscriber: SubscriberId, at_most: str | None, paused_until: int | None) -> None:
+    """Keep whether somebody wants at most one message a week or a month, and until when none."""
     db.execute("INSERT OR REPLACE INTO preferences VALUES (?, ?, ?)", (subscriber, at_most, paused_until))
     facts_changed(db)
 
@@ -326,16 +330,19 @@ def suppressed(db: sqlite3.Connection, limit: int, offset: int = 0, reason: int 
 
 
 def is_suppressed_for(db: sqlite3.Connection, subscriber: SubscriberId, reason: int) -> bool:
+    """Whether somebody is suppressed for a reason."""
     row = db.execute("SELECT 1 FROM suppressions WHERE subscriber = ? AND reason = ?", (subscriber, reason))
     return row.fetchone() is not None
 
 
 def suppressions_of(db: sqlite3.Connection, subscriber: SubscriberId) -> list[int]:
+    """Why somebody is suppressed, each with its moment and source."""
     rows = db.execute("SELECT reason FROM suppressions WHERE subscriber = ? ORDER BY reason", (subscriber,))
     return [int(r["reason"]) for r in rows]
 
 
 def suppression_counts(db: sqlite3.Connection) -> dict[int, int]:
+    """How many are suppressed for each reason."""
     return {
         int(r["reason"]): int(r["n"])
         for r in db.execute("SELECT reason, count(*) AS n FROM suppressions GROUP BY reason")

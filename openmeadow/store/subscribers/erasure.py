@@ -22,6 +22,7 @@ def key(db: sqlite3.Connection) -> str:
 
 
 def make_key(db: sqlite3.Connection) -> str:
+    """Make the key by which erased addresses are hashed, and return it."""
     if not (found := key(db)):
         found = secrets.token_hex(32)
         settings.set_setting(db, KEY, found)
@@ -29,6 +30,7 @@ def make_key(db: sqlite3.Connection) -> str:
 
 
 def hashes(db: sqlite3.Connection) -> set[str]:
+    """The keyed hashes of all erased addresses."""
     return {r["hash"] for r in db.execute("SELECT hash FROM erased")}
 
 
@@ -48,6 +50,7 @@ def old_hashes(db: sqlite3.Connection, subscriber: SubscriberId) -> set[str]:
 
 
 def drop_aside(db: sqlite3.Connection, keys: Sequence[str]) -> None:
+    """Remove events kept aside for some addresses."""
     db.executemany("DELETE FROM events_aside WHERE email_key = ?", [(k,) for k in keys])
 
 

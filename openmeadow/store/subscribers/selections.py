@@ -29,6 +29,7 @@ def already(db: sqlite3.Connection, act: str, argument: str, ids: Sequence[int])
 
 
 def take_label_off(db: sqlite3.Connection, label: str, ids: Sequence[int], action: int) -> int:
+    """Take a label off people; how many had it."""
     row = db.execute("SELECT id FROM labels WHERE name = ?", (label,)).fetchone()
     if row is None:
         return 0
@@ -91,11 +92,13 @@ def several(db: sqlite3.Connection, ids: Sequence[int], table: str) -> dict[int,
 
 
 def suppressed_among(db: sqlite3.Connection, ids: Sequence[int]) -> set[int]:
+    """Those of some people who are suppressed."""
     marks = ",".join("?" * len(ids))
     return {int(r[0]) for r in db.execute(f"SELECT subscriber FROM suppressions WHERE subscriber IN ({marks})", ids)}
 
 
 def verdicts_among(db: sqlite3.Connection, ids: Sequence[int]) -> dict[int, int]:
+    """The verdicts on the addresses of some people."""
     marks = ",".join("?" * len(ids))
     return {
         int(r["subscriber"]): int(r["verdict"])

@@ -35,6 +35,7 @@ def forms(db: sqlite3.Connection) -> list[FormCounts]:
 
 
 def form_of_list(db: sqlite3.Connection, name: str) -> Form | None:
+    """The form of a list, or None."""
     return Form.read(
         db.execute(
             "SELECT f.*, f.list AS list_id, l.name AS list_name FROM forms f JOIN lists l ON l.id = f.list WHERE l.name = ?",
@@ -44,6 +45,7 @@ def form_of_list(db: sqlite3.Connection, name: str) -> Form | None:
 
 
 def save_form(db: sqlite3.Connection, list_id: int, values: Values) -> int:
+    """Write the form of a list; its id."""
     row = db.execute(
         "INSERT INTO forms (list, purposes, intro, ask_name, confirm, reminders, is_open, mail_subject, mail_text) "
         "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) "
@@ -81,6 +83,7 @@ def add(
     shown: dict[PurposeId, int | None],
     page: str,
 ) -> int:
+    """Keep a sign-up; its id. ``shown`` are the wordings that stood on its page, by purpose."""
     return int(
         db.execute(
             "INSERT INTO signups (form, subscriber, purposes, at, network, next_mail_at, shown, page) "
@@ -92,6 +95,7 @@ def add(
 
 
 def one(db: sqlite3.Connection, row_id: int) -> FormSignup | None:
+    """A sign-up, or None."""
     return FormSignup.read(
         db.execute(
             "SELECT s.*, f.list AS list_id, f.reminders, f.mail_subject, f.mail_text, l.name AS list_name FROM signups s "
@@ -103,6 +107,7 @@ def one(db: sqlite3.Connection, row_id: int) -> FormSignup | None:
 
 
 def pending_of(db: sqlite3.Connection, form: int, subscriber: SubscriberId) -> Signup | None:
+    """Somebody's sign-up by a form that waits for confirmation, or None."""
     return Signup.read(
         db.execute(
             "SELECT * FROM signups WHERE form = ? AND subscriber = ? AND state = ?",
@@ -172,6 +177,7 @@ def by_day(db: sqlite3.Connection, since: int) -> list[SignupDay]:
 
 
 def due(db: sqlite3.Connection, now: int, limit: int = 200) -> list[int]:
+    """Sign-ups to which a message is due."""
     return [
         int(r["id"])
         for r in db.execute(
@@ -182,14 +188,17 @@ def due(db: sqlite3.Connection, now: int, limit: int = 200) -> list[int]:
 
 
 def mailed(db: sqlite3.Connection, row_id: int, next_at: int | None) -> None:
+    """Keep that a message went to a sign-up, and when the next is due."""
     db.execute("UPDATE signups SET mails = mails + 1, next_mail_at = ? WHERE id = ?", (next_at, row_id))
 
 
 def put_off(db: sqlite3.Connection, row_id: int, until: int | None) -> None:
+    """Try the message to a sign-up later."""
     db.execute("UPDATE signups SET next_mail_at = ? WHERE id = ?", (until, row_id))
 
 
 def confirmed(db: sqlite3.Connection, row_id: int, now: int) -> bool:
+    """Keep that a sign-up was confirmed; whether it still waited."""
     return (
         db.execute(
             "UPDATE signups SET state = ?, confirmed_at = ?, next_mail_at = NULL WHERE id = ? AND state <> ?",
@@ -210,6 +219,7 @@ def expire(db: sqlite3.Connection, before: int) -> list[Signup]:
 
 
 def next_due(db: sqlite3.Connection) -> int | None:
+    """When the next message to a sign-up is due; None for never."""
     row = db.execute("SELECT min(next_mail_at) AS at FROM signups WHERE state = ?", (SignupState.PENDING,)).fetchone()
     return None if row["at"] is None else int(row["at"])
 
@@ -224,6 +234,7 @@ def ask_change(db: sqlite3.Connection, subscriber: SubscriberId, email: str, now
 
 
 def changes_of(db: sqlite3.Connection, subscriber: SubscriberId, since: int) -> int:
+    """How many changes of address somebody has asked for since a moment."""
     row = db.execute(
         "SELECT count(*) AS n FROM address_changes WHERE subscriber = ? AND asked_at > ?", (subscriber, since)
     ).fetchone()
@@ -231,6 +242,7 @@ def changes_of(db: sqlite3.Connection, subscriber: SubscriberId, since: int) -> 
 
 
 def changes_to(db: sqlite3.Connection, email: str, since: int) -> int:
+    """How many changes to an address were asked for since a moment."""
     row = db.execute(
         "SELECT count(*) AS n FROM address_changes WHERE email = ? AND asked_at > ?", (email, since)
     ).fetchone()
@@ -238,6 +250,7 @@ def changes_to(db: sqlite3.Connection, email: str, since: int) -> int:
 
 
 def changes_due(db: sqlite3.Connection, now: int, limit: int = 50) -> list[AddressChange]:
+    """Changes of address to which a message is due."""
     return AddressChange.read_all(
         db.execute(
             "SELECT * FROM address_changes WHERE mail_at IS NOT NULL AND mail_at <= ? ORDER BY mail_at LIMIT ?",
@@ -247,6 +260,7 @@ def changes_due(db: sqlite3.Connection, now: int, limit: int = 50) -> list[Addre
 
 
 def change_mailed(db: sqlite3.Connection, row_id: int, again_at: int | None) -> None:
+    """Keep that the message about a change of address went out."""
     db.execute("UPDATE address_changes SET mail_at = ? WHERE id = ?", (again_at, row_id))
 
 
@@ -266,10 +280,12 @@ def change_announced(db: sqlite3.Connection, row_id: int, now: int) -> None:
 
 
 def change(db: sqlite3.Connection, row_id: int) -> AddressChange | None:
+    """A change of address, or None."""
     return AddressChange.read(db.execute("SELECT * FROM address_changes WHERE id = ?", (row_id,)))
 
 
 def change_done(db: sqlite3.Connection, row_id: int, email: str, key: str, provider: int, before: str, now: int) -> None:
+    """Give somebody the address they confirmed; the one before is kept."""
     db.execute("UPDATE address_changes SET done_at = ?, before = ? WHERE id = ?", (now, before, row_id))
     db.execute(
         "UPDATE subscribers SET email = ?, email_key = ?, provider = ? WHERE id = "

@@ -9,6 +9,7 @@ from openmeadow.store.bulk import read_columns
 
 
 def names(db: sqlite3.Connection) -> dict[int, str]:
+    """The names of all sources, by id."""
     return {int(r["id"]): r["name"] for r in db.execute("SELECT id, name FROM sources")}
 
 

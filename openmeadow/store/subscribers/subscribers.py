@@ -38,6 +38,7 @@ def named(db: sqlite3.Connection, table: str, name: str) -> tuple[int, bool]:
 
 
 def names(db: sqlite3.Connection, table: str) -> list[NamedRow]:
+    """The rows of lists, labels, purposes or sources, by name; ValueError for another table."""
     if table not in _NAMED:
         raise ValueError(table)
     return NamedRow.read_all(db.execute(f"SELECT id, name FROM {table} ORDER BY name"))
@@ -109,10 +110,12 @@ def facts_changed(db: sqlite3.Connection) -> None:
 
 
 def people_version(db: sqlite3.Connection) -> int:
+    """Counts up whenever people change."""
     return _version(db, "people_version")
 
 
 def facts_version(db: sqlite3.Connection) -> int:
+    """Counts up whenever lists, labels, consent, suppression or people change."""
     return _version(db, "facts_version")
 
 
@@ -137,6 +140,7 @@ def add_labels(db: sqlite3.Connection, rows: Many[tuple[int, int, int | None]]) 
 
 
 def add_field_names(db: sqlite3.Connection, fields: Many[str]) -> None:
+    """Keep the names of fields that somebody has a value in."""
     db.executemany("INSERT OR IGNORE INTO field_names VALUES (?)", [(f,) for f in fields])
 
 
@@ -146,6 +150,7 @@ def add_suppressions(db: sqlite3.Connection, rows: Many[tuple[int, int, int, str
 
 
 def subscriber(db: sqlite3.Connection, row_id: int) -> SubscriberWithSource | None:
+    """A person with the name of their source, or None; also somebody erased."""
     return SubscriberWithSource.read(
         db.execute(
             "SELECT s.*, d.name AS source_name FROM subscribers s LEFT JOIN sources d ON d.id = s.source WHERE s.id = ?",
@@ -155,6 +160,7 @@ def subscriber(db: sqlite3.Connection, row_id: int) -> SubscriberWithSource | No
 
 
 def by_ids(db: sqlite3.Connection, ids: Sequence[int]) -> dict[int, Subscriber]:
+    """Some people by id."""
     out: dict[int, Subscriber] = {}
     for i in range(0, len(ids), CHUNK):
         part = list(ids[i : i + CHUNK])
@@ -177,6 +183,7 @@ def matching(db: sqlite3.Connection, text: str, limit: int = 0) -> list[int]:
 
 
 def consent_history(db: sqlite3.Connection, row_id: int) -> list[NamedEntry]:
+    """A person's consent record, the latest first."""
     return NamedEntry.read_all(
         db.execute(
             "SELECT c.*, c.list AS list_id, p.name AS purpose_name, w.text AS wording_text FROM consent_entries c "
@@ -188,10 +195,12 @@ def consent_history(db: sqlite3.Connection, row_id: int) -> list[NamedEntry]:
 
 
 def suppressions_of(db: sqlite3.Connection, row_id: int) -> list[Suppression]:
+    """Why somebody is suppressed, each with its moment and source."""
     return Suppression.read_all(db.execute("SELECT * FROM suppressions WHERE subscriber = ? ORDER BY at DESC", (row_id,)))
 
 
 def lists_of(db: sqlite3.Connection, row_id: int) -> list[str]:
+    """The lists somebody is on."""
     return [
         r["name"]
         for r in db.execute(
@@ -202,6 +211,7 @@ def lists_of(db: sqlite3.Connection, row_id: int) -> list[str]:
 
 
 def labels_of(db: sqlite3.Connection, row_id: int) -> list[str]:
+    """The labels somebody has."""
     return [
         r["name"]
         for r in db.execute(
@@ -213,6 +223,7 @@ def labels_of(db: sqlite3.Connection, row_id: int) -> list[str]:
 
 
 def fields_json(fields: dict[str, str]) -> str:
+    """Fields as they are kept: JSON in one order, always the same for the same."""
     return json.dumps(fields, ensure_ascii=False, sort_keys=True, separators=(",", ":")) if fields else "{}"
 
 
@@ -223,6 +234,7 @@ def column_mappings(db: sqlite3.Connection, header: str) -> list[str] | None:
 
 
 def remember_matches(db: sqlite3.Connection, header: str, targets: list[str], now: int) -> None:
+    """Keep how the columns of a heading were mapped."""
     db.execute("INSERT OR REPLACE INTO column_mappings VALUES (?, ?, ?)", (header, json.dumps(targets), now))
 
 
@@ -234,14 +246,17 @@ def in_order_of_address(db: sqlite3.Connection) -> list[int]:
 
 
 def field_names(db: sqlite3.Connection) -> list[str]:
+    """The names of all fields."""
     return [r["name"] for r in db.execute("SELECT name FROM field_names ORDER BY name")]
 
 
 def notes(db: sqlite3.Connection, row_id: int) -> list[Note]:
+    """The notes about a person, the latest first."""
     return Note.read_all(db.execute("SELECT * FROM notes WHERE subscriber = ? ORDER BY at DESC, id DESC", (row_id,)))
 
 
 def add_note(db: sqlite3.Connection, row_id: int, at: int, who: str, text: str) -> int:
+    """Write a note about a person; its id."""
     return int(
         db.execute("INSERT INTO notes (subscriber, at, who, text) VALUES (?, ?, ?, ?)", (row_id, at, who, text)).lastrowid
         or 0
@@ -249,10 +264,12 @@ def add_note(db: sqlite3.Connection, row_id: int, at: int, who: str, text: str) 
 
 
 def remove_note(db: sqlite3.Connection, row_id: int, note: int) -> int:
+    """Remove a note; 1 where it was there."""
     return db.execute("DELETE FROM notes WHERE id = ? AND subscriber = ?", (note, row_id)).rowcount
 
 
 def enrolments(db: sqlite3.Connection, row_id: int) -> list[Enrolled]:
+    """The sequences somebody is or was in, the latest first."""
     return Enrolled.read_all(
         db.execute(
             "SELECT q.name, s.* FROM enrolments s JOIN sequences q ON q.id = s.sequence WHERE s.subscriber = ? "
@@ -263,6 +280,7 @@ def enrolments(db: sqlite3.Connection, row_id: int) -> list[Enrolled]:
 
 
 def verdict(db: sqlite3.Connection, row_id: int) -> Verdict | None:
+    """The verdict on a person's address, or None."""
     return Verdict.read(db.execute("SELECT * FROM address_verdicts WHERE subscriber = ?", (row_id,)))
 
 

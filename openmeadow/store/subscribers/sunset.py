@@ -26,6 +26,7 @@ def begin(db: sqlite3.Connection, rows: Sequence[tuple[int, int, int, int]]) -> 
 
 
 def tried(db: sqlite3.Connection, subscribers: Sequence[SubscriberId], next_at: int) -> None:
+    """Keep that people were sent a win-back email, and when the next step is due."""
     db.executemany(
         "UPDATE sunset_enrolments SET tries = tries + 1, next_at = ? WHERE subscriber = ? AND ended_at IS NULL",
         ((next_at, s) for s in subscribers),
@@ -33,6 +34,7 @@ def tried(db: sqlite3.Connection, subscribers: Sequence[SubscriberId], next_at: 
 
 
 def end(db: sqlite3.Connection, subscribers: Sequence[SubscriberId], outcome: str, now: int) -> None:
+    """End people's time in the sunset policy, with its outcome."""
     db.executemany(
         "UPDATE sunset_enrolments SET ended_at = ?, outcome = ? WHERE subscriber = ? AND ended_at IS NULL",
         ((now, outcome, s) for s in subscribers),
