@@ -34,6 +34,7 @@ def workspace_here() -> Workspace | None:
 
 
 def resolver_of(given: str, d: Workspace | None) -> Resolver:
+    """The resolver that was given, else the workspace's, else the machine's."""
     where = given or (str(d.setting("resolver")) if d else "")
     try:
         return Resolver(where)
@@ -44,6 +45,7 @@ def resolver_of(given: str, d: Workspace | None) -> Resolver:
 
 
 def content(file: str) -> bytes:
+    """The octets of a file, or of standard input for "-"."""
     if file == "-":
         return sys.stdin.buffer.read()
     try:

@@ -78,6 +78,7 @@ class MeadowGroup(click.Group):
 
 
 def data_folder() -> Path:
+    """The data folder that was given, by option or environment."""
     return Path(click.get_current_context().find_root().meta.get("data") or os.environ.get("MEADOW_DATA") or "data")
 
 
@@ -94,10 +95,12 @@ def open_workspace(*, makes: bool = False) -> Workspace:
 
 
 def zone_of(d: Workspace) -> ZoneInfo:
+    """The workspace's time zone."""
     return ZoneInfo(str(d.setting("time_zone")))
 
 
 def as_moment(d: Workspace, text: str | None) -> int | None:
+    """A moment as it was written, in the workspace's zone where it names none; None for none."""
     if text is None:
         return None
     try:
@@ -118,6 +121,7 @@ json_option = click.option("--json", "as_json", is_flag=True, help="One JSON doc
 
 
 def rule_text(given: str) -> str:
+    """A rule as it was given, from a file by @ or from standard input by "-"."""
     if given == "-":
         return sys.stdin.read()
     if given.startswith("@"):

@@ -45,6 +45,7 @@ AGAIN = 0.3  # of the chance to open the first
 
 
 def make(workspace: Workspace, habits: Habits, now: int) -> None:
+    """Make the campaigns of the demo's past, with their deliveries."""
     assert isinstance(workspace.clock, DemoClock)
     weekly = [(at, name) for at, name, purpose in mailings(now) if purpose == "Season news"]
     for weeks, (subject, new_subject, better, preview, words) in TOLD.items():

@@ -44,5 +44,6 @@ def ask(url: str, gateway: str = "", allowed: Collection[str] = ()) -> Answered:
 
 
 def ask_all(urls: list[str], gateway: str = "", allowed: Collection[str] = ()) -> list[Answered]:
+    """How each address answers, in their order, some at a time."""
     with ThreadPoolExecutor(AT_ONCE) as pool:
         return list(pool.map(lambda u: ask(u, gateway, allowed), urls))

@@ -34,6 +34,7 @@ class TlsMode(StrEnum):
 
 
 def is_loopback(host: str) -> bool:
+    """Whether a host is this machine itself."""
     return host in ("localhost", "::1") or host.startswith("127.")
 
 

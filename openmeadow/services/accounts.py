@@ -53,6 +53,7 @@ def _found(workspace: Workspace, row_id: int) -> User:
 
 
 def named(workspace: Workspace, name: str) -> User:
+    """The account with a name; Missing where there is none."""
     user = table.user_named(workspace.store.read(), name)
     if user is None:
         raise Missing(f"There is no account “{name[:80]}”.")
@@ -239,6 +240,7 @@ class Begun:
 
 
 def begin_session(workspace: Workspace, user: int, agent: str, network: str, *, proved: bool = True) -> Begun:
+    """Begin a session; the words that its cookie and its pages hold."""
     begun, now = Begun(secrets.token_urlsafe(32), secrets.token_urlsafe(18)), workspace.wall.now()
     with workspace.store.atomic() as db:
         table.add_session(
@@ -272,10 +274,12 @@ def prove(workspace: Workspace, session: Session, password: str, network: str) -
 
 
 def is_proved(workspace: Workspace, session: Session) -> bool:
+    """Whether the password was entered a short time ago."""
     return workspace.wall.now() - session.proved_at <= PROVED
 
 
 def end_session(workspace: Workspace, session: Session) -> None:
+    """End a session."""
     with workspace.store.atomic() as db:
         table.end_session(db, session.hash)
 
@@ -346,6 +350,7 @@ def new_token(workspace: Workspace, user: int, name: str, scope: str, days: int 
 
 
 def end_token(workspace: Workspace, row_id: int, who: str, user: int | None = None) -> None:
+    """Revoke a token, of one account where given; Missing where there is none."""
     with workspace.store.atomic() as db:
         if not table.end_token(db, row_id, user):
             raise Missing("This token does not exist.")

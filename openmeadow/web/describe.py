@@ -12,6 +12,7 @@ from openmeadow.web.router import Described
 
 
 def description() -> dict[str, object]:
+    """The description of the API as OpenAPI."""
     with tempfile.TemporaryDirectory() as folder:
         workspace = Workspace(Path(folder))
         described = Described(workspace)

@@ -245,6 +245,7 @@ def file_given() -> FileStorage:
 
 
 def who() -> str:
+    """The name of the account that asks."""
     return str(g.user.name)
 
 
@@ -263,6 +264,7 @@ def given(model: BaseModel, *, empty: tuple[str, ...] = ()) -> dict[str, Any]:
 
 
 def problem(sentence: str, status: int) -> Response:
+    """A refusal as JSON, with its HTTP status."""
     response = jsonify({"error": sentence, "place": None, "fits": []})
     response.status_code = status
     return response

@@ -96,6 +96,7 @@ def _disposable() -> frozenset[str]:
 
 
 def is_reserved(domain: str) -> bool:
+    """Whether a domain is reserved (RFC 2606, 6761), where nobody has a mailbox."""
     return any(domain == r or domain.endswith("." + r) for r in RESERVED)
 
 

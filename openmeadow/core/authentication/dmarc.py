@@ -49,6 +49,7 @@ class Policy:
 
 
 def is_dmarc(text: str) -> bool:
+    """Whether a TXT record is a DMARC record (RFC 7489)."""
     return _DMARC.match(text) is not None
 
 

@@ -182,6 +182,7 @@ def ownership(domain: str, token: str) -> Asking[RecordFinding]:
 
 
 def every_list(ips: Sequence[str], zones: Sequence[str]) -> Asking[list[RecordFinding]]:
+    """What every block list says of every address."""
     out = []
     for zone in zones:
         for ip in ips:

@@ -142,6 +142,7 @@ def signing_key(f: SenderFacts, key: Key) -> Asking[RecordFinding]:
 
 
 def no_key(f: SenderFacts) -> RecordFinding:
+    """The finding of a domain that has no DKIM key yet."""
     return RecordFinding(
         "DKIM",
         FAIL,

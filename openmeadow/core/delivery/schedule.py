@@ -108,6 +108,7 @@ class Schedule:
 
 
 def local_day(at: int, zone: ZoneInfo) -> int:
+    """The number of the local day of a moment (1 is 1 January of year 1)."""
     return datetime.fromtimestamp(at, UTC).astimezone(zone).toordinal()
 
 

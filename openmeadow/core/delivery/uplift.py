@@ -33,6 +33,7 @@ class Lift:
 
 
 def lift(variant: VariantCount, held: VariantCount) -> Lift:
+    """The difference of engaged shares from the holdout group, with its 95% interval (Newcombe), and how many it added."""
     d = newcombe(variant.engaged, variant.people, held.engaged, held.people)
     return Lift(variant, d, d.point * variant.people)
 

@@ -21,6 +21,7 @@ def moment(text: str, zone: ZoneInfo = UTC) -> int:
 
 
 def rfc3339(at: int) -> str:
+    """A moment as RFC 3339 in UTC."""
     return datetime.fromtimestamp(at, PLAIN_UTC).isoformat()
 
 

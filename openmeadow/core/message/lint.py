@@ -209,6 +209,7 @@ def of_links(links: list[tuple[str, str]]) -> list[Check]:
 
 
 def of_subject(subject: str) -> list[Check]:
+    """What a subject has that readers or filters dislike."""
     out = []
     if not subject.strip():
         return [Check("Subject", BLOCKER, "There is no subject.")]

@@ -89,6 +89,7 @@ UNSUBSCRIBE_PLAIN = f"Unsubscribe: {{{{ {UNSUBSCRIBE} }}}}\nEmail preferences: {
 
 
 def plain_with_footer(plain: str, postal: str) -> str:
+    """A plain text with the postal address and the unsubscribe link below it, where it has none yet."""
     if UNSUBSCRIBE in plain:
         return plain
     return plain.rstrip() + "\n\n-- \n" + (f"{postal}\n" if postal else "") + UNSUBSCRIBE_PLAIN

@@ -31,6 +31,7 @@ SITE = "https://www.kestrelquay.example"
 
 
 def stamp(at: int) -> str:
+    """A moment as RFC 3339 in UTC."""
     return datetime.fromtimestamp(at, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 

@@ -371,6 +371,7 @@ _STYLE = (
 
 
 def mailbox_list(world: World) -> str:
+    """A page with all mailboxes."""
     rows = "".join(
         f'<p><a href="/look/{html.escape(a)}">{html.escape(a)}</a> · {len(m)}</p>'
         for a, m in reversed(world.mailboxes.items())
@@ -383,6 +384,8 @@ def _linked(text: str) -> str:
 
 
 def mailbox_page(world: World, address: str) -> str:
+    """A page with the mail in one mailbox."""
+
     def one(m: dict[str, Any]) -> str:
         head = f"<b>{html.escape(m['subject'])}</b><br>{html.escape(m['from'])} · {m['folder']}"
         body = (

@@ -32,6 +32,7 @@ _TAG = re.compile(r"(?<=>)(?=<)")
 
 
 def letter(n: int) -> str:
+    """A version's letter: 1 is A."""
     return LETTERS[n - 1] if n <= len(LETTERS) else str(n)
 
 

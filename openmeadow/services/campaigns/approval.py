@@ -23,6 +23,7 @@ WHAT = (
 
 
 def needed(workspace: Workspace) -> bool:
+    """Whether campaigns need the approval of a second person."""
     return bool(workspace.setting("require_approval"))
 
 
@@ -40,6 +41,7 @@ def _as_text(value: object) -> str:
 
 
 def approved(workspace: Workspace, row: Campaign) -> bool:
+    """Whether a campaign was approved as it is now."""
     return bool(row.approved_as) and row.approved_as == fingerprint(workspace, row)
 
 

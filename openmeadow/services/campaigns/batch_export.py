@@ -92,6 +92,7 @@ def calendar(workspace: Workspace, row: Campaign, batches: list[ExportedBatch]) 
 
 
 def plan_ics(workspace: Workspace, row: Campaign) -> bytes:
+    """The batches of a plan as events of a calendar (RFC 5545)."""
     return calendar(workspace, row, _batches(workspace, row, {}))
 
 

@@ -50,6 +50,7 @@ NO_TESTS = ("complaint", "hard bounce", "bad address")  # suppressed for these, 
 
 
 def row_of(workspace: Workspace, row_id: int) -> Campaign:
+    """The campaign; Missing where there is none."""
     row = campaigns.one(workspace.store.read(), row_id)
     if row is None:
         raise Missing("This campaign does not exist.")

@@ -38,6 +38,7 @@ class Finding:
 
 
 def found(check: str, level: str, finding: str, fix: str = "") -> Finding:
+    """A finding as checks give it."""
     return Finding(
         check, level, finding, fix or WHERE.get(check, "message"), check in MAY_OVERRIDE and level == "blocker"
     )

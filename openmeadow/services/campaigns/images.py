@@ -61,6 +61,7 @@ def shown(workspace: Workspace, row: records.Image) -> models.Image:
 
 
 def every(workspace: Workspace) -> list[models.Image]:
+    """All images as pages show them."""
     return [shown(workspace, r) for r in content.images(workspace.store.read())]
 
 

@@ -45,6 +45,7 @@ def pause_all(db: sqlite3.Connection, now: int, as_of: int, why: str) -> int:
 
 
 def is_paused(workspace: Workspace) -> bool:
+    """Whether all that goes out is paused."""
     return bool(workspace.setting(SETTING))
 
 

@@ -39,6 +39,7 @@ class Recipients:
 
 
 def chosen(workspace: Workspace, view: View, ids: list[int]) -> Mask:
+    """Who is in any of some segments; Refused where one is gone."""
     mask = np.zeros(len(view.alive), bool)
     for row_id in ids:
         row = segments.one(workspace.store.read(), row_id)
@@ -55,6 +56,7 @@ def gate(view: View, row: Campaign, *, limits: bool) -> Answer | None:
 
 
 def eligibility_of(facts: StoreFacts, row: Campaign, *, limits: bool) -> Answer | None:
+    """Who may be mailed for a campaign and why not; None while it has no purpose."""
     if row.kind == "consent request":
         return facts.may_ask(row.asks, limits=limits)
     if not row.purpose_name:

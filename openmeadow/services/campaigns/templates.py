@@ -35,6 +35,7 @@ def save(workspace: Workspace, row: Campaign, name: str, who: str) -> int:
 
 
 def remove(workspace: Workspace, row_id: int, who: str) -> None:
+    """Remove a template."""
     row = content.template(workspace.store.read(), row_id)
     if row is None:
         raise Missing("This template does not exist.")

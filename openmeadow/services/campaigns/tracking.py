@@ -44,6 +44,7 @@ def happened(
 
 
 def opened(workspace: Workspace, delivery: DeliveryId, agent: str, ip: str) -> None:
+    """The image of a delivery was loaded; never fails, the image is shown in any case."""
     with suppress(NoSpace, Busy):  # the image is shown in any case
         happened(workspace, delivery, Kind.OPENED, agent=agent, ip=ip)
 

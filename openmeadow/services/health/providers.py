@@ -170,6 +170,7 @@ class Progress:
 
 
 def progress(workspace: Workspace) -> Progress:
+    """How many domains have been looked up for their providers, and how many are left."""
     db, since = workspace.store.read(), workspace.now() - MX_AGE
     left = len(address_table.domains_to_ask(db, since, 100_000))
     return Progress(len({r.domain for r in table.people_by_domain(db)}) - left, left)

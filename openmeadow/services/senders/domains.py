@@ -201,6 +201,7 @@ _BESIDE: dict[str, dict[str, str]] = {
 
 
 def drawn(c: Cost) -> dict[str, object]:
+    """The look-ups of an SPF record as a tree of plain values."""
     return {"term": c.term, "domain": c.domain, "lookups": c.lookups, "below": [drawn(b) for b in c.below]}
 
 

@@ -114,6 +114,7 @@ def _answers(url: str, allowed: list[str]) -> bool:
 
 
 def pressed(workspace: Workspace, row_id: int) -> None:
+    """Keep that the unsubscribe of a round trip's message was pressed."""
     with workspace.store.atomic() as db:
         senders.set_proof(db, row_id, "click", workspace.now())
 

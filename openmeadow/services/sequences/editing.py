@@ -118,6 +118,7 @@ def _move_enrolled(
 
 
 def row_version(db: sqlite3.Connection, row_id: int) -> int:
+    """The version that a sequence is at."""
     row = sequences.one(db, row_id)
     return int(row.version) if row is not None else 1
 
@@ -273,6 +274,7 @@ def end(workspace: Workspace, row_id: SequenceId, who: str) -> int:
 
 
 def remove(workspace: Workspace, row_id: int, who: str) -> None:
+    """Remove a draft with its messages."""
     row = _in_state(workspace, row_id, "draft")
     with workspace.store.atomic() as db:
         sequences.remove(db, row_id)

@@ -17,6 +17,7 @@ PASSES = ("first", "resend", "second resend")
 
 
 def row_of(workspace: Workspace, row_id: int) -> Sequence:
+    """The sequence; Missing where there is none."""
     row = sequences.one(workspace.store.read(), row_id)
     if row is None:
         raise Missing("This sequence does not exist.")
@@ -24,6 +25,7 @@ def row_of(workspace: Workspace, row_id: int) -> Sequence:
 
 
 def definition_of(row: Sequence | SequenceLine | SequenceVersion) -> Definition:
+    """The steps of a sequence and how it begins and ends."""
     return read(json.loads(row.definition))
 
 

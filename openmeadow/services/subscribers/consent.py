@@ -38,6 +38,7 @@ SOFT_IN_A_ROW, SOFT_OVER = 5, 30 * DAY
 
 
 def codes(reasons: tuple[str, ...]) -> list[int]:
+    """Reasons of suppression as they are kept."""
     return [1 + SUPPRESSION_REASONS.index(r) for r in reasons]
 
 

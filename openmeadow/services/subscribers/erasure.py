@@ -19,6 +19,7 @@ from openmeadow.store.subscribers import erasure, subscribers
 
 
 def hashed(key: str, email_key: str) -> str:
+    """The keyed hash by which an erased address is known again."""
     return hashlib.blake2b(
         email_key.encode("utf-8", "surrogateescape"), key=bytes.fromhex(key), digest_size=20
     ).hexdigest()

@@ -81,6 +81,7 @@ def _delimiter(first: str) -> str:
 
 
 def is_ndjson(path: Path) -> bool:
+    """Whether a file is read as one JSON object a line."""
     with _open(path) as f:
         return f.read(4096).lstrip().startswith("{")
 

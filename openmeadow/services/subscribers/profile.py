@@ -34,6 +34,7 @@ TRACE = 24
 
 
 def find(workspace: Workspace, email: str) -> SubscriberId:
+    """The subscriber with an address; Missing where there is none."""
     ids = subscribers.ids_of(workspace.store.read(), [address_key(email.strip())])
     if not ids:
         raise Missing(f"There is no subscriber with the address {email}.")
@@ -295,6 +296,7 @@ def note(workspace: Workspace, subscriber: SubscriberId, text: str, who: str) ->
 
 
 def drop_note(workspace: Workspace, subscriber: SubscriberId, row_id: int) -> None:
+    """Remove a note about a person."""
     with workspace.store.atomic() as db:
         if not subscribers.remove_note(db, subscriber, row_id):
             raise Missing("This note does not exist.")

@@ -71,5 +71,6 @@ def ordered(workspace: Workspace, view: View, mask: Mask, sort: str, falling: bo
 
 
 def last_engaged_of(view: View, person: int) -> int | None:
+    """When somebody last engaged; None for never."""
     at = int(view.last_engaged[person])
     return None if at == NEVER else at

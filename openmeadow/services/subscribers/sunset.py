@@ -67,6 +67,7 @@ def agreement(workspace: Workspace) -> Agreement | None:
 
 
 def purpose_of(workspace: Workspace) -> str:
+    """The purpose that the sunset policy's messages are about."""
     kept = workspace.setting(SETTING)
     return str(kept["purpose"]) if kept else subscribers.usual_purpose(workspace.store.read())
 

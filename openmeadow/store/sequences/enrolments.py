@@ -26,6 +26,7 @@ def held_before(db: sqlite3.Connection, row_id: int) -> I64:
 
 
 def hold_now(db: sqlite3.Connection, row_id: int, came: Sequence[int], went: Sequence[int]) -> None:
+    """Keep who matches the rule by which people enter a sequence: who came and who went."""
     db.executemany("INSERT OR IGNORE INTO sequence_matches VALUES (?, ?)", ((row_id, s) for s in came))
     db.executemany("DELETE FROM sequence_matches WHERE sequence = ? AND subscriber = ?", ((row_id, s) for s in went))
 
@@ -91,6 +92,7 @@ def begun_since(db: sqlite3.Connection, row_id: int, since: int) -> dict[int, in
 
 
 def begun_before(db: sqlite3.Connection, row_id: int, moment: int) -> bool:
+    """Whether anybody entered a sequence before a moment."""
     found = db.execute("SELECT 1 FROM enrolments WHERE sequence = ? AND entered_at < ? LIMIT 1", (row_id, moment))
     return found.fetchone() is not None
 

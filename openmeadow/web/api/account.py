@@ -20,11 +20,13 @@ LONGEST_MOVE = 60 * DAY
 
 
 def moving(workspace: Workspace) -> m.Moving | None:
+    """How far the demo clock is being moved; None where it is not."""
     row = settings.clock_move(workspace.store.read())
     return m.Moving(now=workspace.now(), target=row.target, begun_from=row.begun_from) if row else None
 
 
 def token_line(workspace: Workspace, token: table.Token) -> m.AccountToken:
+    """A token as pages list it."""
     owner = table.user(workspace.store.read(), token.user)
     return m.AccountToken(**{**vars(token), "user": owner.name if owner else ""})
 

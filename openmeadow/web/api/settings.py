@@ -19,6 +19,7 @@ routes = Routes()
 
 
 def view(workspace: Workspace) -> m.SettingsView:
+    """All settings as the page shows them."""
     values = settings_table.settings(workspace.store.read())
     groups = [
         m.SettingGroup(
@@ -47,6 +48,7 @@ def view(workspace: Workspace) -> m.SettingsView:
 
 
 def link(workspace: Workspace, row_id: int, token: str) -> m.AccountLink:
+    """The address by which a password is chosen, and for how many days it holds."""
     days = accounts.LINK_HOLDS["set password"] // DAY
     return m.AccountLink(
         id=row_id, url=f"{str(workspace.setting('public_url')).rstrip('/')}/set-password/{token}", holds_days=days

@@ -50,6 +50,7 @@ routes = Routes()
 
 
 def model(workspace: Workspace, row_id: CampaignId) -> m.Campaign:
+    """A campaign as its pages show it."""
     row, db = campaigns_service.row_of(workspace, row_id), workspace.store.read()
     doubt = sum(b.unconfirmed or 0 for b in deliveries.batches(db, row_id))
     sequence = sequences.one(db, row.sequence) if row.sequence else None

@@ -87,6 +87,7 @@ def take(workspace: Workspace, form: m.JustFile) -> m.Image:
 
 
 def get_layout(workspace: Workspace) -> m.Layout:
+    """The layout that messages stand in."""
     return m.Layout.model_validate(templates.layout(workspace) | {s: workspace.setting(s) for s in SWITCHES})
 
 

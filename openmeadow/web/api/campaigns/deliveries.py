@@ -13,6 +13,7 @@ from openmeadow.web.router import ANALYSE, Routes, who
 
 
 def shown(source: message_source.Source) -> m.MessageSource:
+    """The source of a message with its headers explained."""
     return m.MessageSource(
         raw=source.text,
         is_made_anew=source.is_made_anew,
@@ -21,6 +22,7 @@ def shown(source: message_source.Source) -> m.MessageSource:
 
 
 def eml(source: message_source.Source, name: str) -> Response:
+    """The source of a message as a file."""
     headers = {"Content-Disposition": f"attachment; filename={name}", "Cache-Control": "no-store"}
     return Response(source.raw, mimetype="message/rfc822", headers=headers)
 

@@ -16,6 +16,7 @@ routes = Routes()
 
 
 def model(workspace: Workspace, row: Domain) -> m.Domain:
+    """A sending domain as its page shows it."""
     alike = domains.looks_like(workspace, row.name)
     addresses = [
         m.FromAddress(
@@ -47,6 +48,7 @@ def model(workspace: Workspace, row: Domain) -> m.Domain:
 
 
 def one(workspace: Workspace, row_id: int) -> m.Domain:
+    """A sending domain as its page shows it; Missing where there is none."""
     row = table.domain(workspace.store.read(), row_id)
     if row is None:
         raise Missing("This domain is not set up here.")

@@ -19,6 +19,7 @@ from openmeadow.web.router import ANALYSE, READ, Routes, who
 
 
 def job_model(row: Job) -> m.Job:
+    """A job as pages show it."""
     said = m.JobName.model_validate_json(row.arguments)
     outcome = m.Outcome.model_validate_json(row.outcome) if row.outcome and row.outcome != "null" else None
     return m.Job(

@@ -69,6 +69,7 @@ def rows_of(workspace: Workspace, view: View, index: I64) -> list[m.Row]:
 
 
 def choice_of(body: m.ChoiceIn) -> Choice:
+    """Who is chosen by what was sent."""
     ids = None if body.ids is None else tuple(body.ids)
     return Choice(body.rule, body.text, tuple(body.bands), ids, tuple(body.without))
 
@@ -202,4 +203,5 @@ def _file(text: str | bytes, mimetype: str, name: str) -> Response:
 
 
 def columns_of(given: Sequence[str]) -> tuple[str, ...]:
+    """The columns of an export that were asked for."""
     return tuple(dict.fromkeys(given))
