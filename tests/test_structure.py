@@ -6,10 +6,12 @@ import ast
 import builtins
 import re
 from collections.abc import Iterator
+from enum import StrEnum
 from functools import cache
 from pathlib import Path
 
 import openmeadow
+from openmeadow.core import states
 
 ROOT = Path(openmeadow.__file__).parent
 MAY_IMPORT = {
@@ -166,3 +168,18 @@ def sentences() -> Iterator[tuple[str, str]]:
 def test_one_plain_language() -> None:
     wrong = [f"{place} {m.group()}" for place, text in sentences() for m in DIALECT.finditer(text)]
     assert not wrong, "\n".join(wrong)
+
+
+def test_a_state_written_into_sql_is_one_that_there_is() -> None:
+    """Where an index or a statement in parts needs the literal, it is a member of an enum of ``core.states``."""
+    known = {str(v) for e in vars(states).values() if isinstance(e, type) and issubclass(e, StrEnum) for v in e}
+    found = 0
+    for name, tree in modules().items():
+        if name.startswith("openmeadow.store.") and name not in KEPT:
+            for n in ast.walk(tree):
+                if isinstance(n, ast.Constant) and isinstance(n.value, str):
+                    for written in re.findall(r"\bstate (?:=|<>|IN) \(?((?:'[\w ]+'(?:, )?)+)", n.value):
+                        words = set(re.findall(r"'([\w ]+)'", written))
+                        found += len(words)
+                        assert words <= known, (name, n.lineno, words - known)
+    assert found > 30, "they are found"
