@@ -21,8 +21,8 @@ from openmeadow.services.sequences import editing, runner
 from openmeadow.services.subscribers import import_subscribers
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
+from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns as campaign_table
-from openmeadow.store.campaigns import deliveries
 from openmeadow.store.sequences import enrolments, sequences
 from tests.conftest import NOW
 from tests.services.mailing import mailing, ready_campaign
@@ -64,7 +64,7 @@ def plan_it(folder: Path) -> None:
     begun = time.perf_counter()
     campaigns.start(workspace, id, "bench")
     starting = time.perf_counter() - begun
-    people = sum(b.people for b in deliveries.batches(workspace.store.read(), id))
+    people = sum(b.people for b in batch_table.batches(workspace.store.read(), id))
     assert drawn
     print(f"  the plan drawn: {drawing:.1f} s; started, {people:,} rows written: {starting:.1f} s", flush=True)
     peak()
@@ -73,7 +73,7 @@ def plan_it(folder: Path) -> None:
 def submit(folder: Path) -> None:
     workspace = Workspace(folder)
     id = max(r.id for r in campaign_table.every(workspace.store.read()))
-    batch = deliveries.batches(workspace.store.read(), id)[0]
+    batch = batch_table.batches(workspace.store.read(), id)[0]
     workspace.clock.set(batch.due_at)  # type: ignore[attr-defined]
     begun, done = time.perf_counter(), 0
     for n in dispatcher.turns(workspace, Tokens(folder), batch.id):

@@ -24,6 +24,7 @@ from openmeadow.services.campaigns import campaigns, dispatcher, renderer
 from openmeadow.services.segments import segments
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
+from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns as campaign_table
 from openmeadow.store.campaigns import deliveries
 
@@ -114,7 +115,7 @@ def begun_campaign(workspace: Workspace, of: int) -> tuple[int, Tokens]:
     plan: dict[str, Any] = {"pilot_share": 0.0, "batches": 1, "resend": False, "begins_at": workspace.now()}
     campaigns.write(workspace, id, {"segments_in": [segment], "plan": plan})
     campaigns.start(workspace, id, "bench")
-    return deliveries.batches(workspace.store.read(), id)[0].id, Tokens(workspace.store.folder)
+    return batch_table.batches(workspace.store.read(), id)[0].id, Tokens(workspace.store.folder)
 
 
 def durable() -> None:

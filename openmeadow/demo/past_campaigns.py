@@ -20,8 +20,10 @@ from openmeadow.services.clock import DemoClock
 from openmeadow.services.models import CampaignChanges
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
+from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns as campaign_table
 from openmeadow.store.campaigns import content, deliveries
+from openmeadow.store.campaigns import external as external_table
 from openmeadow.store.campaigns.records import Texts
 from openmeadow.store.engagement import event_counts, events
 from openmeadow.store.segments import segments
@@ -90,17 +92,19 @@ def _sent(workspace: Workspace, row_id: CampaignId, name: str, at: int) -> int:
         band = score(view.columns, at).band[np.searchsorted(view.columns.people.id, [r.subscriber for r in sent])]
         row = campaigns.row_of(workspace, row_id)
         content.add_version(db, row_id, 1, Texts.of(row), "demo", at)
-        first = deliveries.add_pass(db, row_id, "first")
+        first = batch_table.add_pass(db, row_id, "first")
         batch = np.minimum([(r.at - at) // APART for r in sent], BATCHES - 1)
         sizes = np.bincount(batch, minlength=BATCHES).tolist()
-        batches = [deliveries.add_batch(db, first, i + 1, at + i * APART, n) for i, n in enumerate(sizes)]
+        batches = [batch_table.add_batch(db, first, i + 1, at + i * APART, n) for i, n in enumerate(sizes)]
         rows = zip(sent, batch.tolist(), band.tolist(), strict=True)
         deliveries.add_deliveries(
             db, [(first, batches[n], r.subscriber, 0, b, deliveries.QUEUED, None) for r, n, b in rows]
         )
-        deliveries.report_external(db, row_id, MessageId(message), deliveries.waiting_for_word(db, row_id).tolist())
+        external_table.report_external(
+            db, row_id, MessageId(message), external_table.waiting_for_word(db, row_id).tolist()
+        )
         for i, b in enumerate(batches):
-            deliveries.set_batch(db, b, "sent", sent_at=at + (i + 1) * APART)
+            batch_table.set_batch(db, b, "sent", sent_at=at + (i + 1) * APART)
         exclusions = json.dumps([("Selected", len(sent)), ("May be mailed", len(sent))])
         campaign_table.update(
             db, row_id, {"state": "sending", "message": message, "started_at": at, "exclusions": exclusions}
@@ -116,7 +120,7 @@ def _again(workspace: Workspace, row_id: CampaignId, h: Habits, better: float, m
     assert isinstance(workspace.clock, DemoClock)
     row, r = campaigns.row_of(workspace, row_id), np.random.default_rng(row_id)
     place = {s: i for i, s in enumerate(_ids(workspace, h))}
-    for b in [b for b in deliveries.batches(workspace.store.read(), row_id) if b.kind == "resend"]:
+    for b in [b for b in batch_table.batches(workspace.store.read(), row_id) if b.kind == "resend"]:
         at = int(b.due_at)
         workspace.clock.set(at)
         resend.draw(workspace, row, b)
@@ -135,8 +139,8 @@ def _again(workspace: Workspace, row_id: CampaignId, h: Habits, better: float, m
                     if r.random() < h.click[i]:
                         raw.append((seen + 40, int(Kind.CLICKED), s, message, link, agent, 0.0, None, None, None))
             events.add(db, raw)
-            deliveries.report_external(db, row_id, message, deliveries.waiting_for_word(db, row_id).tolist())
-            deliveries.set_batch(db, b.id, "sent", sent_at=at + APART)
+            external_table.report_external(db, row_id, message, external_table.waiting_for_word(db, row_id).tolist())
+            batch_table.set_batch(db, b.id, "sent", sent_at=at + APART)
     with workspace.store.atomic() as db:
         campaign_table.update(db, row_id, {"state": "finished"})
 

@@ -19,6 +19,7 @@ from openmeadow.demo.mail_world.habits import SOURCES, Habits, chance_to_open, d
 from openmeadow.net.dns import Resolver, publish
 from openmeadow.services.campaigns import benchmarks, results
 from openmeadow.services.workspace import Workspace
+from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns, deliveries
 from openmeadow.store.sequences import sequences
 from tests.services.mailing import deliveries_of
@@ -100,7 +101,7 @@ def test_the_past_campaigns_are_one_with_the_history(made: Workspace) -> None:
         assert {s for s, n in sent.items() if n == 2} == twice and max(sent.values()) == 2
         held = {d.subscriber for d in again if d.reason == "holdout"}
         assert not held & twice and len(held) == pytest.approx(0.15 * len(again), abs=3)
-        started = {b.id: b.due_at for b in deliveries.batches(db, c.id) if b.kind == "resend"}
+        started = {b.id: b.due_at for b in batch_table.batches(db, c.id) if b.kind == "resend"}
         answers = people_s_engagement(made, c.message)
         assert all(answers.get(d.subscriber, build.NOW) > started[d.batch] for d in again)
         found = results.results(made, c.id)

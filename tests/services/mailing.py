@@ -29,7 +29,7 @@ from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store.campaigns import campaigns as campaign_table
 from openmeadow.store.campaigns import deliveries
-from openmeadow.store.campaigns.records import Delivery
+from openmeadow.store.campaigns.delivery_records import Delivery
 from openmeadow.store.health import providers as provider_table
 from openmeadow.store.senders import senders as sender_table
 from openmeadow.store.subscribers import subscribers as subscriber_table

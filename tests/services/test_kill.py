@@ -24,6 +24,7 @@ from openmeadow.net.signed_tokens import Tokens
 from openmeadow.services.campaigns import campaigns, dispatcher, unconfirmed
 from openmeadow.services.sequences import editing, runner
 from openmeadow.services.workspace import Workspace
+from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import deliveries
 from openmeadow.store.sequences import sequences
 from tests.conftest import NOW, set_clock
@@ -110,7 +111,7 @@ def test_a_campaign_through_a_real_relay_killed_again_and_again(folder: Path) ->
                 return "" if chance >= 0.004 else "before" if chance < 0.002 else "after"
 
         def is_open() -> bool:
-            return bool(deliveries.open_batches(m.workspace.store.read(), m.campaign))
+            return bool(batch_table.open_batches(m.workspace.store.read(), m.campaign))
 
         def refuses_for_a_while(n: int) -> None:
             if n % 8 != 3:

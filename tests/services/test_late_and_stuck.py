@@ -21,6 +21,7 @@ from openmeadow.services.segments import segments
 from openmeadow.services.sequences import editing, runner, simulation, statistics, triggers, validation
 from openmeadow.services.today import overview
 from openmeadow.store import settings
+from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns as campaign_table
 from openmeadow.store.campaigns import deliveries
 from openmeadow.store.segments import segments as segment_table
@@ -147,7 +148,7 @@ def test_a_resend_keeps_to_weekdays_hours_and_the_last_moment(
         plan(m, resend=True, weekdays=[0, 1, 2, 3, 4], **values)
         shown = schedule.preview_plan(m.workspace, campaigns.row_of(m.workspace, m.campaign)).batches
         campaigns.start(m.workspace, m.campaign, "test")
-        due = [b.due_at for b in deliveries.batches(m.workspace.store.read(), m.campaign) if b.kind == "resend"]
+        due = [b.due_at for b in batch_table.batches(m.workspace.store.read(), m.campaign) if b.kind == "resend"]
         assert due == [b.again_at for b in shown if b.again_at], "what was shown is what is planned"
         assert [(d.weekday(), d.hour) for d in (datetime.fromtimestamp(t, UTC) for t in due)] == again
 

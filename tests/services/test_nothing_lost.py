@@ -21,6 +21,7 @@ from openmeadow.services.subscribers import consent, import_subscribers
 from openmeadow.services.today import overview, workspace_check
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import connection, settings
+from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns as campaign_table
 from openmeadow.store.campaigns import deliveries
 from openmeadow.store.engagement import columns_cache
@@ -42,11 +43,11 @@ def test_a_late_batch_moves_what_follows(folder: Path) -> None:
         )
         campaigns.start(m.workspace, m.campaign, "test")
         dispatcher.send_due(m.workspace, m.tokens)
-        planned = {(b.kind, b.n): b.due_at for b in deliveries.batches(m.workspace.store.read(), m.campaign)}
+        planned = {(b.kind, b.n): b.due_at for b in batch_table.batches(m.workspace.store.read(), m.campaign)}
         set_clock(m.workspace, NOW + 2 * DAY + 4 * HOUR)
         dispatcher.send_due(m.workspace, m.tokens)
         late = 2 * DAY
-        after = {(b.kind, b.n): b for b in deliveries.batches(m.workspace.store.read(), m.campaign)}
+        after = {(b.kind, b.n): b for b in batch_table.batches(m.workspace.store.read(), m.campaign)}
         assert [after["first", n].state for n in (1, 2, 3, 4)] == ["sent", "sent", "scheduled", "scheduled"]
         for key in (("first", 3), ("first", 4), ("resend", 2), ("resend", 3), ("resend", 4)):
             assert after[key].due_at == planned[key] + late, key

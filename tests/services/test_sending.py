@@ -22,6 +22,7 @@ from openmeadow.services.senders import domains
 from openmeadow.services.subscribers import import_events
 from openmeadow.services.today import overview
 from openmeadow.store import settings
+from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns as campaign_table
 from openmeadow.store.campaigns import deliveries
 from openmeadow.store.health import providers as provider_table
@@ -90,9 +91,9 @@ def test_nobody_who_answered_or_left_gets_the_resend(folder: Path) -> None:
         first = {d.subscriber: d.id for d in deliveries_of(m.workspace.store.read(), m.campaign, "first")}
         open_by(m, [1], agent="PrivacyProxy/2.0")
         set_clock(m.workspace, NOW + 4 * DAY)
-        batch = next(b for b in deliveries.batches(m.workspace.store.read(), m.campaign) if b.kind == "resend")
+        batch = next(b for b in batch_table.batches(m.workspace.store.read(), m.campaign) if b.kind == "resend")
         row = campaigns.row_of(m.workspace, m.campaign)
-        resend.draw(m.workspace, row, deliveries.batch(m.workspace.store.read(), batch.id))
+        resend.draw(m.workspace, row, batch_table.batch(m.workspace.store.read(), batch.id))
         tracking.opened(m.workspace, first[2], "Reader", "198.51.100.1")
         assert tracking.unsubscribed(m.workspace, first[3]) and tracking.unsubscribed(m.workspace, first[3])
         dispatcher.send_due(m.workspace, m.tokens)

@@ -38,6 +38,7 @@ from openmeadow.services.health import provider_health
 from openmeadow.services.subscribers import profile
 from openmeadow.services.today import alerts, overview
 from openmeadow.store import settings as settings_table
+from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns as campaign_table
 from openmeadow.store.campaigns import deliveries
 from openmeadow.store.engagement import events
@@ -274,13 +275,13 @@ def test_which_batches_are_due(folder: Path) -> None:
                             what = (b, p, waits, late)
                             id = campaign_table.add(db, json.dumps(what), 1, NOW)
                             campaign_table.update(db, id, {"state": p})
-                            q = deliveries.add_pass(db, id, "first")
-                            batch = deliveries.add_batch(db, q, 1, NOW - 60 if late else NOW + 60, 1)
-                            deliveries.set_batch(db, batch, b)
+                            q = batch_table.add_pass(db, id, "first")
+                            batch = batch_table.add_batch(db, q, 1, NOW - 60 if late else NOW + 60, 1)
+                            batch_table.set_batch(db, batch, b)
                             state = "queued" if waits else "sent"
                             deliveries.add_deliveries(db, [(q, batch, 1, 0, 0, state, None)])
                             names[batch] = what
-            due = {names[r.id] for r in deliveries.due_batches(db, NOW)}
+            due = {names[r.id] for r in batch_table.due_batches(db, NOW)}
         running = {
             (b, p, w, True) for b in ("scheduled", "sending") for p in ("scheduled", "sending") for w in (True, False)
         }

@@ -27,6 +27,7 @@ from openmeadow.services.campaigns import (
 )
 from openmeadow.services.models import ChangeIn
 from openmeadow.store import settings
+from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns as campaign_table
 from openmeadow.store.campaigns import content, deliveries
 from openmeadow.store.subscribers.subscribers import people_changed
@@ -54,7 +55,7 @@ def sent(m: Mailing, kind: str = "first") -> list[Any]:
 
 
 def batches(m: Mailing, kind: str = "first") -> list[Any]:
-    return [b for b in deliveries.batches(m.workspace.store.read(), m.campaign) if b.kind == kind]
+    return [b for b in batch_table.batches(m.workspace.store.read(), m.campaign) if b.kind == kind]
 
 
 def test_what_still_waits_is_changed(folder: Path) -> None:

@@ -26,7 +26,9 @@ from openmeadow.services.workspace import Workspace
 from openmeadow.store import connection, undo_log
 from openmeadow.store import settings as settings_table
 from openmeadow.store.bulk import AT_ONCE, insert_many
+from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns, deliveries
+from openmeadow.store.campaigns import external as external_table
 from openmeadow.store.connection import Store
 from openmeadow.store.engagement import events
 from openmeadow.store.sequences import sequences
@@ -47,7 +49,7 @@ def test_all_or_nothing(folder: Path) -> None:
     with pytest.raises(sqlite3.OperationalError, match="readonly"):
         store.read().execute("DELETE FROM settings")
     with pytest.raises(sqlite3.IntegrityError), store.atomic() as db:
-        deliveries.add_batch(db, 99, 1, 0, 0)
+        batch_table.add_batch(db, 99, 1, 0, 0)
     store.close()
     again = Store(folder)
     scripts = list((resources.files("openmeadow.store") / "migrations").iterdir())
@@ -103,7 +105,7 @@ def test_today_counts_what_needs_somebody(workspace: Workspace) -> None:
     with workspace.store.atomic() as db:
         id = campaigns.add(db, "Held one", 1, NOW)
         campaigns.update(db, id, {"state": "paused"})
-        batch = deliveries.add_batch(db, deliveries.add_pass(db, id, "first"), 1, NOW + 60, 2)
+        batch = batch_table.add_batch(db, batch_table.add_pass(db, id, "first"), 1, NOW + 60, 2)
         deliveries.add_deliveries(db, [(1, batch, 1, 0, 0, "unconfirmed", None), (1, batch, 2, 0, 0, "queued", None)])
         events.put_aside(db, [("x@x.example", "[1]", None)])
         with pytest.raises(ValueError, match="no such columns"):
@@ -140,16 +142,16 @@ def test_many_rows_are_written_as_one_by_one(workspace: Workspace, n: int) -> No
 
 
 HOT: tuple[Callable[[sqlite3.Connection], object], ...] = (
-    lambda db: deliveries.due_batches(db, NOW),
+    lambda db: batch_table.due_batches(db, NOW),
     lambda db: deliveries.waiting_of(db, 1, 50),
     lambda db: deliveries.again_due(db, NOW),
     lambda db: deliveries.requeue(db, NOW),
     deliveries.sending_now,
     deliveries.next_due,
-    lambda db: deliveries.external_pending(db, NOW),
-    lambda db: deliveries.report_external(db, 1, 1, [1, 2, 3]),
-    lambda db: deliveries.told_since(db, 1, 5),
-    lambda db: deliveries.waiting_for_word(db, 1),
+    lambda db: external_table.external_pending(db, NOW),
+    lambda db: external_table.report_external(db, 1, 1, [1, 2, 3]),
+    lambda db: external_table.told_since(db, 1, 5),
+    lambda db: external_table.waiting_for_word(db, 1),
     lambda db: deliveries.resent_often(db, NOW, 3),
     lambda db: deliveries.mark(db, 1, "failed", NOW),
     lambda db: deliveries.of_person(db, 1, 1),
@@ -185,8 +187,8 @@ def test_hot_statements_go_through_no_large_table(workspace: Workspace, analysed
     with workspace.store.atomic() as db:
         for kind in ("first", "resend"):
             id = campaigns.add(db, f"One {kind}", 1, NOW)
-            of = deliveries.add_pass(db, id, kind)
-            batch = deliveries.add_batch(db, of, 1, NOW + 60, 389)
+            of = batch_table.add_pass(db, id, kind)
+            batch = batch_table.add_batch(db, of, 1, NOW + 60, 389)
             deliveries.add_deliveries(db, [(of, batch, i, 0, 0, "waiting", None) for i in range(1, 390)])
     if analysed:
         workspace.store.analyse()

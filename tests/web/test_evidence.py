@@ -15,7 +15,16 @@ from openmeadow.core.consent.evidence import text_hash
 from openmeadow.services import accounts
 from openmeadow.services.campaigns import campaigns
 from openmeadow.services.segments import segments
-from openmeadow.services.subscribers import consent, erasure, export, import_events, import_subscribers, reconsent, signup
+from openmeadow.services.subscribers import (
+    address_change,
+    consent,
+    erasure,
+    export,
+    import_events,
+    import_subscribers,
+    reconsent,
+    signup,
+)
 from openmeadow.services.subscribers.selection import Choice
 from openmeadow.store import settings
 from openmeadow.store.subscribers import consent as table
@@ -115,7 +124,7 @@ def test_nothing_of_an_erased_person_is_left(running: tuple[Mailing, Any]) -> No
     import_subscribers.run(m.workspace.store, file, NOW, "t", consent={"News": "given"}, source="desk")
     file.unlink()
     id = m.workspace.store.read().execute("SELECT id FROM subscribers WHERE email = ?", (old,)).fetchone()["id"]
-    signup.ask_new_address(m.workspace, id, email)
+    address_change.ask_new_address(m.workspace, id, email)
     signup.tend(m.workspace)
     client.post(button(m, email))
     signup.tend(m.workspace)

@@ -7,7 +7,7 @@ export function BandLegend() {
   if (!status.data) return null;
   const rules = bandRules(status.data.window_days);
   return (
-    <details className="mt-3 text-[13px]">
+    <details className="mt-3 text-small">
       <summary className="cursor-pointer text-cornflower">What the bands mean</summary>
       <dl className="mt-1.5 grid grid-cols-[auto_1fr] gap-x-3 gap-y-1 text-ink-2">
         {BANDS.map((b, i) => (

@@ -39,7 +39,7 @@ export function ClockMenu({ now, moving }: { now: number; moving: M["Moving"] | 
           sideOffset={8}
           className="z-50 w-[270px] rounded border border-rule-strong bg-panel py-1 shadow-lg"
         >
-          <p className="px-4 py-2 text-[13px] text-ink-2">
+          <p className="px-4 py-2 text-small text-ink-2">
             The demo clock is paused. Move it forward to run everything that is due: batches, opens, bounces.
           </p>
           {(

@@ -1,4 +1,5 @@
 import { useEffect, useLayoutEffect, useRef } from "react";
+import { shared } from "./shared";
 
 export interface KeyAct {
   key: string;
@@ -16,7 +17,7 @@ export function typing(target: EventTarget | null): boolean {
 export const keyName = (key: string): string => ({ " ": "Space", Escape: "Esc" })[key] ?? key.replace("Arrow", "");
 
 /** The acts of the page at hand by key; the frame listens and lists them. */
-export const pageKeys: { current: KeyAct[] } = { current: [] };
+export const pageKeys = shared<KeyAct[]>([]);
 
 /** Keys of the page or part at hand, for as long as it is shown. */
 export function useKeys(acts: KeyAct[]) {
@@ -31,9 +32,9 @@ export function useKeys(acts: KeyAct[]) {
       ...a,
       act: (e?: KeyboardEvent) => latest.current.find((l) => l.key === a.key)?.act(e),
     }));
-    pageKeys.current = [...pageKeys.current, ...mine];
+    pageKeys.set([...pageKeys.get(), ...mine]);
     return () => {
-      pageKeys.current = pageKeys.current.filter((a) => !mine.includes(a));
+      pageKeys.set(pageKeys.get().filter((a) => !mine.includes(a)));
     };
   }, [names]);
 }

@@ -20,9 +20,9 @@ export function Page({
   tag?: ReactNode;
 }) {
   return (
-    <div className="flex h-full min-h-0 max-[900px]:block max-[900px]:overflow-auto print:block print:h-auto">
-      <main className="relative min-w-0 flex-1 overflow-auto px-6 pt-5 pb-8 max-[640px]:px-4 print:overflow-visible">
-        <header className="mb-3 flex min-h-8 items-start justify-between gap-6 max-[640px]:flex-wrap max-[640px]:gap-2">
+    <div className="flex h-full min-h-0 max-tablet:block max-tablet:overflow-auto print:block print:h-auto">
+      <main className="relative min-w-0 flex-1 overflow-auto px-6 pt-5 pb-8 max-phone:px-4 print:overflow-visible">
+        <header className="mb-3 flex min-h-8 items-start justify-between gap-6 max-phone:flex-wrap max-phone:gap-2">
           <div>
             <h1 className="flex flex-wrap items-center gap-x-3 gap-y-1">
               {title}
@@ -31,7 +31,7 @@ export function Page({
             {lead && <p className="mt-1.5 text-ink-2">{lead}</p>}
           </div>
           {acts && (
-            <div className="flex shrink-0 flex-wrap justify-end gap-2 max-[640px]:shrink max-[640px]:justify-start print:hidden">
+            <div className="flex shrink-0 flex-wrap justify-end gap-2 max-phone:shrink max-phone:justify-start print:hidden">
               {acts}
             </div>
           )}
@@ -40,7 +40,7 @@ export function Page({
         {children}
       </main>
       {side && (
-        <aside className="relative w-[326px] shrink-0 overflow-auto border-l border-rule-strong bg-panel px-5 py-5 print:w-full print:overflow-visible print:border-0 max-[900px]:w-full max-[900px]:border-t max-[900px]:border-l-0">
+        <aside className="relative w-[326px] shrink-0 overflow-auto border-l border-rule-strong bg-panel px-5 py-5 print:w-full print:overflow-visible print:border-0 max-tablet:w-full max-tablet:border-t max-tablet:border-l-0">
           {side}
         </aside>
       )}
@@ -51,7 +51,7 @@ export function Page({
 export function Tabs({ of }: { of: { to: string; words: string; extra?: ReactNode }[] }) {
   return (
     <nav
-      className="mb-4 flex gap-5 border-b border-rule max-[900px]:overflow-x-auto max-[900px]:overflow-y-hidden max-[900px]:whitespace-nowrap print:hidden"
+      className="mb-4 flex gap-5 border-b border-rule max-tablet:overflow-x-auto max-tablet:overflow-y-hidden max-tablet:whitespace-nowrap print:hidden"
       aria-label="Pages in this section"
     >
       {of.map((t) => (
@@ -64,7 +64,7 @@ export function Tabs({ of }: { of: { to: string; words: string; extra?: ReactNod
           }
         >
           {t.words}
-          {t.extra && <span className="ml-1.5 text-[13px] font-normal text-clover">{t.extra}</span>}
+          {t.extra && <span className="ml-1.5 text-small font-normal text-clover">{t.extra}</span>}
         </NavLink>
       ))}
     </nav>

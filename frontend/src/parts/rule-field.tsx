@@ -121,7 +121,7 @@ export function RuleField({
               </button>
             ))}
           </div>
-          <p className="px-3 pt-1 text-[12px] text-ink-3">Tab accepts the selected suggestion</p>
+          <p className="px-3 pt-1 text-tiny text-ink-3">Tab accepts the selected suggestion</p>
         </div>
       )}
       <Announced count={list.length} shown={shown} />

@@ -87,7 +87,7 @@ export function Search({ open, close }: { open: boolean; close: () => void }) {
             >
               <span className="shrink-0 font-semibold">{item.name}</span>
               <span className="min-w-0 flex-1 truncate text-ink-2">{item.detail}</span>
-              <span className="shrink-0 text-[13px] text-ink-3">{item.kind}</span>
+              <span className="shrink-0 text-small text-ink-3">{item.kind}</span>
             </button>
           ))}
         </div>

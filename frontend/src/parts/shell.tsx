@@ -13,7 +13,7 @@ import { useMe } from "./me";
 import { Search } from "./search";
 import { Table } from "./table";
 import { useTimes } from "./times";
-import type { Undo } from "./undo-offer";
+import { offerUndo, useUndoOffer } from "./undo-offer";
 
 function Mark() {
   return (
@@ -56,7 +56,7 @@ export function Shell({ children }: { children: ReactNode }) {
       if (e.defaultPrevented || typing(e.target) || e.ctrlKey || e.metaKey || e.altKey) return; // Esc closed a dialog
       if (document.querySelector('[role="dialog"]')) return;
       const place = PLACES[Number(e.key) - 1];
-      const own = pageKeys.current.findLast((a) => a.key === e.key);
+      const own = pageKeys.get().findLast((a) => a.key === e.key);
       if (own) own.act(e);
       else if (place) go(`/${place}`);
       else if (e.key === "f" || e.key === "F") setFinding(true);
@@ -70,14 +70,14 @@ export function Shell({ children }: { children: ReactNode }) {
   }, [go]);
 
   return (
-    <div className="grid h-screen grid-cols-[minmax(0,1fr)] grid-rows-[46px_minmax(0,1fr)_28px] print:block print:h-auto max-[640px]:grid-rows-[auto_minmax(0,1fr)_auto]">
-      <header className="flex items-center gap-4 border-b print:hidden border-rule-strong bg-panel px-5 max-[640px]:flex-wrap max-[640px]:gap-y-2 max-[640px]:px-4 max-[640px]:py-2">
+    <div className="grid h-screen grid-cols-[minmax(0,1fr)] grid-rows-[46px_minmax(0,1fr)_28px] print:block print:h-auto max-phone:grid-rows-[auto_minmax(0,1fr)_auto]">
+      <header className="flex items-center gap-4 border-b print:hidden border-rule-strong bg-panel px-5 max-phone:flex-wrap max-phone:gap-y-2 max-phone:px-4 max-phone:py-2">
         <NavLink to="/today" className="flex items-center gap-2 font-head text-[16px] font-semibold [font-stretch:87%]">
           <Mark />
           Open Meadow
         </NavLink>
         <nav
-          className="flex h-full items-stretch gap-[18px] max-[640px]:order-last max-[640px]:h-auto max-[640px]:w-full max-[640px]:flex-wrap max-[640px]:gap-x-4 max-[640px]:gap-y-1.5"
+          className="flex h-full items-stretch gap-[18px] max-phone:order-last max-phone:h-auto max-phone:w-full max-phone:flex-wrap max-phone:gap-x-4 max-phone:gap-y-1.5"
           aria-label="Sections"
         >
           {PLACES.map((p, i) => (
@@ -95,16 +95,16 @@ export function Shell({ children }: { children: ReactNode }) {
             </NavLink>
           ))}
         </nav>
-        <div className="flex-1 max-[640px]:hidden" />
+        <div className="flex-1 max-phone:hidden" />
         <button
           type="button"
           onClick={() => setFinding(true)}
-          className="flex w-[190px] items-center justify-between gap-2 rounded border border-rule-strong px-2.5 py-1 text-ink-3 max-[1180px]:w-[110px] max-[640px]:ml-auto max-[640px]:w-auto"
+          className="flex w-[190px] items-center justify-between gap-2 rounded border border-rule-strong px-2.5 py-1 text-ink-3 max-[1180px]:w-[110px] max-phone:ml-auto max-phone:w-auto"
         >
-          <span className="max-[640px]:hidden">Search</span>
-          <span className="hidden max-[640px]:inline">Search</span> <kbd className="font-sans text-[12px]">F</kbd>
+          <span className="max-phone:hidden">Search</span>
+          <span className="hidden max-phone:inline">Search</span> <kbd className="font-sans text-tiny">F</kbd>
         </button>
-        <span className="h-5 border-l border-rule-strong max-[640px]:hidden" />
+        <span className="h-5 border-l border-rule-strong max-phone:hidden" />
         {now ? (
           me.demo ? (
             <ClockMenu now={now} moving={moving} />
@@ -124,21 +124,11 @@ export function Shell({ children }: { children: ReactNode }) {
 function StatusLine({ data, list }: { data: M["Status"] | undefined; list: () => void }) {
   const { clockTime, moment } = useTimes();
   const me = useMe();
-  const [undo, setUndo] = useState<Undo | null>(null);
-  useEffect(() => {
-    let timer = 0;
-    const on = (e: Event) => {
-      setUndo((e as CustomEvent<Undo>).detail);
-      clearTimeout(timer);
-      timer = window.setTimeout(() => setUndo(null), 20_000);
-    };
-    window.addEventListener("meadow-undo", on);
-    return () => window.removeEventListener("meadow-undo", on);
-  }, []);
+  const [undo, withdraw] = useUndoOffer();
   if (!data) return <footer className="border-t border-rule-strong bg-wash" />;
   const busy = data.sending > 0;
   return (
-    <footer className="flex items-center gap-6 overflow-hidden max-[640px]:overflow-x-auto print:hidden border-t border-rule-strong bg-wash px-5 text-[13px] whitespace-nowrap text-ink-2">
+    <footer className="flex items-center gap-6 overflow-hidden max-phone:overflow-x-auto print:hidden border-t border-rule-strong bg-wash px-5 text-small whitespace-nowrap text-ink-2">
       {undo ? (
         <span role="status" className="text-ink">
           {undo.words}{" "}
@@ -149,9 +139,9 @@ function StatusLine({ data, list }: { data: M["Status"] | undefined; list: () =>
               onClick={async () => {
                 try {
                   await undo.undo?.();
-                  setUndo(null);
+                  withdraw();
                 } catch (e) {
-                  setUndo({ words: (e as Error).message, undo: null });
+                  offerUndo({ words: (e as Error).message, undo: null });
                 }
               }}
             >
@@ -233,7 +223,10 @@ function KeyList({ open, close }: { open: boolean; close: () => void }) {
     ["F", "search"],
     ["Esc", "back"],
     ["?", "show this list"],
-    ...pageKeys.current.filter((a) => a.words).map((a): [string, string] => [keyName(a.key), a.words]),
+    ...pageKeys
+      .get()
+      .filter((a) => a.words)
+      .map((a): [string, string] => [keyName(a.key), a.words]),
   ];
   return (
     <Dialog open={open} change={(o) => !o && close()} title="Keyboard shortcuts">

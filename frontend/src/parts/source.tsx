@@ -45,19 +45,19 @@ export function SourceDialog({
       <div className="min-h-0 flex-1 overflow-auto px-6 py-4">
         {s && (
           <>
-            <Table label="Headers" className="mb-4 text-[13px]">
+            <Table label="Headers" className="mb-4 text-small">
               <tbody>
                 {s.headers.map((h, i) => (
                   <tr key={i}>
                     <td className="w-[170px] font-semibold">{h.name}</td>
-                    <td className="font-mono text-[12px] [overflow-wrap:anywhere]">{h.value}</td>
+                    <td className="font-mono text-tiny [overflow-wrap:anywhere]">{h.value}</td>
                     <td className="w-[38%] text-ink-2">{h.meaning}</td>
                   </tr>
                 ))}
               </tbody>
             </Table>
             <h2 className="mb-1">Source</h2>
-            <pre className="code max-h-none text-[12px]">{s.raw}</pre>
+            <pre className="code max-h-none text-tiny">{s.raw}</pre>
           </>
         )}
       </div>

@@ -57,7 +57,7 @@ export function TakeFile<P extends keyof Taken>({
       </button>
       <Sentence error={error} />
       {lines.length > 0 && (
-        <div role="status" className="border-l-2 border-cornflower pl-3 text-[13px]">
+        <div role="status" className="border-l-2 border-cornflower pl-3 text-small">
           {lines.map((s) => (
             <p key={s}>{s}</p>
           ))}

@@ -229,7 +229,7 @@ function Tokens({ of, act }: { of: M["AccountToken"][]; act: Act }) {
   return (
     <Part title="Tokens for scripts">
       <p className="mb-1 text-ink-2">
-        Send it as <span className="font-mono text-[13px]">Authorization: Bearer …</span>
+        Send it as <span className="font-mono text-small">Authorization: Bearer …</span>
       </p>
       <TokenTable of={of} end={(id) => act(() => remove(`/me/tokens/${id}`))} />
       {token && (

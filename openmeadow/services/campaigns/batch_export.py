@@ -17,6 +17,7 @@ from openmeadow.services.campaigns.schedule import draw_schedule
 from openmeadow.services.subscribers.export import safe
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
+from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns, deliveries
 from openmeadow.store.campaigns.records import Campaign
 from openmeadow.store.subscribers import subscribers
@@ -53,7 +54,7 @@ def _batches(workspace: Workspace, row: Campaign, refused: Refusals) -> list[Exp
     reason, who was skipped since or is refused."""
     db, out = workspace.store.read(), []
     if row.state != "draft":
-        for b in deliveries.batches(db, row.id):
+        for b in batch_table.batches(db, row.id):
             people: list[tuple[int, str]] = []
             left: list[tuple[int, str]] = []
             for d in deliveries.people_of_batch(db, b.id):

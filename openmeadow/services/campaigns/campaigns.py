@@ -36,7 +36,9 @@ from openmeadow.services.senders import domains
 from openmeadow.services.subscribers import reconsent
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
+from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns, content, deliveries
+from openmeadow.store.campaigns import unconfirmed as unconfirmed_table
 from openmeadow.store.campaigns.records import Campaign, Texts
 from openmeadow.store.rows import SqlValue
 from openmeadow.store.senders import senders as from_addresses
@@ -211,10 +213,10 @@ def start(workspace: Workspace, row_id: CampaignId, who: str, *, external: bool 
             campaigns.add_link(db, MessageId(message), url)
         campaigns.add_link(db, MessageId(message), str(workspace.setting("public_url")) + TRAP_PATH, trap=True)
         content.add_version(db, row_id, 1, Texts.of(row), who, workspace.now())
-        first = deliveries.add_pass(db, row_id, "first")
+        first = batch_table.add_pass(db, row_id, "first")
         sizes = np.bincount(drawn.batch[drawn.batch >= 0], minlength=len(drawn.moments))
         batches = [
-            deliveries.add_batch(db, first, i + 1, at, int(n))
+            batch_table.add_batch(db, first, i + 1, at, int(n))
             for i, (at, n) in enumerate(zip(drawn.moments, sizes.tolist(), strict=True))
         ]
         # all by ascending subscriber, which is how the indexes of deliveries grow without being torn
@@ -268,7 +270,7 @@ def resume(workspace: Workspace, row_id: CampaignId, who: str) -> None:
     with workspace.store.atomic() as db:
         _move(workspace, row_id, who, ("paused",), "sending", "resumed campaign")
         campaigns.update(db, row_id, {"guard_from": workspace.now() + 1, "paused_why": "", "paused_evidence": "[]"})
-        deliveries.requeue_blocked(db, row_id)
+        unconfirmed_table.requeue_blocked(db, row_id)
 
 
 def stop(workspace: Workspace, row_id: CampaignId, who: str) -> int:
@@ -277,7 +279,7 @@ def stop(workspace: Workspace, row_id: CampaignId, who: str) -> int:
         raise Refused("It is part of a sequence. Disable the step there, or end the sequence.")
     with workspace.store.atomic() as db:
         _move(workspace, row_id, who, ("scheduled", "sending", "paused"), "stopped", "stopped campaign")
-        deliveries.set_batches(db, row_id, ("scheduled", "sending", "paused"), "stopped")
+        batch_table.set_batches(db, row_id, ("scheduled", "sending", "paused"), "stopped")
         return deliveries.stop_waiting(db, row_id, workspace.now())
 
 
@@ -285,7 +287,7 @@ def move(workspace: Workspace, row_id: CampaignId, batch: BatchId, due_at: int, 
     """Another moment for a batch that still waits: never before now nor outside the allowed hours; its resend moves
     along. The moment it got."""
     row, db = row_of(workspace, row_id), workspace.store.read()
-    found = deliveries.batch(db, batch)
+    found = batch_table.batch(db, batch)
     if found is None or found.campaign != row_id:
         raise Missing("This batch does not exist.")
     if row.state not in ("scheduled", "sending", "paused") or found.state != "scheduled":
@@ -298,10 +300,10 @@ def move(workspace: Workspace, row_id: CampaignId, batch: BatchId, due_at: int, 
         if found.kind == "first" and found.n > 1 and p.pilot_share:
             lead = deliveries.first_moment(w, row_id)
             at = max(at, lead)
-        for b in deliveries.batches(w, row_id):
+        for b in batch_table.batches(w, row_id):
             same = b.id == batch or (found.kind == "first" and b.n == found.n)
             if same and b.state == "scheduled":
-                deliveries.move_batch(w, b.id, b.due_at + at - found.due_at)
+                batch_table.move_batch(w, b.id, b.due_at + at - found.due_at)
         settings.log(w, workspace.now(), who, f"moved batch {found.n}", row.name)
     return at
 

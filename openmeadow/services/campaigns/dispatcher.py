@@ -26,10 +26,13 @@ from openmeadow.services.senders import domains
 from openmeadow.services.sequences import runner
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
+from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns
 from openmeadow.store.campaigns import deliveries as deliveries_table
+from openmeadow.store.campaigns import unconfirmed as unconfirmed_table
+from openmeadow.store.campaigns.delivery_records import Batch, QueuedDelivery
 from openmeadow.store.campaigns.guardrail_counts import OWN_WAITS
-from openmeadow.store.campaigns.records import Batch, Campaign, QueuedDelivery
+from openmeadow.store.campaigns.records import Campaign
 from openmeadow.store.engagement import events
 from openmeadow.store.segments.permission_facts import StoreFacts
 from openmeadow.store.sequences import sequences
@@ -43,7 +46,7 @@ GOES_ON = ("scheduled", "sending", "finished")  # finished: a second try of what
 def recover(workspace: Workspace) -> int:
     """After a crash: what was between DATA and its answer is unconfirmed, and shown."""
     with workspace.store.atomic() as db:
-        caught = deliveries_table.caught_between(db, workspace.now())
+        caught = unconfirmed_table.caught_between(db, workspace.now())
         if caught:
             settings.log(db, workspace.now(), "worker", "found unconfirmed deliveries", "deliveries", caught)
     return caught
@@ -57,7 +60,7 @@ def send_due(workspace: Workspace, tokens: Tokens) -> int:
     if deliveries_table.again_due(db, now):
         with workspace.store.atomic() as w:
             deliveries_table.requeue(w, now)
-    under_way = [(r.campaign, turns(workspace, tokens, r.id)) for r in deliveries_table.due_batches(db, now)]
+    under_way = [(r.campaign, turns(workspace, tokens, r.id)) for r in batch_table.due_batches(db, now)]
     while under_way:
         going = []
         for campaign, turn in under_way:
@@ -102,7 +105,7 @@ def _begin(workspace: Workspace, row: Campaign, batch: Batch) -> bool:
         resend.draw(workspace, row, batch)
     with workspace.store.atomic() as db:
         _move_what_follows(workspace, db, row, batch)
-        deliveries_table.set_batch(db, batch.id, "sending")
+        batch_table.set_batch(db, batch.id, "sending")
         campaigns.update(db, row.id, {"state": "sending"})
     return True
 
@@ -119,12 +122,12 @@ def _move_what_follows(workspace: Workspace, db: sqlite3.Connection, row: Campai
     if plan.by_own_clock:
         late = -(-late // A_DAY) * A_DAY  # so that each keeps its hour
     zone = workspace.zone
-    moved = deliveries_table.delay_after(db, row.id, batch.kind, batch.n, late)
+    moved = batch_table.delay_after(db, row.id, batch.kind, batch.n, late)
     for b in moved:
         at = plan.closed_until(b.due_at, zone)
         if at:
-            deliveries_table.move_batch(db, b.id, at)
-    deliveries_table.set_late(db, batch.id, late)
+            batch_table.move_batch(db, b.id, at)
+    batch_table.set_late(db, batch.id, late)
     if moved:
         hours = f"{late / HOUR:.1f}".removesuffix(".0")
         what = f"batch {batch.n} was sent {hours} h late; {len(moved)} later ones moved by the same time"
@@ -139,13 +142,13 @@ def _closed(workspace: Workspace, row: Campaign, batch: Batch) -> bool:
     at = row.plan.closed_until(workspace.now(), workspace.zone)
     if at:
         with workspace.store.atomic() as db:
-            deliveries_table.move_batch(db, batch.id, at)
+            batch_table.move_batch(db, batch.id, at)
     return bool(at)
 
 
 def turns(workspace: Workspace, tokens: Tokens, row_id: BatchId) -> Iterator[int]:
     """Send a batch chunk by chunk; yields how many were tried in each."""
-    batch = deliveries_table.batch(workspace.store.read(), row_id)
+    batch = batch_table.batch(workspace.store.read(), row_id)
     assert batch is not None
     row = campaigns.one(workspace.store.read(), batch.campaign)
     assert row is not None
@@ -299,8 +302,8 @@ def _close(workspace: Workspace, row: Campaign, batch: BatchId) -> None:
     campaign = row.id
     with workspace.store.atomic() as db:
         if deliveries_table.unsettled(db, batch) == 0:
-            found = deliveries_table.batch(db, batch)
+            found = batch_table.batch(db, batch)
             if found is not None and found.state != BatchState.SENT:
-                deliveries_table.set_batch(db, batch, "sent", sent_at=workspace.now())
-        if deliveries_table.open_batches(db, campaign) == 0:
+                batch_table.set_batch(db, batch, "sent", sent_at=workspace.now())
+        if batch_table.open_batches(db, campaign) == 0:
             campaigns.update(db, campaign, {"state": "finished"})

@@ -16,8 +16,11 @@ from openmeadow.services.campaigns import batch_export, dispatcher, resend
 from openmeadow.services.campaigns import campaigns as campaigns_service
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings, undo_log
+from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns, deliveries
-from openmeadow.store.campaigns.records import Batch, Campaign
+from openmeadow.store.campaigns import external as external_table
+from openmeadow.store.campaigns.delivery_records import Batch
+from openmeadow.store.campaigns.records import Campaign
 from openmeadow.store.engagement import events
 from openmeadow.store.subscribers.subscribers import facts_changed
 
@@ -58,7 +61,7 @@ def call(workspace: Workspace, row_id: CampaignId, name: str, who: str) -> None:
         message = MessageId(campaigns_service.message_of(db, row_id))
         facts_changed(db)
         settings.log(db, workspace.now(), who, f"set log name to {name}", row.name)
-    _tell(workspace, row_id, message, deliveries.waiting_for_word(workspace.store.read(), row_id))
+    _tell(workspace, row_id, message, external_table.waiting_for_word(workspace.store.read(), row_id))
     if row.state in OPEN:
         _settle(workspace, row_id)
 
@@ -75,11 +78,13 @@ def tend(workspace: Workspace) -> int:
         row = campaigns_service.row_of(workspace, c.id)
         news = before is not None and before[0] <= state[0] and before[2:] == state[2:]
         some = (
-            deliveries.told_since(db, c.message, before[0]) if before and news else deliveries.waiting_for_word(db, c.id)
+            external_table.told_since(db, c.message, before[0])
+            if before and news
+            else external_table.waiting_for_word(db, c.id)
         )
         told += _tell(workspace, c.id, c.message, some)
         looked[c.id] = state
-        for b in deliveries.batches(workspace.store.read(), c.id):
+        for b in batch_table.batches(workspace.store.read(), c.id):
             if b.kind != "first" and b.state == "scheduled" and b.due_at <= now:
                 _draw(workspace, row, b)
                 looked.pop(c.id, None)  # whom this was drawn for may have been told of before
@@ -99,7 +104,7 @@ def _tell(workspace: Workspace, campaign: CampaignId, message: MessageId, some: 
     told = 0
     for i in range(0, len(some), TOLD_AT_ONCE):
         with workspace.store.atomic() as db:
-            told += deliveries.report_external(db, campaign, message, some[i : i + TOLD_AT_ONCE].tolist())
+            told += external_table.report_external(db, campaign, message, some[i : i + TOLD_AT_ONCE].tolist())
     return told
 
 
@@ -108,22 +113,22 @@ def _draw(workspace: Workspace, row: Campaign, batch: Batch) -> None:
         resend.draw(workspace, row, batch)
     else:
         with workspace.store.atomic() as db:
-            deliveries.set_batch(db, batch.id, "sending")
+            batch_table.set_batch(db, batch.id, "sending")
 
 
 def _settle(workspace: Workspace, row_id: CampaignId) -> None:
     """Batches are under way from the first word of them, and gone when nobody waits in them any more."""
     with workspace.store.atomic() as db:
-        for b in deliveries.batches(db, row_id):
+        for b in batch_table.batches(db, row_id):
             drawn = b.kind == "first" or b.state == "sending"
             if b.state in ("scheduled", "sending") and drawn and not b.waiting:
-                deliveries.set_batch(db, b.id, "sent", sent_at=workspace.now())
+                batch_table.set_batch(db, b.id, "sent", sent_at=workspace.now())
             elif b.state == "scheduled" and b.sent:
-                deliveries.set_batch(db, b.id, "sending")
-        under_way = any(b.state in ("sending", "sent") for b in deliveries.batches(db, row_id))
+                batch_table.set_batch(db, b.id, "sending")
+        under_way = any(b.state in ("sending", "sent") for b in batch_table.batches(db, row_id))
         if campaigns.state_of(db, row_id) == "paused":
             return  # somebody decides; what is told is kept all the same
-        if not deliveries.open_batches(db, row_id):
+        if not batch_table.open_batches(db, row_id):
             campaigns.update(db, row_id, {"state": "finished"})
         elif under_way:
             campaigns.update(db, row_id, {"state": "sending"})
@@ -135,7 +140,7 @@ def _refused(workspace: Workspace, row: Campaign) -> batch_export.Refusals:
     db, out = workspace.store.read(), batch_export.Refusals()
     if not row.external or row.state not in OPEN:
         return {}
-    for b in deliveries.batches(db, row.id):
+    for b in batch_table.batches(db, row.id):
         after = 0
         while waiting := deliveries.waiting_of(db, b.id, CHUNK, after):
             after = waiting[-1].subscriber
@@ -150,7 +155,7 @@ def skip(workspace: Workspace, row_id: CampaignId) -> int:
     row = campaigns_service.row_of(workspace, row_id)
     if not row.external or row.state not in OPEN:
         return 0
-    waiting = deliveries.waiting_for_word(workspace.store.read(), row_id)
+    waiting = external_table.waiting_for_word(workspace.store.read(), row_id)
     _tell(workspace, row_id, row.message or NO_MESSAGE, waiting)  # who was sent to by now is not asked about
     refused = _refused(workspace, row)
     with workspace.store.atomic() as db:  # of whom the log has told meanwhile keeps that

@@ -18,8 +18,9 @@ from openmeadow.core.states import BounceClass, CampaignState, DeliveryState, Fo
 from openmeadow.services import models
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
+from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns, deliveries, guardrail_counts
-from openmeadow.store.campaigns.records import ReturnCount, SentCount
+from openmeadow.store.campaigns.delivery_records import ReturnCount, SentCount
 from openmeadow.store.health import health, providers
 from openmeadow.store.health.providers import names as provider_names
 from openmeadow.store.subscribers.subscribers import people_version
@@ -184,7 +185,7 @@ def see(workspace: Workspace, campaign: CampaignId) -> models.Guardrails:
     assert row is not None
     paused = row.state == CampaignState.PAUSED
     found = readings(workspace, campaign, row.guard_from)
-    people = sum(b.people for b in deliveries.batches(workspace.store.read(), campaign) if b.kind == SendKind.FIRST)
+    people = sum(b.people for b in batch_table.batches(workspace.store.read(), campaign) if b.kind == SendKind.FIRST)
     return models.Guardrails(
         guardrails=[_figures(k, w, r) for k, w, r in found if w[0] == WHOLE or r.state != "within limit"],
         paused_why=row.paused_why if paused else "",
@@ -228,7 +229,7 @@ def without_provider(workspace: Workspace, campaign: CampaignId, provider: str, 
         n = guardrail_counts.skip_provider(
             db, campaign, names.index(provider), f"resumed without {provider}", workspace.now()
         )
-        deliveries.recount_people(db, campaign)
+        batch_table.recount_people(db, campaign)
         campaigns.update(
             db,
             campaign,

@@ -10,7 +10,8 @@ from openmeadow.core.events import Kind
 from openmeadow.net.signed_tokens import Tokens
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
-from openmeadow.store.campaigns import campaigns, deliveries
+from openmeadow.store.campaigns import campaigns
+from openmeadow.store.campaigns import unconfirmed as unconfirmed_table
 from openmeadow.store.engagement import events
 
 SETTING = "outgoing_paused"
@@ -37,7 +38,7 @@ class Paused:
 
 def pause_all(db: sqlite3.Connection, now: int, as_of: int, why: str) -> int:
     """Nothing goes out from now on, where anybody waits for something; how many plans and sequences do."""
-    plans = deliveries.under_way(db)
+    plans = unconfirmed_table.under_way(db)
     if plans:
         settings.set_setting(db, SETTING, {"since": now, "as_of": as_of, "why": why})
         settings.log(db, now, "restore", f"paused all sending: {why}", "workspace", sum(p.waiting for p in plans))
@@ -54,7 +55,7 @@ def paused(workspace: Workspace) -> Paused | None:
     said = workspace.setting(SETTING)
     if not said:
         return None
-    plans = tuple(PausedPlan(r.id, r.name, r.waiting) for r in deliveries.under_way(workspace.store.read()))
+    plans = tuple(PausedPlan(r.id, r.name, r.waiting) for r in unconfirmed_table.under_way(workspace.store.read()))
     return Paused(said["since"], said["as_of"], said["why"], plans)
 
 
@@ -75,7 +76,7 @@ def read_log(workspace: Workspace, text: str, who: str) -> int:
     if not named:
         raise Refused("This log names none of our messages. It needs Message-IDs or return paths.")
     with workspace.store.atomic() as db:
-        changed = deliveries.mark_sent(db, sorted(named), workspace.now())
+        changed = unconfirmed_table.mark_sent(db, sorted(named), workspace.now())
         for campaign in sorted({r.campaign for r in changed}):
             row = campaigns.one(db, campaign)
             assert row is not None

@@ -17,6 +17,7 @@ from openmeadow.services.campaigns import preflight, recipients
 from openmeadow.services.campaigns.findings import LEVELS, Finding, found, in_order
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
+from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns, content, deliveries
 from openmeadow.store.campaigns.records import Campaign
 from openmeadow.store.health.providers import names as provider_names
@@ -149,7 +150,7 @@ def _collisions(workspace: Workspace, row: Campaign, who: recipients.Recipients)
     for other in campaigns.waiting_plans(db):
         if other.id == row.id:
             continue
-        that_day = [b.id for b in deliveries.batches_ahead(db, other.id) if day(b.due_at) in mine]
+        that_day = [b.id for b in batch_table.batches_ahead(db, other.id) if day(b.due_at) in mine]
         both = int(np.isin(who.subscriber, deliveries.waiting_in(db, that_day)).sum()) if that_day else 0
         if both:
             words = (

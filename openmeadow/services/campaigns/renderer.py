@@ -22,7 +22,8 @@ from openmeadow.services.senders.relay import relay
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings as settings_table
 from openmeadow.store.campaigns import campaigns, content, deliveries
-from openmeadow.store.campaigns.records import Addressed, Campaign, CampaignDelivery, QueuedDelivery, Version
+from openmeadow.store.campaigns.delivery_records import CampaignDelivery, QueuedDelivery
+from openmeadow.store.campaigns.records import Addressed, Campaign, Version
 from openmeadow.store.subscribers import subscribers
 from openmeadow.store.subscribers.records import Subscriber
 

@@ -15,8 +15,10 @@ from openmeadow.core.states import BounceClass
 from openmeadow.services.subscribers.import_events import HARD_BOUNCE
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings, undo_log
+from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns, deliveries
-from openmeadow.store.campaigns.records import FailedDelivery
+from openmeadow.store.campaigns import unconfirmed as unconfirmed_table
+from openmeadow.store.campaigns.delivery_records import FailedDelivery
 from openmeadow.store.engagement import events
 from openmeadow.store.subscribers import consent
 from openmeadow.store.subscribers.subscribers import facts_changed
@@ -55,7 +57,7 @@ class RefusedGroup:
 
 def _failed(db: sqlite3.Connection, campaign: CampaignId) -> dict[str, list[FailedDelivery]]:
     groups: dict[str, list[FailedDelivery]] = {}
-    for row in deliveries.failed_of(db, campaign):
+    for row in unconfirmed_table.failed_of(db, campaign):
         groups.setdefault(same_words("", row.reason or "").strip(), []).append(row)
     return groups
 
@@ -81,7 +83,7 @@ def put_back(workspace: Workspace, campaign: CampaignId, words: str, who: str) -
         unmark(db, [(r.id, r.attempts) for r in rows], workspace.now())
         if not row.sequence:
             for batch in {r.batch for r in rows}:
-                deliveries.set_batch(db, batch, "sending")
+                batch_table.set_batch(db, batch, "sending")
             if row.state == "finished":
                 campaigns.update(db, campaign, {"state": "sending"})
         settings.log(db, workspace.now(), who, "queued again", row.name, len(rows))

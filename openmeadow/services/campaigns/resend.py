@@ -18,8 +18,10 @@ from openmeadow.core.rules.conditions import View
 from openmeadow.core.states import HOLDOUT, DeliveryState
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
+from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import deliveries, delivery_columns
-from openmeadow.store.campaigns.records import Batch, Campaign, CampaignDelivery, Send
+from openmeadow.store.campaigns.delivery_records import Batch, CampaignDelivery, Send
+from openmeadow.store.campaigns.records import Campaign
 
 BEFORE = {"resend": "first", "second resend": "resend"}
 MOST_IN_30_DAYS = 2
@@ -41,17 +43,17 @@ def plan_passes(db: sqlite3.Connection, campaign: CampaignId, plan: Plan, moment
     """The passes and batches of the resend, and of a second one where it was asked for: at allowed hours, and none after
     the plan's last moment."""
     variants = plan.resend_variants()
-    again = deliveries.add_pass(db, campaign, "resend", _as_json(variants), float(plan.holdout_share))
+    again = batch_table.add_pass(db, campaign, "resend", _as_json(variants), float(plan.holdout_share))
     second = None
     if plan.second:
-        second = deliveries.add_pass(db, campaign, "second resend", _as_json(variants[:1]), float(plan.holdout_share))
+        second = batch_table.add_pass(db, campaign, "second resend", _as_json(variants[:1]), float(plan.holdout_share))
     for i, at in enumerate(moments):
         once = plan.resend_at(at, int(plan.wait), zone)
         if once is not None:
-            deliveries.add_batch(db, again, i + 1, once, 0)
+            batch_table.add_batch(db, again, i + 1, once, 0)
         twice = plan.resend_at(at, int(plan.wait) + max(a.wait for a in variants), zone)
         if second is not None and once is not None and twice is not None:
-            deliveries.add_batch(db, second, i + 1, twice, 0)
+            batch_table.add_batch(db, second, i + 1, twice, 0)
 
 
 def ignored(view: View, message: MessageId, rule: str, *, machine_only: bool = False) -> np.ndarray:
@@ -105,7 +107,7 @@ def draw(workspace: Workspace, row: Campaign, batch: Batch) -> None:
             mine = int((variant == i).sum())
             if a.wait > plan.wait and batch.kind == "resend" and mine:
                 later = plan.resend_at(batch.due_at, a.wait - plan.wait, zone) or batch.due_at
-                place[i] = deliveries.add_batch(db, batch.send, batch.n, later, mine, i + 1)
+                place[i] = batch_table.add_batch(db, batch.send, batch.n, later, mine, i + 1)
         deliveries.add_deliveries(
             db,
             (
@@ -127,7 +129,7 @@ def draw(workspace: Workspace, row: Campaign, batch: Batch) -> None:
         here = int((variant < 0).sum()) + sum(
             int((variant == i).sum()) for i in range(len(variants)) if place[i] == batch.id
         )
-        deliveries.set_batch(db, batch.id, "sending", people=here)  # so that it is never drawn again
+        batch_table.set_batch(db, batch.id, "sending", people=here)  # so that it is never drawn again
         name = f"{row.name}, batch {batch.n}"
         settings.log(db, workspace.now(), "worker", f"prepared {batch.kind}", name, len(subscribers))
 

@@ -23,9 +23,10 @@ from openmeadow.services.campaigns.campaigns import row_of
 from openmeadow.services.campaigns.figures import MessageFigures, Outcomes, deliveries_of
 from openmeadow.services.campaigns.resend import TOO_OFTEN, arms_in
 from openmeadow.services.workspace import Workspace
-from openmeadow.store.campaigns import deliveries
+from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns.delivery_columns import STATES, DeliveryColumns
-from openmeadow.store.campaigns.records import BatchCounts, Campaign
+from openmeadow.store.campaigns.delivery_records import BatchCounts
+from openmeadow.store.campaigns.records import Campaign
 
 HOURS = 48
 
@@ -131,8 +132,8 @@ def results(workspace: Workspace, row_id: CampaignId) -> models.Results:
     message, db = row.message or NO_MESSAGE, workspace.store.read()
     m, outcomes = MessageFigures(view, message), Outcomes(workspace, message, view.now)
     sends = {k: _send(m, outcomes, d) for k, d in deliveries_of(workspace, row_id).items()}
-    variant_names = {p.kind: [a.name for a in arms_in(p, row.plan)] for p in deliveries.passes(db, row_id)}
-    lines = [_line(row, b, sends[b.kind], variant_names[b.kind]) for b in deliveries.batches(db, row_id)]
+    variant_names = {p.kind: [a.name for a in arms_in(p, row.plan)] for p in batch_table.passes(db, row_id)}
+    lines = [_line(row, b, sends[b.kind], variant_names[b.kind]) for b in batch_table.batches(db, row_id)]
     first, again, second = (sends[k] for k in (SendKind.FIRST, SendKind.RESEND, SendKind.SECOND_RESEND))
     on = first.reached
     opened = int((on & first.opened).sum())
@@ -215,7 +216,7 @@ def _variants(
     np.minimum.at(due, group, d.due_at)
     np.minimum.at(begun_at, group[gone], d.changed_at[gone])
     since = np.where(begun_at < FAR, begun_at, due)[group]
-    resend = next(p for p in deliveries.passes(workspace.store.read(), row_id) if p.kind == kind)
+    resend = next(p for p in batch_table.passes(workspace.store.read(), row_id) if p.kind == kind)
     names = [a.name for a in arms_in(resend, row_of(workspace, row_id).plan)]
     begun = np.isin(group, group[sent])
     engaged = again.last_act >= since

@@ -24,7 +24,7 @@ from openmeadow.services.senders.relay import relay
 from openmeadow.services.subscribers.import_events import consequences
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import campaigns, deliveries
-from openmeadow.store.campaigns.records import QueuedDelivery
+from openmeadow.store.campaigns.delivery_records import QueuedDelivery
 from openmeadow.store.engagement import events
 
 TRIES_AFTER = (1800, HOUR, 7200, 14_400)  # then every 8 h, at most 4 days

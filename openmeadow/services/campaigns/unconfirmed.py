@@ -17,8 +17,11 @@ from openmeadow.core.ids import CampaignId, DeliveryId, SubscriberId
 from openmeadow.net.signed_tokens import Tokens
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
-from openmeadow.store.campaigns import campaigns, deliveries
-from openmeadow.store.campaigns.records import Campaign, SettledDelivery
+from openmeadow.store.campaigns import batches as batch_table
+from openmeadow.store.campaigns import campaigns
+from openmeadow.store.campaigns import unconfirmed as unconfirmed_table
+from openmeadow.store.campaigns.delivery_records import SettledDelivery
+from openmeadow.store.campaigns.records import Campaign
 from openmeadow.store.engagement import events
 
 MOST_LISTED = 500
@@ -62,7 +65,7 @@ def listed(workspace: Workspace, campaign: CampaignId) -> list[Unconfirmed]:
             r.changed_at or 0,
             r.reason or "",
         )
-        for r in deliveries.unconfirmed_of(workspace.store.read(), campaign, MOST_LISTED)
+        for r in unconfirmed_table.unconfirmed_of(workspace.store.read(), campaign, MOST_LISTED)
     ]
 
 
@@ -72,7 +75,9 @@ def resolve(
     """The analyst's decision: they arrived, or they are sent to again. ``only`` are deliveries; None is all. How many."""
     row = _campaign(workspace, campaign)
     with workspace.store.atomic() as db:
-        changed = _settled(db, row, deliveries.resolve_unconfirmed(db, campaign, arrived, only), arrived, workspace.now())
+        changed = _settled(
+            db, row, unconfirmed_table.resolve_unconfirmed(db, campaign, arrived, only), arrived, workspace.now()
+        )
         act = "marked as sent" if arrived else "resent unconfirmed"
         settings.log(db, workspace.now(), who, act, row.name, changed)
     return changed
@@ -89,7 +94,7 @@ def read_log(workspace: Workspace, campaign: CampaignId, text: str, who: str, *,
     for line in text.splitlines():
         for delivery in tokens.deliveries_in(line):
             named[delivery] = named.get(delivery, False) or not _REFUSED.search(line[:5000])
-    waiting = {r.id for r in deliveries.unconfirmed_of(workspace.store.read(), campaign, -1)}
+    waiting = {r.id for r in unconfirmed_table.unconfirmed_of(workspace.store.read(), campaign, -1)}
     if not waiting:
         raise Missing(f"“{row.name}” has no unconfirmed deliveries any more.")
     if not named:
@@ -105,7 +110,7 @@ def read_log(workspace: Workspace, campaign: CampaignId, text: str, who: str, *,
 
 def resolve_by_events(workspace: Workspace) -> int:
     """Who opened, clicked, replied, booked, complained or bounced has it: settled without anybody. How many."""
-    found = deliveries.unconfirmed_with_events(workspace.store.read())
+    found = unconfirmed_table.unconfirmed_with_events(workspace.store.read())
     if not found:
         return 0
     with workspace.store.atomic() as db:
@@ -113,7 +118,7 @@ def resolve_by_events(workspace: Workspace) -> int:
             row = campaigns.one(db, campaign)
             assert row is not None
             some = [r.id for r in found if r.campaign == campaign]
-            n = _settled(db, row, deliveries.resolve_unconfirmed(db, campaign, True, some), True, workspace.now())
+            n = _settled(db, row, unconfirmed_table.resolve_unconfirmed(db, campaign, True, some), True, workspace.now())
             settings.log(db, workspace.now(), "worker", "marked as sent by later events", row.name, n)
     return len(found)
 
@@ -138,7 +143,7 @@ def _settled(db: sqlite3.Connection, row: Campaign, changed: list[SettledDeliver
         )
     elif changed and not row.sequence:
         for batch in {r.batch for r in changed}:
-            deliveries.set_batch(db, batch, "sending")
+            batch_table.set_batch(db, batch, "sending")
         if row.state == "finished":
             campaigns.update(db, row.id, {"state": "sending"})
     return len(changed)

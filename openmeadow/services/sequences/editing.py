@@ -24,7 +24,8 @@ from openmeadow.services.sequences.conditions import condition
 from openmeadow.services.sequences.loading import PASSES, definition_of, pass_of, row_of
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
-from openmeadow.store.campaigns import campaigns, content, deliveries
+from openmeadow.store.campaigns import batches as batch_table
+from openmeadow.store.campaigns import campaigns, content
 from openmeadow.store.campaigns.records import Campaign, Texts
 from openmeadow.store.rows import SqlValue
 from openmeadow.store.sequences import enrolments, sequences
@@ -167,8 +168,8 @@ def _open(workspace: Workspace, w: sqlite3.Connection, mail: Campaign, who: str)
     )
     content.add_version(w, mail.id, 1, Texts.of(mail), who, workspace.now())
     for kind in PASSES:
-        batch = deliveries.add_batch(w, deliveries.add_pass(w, mail.id, kind), 1, 0, 0)
-        deliveries.set_batch(w, batch, "sending")
+        batch = batch_table.add_batch(w, batch_table.add_pass(w, mail.id, kind), 1, 0, 0)
+        batch_table.set_batch(w, batch, "sending")
     campaigns.update(w, mail.id, {"state": "sending", "message": message, "started_at": workspace.now()})
 
 
@@ -267,7 +268,7 @@ def end(workspace: Workspace, row_id: SequenceId, who: str) -> int:
         sequences.update(db, row_id, {"state": "ended", "paused_why": ""})
         for mail in sequences.mails(db, row_id).values():
             if mail.state in ("sending", "paused"):
-                deliveries.set_batches(db, mail.id, ("scheduled", "sending", "paused"), "sent")
+                batch_table.set_batches(db, mail.id, ("scheduled", "sending", "paused"), "sent")
                 campaigns.update(db, mail.id, {"state": "finished"})
         settings.log(db, workspace.now(), who, "ended sequence", row.name, gone)
     return gone

@@ -24,7 +24,8 @@ from openmeadow.services.sequences.triggers import comes_to_hold, may_leave
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store.campaigns import deliveries as deliveries_table
-from openmeadow.store.campaigns.records import Campaign, QueuedDelivery
+from openmeadow.store.campaigns.delivery_records import QueuedDelivery
+from openmeadow.store.campaigns.records import Campaign
 from openmeadow.store.sequences import enrolments, sequences
 from openmeadow.store.sequences.records import Enrolment, Sequence, ZonedEnrolment
 from openmeadow.store.subscribers import subscribers

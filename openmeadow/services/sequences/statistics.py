@@ -18,7 +18,8 @@ from openmeadow.services.sequences import editing, validation
 from openmeadow.services.sequences.conditions import condition
 from openmeadow.services.sequences.loading import definition_of, pass_of, row_of
 from openmeadow.services.workspace import Workspace
-from openmeadow.store.campaigns import campaigns, deliveries
+from openmeadow.store.campaigns import batches as batch_table
+from openmeadow.store.campaigns import campaigns
 from openmeadow.store.campaigns.records import Campaign
 from openmeadow.store.sequences import enrolments, sequences
 from openmeadow.store.sequences.records import SentMail, Sequence
@@ -246,7 +247,7 @@ def beside(workspace: Workspace, row_id: int) -> models.Beside:
     """Campaigns that go out within a week and leave people inside alone: how many, and of how many people inside some
     campaign would have been about the same purpose."""
     db, now = workspace.store.read(), workspace.now()
-    soon = {b.campaign for b in deliveries.coming(db, now, now + WEEK) if b.campaign_state in ("scheduled", "sending")}
+    soon = {b.campaign for b in batch_table.coming(db, now, now + WEEK) if b.campaign_state in ("scheduled", "sending")}
     alone = [c for c in soon if (r := campaigns.one(db, c)) is not None and not r.with_sequences]
     over = sequences.passed_over_inside(db, row_id, alone) if alone else 0
     return models.Beside(campaigns=len(alone), people=over)

@@ -18,7 +18,7 @@ from openmeadow.services import models
 from openmeadow.services.subscribers.export import safe
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings, undo_log
-from openmeadow.store.campaigns.records import CampaignDelivery
+from openmeadow.store.campaigns.delivery_records import CampaignDelivery
 from openmeadow.store.rows import SqlValue
 from openmeadow.store.segments.renaming import purpose_renamed
 from openmeadow.store.subscribers import consent, subscribers

@@ -24,6 +24,7 @@ from openmeadow.services.subscribers import bulk_actions, consent
 from openmeadow.services.subscribers.selection import Choice
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings, undo_log
+from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns, deliveries
 from openmeadow.store.campaigns.records import Campaign
 from openmeadow.store.segments import segments
@@ -224,7 +225,7 @@ def requests(workspace: Workspace) -> list[models.ConsentRequestLine]:
             word: int(view.mask(workspace.checked_rule(rule, view)).sum())
             for word, rule in _outcome_rules(row.message_name, row.asks).items()
         }
-        mailed = sum(b.sent or 0 for b in deliveries.batches(workspace.store.read(), CampaignId(row.id)))
+        mailed = sum(b.sent or 0 for b in batch_table.batches(workspace.store.read(), CampaignId(row.id)))
         out.append(
             models.ConsentRequestLine(
                 id=row.id,

@@ -5,30 +5,24 @@ from __future__ import annotations
 import ipaddress
 import json
 import re
-import secrets
 import sqlite3
 from collections.abc import Mapping
 from dataclasses import dataclass
 
 from openmeadow.core.addresses.aliases import alias_rules, mailbox
 from openmeadow.core.addresses.syntax import address_key, syntax_problem
-from openmeadow.core.authentication import dkim
-from openmeadow.core.authentication.hosts import return_domain
 from openmeadow.core.consent.eligibility import GIVEN, PENDING, SUPPRESSION_REASONS, ask
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.ids import PurposeId, SubscriberId
-from openmeadow.core.message.assembly import Envelope, assemble
-from openmeadow.core.message.personalisation import Said
 from openmeadow.core.moments import DAY, HOUR
 from openmeadow.net.signed_tokens import Tokens
 from openmeadow.services import models
-from openmeadow.services.senders.relay import relay
-from openmeadow.services.subscribers import consent, erasure
+from openmeadow.services.subscribers import address_change, consent, erasure
+from openmeadow.services.subscribers.own_mail import LATER, send_text
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store.health import providers
 from openmeadow.store.rows import Values
-from openmeadow.store.senders import senders
 from openmeadow.store.subscribers import consent as evidence
 from openmeadow.store.subscribers import erasure as erased_table
 from openmeadow.store.subscribers import signups, subscribers
@@ -40,9 +34,7 @@ BURST = 5
 MOST_OF_ONE = 3  # sign-ups of one mailbox within a day
 MOST_REMINDERS = 2
 COMPLAINED = 1 + SUPPRESSION_REASONS.index("complaint")
-CHANGES_A_DAY, CHANGES_TO_ONE = 3, 2  # of address: by one person, to one mailbox
 LINK = "{{ link }}"
-LATER = 1800  # a mail that the relay did not take is tried again
 
 
 def network_of(ip: str) -> str:
@@ -278,7 +270,7 @@ def _confirmed(workspace: Workspace, signup: int, method: str) -> None:
 
 def tend(workspace: Workspace) -> int:
     """Mail what is due to those who await, and let lapse who never confirmed; how many mails went out."""
-    db, now, sent = workspace.store.read(), workspace.now(), _tend_changes(workspace)
+    db, now, sent = workspace.store.read(), workspace.now(), address_change.tend(workspace)
     with workspace.store.atomic() as w:
         expired = signups.expire(w, now - EXPIRE_DAYS * DAY)
     for row in expired:
@@ -360,88 +352,6 @@ def _mail(workspace: Workspace, signup: FormSignup, n: int) -> bool:
     if signup.mail_subject:
         subject = signup.mail_subject if n == 0 else f"Reminder: {signup.mail_subject}"
     return send_text(workspace, str(person.email), subject, text)
-
-
-def send_text(workspace: Workspace, to: str, subject: str, text: str) -> bool:
-    """A plain message from the first confirmed from address that can sign; False when it could not be sent."""
-    db = workspace.store.read()
-    row = senders.ready_address(db)
-    if row is None or not row.private_key:
-        return False
-    now, domain = workspace.now(), str(row.domain_name)
-    mark = f"<ask.{secrets.token_hex(8)}@{domain}>"
-    postal = str(workspace.setting("postal_address"))
-    said = Said(subject, "", f"{text}\n{postal}\n" if postal else text)
-    message = assemble(said, Envelope(str(workspace.setting("name")), str(row.address), to, mark, now))
-    message = dkim.sign(message, domain, row.selector, row.private_key, now)
-    out = relay(workspace)
-    try:
-        return out.submit(f"ask@{return_domain(domain)}", to, message).outcome == "taken"
-    finally:
-        out.close()
-
-
-def ask_new_address(workspace: Workspace, subscriber: SubscriberId, email: str) -> None:
-    """Somebody wants their mail at another address: the worker asks there, and it changes once confirmed there. Whether
-    the address is known here makes no difference to what they are told."""
-    email, now, db = email.strip(), workspace.now(), workspace.store.read()
-    if (problem := syntax_problem(email)) is not None:
-        raise Refused(f"“{email[:80]}” is not a valid address: {problem}.")
-    person = subscribers.subscriber(db, subscriber)
-    if person is None or person.email_key == address_key(email):
-        raise Refused("You already receive our emails at this address.")
-    if signups.changes_of(db, subscriber, now - DAY) >= CHANGES_A_DAY:
-        raise Refused(f"You can change your address at most {CHANGES_A_DAY} times a day. Try again tomorrow.")
-    if signups.changes_to(db, email, now - DAY) >= CHANGES_TO_ONE:
-        return  # they were asked already
-    with workspace.store.atomic() as w:
-        signups.ask_change(w, subscriber, email, now)
-
-
-def _tend_changes(workspace: Workspace) -> int:
-    """Ask at new addresses, and tell old ones that mail goes elsewhere now; how many mails went out."""
-    db, now, sent, who = workspace.store.read(), workspace.now(), 0, str(workspace.setting("name"))
-    for row in signups.changes_due(db, now):
-        link = f"{workspace.setting('public_url')}/k/{Tokens(workspace.folder).make('a', row.id)}"
-        text = (
-            f"You asked us to send the emails of {who} to this address. To confirm, open this page and click the button:\n"
-            f"{link}\n\nIf this wasn't you, ignore this email. Nothing changes.\n"
-        )
-        taken = send_text(workspace, str(row.email), f"Confirm your new address for {who}", text)
-        sent += taken
-        with workspace.store.atomic() as w:
-            signups.change_mailed(w, row.id, None if taken else now + LATER)
-    for row in signups.changes_to_tell(db):
-        text = (
-            f"The emails of {who} now go to another address, as requested and confirmed on the preference page. "
-            "If this wasn't you, reply to this email.\n"
-        )
-        with workspace.store.atomic() as w:  # once, whatever becomes of it
-            signups.change_announced(w, row.id, now)
-        sent += send_text(workspace, str(row.before), f"Your address for {who} was changed", text)
-    return sent
-
-
-def change_address(workspace: Workspace, row_id: int) -> str:
-    """The button at the new address; again does no harm. The new address."""
-    row = signups.change(workspace.store.read(), row_id)
-    if row is None:
-        raise Missing("This change has expired.")
-    if row.done_at:
-        return str(row.email)
-    key = address_key(row.email)
-    with workspace.store.atomic() as db:
-        if subscribers.ids_of(db, [key]):
-            raise Refused("This address is already registered. Please contact us.")
-        provider = providers.of_domain(db, key.rpartition("@")[2])
-        before = subscribers.subscriber(db, row.subscriber)
-        if before is None or before.erased_at:
-            raise Missing("This change has expired.")
-        erased_table.save_old(db, row.subscriber, erasure.hashed(erased_table.make_key(db), before.email_key))
-        signups.change_done(db, row_id, row.email, key, provider, str(before.email), workspace.now())
-        subscribers.people_changed(db)
-        settings.log(db, workspace.now(), "the subscriber", "changed address", f"subscriber {row.subscriber}", 1)
-    return str(row.email)
 
 
 def every(workspace: Workspace) -> tuple[list[models.FormLine], list[models.Burst]]:

@@ -14,7 +14,7 @@ from openmeadow.net.http_client import Unreachable, fetch
 from openmeadow.services import models
 from openmeadow.services.health import provider_health
 from openmeadow.services.senders import relay
-from openmeadow.services.subscribers import signup
+from openmeadow.services.subscribers import own_mail
 from openmeadow.services.today import overview
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings as settings_table
@@ -103,7 +103,7 @@ def send(workspace: Workspace, sentence: str, link: str) -> int:
     for to in settings["alert_to"]:
         places += 1
         try:
-            if signup.send_text(workspace, str(to), f"Open Meadow: {sentence[:80]}", f"{sentence}\n\n{link}\n"):
+            if own_mail.send_text(workspace, str(to), f"Open Meadow: {sentence[:80]}", f"{sentence}\n\n{link}\n"):
                 taken += 1
             else:
                 problems.append(f"{to} could not be emailed")

@@ -18,8 +18,11 @@ from openmeadow.services.sequences import statistics
 from openmeadow.services.subscribers import sunset
 from openmeadow.services.today import engaged_base
 from openmeadow.services.workspace import Workspace
-from openmeadow.store.campaigns import campaigns, deliveries
-from openmeadow.store.campaigns.records import ComingBatch, ExternalPending
+from openmeadow.store.campaigns import batches as batch_table
+from openmeadow.store.campaigns import campaigns
+from openmeadow.store.campaigns import external as external_table
+from openmeadow.store.campaigns import unconfirmed as unconfirmed_table
+from openmeadow.store.campaigns.delivery_records import ComingBatch, ExternalPending
 from openmeadow.store.engagement import event_counts, event_hours
 from openmeadow.store.health.providers import by_people
 from openmeadow.store.health.providers import names as provider_names
@@ -121,7 +124,7 @@ def _about_campaigns(workspace: Workspace, add: Add) -> None:
             f"/campaigns/{wanted.id}/checks",
             "Review",
         )
-    for u in deliveries.unconfirmed(db):
+    for u in unconfirmed_table.unconfirmed(db):
         add(
             "Unconfirmed",
             f"{u.people:,} {'email' if u.people == 1 else 'emails'} of {u.name} "
@@ -130,7 +133,7 @@ def _about_campaigns(workspace: Workspace, add: Add) -> None:
             f"/campaigns/{u.id}/schedule",
             "Resolve",
         )
-    for e in deliveries.external_pending(db, workspace.now()):
+    for e in external_table.external_pending(db, workspace.now()):
         wait = "1 recipient is waiting" if e.people == 1 else f"{e.people:,} recipients are waiting"
         add(
             "External",
@@ -223,7 +226,7 @@ def day_rows(workspace: Workspace) -> list[models.DayRow]:
             people=b.people,
             sent=b.sent,
         )
-        for b in deliveries.coming(db, begin, end - 1)
+        for b in batch_table.coming(db, begin, end - 1)
     ]
     sent = sequences.sent_since(db, begin)
     for r in sequences.day_of(db, begin, end):

@@ -8,13 +8,13 @@ from collections.abc import Sequence
 from openmeadow.core.ids import CampaignId, MessageId, PurposeId, SequenceId, SubscriberId
 from openmeadow.core.names import free_name
 from openmeadow.core.states import BatchState, CampaignKind, CampaignState, DeliveryState, SendKind
+from openmeadow.store.campaigns.delivery_records import ChosenPerson
 from openmeadow.store.campaigns.records import (
     ApprovalWanted,
     CalledMessage,
     Campaign,
     CampaignLine,
     CampaignText,
-    ChosenPerson,
     ConsentRequest,
     ExternalPlan,
     Link,

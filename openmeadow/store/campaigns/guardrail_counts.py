@@ -13,7 +13,7 @@ from openmeadow.core.ids import CampaignId
 from openmeadow.core.states import CampaignState, DeliveryState, SendKind
 from openmeadow.store.campaigns import delivery_columns
 from openmeadow.store.campaigns.delivery_columns import STATES
-from openmeadow.store.campaigns.records import GuardedCampaign, ReturnCount, SentCount, TroubleCount
+from openmeadow.store.campaigns.delivery_records import GuardedCampaign, ReturnCount, SentCount, TroubleCount
 
 CLASS_WORD = 8  # characters of a reason that name its class
 OWN_WAITS = (Reason.FREQUENCY.value, "its provider's cap for the day is full")  # put off by ourselves, never tried

@@ -12,7 +12,7 @@ from openmeadow.core.consent.eligibility import GIVEN, WITHDRAWN
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.ids import PurposeId, SubscriberId
 from openmeadow.net.signed_tokens import Tokens
-from openmeadow.services.subscribers import consent, signup
+from openmeadow.services.subscribers import address_change, consent, signup
 from openmeadow.services.subscribers.signup import FormPage, OfferedPurpose
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.subscribers import consent as table
@@ -190,7 +190,7 @@ class FormPages:
             consent.prefer(self.workspace, row_id, at_most, int(pause) if pause in map(str, (0, *PAUSES)) else 0)
         new = request.form.get("new_email", "").strip()
         if new:
-            signup.ask_new_address(self.workspace, row_id, new)
+            address_change.ask_new_address(self.workspace, row_id, new)
             return (
                 f"Saved. If {new} can receive our emails, a message is on its way. Confirm it there to use that address."
             )

@@ -15,7 +15,7 @@ from openmeadow.core.message.personalisation import FieldMistake
 from openmeadow.net.signed_tokens import Meant, Tokens
 from openmeadow.services.campaigns import images, renderer, tracking
 from openmeadow.services.senders import domains, round_trip_test
-from openmeadow.services.subscribers import reconsent, signup
+from openmeadow.services.subscribers import address_change, reconsent, signup
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import deliveries
 from openmeadow.store.subscribers import consent as consent_table
@@ -80,7 +80,7 @@ def _does(workspace: Workspace, what: Meant, agent: str, ip: str) -> str:
     acts: dict[str, Callable[[], str]] = {
         "k": lambda: domains.confirm(workspace, what.number),
         "s": lambda: signup.confirm(workspace, what.number),
-        "a": lambda: signup.change_address(workspace, what.number),
+        "a": lambda: address_change.change_address(workspace, what.number),
         "r": lambda: reconsent.agree(
             workspace, DeliveryId(what.number), PurposeId(what.link), agent, ip, shown=signup_api.shown_in(request.form)
         ),

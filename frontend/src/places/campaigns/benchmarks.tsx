@@ -72,7 +72,7 @@ export function WhatWorksPage() {
                 </td>
                 <td className="n">
                   {points(a.difference)}
-                  <span className="block text-[13px] text-ink-2">
+                  <span className="block text-small text-ink-2">
                     {points(a.low)} to {points(a.high)}
                   </span>
                 </td>
@@ -120,14 +120,14 @@ export function WhatWorksPage() {
             </tbody>
           </Table>
           {k.lines.length === 1 && (
-            <p className="mt-1 text-[13px] text-ink-2">
+            <p className="mt-1 text-small text-ink-2">
               All campaigns fall into this group, so there is nothing to compare.
             </p>
           )}
         </section>
       ))}
       {d.kinds.length > 0 && (
-        <p className="mt-2 max-w-[820px] text-[13px] text-ink-2">
+        <p className="mt-2 max-w-[820px] text-small text-ink-2">
           Audiences and content differ, so this is not proof: run an A/B test to be sure. Grey: fewer than three
           campaigns.
         </p>

@@ -71,7 +71,7 @@ export function Blocks({
           className="border-b border-rule py-2.5 first:border-t"
           aria-label={`${name} ${i + 1}, ${WORDS[b.kind].toLowerCase()}`}
         >
-          <header className="mb-1.5 flex items-center gap-2 text-[13px]">
+          <header className="mb-1.5 flex items-center gap-2 text-small">
             <span className="font-semibold text-ink-2">{WORDS[b.kind]}</span>
             {b.rule !== undefined && <span className="text-cornflower">conditional</span>}
             {!disabled && (
@@ -119,7 +119,7 @@ export function Blocks({
         </section>
       ))}
       {!disabled && (
-        <p className="mt-2 flex flex-wrap items-center gap-1 text-[13px]">
+        <p className="mt-2 flex flex-wrap items-center gap-1 text-small">
           <span className="text-ink-2">Add</span>
           {kinds.map((k) => (
             <button key={k} type="button" className="btn btn-bare py-0" onClick={() => set([...of, NEW[k]()])}>
@@ -156,7 +156,7 @@ function ForSome({ rule, set }: { rule: string; set: (rule: string) => void }) {
           {q.error.message} The campaign cannot start with it.
         </p>
       ) : (
-        <p className="mt-1 text-[13px] text-ink-2">
+        <p className="mt-1 text-small text-ink-2">
           {settled
             ? q.data
               ? `${count(q.data.count)} of ${count(q.data.subscribers)} subscribers see it if they receive the message.`
@@ -246,7 +246,7 @@ function ImageBlock({
         {b.src ? (
           <img src={b.src} alt={b.alt ?? ""} className="max-h-[120px] max-w-full" />
         ) : (
-          <span className="text-[13px] text-ink-2">no image yet</span>
+          <span className="text-small text-ink-2">no image yet</span>
         )}
       </div>
       <div className="grid grid-cols-2 gap-x-3 gap-y-2">
@@ -330,7 +330,7 @@ export function ChooseImage({ chosen, name }: { chosen: (p: M["Image"]) => void;
           ))}
         </select>
       )}
-      <span className="text-[13px] text-ink-3">PNG, JPEG or GIF, up to 2 MB</span>
+      <span className="text-small text-ink-3">PNG, JPEG or GIF, up to 2 MB</span>
       <Sentence error={error} />
     </div>
   );

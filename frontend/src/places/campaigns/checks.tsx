@@ -99,7 +99,7 @@ export function ChecksPage({ c, head }: CampaignProps) {
                     <td>
                       {x.finding}
                       {x.overridden && (
-                        <span className="block text-[13px] text-ink-2">
+                        <span className="block text-small text-ink-2">
                           Overridden by {x.overridden}{" "}
                           {me.role === "analyst" && (
                             <button
@@ -151,7 +151,7 @@ export function ChecksPage({ c, head }: CampaignProps) {
           <h2 className="mt-7 mb-1">
             Passed <span className="font-normal text-ink-2">{q.data.passed.length}</span>
           </h2>
-          <ul className="grid grid-cols-2 gap-x-8 border-t border-rule max-[1000px]:grid-cols-1">
+          <ul className="grid grid-cols-2 gap-x-8 border-t border-rule max-tablet:grid-cols-1">
             {q.data.passed.map((x) => (
               <li key={x.check} className="flex gap-3 border-b border-rule py-1.5">
                 <span className="w-[128px] shrink-0 text-clover">{x.check}</span>

@@ -27,7 +27,7 @@ export function PausedWhy({ c }: { c: M["Campaign"] }) {
         <b className="text-poppy">Paused.</b> {g.paused_why}
       </p>
       {g.evidence.length > 0 && (
-        <p className="mt-1 text-[13px] text-ink-2">
+        <p className="mt-1 text-small text-ink-2">
           {g.evidence.slice(0, 4).map((e) => (
             <span key={e.kind + e.place + e.name + e.guardrail} className="mr-4">
               {e.guardrail}{" "}
@@ -39,7 +39,7 @@ export function PausedWhy({ c }: { c: M["Campaign"] }) {
         </p>
       )}
       {g.sources.length > 0 && (
-        <p className="mt-1 text-[13px] text-ink-2">
+        <p className="mt-1 text-small text-ink-2">
           Mostly from{" "}
           {g.sources
             .map(
@@ -72,7 +72,7 @@ export function PausedWhy({ c }: { c: M["Campaign"] }) {
             Remaining recipients at {p} are skipped, with the reason; sending to the others resumes.
           </Ask>
         ))}
-        <span className="self-center text-[13px] text-ink-2">
+        <span className="self-center text-small text-ink-2">
           You can also resume or stop the whole campaign above. The decision is logged.
         </span>
       </div>
@@ -103,18 +103,18 @@ export function GuardrailList({ id, state }: { id: number; state: string }) {
                 <td>
                   {r.guardrail}
                   {r.name && (
-                    <span className="block text-[13px] text-ink-2">
+                    <span className="block text-small text-ink-2">
                       {r.place === "batch" ? `batch ${r.name}` : r.name}
                     </span>
                   )}
                 </td>
                 <td className="n">
                   {share(r.k, r.n, 2)}
-                  <span className="block text-[13px] text-ink-2">of {count(r.n)}</span>
+                  <span className="block text-small text-ink-2">of {count(r.n)}</span>
                 </td>
                 <td className={`n font-semibold ${COLOUR[r.state]}`}>
                   {r.state}
-                  <span className="block text-[13px] font-normal text-ink-2">
+                  <span className="block text-small font-normal text-ink-2">
                     limit {Number((100 * r.limit).toFixed(2))}%
                   </span>
                 </td>
@@ -124,7 +124,7 @@ export function GuardrailList({ id, state }: { id: number; state: string }) {
         </Table>
       )}
       {g.too_small.length > 0 && (
-        <p className="mt-1 text-[13px] text-ink-2">
+        <p className="mt-1 text-small text-ink-2">
           This campaign is too small to detect{" "}
           {g.too_small.map((s) => `${s.guardrail} (needs ${count(s.enough)} recipients)`).join(", ")}.
         </p>

@@ -56,7 +56,7 @@ export function LayoutPage() {
             <div key={t.id} className="flex items-baseline justify-between gap-3 border-t border-rule py-2">
               <span>
                 <b>{t.name}</b>
-                <span className="block text-[13px] text-ink-2">
+                <span className="block text-small text-ink-2">
                   {t.subject || "no subject"}, saved by {t.who}, {moment(t.made_at)}
                 </span>
               </span>
@@ -89,7 +89,7 @@ export function LayoutPage() {
               {f.logo ? (
                 <img src={f.logo} alt={f.logo_alt} className="max-h-[100px] max-w-full" />
               ) : (
-                <span className="text-[13px] text-ink-2">no logo</span>
+                <span className="text-small text-ink-2">no logo</span>
               )}
             </div>
             <div>

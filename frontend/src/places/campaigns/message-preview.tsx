@@ -70,7 +70,7 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
           />
         </label>
       </Form>
-      <p className="mt-1 text-[13px] text-ink-2">
+      <p className="mt-1 text-small text-ink-2">
         Type an address and press Enter. Leave empty for the first recipient.
       </p>
       <Sentence error={q.error} />
@@ -81,7 +81,7 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
       ))}
       {d && (
         <>
-          <div className="mt-3 mb-2 border-y border-rule py-1.5 text-[13px]">
+          <div className="mt-3 mb-2 border-y border-rule py-1.5 text-small">
             <p className="font-semibold">{cut(fromName || "no name", 30)}</p>
             <p>
               {d.subject.slice(0, PHONE) || "no subject"}
@@ -114,7 +114,7 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
             <pre className="code max-h-[440px]">{d.plain}</pre>
           ) : (
             <>
-              <p className="mb-1.5 flex gap-4 text-[13px]">
+              <p className="mb-1.5 flex gap-4 text-small">
                 <label className="flex items-center gap-1.5">
                   <input type="checkbox" checked={dark} onChange={(e) => setDark(e.target.checked)} /> dark
                 </label>
@@ -138,7 +138,7 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
             </>
           )}
           {d.hosted.length > 0 && (
-            <p className="mt-2 text-[13px] text-ink-2">
+            <p className="mt-2 text-small text-ink-2">
               Images from {d.hosted.join(", ")} are not shown here, because this page loads nothing from outside.
               Recipients see them; upload them to keep them here.
             </p>
@@ -149,7 +149,7 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
               {d.support.filter((s) => s.web !== "supported" || s.desktop !== "supported").length || "nothing"}
             </summary>
             {d.support.length > 0 && (
-              <Table label="Support of the HTML" className="mt-1 text-[13px]">
+              <Table label="Support of the HTML" className="mt-1 text-small">
                 <thead>
                   <tr>
                     <th scope="col">In this HTML</th>
@@ -178,7 +178,7 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
           </details>
           <details className="mt-2">
             <summary className="cursor-pointer text-cornflower">Merge field values</summary>
-            <Table label="Size and parts" className="mt-1 text-[13px]">
+            <Table label="Size and parts" className="mt-1 text-small">
               <tbody>
                 {d.values.map((v) => (
                   <tr key={v.field}>
@@ -232,7 +232,7 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
       </button>
       <Sentence error={error} />
       {said && (
-        <p role="status" className="mt-1 text-[13px] text-clover">
+        <p role="status" className="mt-1 text-small text-clover">
           {said}{" "}
           {me.demo && (
             <a
@@ -247,7 +247,7 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
         </p>
       )}
       {(tests.data?.copies.length ?? 0) > 0 && (
-        <ul className="mt-3 text-[13px]">
+        <ul className="mt-3 text-small">
           {tests.data?.copies.slice(0, 4).map((x) => (
             <li key={x.id} className="flex justify-between gap-2 border-t border-rule py-1">
               <span className="truncate text-ink-2" title={x.recipient}>

@@ -135,7 +135,7 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
           />
         )}
         {draft && (
-          <div className="mb-3 grid grid-cols-3 gap-x-4 gap-y-3 max-[760px]:grid-cols-1">
+          <div className="mb-3 grid grid-cols-3 gap-x-4 gap-y-3 max-tablet:grid-cols-1">
             <label>
               <span className="label">Purpose</span>
               <select
@@ -175,7 +175,7 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
             </label>
           </div>
         )}
-        <div className="grid grid-cols-2 gap-x-4 gap-y-3 max-[760px]:grid-cols-1">
+        <div className="grid grid-cols-2 gap-x-4 gap-y-3 max-tablet:grid-cols-1">
           <label>
             <span className="label">
               Subject <span className="text-ink-3">{t.subject.length} characters; phones show about 40</span>
@@ -261,7 +261,7 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
           {draft && part === "blocks" && byBlocks && (
             <button
               type="button"
-              className="btn btn-bare py-0 text-[13px]"
+              className="btn btn-bare py-0 text-small"
               onClick={() => {
                 setPart("html");
                 keep({ html: c.html });
@@ -276,7 +276,7 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
         ) : (
           <textarea
             ref={area}
-            className="field min-h-[300px] font-mono text-[12.5px] leading-[1.5]"
+            className="field min-h-[300px] font-mono text-small leading-[1.5]"
             style={{ height: "calc(100vh - 430px)" }}
             disabled={!open}
             spellCheck={false}
@@ -291,7 +291,7 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
           />
         )}
         {draft && !version && (
-          <p className="mt-3 flex flex-wrap gap-x-6 gap-y-1 text-[13px] text-ink-2">
+          <p className="mt-3 flex flex-wrap gap-x-6 gap-y-1 text-small text-ink-2">
             {(["track_opens", "track_clicks"] as const).map((r) => (
               <label key={r} className="flex items-center gap-1.5">
                 <input type="checkbox" checked={c[r]} onChange={(e) => keep({ [r]: e.target.checked })} />

@@ -115,7 +115,7 @@ export function RecipientsPage({
                     <td>
                       <span className={at(s.id) ? "font-semibold" : ""}>{s.name}</span>
                       <br />
-                      <span className="text-[13px] text-ink-2">{s.rule}</span>
+                      <span className="text-small text-ink-2">{s.rule}</span>
                     </td>
                     <td className="n">{s.count === null ? "–" : count(s.count)}</td>
                   </tr>
@@ -288,7 +288,7 @@ function FellOut({ id, rows }: { id: number; rows: M["Exclusion"][] }) {
         ))}
       </select>
       {q.data && reason && (
-        <ul className="mt-1 max-h-[200px] overflow-auto text-[13px]">
+        <ul className="mt-1 max-h-[200px] overflow-auto text-small">
           {q.data.people.map((p) => (
             <li key={p.id}>
               <Link className="hover:underline" to={`/subscribers/${p.id}`}>

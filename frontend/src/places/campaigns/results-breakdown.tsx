@@ -82,7 +82,7 @@ export function Divided({ c }: { c: M["Campaign"] }) {
                 <tr key={x.id}>
                   <td className={i ? "" : "font-semibold"}>
                     {x.name}
-                    {x.at && <span className="block text-[13px] font-normal text-ink-2">{day(x.at)}</span>}
+                    {x.at && <span className="block text-small font-normal text-ink-2">{day(x.at)}</span>}
                   </td>
                   <td className="n">{count(x.delivered)}</td>
                   {RATES.map(([r, , digits]) => (
@@ -103,7 +103,7 @@ export function Divided({ c }: { c: M["Campaign"] }) {
                 <tr>
                   <td className="text-ink-2">
                     Usual here
-                    <span className="block text-[13px]">
+                    <span className="block text-small">
                       middle half of {count(d.usual.mailings)} campaigns{d.usual.about && ` about ${d.usual.about}`}
                     </span>
                   </td>
@@ -118,10 +118,10 @@ export function Divided({ c }: { c: M["Campaign"] }) {
             </tbody>
           </Table>
           {!d.usual && (
-            <p className="mt-1 text-[13px] text-ink-2">Too few settled campaigns yet to say what is usual here.</p>
+            <p className="mt-1 text-small text-ink-2">Too few settled campaigns yet to say what is usual here.</p>
           )}
           {others.length > 0 && (
-            <p className="mt-1 text-[13px] text-ink-2">Different audiences at different times: for orientation only.</p>
+            <p className="mt-1 text-small text-ink-2">Different audiences at different times: for orientation only.</p>
           )}
         </>
       )}
@@ -162,7 +162,7 @@ export function Divided({ c }: { c: M["Campaign"] }) {
               ))}
             </tbody>
           </Table>
-          {b.note && <p className="mt-1 text-[13px] text-ink-2">{b.note}</p>}
+          {b.note && <p className="mt-1 text-small text-ink-2">{b.note}</p>}
         </section>
       ))}
       {d.links.length > 0 && (
@@ -202,7 +202,7 @@ export function Divided({ c }: { c: M["Campaign"] }) {
       {d.replied.length > 0 && (
         <details className="mt-3">
           <summary className="cursor-pointer text-cornflower">Replies</summary>
-          <ul className="mt-1 columns-2 text-[13px]">
+          <ul className="mt-1 columns-2 text-small">
             {d.replied.map((r) => (
               <li key={r.subscriber}>
                 <Link className="hover:underline" to={`/subscribers/${r.subscriber}`}>
@@ -237,7 +237,7 @@ function Judged({ value, rate, of }: { value: number; rate: Rate; of: M["Usual"]
   const good = rate === "opened" || rate === "clicked";
   const words = value > range.high ? "above" : value < range.low ? "below" : "usual";
   const colour = words === "usual" ? "text-ink-2" : (words === "above") === good ? "text-clover" : "text-wheat";
-  return <span className={`block text-[13px] ${colour}`}>{words}</span>;
+  return <span className={`block text-small ${colour}`}>{words}</span>;
 }
 
 function Trial({ t }: { t: M["TrialResult"] }) {

@@ -104,7 +104,7 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
             })}
         </tbody>
       </Table>
-      <p className="mt-2 text-[13px] text-ink-2">
+      <p className="mt-2 text-small text-ink-2">
         Rates: human, of delivered; for resends, engagement after the resend. {count(r.unsure)} of {count(r.opened)}{" "}
         opens are uncertain. {BATCHES_ARE[c.plan.order]} As of {moment(r.as_of)}; times are in {zone}.
       </p>
@@ -116,7 +116,7 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
 function Bands({ r }: { r: M["Results"] }) {
   const rows: [string, number, string, string][] = [
     ["Sent", r.sent, "var(--color-ink-2)", ""],
-    ["Delivered", r.delivered, "#7b8a92", share(r.delivered, r.sent)],
+    ["Delivered", r.delivered, "var(--color-masked)", share(r.delivered, r.sent)],
     ["Opens (human)", r.opened, "var(--color-steady)", share(r.opened, r.delivered)],
     ["Clicks (human)", r.clicked, "var(--color-strong)", share(r.clicked, r.delivered)],
     ["Machine only", r.machine_only, "var(--color-masked)", share(r.machine_only, r.delivered)],
@@ -134,13 +134,13 @@ function Bands({ r }: { r: M["Results"] }) {
                   width: `${Math.max(0.3, (100 * n) / Math.max(r.sent, 1))}%`,
                   background:
                     words === "Machine only"
-                      ? "repeating-linear-gradient(45deg, var(--color-masked) 0 2px, #eef0f2 2px 5px)"
+                      ? "repeating-linear-gradient(45deg, var(--color-masked) 0 2px, var(--color-masked-pale) 2px 5px)"
                       : colour,
                 }}
               />
             </td>
             <td className="w-[80px] text-right font-semibold">{count(n)}</td>
-            <td className="w-[168px] pl-3 text-[13px] text-ink-2">
+            <td className="w-[168px] pl-3 text-small text-ink-2">
               {rate && `${rate} ${words === "Delivered" ? "of sent" : "of delivered"}`}
             </td>
           </tr>
@@ -174,7 +174,7 @@ function Earned({ r }: { r: M["Results"] }) {
       {real.length > 0 && (
         <Table label="First sends and resends" plain className="w-full">
           <thead>
-            <tr className="text-[12px] text-ink-3">
+            <tr className="text-tiny text-ink-3">
               <td />
               <td>
                 <svg viewBox="0 0 500 14" className="block w-full" aria-hidden>
@@ -230,7 +230,7 @@ function Earned({ r }: { r: M["Results"] }) {
                   ) : (
                     <>
                       <b>{points(a.difference)}</b> · {count(Math.round(a.added ?? 0))}{" "}
-                      <span className="text-[13px] text-ink-2">
+                      <span className="text-small text-ink-2">
                         ({count(a.engaged)} of {count(a.people)})
                       </span>
                     </>

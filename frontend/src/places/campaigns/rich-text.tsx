@@ -57,7 +57,7 @@ export function RichText({
   return (
     <div className="rounded border border-rule-strong bg-panel px-3 py-2">
       {!disabled && (
-        <div className="mb-1.5 flex flex-wrap items-center gap-1 border-b border-rule pb-1.5 text-[13px]">
+        <div className="mb-1.5 flex flex-wrap items-center gap-1 border-b border-rule pb-1.5 text-small">
           {MARKS.map(([words, look, act, on]) => (
             <button
               key={words}

@@ -24,7 +24,7 @@ export function Limits({
   return (
     <>
       <h2 className="mt-5 mb-2">Sending limits</h2>
-      <div className="grid grid-cols-[1.1fr_2.3fr_0.9fr_1.2fr] gap-x-5 gap-y-3 max-[1000px]:grid-cols-2">
+      <div className="grid grid-cols-[1.1fr_2.3fr_0.9fr_1.2fr] gap-x-5 gap-y-3 max-tablet:grid-cols-2">
         <div>
           <span className="label">{p.zones ? "In recipients' time zones" : "Sending hours"}</span>
           <span className="flex items-center gap-1.5">

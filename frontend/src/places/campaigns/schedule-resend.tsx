@@ -100,7 +100,7 @@ export function ResendPlan({ p, set, plan }: { p: Plan; set: Set; plan: M["PlanV
                 <tr key={i}>
                   <td>
                     {plan?.variants[i] ?? "Variant"}
-                    <span className="block text-[13px] text-ink-2">
+                    <span className="block text-small text-ink-2">
                       {share((1 - p.holdout_share) / variants.length, 1, 0)}
                     </span>
                   </td>
@@ -270,7 +270,7 @@ export function BestHour({ best, p, set }: { best: M["BestHours"] | null; p: Pla
           </text>
         ))}
       </svg>
-      <p className="text-[13px] text-ink-2">
+      <p className="text-small text-ink-2">
         {clock(best.begin)} to {clock(best.begin + 3)}: {share(best.share, 1)} of {count(best.engagements)} engagements
         ({share(best.low, 1)} to {share(best.high, 1)}), in recipients' local time.{" "}
         {best.sure ? "Significantly more than any other three hours." : "Not significantly more than other hours."}

@@ -230,7 +230,7 @@ export function RunningPlan({ c, head, acts }: CampaignProps) {
           ))}
         </tbody>
       </Table>
-      <p className="mt-2 text-[13px] text-ink-2">Opens and clicks: human, of delivered, as of {moment(r.as_of)}.</p>
+      <p className="mt-2 text-small text-ink-2">Opens and clicks: human, of delivered, as of {moment(r.as_of)}.</p>
       <RefusedGroups c={c} failed={r.failed} />
     </Page>
   );

@@ -187,7 +187,7 @@ function DraftPlan({ c, head, write }: CampaignProps) {
           move={(slot, due) => set({ moved: { ...p.moved, [slot.key.slice(1)]: due } })}
         />
         {Object.keys(p.moved).length > 0 && (
-          <p className="mt-1 text-[13px] text-ink-2">
+          <p className="mt-1 text-small text-ink-2">
             {Object.keys(p.moved).length === 1 ? "One batch was" : `${Object.keys(p.moved).length} batches were`}{" "}
             rescheduled manually.{" "}
             <button type="button" className="btn btn-bare py-0" onClick={() => set({ moved: {} })}>
@@ -195,7 +195,7 @@ function DraftPlan({ c, head, write }: CampaignProps) {
             </button>
           </p>
         )}
-        <div className="mt-4 grid grid-cols-[1fr_1.25fr_1fr_1fr_1.2fr] gap-x-5 gap-y-3 max-[1000px]:grid-cols-2">
+        <div className="mt-4 grid grid-cols-[1fr_1.25fr_1fr_1fr_1.2fr] gap-x-5 gap-y-3 max-tablet:grid-cols-2">
           <label>
             <span className="label">Starts</span>
             <span className="flex items-center gap-2">

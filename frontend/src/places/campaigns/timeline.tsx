@@ -50,7 +50,7 @@ export function Timeline({
       ? "var(--color-poppy)"
       : s.state === "sent"
         ? "var(--color-strong)"
-        : "#aebbe2";
+        : "var(--color-coming)";
   const perPixel = () => (end - begin) / (svg.current?.getBoundingClientRect().width || W);
   const handle = (s: Slot) =>
     move && s.state === "scheduled" && !s.fixed
@@ -99,8 +99,8 @@ export function Timeline({
       >
         <defs>
           <pattern id="again" width="7" height="7" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
-            <rect width="7" height="7" fill="#dfe4f4" />
-            <rect width="3.4" height="7" fill="#aebbe2" />
+            <rect width="7" height="7" fill="var(--color-cornflower-pale)" />
+            <rect width="3.4" height="7" fill="var(--color-coming)" />
           </pattern>
         </defs>
         {days.map((d, i) => (
@@ -168,7 +168,7 @@ export function Timeline({
                 height={h}
                 rx="2"
                 fill={s.resend && s.state !== "sent" ? "url(#again)" : fill(s)}
-                stroke={open ? "#aebbe2" : "none"}
+                stroke={open ? "var(--color-coming)" : "none"}
                 strokeDasharray={open ? "3 2" : undefined}
               />
               {s.state === "sending" && (
@@ -203,7 +203,7 @@ export function Timeline({
           );
         })}
       </svg>
-      <p className="mt-1 text-right text-[13px] text-ink-2">Times are in {zone}.</p>
+      <p className="mt-1 text-right text-small text-ink-2">Times are in {zone}.</p>
     </>
   );
 }

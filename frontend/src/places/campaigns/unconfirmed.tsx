@@ -38,7 +38,7 @@ function RelayLog({ id, done }: { id: number; done: (said: string) => Promise<vo
       Paste its lines or choose the file. Any format with Message-IDs or return paths works. Everyone it names was sent
       the message.
       <textarea
-        className="field mt-3 h-40 font-mono text-[12px]"
+        className="field mt-3 h-40 font-mono text-tiny"
         aria-label="Relay log lines"
         value={text}
         onChange={(e) => setText(e.target.value)}
@@ -146,9 +146,9 @@ export function Unconfirmed({ c, n }: { c: M["Campaign"]; n: number }) {
                   <Link className="hover:underline" to={`/subscribers/${u.subscriber}`}>
                     {u.name || u.email}
                   </Link>
-                  {u.name && <span className="block text-[13px] text-ink-2">{u.email}</span>}
+                  {u.name && <span className="block text-small text-ink-2">{u.email}</span>}
                 </td>
-                <td className="font-mono text-[12px] [overflow-wrap:anywhere]">{u.message_id}</td>
+                <td className="font-mono text-tiny [overflow-wrap:anywhere]">{u.message_id}</td>
                 <td className="whitespace-nowrap">{moment(u.at)}</td>
                 <td className="text-ink-2">{u.why}</td>
                 <td className="n whitespace-nowrap">
@@ -196,7 +196,7 @@ export function RefusedGroups({ c, failed }: { c: M["Campaign"]; failed: number 
         <tbody>
           {groups.slice(0, 12).map((g) => (
             <tr key={g.words}>
-              <td className="font-mono text-[13px] [overflow-wrap:anywhere]">{g.example}</td>
+              <td className="font-mono text-small [overflow-wrap:anywhere]">{g.example}</td>
               <td className="n w-24">{people(g.people)}</td>
               <td className="n w-56">
                 <May to="decide">

@@ -59,7 +59,7 @@ export function VersionTabs({
         </button>
       )}
       {draft && other && (
-        <span className="ml-auto flex items-baseline gap-2 text-[13px] text-ink-2">
+        <span className="ml-auto flex items-baseline gap-2 text-small text-ink-2">
           {c.plan.test ? "Tested in the pilot batch, at random." : "Turn on the A/B test under Schedule."}
           <button
             type="button"
@@ -167,9 +167,9 @@ function Difference({ of }: { of: M["Differs"][] }) {
       {of.map((d) => (
         <div key={d.part} className="mb-2">
           <span className="label">{PART[d.part] ?? d.part}</span>
-          <div className="max-h-[180px] overflow-auto font-mono text-[12.5px]">
+          <div className="max-h-[180px] overflow-auto font-mono text-small">
             {d.lines.map(([sign, line], i) => (
-              <p key={i} className={sign === "+" ? "bg-[#e6efe0]" : "bg-[#f6e3df]"}>
+              <p key={i} className={sign === "+" ? "bg-clover-pale" : "bg-poppy-pale"}>
                 {sign === "+" ? "+ " : "− "}
                 {line}
               </p>

@@ -34,7 +34,7 @@ export function WordSettings({ words, analyst }: { words: M["Alerts"]; analyst: 
       }}
     >
       <h2>Alerts</h2>
-      <p className="mt-1 text-[13px] text-ink-2">
+      <p className="mt-1 text-small text-ink-2">
         You are alerted once when a campaign is paused, a sender fails its checks, or complaints or blocks spike.
       </p>
       <label className="mt-2 block">

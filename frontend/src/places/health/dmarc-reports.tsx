@@ -56,7 +56,7 @@ export function Receivers({ d, analyst }: { d: M["HealthView"]; analyst: boolean
           <tbody>
             {d.sources.map((s) => (
               <tr key={s.domain + s.ip}>
-                <td className="font-mono text-[13px]">
+                <td className="font-mono text-small">
                   {s.ip}
                   {s.signed_by && <span className="block font-sans text-ink-2">signed by {s.signed_by}</span>}
                 </td>
@@ -115,7 +115,7 @@ function Days({ domain, days }: { domain: string; days: M["ReportDay"][] }) {
         ))}
         <path d="M0 38.5H600" stroke="var(--color-rule-strong)" />
       </svg>
-      <figcaption className="text-[13px] text-ink-2">
+      <figcaption className="text-small text-ink-2">
         {domain}: {share(k, n)} of {count(n)} aligned. One bar per day; red did not pass
       </figcaption>
     </figure>

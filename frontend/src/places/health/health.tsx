@@ -72,7 +72,7 @@ export function HealthPlace() {
           </select>
         </label>
       )}
-      <Table label="Providers" className="max-[1240px]:[&_td]:px-1 max-[1240px]:[&_th]:px-1">
+      <Table label="Providers" className="max-desk:[&_td]:px-1 max-desk:[&_th]:px-1">
         <thead>
           <tr>
             <th scope="col">Provider</th>
@@ -86,7 +86,7 @@ export function HealthPlace() {
               Machine opens
             </th>
             {DRAWN.map(([k]) => (
-              <th scope="col" key={k} className="w-[98px] max-[1240px]:w-auto">
+              <th scope="col" key={k} className="w-[98px] max-desk:w-auto">
                 {k} <span className="block font-normal">limit {100 * (d.limits[k] ?? 0)}%</span>
               </th>
             ))}
@@ -103,7 +103,7 @@ export function HealthPlace() {
                   <b>
                     <ProviderName name={p.name} />
                   </b>
-                  <span className="block text-[13px] text-ink-2">{people(p.people)}</span>
+                  <span className="block text-small text-ink-2">{people(p.people)}</span>
                   {p.says && <OwnFigures says={p.says} limit={d.limits.complaints ?? 0} />}
                 </td>
                 <td className="n">{count(sent)}</td>
@@ -125,7 +125,7 @@ export function HealthPlace() {
           })}
         </tbody>
       </Table>
-      <p className="mt-1 text-[13px] text-ink-2">
+      <p className="mt-1 text-small text-ink-2">
         Rates are of mail sent to that provider. One bar per day (pale: fewer than {FEW} sent); the dashed line is the
         limit. Complaints need a provider's feedback loop; placement comes from tests.
       </p>
@@ -152,7 +152,7 @@ export function HealthPlace() {
                   <ProviderName name={r.provider} />
                 </td>
                 <td className={r.kind === "blocked" ? "font-semibold text-poppy" : ""}>{r.kind}</td>
-                <td className="max-w-[300px] font-mono text-[13px] [overflow-wrap:anywhere]">{r.text}</td>
+                <td className="max-w-[300px] font-mono text-small [overflow-wrap:anywhere]">{r.text}</td>
                 <td className="n">{count(r.count)}</td>
                 <td className="whitespace-nowrap text-ink-2">{day(r.first)}</td>
                 <td className="whitespace-nowrap text-ink-2">{day(r.last)}</td>
@@ -204,7 +204,7 @@ export function HealthPlace() {
 function OwnFigures({ says, limit }: { says: M["OwnFigures"]; limit: number }) {
   const over = says.complaint_rate !== null && says.complaint_rate > limit;
   return (
-    <span className="block text-[13px] text-ink-2">
+    <span className="block text-small text-ink-2">
       says{" "}
       {says.complaint_rate !== null && (
         <span className={over ? "font-semibold text-poppy" : ""} title={`worst day ${says.complaint_day}`}>
@@ -265,7 +265,7 @@ function Small({
         <path d={`M0 ${y(limit)}H90`} stroke="var(--color-poppy)" strokeDasharray="3 2" strokeWidth={0.8} />
         <path d="M0 22.5H90" stroke="var(--color-rule-strong)" strokeWidth={1} />
       </svg>
-      <figcaption className={`text-[13px] ${over ? "font-semibold text-poppy" : "text-ink-2"}`}>
+      <figcaption className={`text-small ${over ? "font-semibold text-poppy" : "text-ink-2"}`}>
         {whole ? (n ? `${count(k)} of ${count(n)} ${whole}` : "not tested") : share(k, n, 2)}
       </figcaption>
     </figure>
@@ -351,7 +351,7 @@ function Side({ d, analyst }: { d: M["HealthView"]; analyst: boolean }) {
   return (
     <>
       <h2>Placement tests</h2>
-      <p className="mt-1 text-[13px] text-ink-2">
+      <p className="mt-1 text-small text-ink-2">
         Sends copies to {d.boxes} seed mailboxes and checks in which folder they land. Not counted in results.
       </p>
       {analyst && d.boxes > 0 && (
@@ -386,7 +386,7 @@ function Side({ d, analyst }: { d: M["HealthView"]; analyst: boolean }) {
       <Sentence error={error} />
       {d.tests.slice(0, 4).map((t) => (
         <table key={t.id} className="lined mt-2">
-          <caption className="text-left text-[13px] text-ink-2">
+          <caption className="text-left text-small text-ink-2">
             {t.campaign}, {moment(t.at)}
           </caption>
           <tbody>

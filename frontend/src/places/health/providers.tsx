@@ -89,7 +89,7 @@ function Change({ p, guardrails }: { p: Provider; guardrails: Record<string, num
           </label>
         ))}
       </span>
-      <p className="mt-2 text-[13px]">Empty: the workspace's limit applies.</p>
+      <p className="mt-2 text-small">Empty: the workspace's limit applies.</p>
     </Ask>
   );
 }
@@ -228,7 +228,7 @@ export function ProvidersPage() {
               <td className="font-semibold">
                 <ProviderName name={p.name} />
                 {Object.keys(p.limits).length > 0 && (
-                  <span className="block text-[13px] font-normal text-ink-2">
+                  <span className="block text-small font-normal text-ink-2">
                     own limits:{" "}
                     {Object.entries(p.limits)
                       .map(([g, s]) => `${g} ${percent(s)}%`)
@@ -237,7 +237,7 @@ export function ProvidersPage() {
                 )}
               </td>
               <td className="n">{count(p.people)}</td>
-              <td className="text-[13px] text-ink-2">
+              <td className="text-small text-ink-2">
                 {p.domains
                   .slice(0, 4)
                   .map((d) => `${d.domain} ${count(d.people)}`)

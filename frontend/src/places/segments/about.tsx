@@ -18,7 +18,7 @@ export function About({ id, name }: { id: number; name: string }) {
   const { run, error } = useAction();
   const q = useQuery({ queryKey: keys.segmentAbout(id), queryFn: () => get(`/segments/${id}/about`) });
   const d = q.data;
-  if (!d) return <p className="text-[13px] text-ink-2">{q.error ? q.error.message : "Loading…"}</p>;
+  if (!d) return <p className="text-small text-ink-2">{q.error ? q.error.message : "Loading…"}</p>;
   const act = async (f: () => Promise<unknown>) => {
     await run(async () => {
       await f();
@@ -45,7 +45,7 @@ export function About({ id, name }: { id: number; name: string }) {
           )}
         </div>
         {!d.snapshots.length && (
-          <p className="text-[13px] text-ink-2">No snapshots. A snapshot keeps the subscribers as they are now.</p>
+          <p className="text-small text-ink-2">No snapshots. A snapshot keeps the subscribers as they are now.</p>
         )}
         {d.snapshots.map((f) => (
           <p key={f.id} className="flex justify-between border-b border-rule py-1">
@@ -71,7 +71,7 @@ export function About({ id, name }: { id: number; name: string }) {
           </p>
         ))}
         <Sentence error={error} />
-        <p className="mt-4 text-[13px] text-ink-2">
+        <p className="mt-4 text-small text-ink-2">
           {d.used_by.length ? `Used by ${d.used_by.join(", ")}.` : "Not used."} Counted {moment(d.as_of)} in{" "}
           {(d.seconds * 1000).toFixed(0)} ms; recounted whenever it is used.{" "}
           <a className="text-cornflower underline" href={`/api/segments/${id}/rule.json`} download>
@@ -87,7 +87,7 @@ const WIDE = 440;
 
 function Growth({ points, made }: { points: M["GrowthPoint"][]; made: number }) {
   const { day, month } = useTimes();
-  if (points.length < 2) return <p className="text-[13px] text-ink-2">No history yet.</p>;
+  if (points.length < 2) return <p className="text-small text-ink-2">No history yet.</p>;
   const most = Math.max(...points.map((p) => p.count), 1);
   const first = points[0] as M["GrowthPoint"],
     last = points.at(-1) as M["GrowthPoint"];
@@ -124,7 +124,7 @@ function Growth({ points, made }: { points: M["GrowthPoint"][]; made: number }) 
           </text>
         ))}
       </svg>
-      <p className="text-[13px] text-ink-2">
+      <p className="text-small text-ink-2">
         {count(first.count)} on {day(first.at)}, {count(last.count)} now.
       </p>
     </>
@@ -162,7 +162,7 @@ export function OverlapTable({ rule, people, segments }: { rule: string; people:
         )}
       </div>
       {others.length === 0 ? (
-        <p className="text-[13px] text-ink-2">Choose up to four.</p>
+        <p className="text-small text-ink-2">Choose up to four.</p>
       ) : (
         <Table label="Overlap with other segments">
           <thead>

@@ -93,7 +93,7 @@ function Part({
     return (
       <button
         type="button"
-        className="text-[13px] text-cornflower hover:underline"
+        className="text-small text-cornflower hover:underline"
         onClick={() => set(freshPart(hole, names))}
       >
         + {hole.optional}
@@ -281,7 +281,7 @@ function Texts({ value, set }: { value: string[]; set: (v: string[]) => void }) 
       {value.map((v, i) => (
         <Text key={i} value={v} label={`value ${i + 1}`} set={(t) => set(value.map((x, k) => (k === i ? t : x)))} />
       ))}
-      <button type="button" className="text-[13px] text-cornflower hover:underline" onClick={() => set([...value, ""])}>
+      <button type="button" className="text-small text-cornflower hover:underline" onClick={() => set([...value, ""])}>
         + value
       </button>
       {value.length > 1 && (

@@ -144,7 +144,7 @@ function Editor({
             <h2>
               {count(d.count)} people, {share(d.count, d.subscribers)}
             </h2>
-            <p className="mb-2 text-[13px] text-ink-2">
+            <p className="mb-2 text-small text-ink-2">
               {off.size > 0 && <b className="text-wheat">with {off.size} disabled, </b>}of {count(d.subscribers)}, as of{" "}
               {moment(d.as_of)}, counted in {(d.seconds * 1000).toFixed(0)} ms
             </p>
@@ -155,7 +155,7 @@ function Editor({
                 New sample
               </button>
             </div>
-            <Table label="Random sample" className="text-[13px]">
+            <Table label="Random sample" className="text-small">
               <tbody>
                 {d.sample.map((r) => (
                   <tr key={r.id}>
@@ -206,9 +206,9 @@ function Editor({
       {mistake && (
         <div role="alert" className="mt-2">
           {mistake.place !== null && (
-            <p className="font-mono text-[13px] whitespace-pre-wrap text-ink-2">
+            <p className="font-mono text-small whitespace-pre-wrap text-ink-2">
               {rule.slice(0, mistake.place)}
-              <span className="bg-[#f8e0dc] text-poppy underline decoration-wavy">
+              <span className="bg-poppy-pale text-poppy underline decoration-wavy">
                 {rule.slice(mistake.place, mistake.place + 12) || " ← here "}
               </span>
               {rule.slice(mistake.place + 12)}
@@ -256,7 +256,7 @@ function Starters({ names, add }: { names: Names; add: (clause: string) => void 
             >
               {s.text}
             </button>
-            {s.means && <span className="ml-2 text-[13px] text-ink-3">{s.means}</span>}
+            {s.means && <span className="ml-2 text-small text-ink-3">{s.means}</span>}
           </li>
         ))}
       </ul>

@@ -16,10 +16,10 @@ export function Keys({ d }: { d: M["Domain"] }) {
     <p className="mt-2 text-ink-2">
       {d.selector ? (
         <>
-          Signs with selector <span className="font-mono text-[13px]">{d.selector}</span>
+          Signs with selector <span className="font-mono text-small">{d.selector}</span>
           {d.keys.map((k) => (
             <span key={k.selector}>
-              ; <span className="font-mono text-[13px]">{k.selector}</span>{" "}
+              ; <span className="font-mono text-small">{k.selector}</span>{" "}
               {k.state === "next"
                 ? "is waiting to be published"
                 : `is retired, valid until ${day(k.made_at + 7 * 86400)}`}
@@ -84,7 +84,7 @@ export function LookUps({ d }: { d: M["Domain"] }) {
   return (
     <>
       <h2 className="mt-6 mb-1">SPF lookups</h2>
-      <p className="text-[13px] text-ink-2">
+      <p className="text-small text-ink-2">
         Your relay: {spf.result} after {spf.lookups} of 10. Other senders: {spf.most} of 10. {spf.advice}
       </p>
       {rows.length > 0 && (
@@ -94,10 +94,10 @@ export function LookUps({ d }: { d: M["Domain"] }) {
               <span className={`w-6 text-right ${r.running > 10 ? "font-semibold text-poppy" : "text-ink-2"}`}>
                 {r.running}
               </span>
-              <span className="font-mono text-[13px]" style={{ paddingLeft: r.depth * 18 }}>
+              <span className="font-mono text-small" style={{ paddingLeft: r.depth * 18 }}>
                 {r.cost.term}
               </span>
-              {r.cost.lookups > 1 && <span className="text-[13px] text-ink-2">{r.cost.lookups} in total</span>}
+              {r.cost.lookups > 1 && <span className="text-small text-ink-2">{r.cost.lookups} in total</span>}
             </li>
           ))}
         </ol>

@@ -95,14 +95,14 @@ export function RelayPage() {
         <tbody>
           {settings.map(([name, value, what]) => (
             <tr key={name}>
-              <td className="font-mono text-[13px]">{name}</td>
+              <td className="font-mono text-small">{name}</td>
               <td className="font-semibold">{value}</td>
               <td className="text-ink-2">{what}</td>
             </tr>
           ))}
         </tbody>
       </Table>
-      <p className="mt-2 text-[13px] text-ink-2">
+      <p className="mt-2 text-small text-ink-2">
         Change them on the command line:{" "}
         <span className="font-mono">meadow set relay_host relay.kestrelquay.example</span>
       </p>

@@ -211,7 +211,7 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
                     <span className="block truncate" title={a.address}>
                       {a.address}
                     </span>
-                    {a.looks_like && <span className="block text-[13px] text-poppy">looks like {a.looks_like}</span>}
+                    {a.looks_like && <span className="block text-small text-poppy">looks like {a.looks_like}</span>}
                   </td>
                   <td className="n">
                     {a.confirmed_at ? (
@@ -259,7 +259,7 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
               </button>
             </Form>
           </May>
-          <p className="mt-2 text-[13px] text-ink-2">
+          <p className="mt-2 text-small text-ink-2">
             We send a confirmation link to the address. It can be used once confirmed.
             {me.demo && (
               <>
@@ -303,7 +303,7 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
                 <span className={`font-semibold ${COLOUR[r.state]}`}>{r.state}</span>
               </td>
               <td className="py-2.5!">
-                <span className="font-mono text-[13px] [overflow-wrap:anywhere]">{r.found}</span>
+                <span className="font-mono text-small [overflow-wrap:anywhere]">{r.found}</span>
               </td>
               <td className="py-2.5! text-ink-2">{r.meaning}</td>
             </tr>
@@ -324,7 +324,7 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
                   <td className="whitespace-nowrap">
                     {c.before} → {c.after}
                   </td>
-                  <td className="max-w-[340px] truncate font-mono text-[13px] text-ink-2" title={c.found}>
+                  <td className="max-w-[340px] truncate font-mono text-small text-ink-2" title={c.found}>
                     {c.found}
                   </td>
                 </tr>

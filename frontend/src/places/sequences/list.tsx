@@ -105,7 +105,7 @@ export function SequenceListPage() {
                       <Link className="font-semibold hover:underline" to={`/sequences/${s.id}`}>
                         {s.name}
                       </Link>
-                      <div className="text-[13px] text-ink-2">{s.begins}</div>
+                      <div className="text-small text-ink-2">{s.begins}</div>
                     </td>
                     <td>
                       <StateTag state={s.state} />

@@ -42,7 +42,7 @@ export function Overview({ s, pick }: { s: M["SequenceView"]; pick: (key: number
         </section>
       )}
       <h2 className="mb-1">Exit when</h2>
-      <p className="mb-6 text-[13px] text-ink-2">{reasons.join(" · ")}</p>
+      <p className="mb-6 text-small text-ink-2">{reasons.join(" · ")}</p>
       {s.state !== "draft" && (
         <>
           <h2 className="mb-1">Status</h2>
@@ -57,7 +57,7 @@ export function Overview({ s, pick }: { s: M["SequenceView"]; pick: (key: number
             </tbody>
           </Table>
           {s.queued > 0 && s.portions.length > 0 && (
-            <p className="-mt-4 mb-6 text-[13px] text-ink-2">The queue starts {inPortions(s.portions)}.</p>
+            <p className="-mt-4 mb-6 text-small text-ink-2">The queue starts {inPortions(s.portions)}.</p>
           )}
         </>
       )}
@@ -94,7 +94,7 @@ export function Overview({ s, pick }: { s: M["SequenceView"]; pick: (key: number
               ))}
             </tbody>
           </Table>
-          <p className="mt-1.5 mb-6 text-[13px] text-ink-2">
+          <p className="mt-1.5 mb-6 text-small text-ink-2">
             People who opened, clicked, replied or booked, of those who received it.{" "}
             {s.compared
               ? `Compared with ${people(s.compared.holdout)} in the holdout group: ${points(s.compared.points)}, between ${points(s.compared.low)} and ${points(s.compared.high)}.`
@@ -107,7 +107,7 @@ export function Overview({ s, pick }: { s: M["SequenceView"]; pick: (key: number
       {s.state !== "draft" && (
         <>
           <h2 className="mb-1">Campaigns at the same time</h2>
-          <p className="mb-6 text-[13px] text-ink-2">
+          <p className="mb-6 text-small text-ink-2">
             Campaigns exclude {count(s.active)} active {s.active === 1 ? "person" : "people"} by default.{" "}
             {s.beside.campaigns > 0 &&
               `${s.beside.campaigns} ${s.beside.campaigns === 1 ? "campaign" : "campaigns"} of this week would have been sent to ${count(s.beside.people)} of them.`}
@@ -117,7 +117,7 @@ export function Overview({ s, pick }: { s: M["SequenceView"]; pick: (key: number
       {s.versions.length > 1 && (
         <>
           <h2 className="mb-1">Versions</h2>
-          <ul className="text-[13px] text-ink-2">
+          <ul className="text-small text-ink-2">
             {s.versions
               .slice(-5)
               .reverse()

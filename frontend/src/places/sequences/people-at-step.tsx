@@ -64,7 +64,7 @@ export function StandHere({ s, step, figures: f }: { s: M["SequenceView"]; step:
       {f.here > 0 ? (
         <>
           <h2 className="mt-5 mb-1">{count(f.here)} here</h2>
-          <ul className="text-[13px]">
+          <ul className="text-small">
             {q.data?.people.map((p) => (
               <li key={p.id} className="border-b border-rule py-1.5">
                 <div className="flex items-baseline gap-2">
@@ -108,7 +108,7 @@ export function StandHere({ s, step, figures: f }: { s: M["SequenceView"]; step:
             ))}
           </ul>
           {(from > 0 || f.here > from + SHOWN) && (
-            <p className="mt-1.5 flex items-baseline gap-3 text-[13px] text-ink-2">
+            <p className="mt-1.5 flex items-baseline gap-3 text-small text-ink-2">
               <button
                 type="button"
                 className="text-cornflower hover:underline disabled:text-ink-3"
@@ -130,7 +130,7 @@ export function StandHere({ s, step, figures: f }: { s: M["SequenceView"]; step:
           )}
         </>
       ) : (
-        <p className="mt-3 text-[13px] text-ink-2">No one is at this step.</p>
+        <p className="mt-3 text-small text-ink-2">No one is at this step.</p>
       )}
     </>
   );

@@ -68,7 +68,7 @@ export function WalkPage() {
               key={key}
               type="button"
               aria-pressed={supposed === key}
-              className={`btn -ml-px rounded-none first:ml-0 first:rounded-l last:rounded-r ${supposed === key ? "bg-cornflower-pale text-[#2f4790]" : "font-normal"}`}
+              className={`btn -ml-px rounded-none first:ml-0 first:rounded-l last:rounded-r ${supposed === key ? "bg-cornflower-pale text-cornflower-deep" : "font-normal"}`}
               onClick={() => setSupposed(key)}
             >
               {words}
@@ -92,7 +92,7 @@ export function WalkPage() {
               <li key={n} className="grid grid-cols-[74px_22px_1fr]">
                 <div className="pt-2 text-right">
                   <b>Day {n}</b>
-                  <div className="text-[13px] text-ink-2">{weekday(list[0]?.at ?? 0)}</div>
+                  <div className="text-small text-ink-2">{weekday(list[0]?.at ?? 0)}</div>
                 </div>
                 <div className="relative">
                   <span className="absolute top-0 bottom-0 left-1/2 w-px bg-rule-strong" />
@@ -121,12 +121,12 @@ function WalkLine({ d, s }: { d: M["WalkDay"]; s: M["SequenceView"] | undefined 
       <div className="mt-1 flex items-baseline justify-between gap-4 rounded border border-rule-strong bg-panel px-3 py-2">
         <span>
           <b>{d.subject || "No subject yet"}</b>
-          <span className="ml-2 text-[13px] text-ink-2">
+          <span className="ml-2 text-small text-ink-2">
             {d.title}
             {d.kind === "resend" ? ", resend" : ""}
           </span>
         </span>
-        <span className="shrink-0 text-[13px] text-ink-2">
+        <span className="shrink-0 text-small text-ink-2">
           {clockTime(d.at)}
           {d.campaign && (
             <Link className="ml-3 text-cornflower underline" to={`/campaigns/${d.campaign}/message`}>
@@ -141,7 +141,7 @@ function WalkLine({ d, s }: { d: M["WalkDay"]; s: M["SequenceView"] | undefined 
     <p className="mt-2 text-ink-2">
       {d.what === "ends" ? "End of the sequence." : words}
       {d.what === "asked" && <b className="ml-1.5 text-ink">{d.said}</b>}
-      {d.note && <span className="text-[13px]"> ({d.note})</span>}
+      {d.note && <span className="text-small"> ({d.note})</span>}
     </p>
   );
 }

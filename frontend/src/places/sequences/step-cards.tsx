@@ -4,7 +4,7 @@ import { useTimes } from "../../parts/times";
 import { dayWords, leads, MAILS, type Shown, type Step, sentence, sentWords, waiting } from "./words";
 
 /** Two paths side by side; on a phone the second is set in below the first. */
-const TWO = "grid-cols-[74px_22px_1fr_1fr] max-[640px]:grid-cols-[52px_20px_minmax(0,1fr)]";
+const TWO = "grid-cols-[74px_22px_1fr_1fr] max-phone:grid-cols-[52px_20px_minmax(0,1fr)]";
 
 /** The definition: days on the left, everyone in the first path, the follow-up path beside it. */
 export function StepCards({
@@ -21,9 +21,7 @@ export function StepCards({
   let shownDay = "";
   return (
     <section aria-label="Steps">
-      <div
-        className={`grid ${two ? TWO : "grid-cols-[74px_22px_1fr]"} pb-1.5 text-[13px] text-ink-2 max-[640px]:hidden`}
-      >
+      <div className={`grid ${two ? TWO : "grid-cols-[74px_22px_1fr]"} pb-1.5 text-small text-ink-2 max-phone:hidden`}>
         <span />
         <span />
         <span className="pl-2">Everyone</span>
@@ -37,11 +35,11 @@ export function StepCards({
         return (
           <div
             key={x.key}
-            className={`grid ${two ? TWO : "grid-cols-[74px_22px_minmax(0,620px)] max-[640px]:grid-cols-[52px_20px_1fr]"}`}
+            className={`grid ${two ? TWO : "grid-cols-[74px_22px_minmax(0,620px)] max-phone:grid-cols-[52px_20px_1fr]"}`}
           >
             <div className="pt-2.5 text-right">
-              {first && (words ? <b>{words}</b> : <span className="text-[13px] text-poppy">unreachable</span>)}
-              {i === 0 && <div className="text-[13px] leading-4 text-ink-2">on entry</div>}
+              {first && (words ? <b>{words}</b> : <span className="text-small text-poppy">unreachable</span>)}
+              {i === 0 && <div className="text-small leading-4 text-ink-2">on entry</div>}
             </div>
             <div className="relative" aria-hidden>
               <span className={`absolute left-1/2 w-px bg-rule-strong ${i === 0 ? "top-3" : "top-0"} bottom-0`} />
@@ -49,8 +47,8 @@ export function StepCards({
                 <span className="absolute top-[14px] left-1/2 h-[11px] w-[11px] -translate-x-1/2 rounded-full border-2 border-ink-2 bg-paper" />
               )}
             </div>
-            {x.path === 2 && <span aria-hidden className="max-[640px]:hidden" />}
-            <div className={`min-w-0 py-1 ${x.path === 2 ? "pl-3 max-[640px]:pl-8" : "pl-2"}`}>
+            {x.path === 2 && <span aria-hidden className="max-phone:hidden" />}
+            <div className={`min-w-0 py-1 ${x.path === 2 ? "pl-3 max-phone:pl-8" : "pl-2"}`}>
               <StepCard
                 x={x}
                 shown={shown}
@@ -60,7 +58,7 @@ export function StepCards({
               />
             </div>
             {two && x.path === 1 && (
-              <span className="self-center pl-3 text-[13px] text-ink-2 max-[640px]:col-start-3 max-[640px]:pl-5">
+              <span className="self-center pl-3 text-small text-ink-2 max-phone:col-start-3 max-phone:pl-5">
                 {aside(x, s)}
               </span>
             )}
@@ -100,7 +98,7 @@ function StepCard({
   const look = card
     ? `border bg-panel ${x.kind === "resend" ? "border-dashed" : ""} ${on ? "border-cornflower" : "border-rule-strong"}`
     : act
-      ? `border bg-[#edf3ec] ${on ? "border-cornflower" : "border-transparent"}`
+      ? `border bg-clover-pale ${on ? "border-cornflower" : "border-transparent"}`
       : `border ${on ? "border-cornflower bg-panel" : "border-transparent"} hover:bg-wash`;
   return (
     <button
@@ -110,7 +108,7 @@ function StepCard({
       className={`block w-full rounded px-3 text-left ${card ? "py-2" : "py-1.5"} ${look} ${on ? "shadow-[inset_0_0_0_1px_var(--color-cornflower)]" : ""} ${x.off ? "opacity-55" : ""}`}
     >
       <span className="flex items-baseline justify-between gap-3">
-        <span className={card ? "min-w-0 truncate font-semibold max-[640px]:whitespace-normal" : "min-w-0"}>
+        <span className={card ? "min-w-0 truncate font-semibold max-phone:whitespace-normal" : "min-w-0"}>
           {sentence(x, s.steps)}
           {x.off && <span className="ml-2 font-normal text-ink-2">disabled</span>}
         </span>
@@ -118,13 +116,13 @@ function StepCard({
           {f.here > 0 ? (
             <b>{count(f.here)} here</b>
           ) : f.passed > 0 ? (
-            <span className="text-[13px] text-ink-2">{count(f.passed)} completed</span>
+            <span className="text-small text-ink-2">{count(f.passed)} completed</span>
           ) : null}
         </span>
       </span>
       {card && (
-        <span className="mt-0.5 flex justify-between gap-3 text-[13px] text-ink-2">
-          <span className="min-w-0 truncate max-[640px]:whitespace-normal">
+        <span className="mt-0.5 flex justify-between gap-3 text-small text-ink-2">
+          <span className="min-w-0 truncate max-phone:whitespace-normal">
             {sentWords(f) || (x.kind === "resend" ? repeatWords(x) : shown.subject || "no subject yet")}
           </span>
           <span className="shrink-0">
@@ -139,11 +137,11 @@ function StepCard({
         </span>
       )}
       {!card && !act && f.next_at && f.here > 0 && (
-        <span className="block text-[13px] text-ink-2">next {when(f.next_at, s.now)}</span>
+        <span className="block text-small text-ink-2">next {when(f.next_at, s.now)}</span>
       )}
-      {shown.paused_why && <span className="mt-0.5 block text-[13px] text-poppy">Paused: {shown.paused_why}</span>}
+      {shown.paused_why && <span className="mt-0.5 block text-small text-poppy">Paused: {shown.paused_why}</span>}
       {lacks.map((m) => (
-        <span key={m.sentence} className="mt-0.5 block text-[13px] text-poppy">
+        <span key={m.sentence} className="mt-0.5 block text-small text-poppy">
           {m.sentence}
         </span>
       ))}

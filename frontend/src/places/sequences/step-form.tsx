@@ -55,11 +55,11 @@ export function StepForm({
     <>
       <div className="mb-1 flex items-baseline justify-between gap-2">
         <h2>{means?.words}</h2>
-        <button type="button" className="text-[13px] text-cornflower hover:underline" onClick={close}>
+        <button type="button" className="text-small text-cornflower hover:underline" onClick={close}>
           Close
         </button>
       </div>
-      <p className="mb-3 text-[13px] text-ink-2">{means?.means}</p>
+      <p className="mb-3 text-small text-ink-2">{means?.means}</p>
       <May to="write">
         <Form
           className="space-y-3"
@@ -196,7 +196,7 @@ export function StepForm({
             </label>
           </div>
           {x.off && s.state !== "draft" && (
-            <p className="text-[13px] text-ink-2">
+            <p className="text-small text-ink-2">
               Disabled: people skip it. Complete it
               {MAILS.includes(x.kind) && x.kind !== "resend" ? ", write its message" : ""}, then enable it.
             </p>
@@ -272,7 +272,7 @@ export function StepForm({
         </Form>
       </May>
       {shown?.paused_why && (
-        <section className="mt-5 rounded border border-[#dcb1aa] px-3 py-2">
+        <section className="mt-5 rounded border border-poppy-rule px-3 py-2">
           <p className="text-poppy">Paused: {shown.paused_why}</p>
           <div className="mt-2 flex gap-2">
             <button

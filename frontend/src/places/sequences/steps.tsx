@@ -113,7 +113,7 @@ export function StepsPage() {
     >
       <Sentence error={error} />
       {before && open && (
-        <p className="mb-2 text-[13px] text-ink-2">
+        <p className="mb-2 text-small text-ink-2">
           Saved.{" "}
           <button
             type="button"

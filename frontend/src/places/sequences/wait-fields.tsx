@@ -56,7 +56,7 @@ export function WaitFields({ x, set }: { x: Step; set: (values: Partial<Step>) =
             key={d}
             type="button"
             aria-pressed={x.weekdays.includes(i)}
-            className={`flex-1 rounded border px-0 py-0.5 text-[13px] ${x.weekdays.includes(i) ? "border-cornflower bg-cornflower-pale text-[#2f4790]" : "border-rule-strong bg-panel text-ink-2"}`}
+            className={`flex-1 rounded border px-0 py-0.5 text-small ${x.weekdays.includes(i) ? "border-cornflower bg-cornflower-pale text-cornflower-deep" : "border-rule-strong bg-panel text-ink-2"}`}
             onClick={() =>
               set({
                 weekdays: x.weekdays.includes(i) ? x.weekdays.filter((y) => y !== i) : [...x.weekdays, i].sort(),
@@ -67,7 +67,7 @@ export function WaitFields({ x, set }: { x: Step; set: (values: Partial<Step>) =
           </button>
         ))}
       </div>
-      <p className="text-[13px] text-ink-2">{x.weekdays.length ? "Only on these days." : "On any day."}</p>
+      <p className="text-small text-ink-2">{x.weekdays.length ? "Only on these days." : "On any day."}</p>
       {(x.hour !== null || x.weekdays.length > 0) && (
         <label className="flex items-center gap-2">
           <input type="checkbox" checked={x.own_zone} onChange={(e) => set({ own_zone: e.target.checked })} /> in each

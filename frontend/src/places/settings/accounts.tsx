@@ -59,11 +59,11 @@ export function AccountsSection({ tokens }: { tokens: boolean }) {
                   {a.name}
                 </span>
                 {a.email && (
-                  <span className="block truncate text-[13px] text-ink-2" title={a.email}>
+                  <span className="block truncate text-small text-ink-2" title={a.email}>
                     {a.email}
                   </span>
                 )}
-                <span className="block text-[13px] text-ink-2">
+                <span className="block text-small text-ink-2">
                   {a.seen_at ? `last seen ${moment(a.seen_at)}` : "no session"}
                   {a.sessions > 1 && `, ${count(a.sessions)} sessions`}
                 </span>

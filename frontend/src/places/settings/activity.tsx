@@ -30,7 +30,7 @@ export function ActivitySection() {
           onChange={(e) => setText(e.target.value)}
         />
       </div>
-      <Table label="Activity log" className="table-fixed max-[640px]:table-auto">
+      <Table label="Activity log" className="table-fixed max-phone:table-auto">
         <thead>
           <tr>
             <th scope="col" className="w-[128px]">

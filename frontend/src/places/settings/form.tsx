@@ -40,7 +40,7 @@ export function SettingsForm({ group, askedBy }: { group: M["SettingGroup"]; ask
         {group.settings.map((s) => (
           <div
             key={s.name}
-            className="grid grid-cols-[170px_minmax(0,1fr)] gap-x-5 border-b border-rule py-3 max-[640px]:grid-cols-1"
+            className="grid grid-cols-[170px_minmax(0,1fr)] gap-x-5 border-b border-rule py-3 max-phone:grid-cols-1"
           >
             <label htmlFor={s.name} className="pt-1.5 font-semibold">
               {s.label}
@@ -51,7 +51,7 @@ export function SettingsForm({ group, askedBy }: { group: M["SettingGroup"]; ask
                 text={typed[s.name] ?? asText(s)}
                 set={(text) => setTyped({ ...typed, [s.name]: text })}
               />
-              <p id={`${s.name}-help`} className="mt-1 text-[13px] text-ink-2">
+              <p id={`${s.name}-help`} className="mt-1 text-small text-ink-2">
                 {s.help}
                 {s.kind === "number" && ` ${s.range}.`}
                 {s.default !== "" && s.kind !== "object" && s.kind !== "switch" && s.kind !== "list" && (
@@ -138,7 +138,7 @@ function Control({ setting: s, text, set }: { setting: M["SettingLine"]; text: s
   if (s.kind === "list" || s.kind === "object")
     return (
       <textarea
-        className="field font-mono text-[13px]"
+        className="field font-mono text-small"
         rows={Math.min(8, Math.max(2, text.split("\n").length))}
         placeholder={s.kind === "list" ? "one a line" : "{}"}
         spellCheck={false}
@@ -180,7 +180,7 @@ function Limits({ text, set, of }: { text: string; set: (text: string) => void; 
     // shown as nothing typed
   }
   return (
-    <div id={of.name} className="grid grid-cols-2 gap-x-6 gap-y-1.5 max-[640px]:grid-cols-1">
+    <div id={of.name} className="grid grid-cols-2 gap-x-6 gap-y-1.5 max-phone:grid-cols-1">
       {Object.keys(usual).map((name) => (
         <label key={name} className="flex items-center justify-between gap-3 font-normal">
           <span className="first-letter:uppercase">{name}</span>

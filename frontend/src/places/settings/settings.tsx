@@ -39,14 +39,14 @@ export function SettingsPlace() {
       lead={`For ${me.workspace} and everyone who works in it.`}
       side={<Checks of={checks.data?.findings ?? []} />}
     >
-      <div className="grid grid-cols-[150px_minmax(0,1fr)] gap-8 max-[800px]:grid-cols-1 max-[800px]:gap-3">
-        <nav aria-label="Groups of settings" className="max-[800px]:flex max-[800px]:flex-wrap max-[800px]:gap-x-4">
+      <div className="grid grid-cols-[150px_minmax(0,1fr)] gap-8 max-tablet:grid-cols-1 max-tablet:gap-3">
+        <nav aria-label="Groups of settings" className="max-tablet:flex max-tablet:flex-wrap max-tablet:gap-x-4">
           {names.map((n) => (
             <NavLink
               key={n}
               to={`/settings/${slug(n)}`}
               className={() =>
-                `block border-l-2 py-1 pl-3 max-[800px]:border-l-0 max-[800px]:pl-0 ${section === slug(n) ? "border-cornflower font-semibold text-ink" : "border-transparent text-ink-2 hover:text-ink"}`
+                `block border-l-2 py-1 pl-3 max-tablet:border-l-0 max-tablet:pl-0 ${section === slug(n) ? "border-cornflower font-semibold text-ink" : "border-transparent text-ink-2 hover:text-ink"}`
               }
               aria-current={section === slug(n) ? "page" : undefined}
             >
@@ -84,9 +84,9 @@ function Checks({ of }: { of: M["WorkspaceCheck"][] }) {
               <p className="flex items-center justify-between gap-2 font-semibold">
                 {f.check} <StateTag state={f.state} />
               </p>
-              <p className="text-[13px] text-ink-2">{f.finding}</p>
+              <p className="text-small text-ink-2">{f.finding}</p>
               {f.link && f.link !== "/settings" && (
-                <NavLink className="text-[13px] text-cornflower underline" to={f.link}>
+                <NavLink className="text-small text-cornflower underline" to={f.link}>
                   Open
                 </NavLink>
               )}

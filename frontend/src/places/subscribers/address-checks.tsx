@@ -136,8 +136,8 @@ export function AddressChecksPage() {
             <tbody>
               {d.slips.map((s) => (
                 <tr key={s.typed + s.meant}>
-                  <td className="font-mono text-[13px]">{s.typed}</td>
-                  <td className="font-mono text-[13px] text-clover">{s.meant}</td>
+                  <td className="font-mono text-small">{s.typed}</td>
+                  <td className="font-mono text-small text-clover">{s.meant}</td>
                   <td className="n">{count(s.count)}</td>
                   <td className="max-w-[220px] truncate text-ink-2">{s.example}</td>
                   <td className="n">

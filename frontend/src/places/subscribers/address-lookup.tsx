@@ -43,7 +43,7 @@ export function TryAddresses({ job }: { job: M["Job"] | undefined }) {
         <label className="grow">
           <span className="label">Addresses, one per line</span>
           <textarea
-            className="field font-mono text-[13px]"
+            className="field font-mono text-small"
             rows={Math.min(6, Math.max(1, text.split("\n").length))}
             value={text}
             placeholder="ann@lanternmial.example"
@@ -87,7 +87,7 @@ export function TryAddresses({ job }: { job: M["Job"] | undefined }) {
             {found.map((v, i) => (
               <tr key={`${i} ${v.address}`}>
                 <td className={`w-[90px] font-semibold ${VERDICT_COLOUR[v.verdict]}`}>{v.verdict}</td>
-                <td className="font-mono text-[13px] [overflow-wrap:anywhere]">
+                <td className="font-mono text-small [overflow-wrap:anywhere]">
                   {v.person ? (
                     <Link className="hover:underline" to={`/subscribers/${v.person}`}>
                       {v.address}
@@ -100,7 +100,7 @@ export function TryAddresses({ job }: { job: M["Job"] | undefined }) {
                   {v.reasons.join("; ") || "no problems found"}
                   {v.person ? " · a subscriber here" : ""}
                 </td>
-                <td className="font-mono text-[13px] text-clover">
+                <td className="font-mono text-small text-clover">
                   {v.suggestion && (
                     <button
                       type="button"

@@ -70,7 +70,7 @@ export function AskAgain({ d, analyst }: { d: M["ConsentView"]; analyst: boolean
                     >
                       {count(r[word])}
                     </Link>
-                    <span className="ml-1.5 text-[13px] text-ink-2">{r.mailed ? share(r[word], r.mailed) : ""}</span>
+                    <span className="ml-1.5 text-small text-ink-2">{r.mailed ? share(r[word], r.mailed) : ""}</span>
                   </td>
                 ))}
                 <td className="text-ink-2">
@@ -124,7 +124,7 @@ function Prepare({ d, close }: { d: M["ConsentView"]; close: () => void }) {
   const found = ready ? q.data : undefined;
   const reached = found ? found.permitted + (relation.trim() ? found.unrelated : 0) : 0;
   return (
-    <div className="mb-4 grid grid-cols-[minmax(0,1fr)_300px] gap-x-8 border-y border-rule py-4 max-[900px]:block">
+    <div className="mb-4 grid grid-cols-[minmax(0,1fr)_300px] gap-x-8 border-y border-rule py-4 max-tablet:block">
       <div>
         <fieldset className="mb-3">
           <legend className="label">Purposes</legend>
@@ -204,7 +204,7 @@ function Prepare({ d, close }: { d: M["ConsentView"]; close: () => void }) {
           />
           days
         </label>
-        <p className="mb-4 text-[13px] text-ink-2">
+        <p className="mb-4 text-small text-ink-2">
           {Number(letGo)
             ? `The message says so: people who do nothing get no more email after ${letGo} days.`
             : "The message says so: people who do nothing keep what they agreed to before."}

@@ -88,7 +88,7 @@ export function ConsentPage() {
                 <b>{p.name}</b>
                 {p.transactional && <span className="tag tag-plain ml-2 py-0">transactional, no consent needed</span>}
                 {p.retired && <span className="tag tag-plain ml-2 py-0">retired</span>}
-                <span className="block text-[13px] text-ink-2">
+                <span className="block text-small text-ink-2">
                   {p.text ? `“${p.text}” (version ${p.version})` : "no wording yet"}
                 </span>
               </td>
@@ -176,12 +176,12 @@ function Side({ d }: { d: M["ConsentView"] }) {
       {d.forms.map((f) => (
         <details key={f.id} className="mt-5">
           <summary className="cursor-pointer text-cornflower">“{f.list_name}” on your website</summary>
-          <p className="mt-1 mb-1 text-[13px] text-ink-2">Plain HTML without scripts. Its address: {f.address}</p>
+          <p className="mt-1 mb-1 text-small text-ink-2">Plain HTML without scripts. Its address: {f.address}</p>
           <pre className="code max-h-[260px]">{f.snippet}</pre>
         </details>
       ))}
       <h2 className="mt-6">How consent is recorded</h2>
-      <ul className="list-disc pl-4 text-[13px] text-ink-2">
+      <ul className="list-disc pl-4 text-small text-ink-2">
         <li>The latest decision counts; an older opt-in never overrides a withdrawal.</li>
         <li>Wording is never edited: a change creates a new version, and each entry keeps the one that was shown.</li>
         <li>Consent without a source is imported as “none”.</li>
@@ -227,7 +227,7 @@ function ChangePurpose({
       <label className="mb-3 block text-ink">
         <span className="label">Wording shown to subscribers</span>
         <textarea className="field" rows={3} value={text} onChange={(e) => setText(e.target.value)} />
-        <span className="text-[13px] text-ink-2">
+        <span className="text-small text-ink-2">
           {p.version && text.trim() !== p.text
             ? `Saved as version ${p.version + 1}. Version ${p.version} stays for those who agreed to it.`
             : p.version
@@ -273,7 +273,7 @@ function Versions({ purpose }: { purpose: number }) {
             <tr key={w.id}>
               <td className="w-6">{w.version}</td>
               <td>
-                “{w.text}”<span className="block text-[13px] text-ink-2">since {moment(w.made_at)}</span>
+                “{w.text}”<span className="block text-small text-ink-2">since {moment(w.made_at)}</span>
               </td>
               <td className="n whitespace-nowrap">
                 {count(w.people)} {w.people === 1 ? "person" : "people"}

@@ -188,13 +188,13 @@ export function ImportHistory() {
             </b>
             <TakeBack d={d} />
           </div>
-          <p className="text-[13px] text-ink-2">
+          <p className="text-small text-ink-2">
             {moment(d.at)} · {d.act.replace("imported ", "")}, {count(d.people)} added or updated · {d.who}
           </p>
         </div>
       ))}
       <h2 className="mt-5 mb-1">How rows are merged</h2>
-      <ul className="list-disc pl-4 text-[13px] text-ink-2">
+      <ul className="list-disc pl-4 text-small text-ink-2">
         <li>Rows with the same address are one subscriber; letter case does not matter.</li>
         <li>Later rows override names and fields; empty cells change nothing.</li>
         <li>The earliest joined date is kept.</li>

@@ -126,7 +126,7 @@ export function BringIn() {
                   <>
                     , separated by {step.upload.separator} · encoding{" "}
                     <select
-                      className="field inline-block w-auto py-0 text-[13px]"
+                      className="field inline-block w-auto py-0 text-small"
                       aria-label="Encoding"
                       value={step.upload.encoding}
                       onChange={(e) => again(step.upload, e.target.value, targets)}
@@ -150,7 +150,7 @@ export function BringIn() {
             </div>
           </div>
           <div className="overflow-auto border-y border-rule bg-panel px-3">
-            <Table label="First rows of the file" className="whitespace-nowrap text-[13px]">
+            <Table label="First rows of the file" className="whitespace-nowrap text-small">
               <thead>
                 <tr>
                   {step.upload.header.map((h, i) => (
@@ -251,13 +251,13 @@ export function BringIn() {
                     ))}
                   </select>
                   {fits.length > 1 && (
-                    <span className="text-[13px] text-wheat">
+                    <span className="text-small text-wheat">
                       {fits.join(" or ")} both match. Check the sample and choose.
                     </span>
                   )}
                 </label>
               ))}
-              <p className="col-span-2 text-[13px] text-ink-2">
+              <p className="col-span-2 text-small text-ink-2">
                 Consent without a source is imported as “none”, because you could not prove it.
               </p>
             </div>

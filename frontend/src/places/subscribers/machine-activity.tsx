@@ -54,13 +54,13 @@ export function MachineOpensPage() {
                 </tr>
               </tbody>
             </Table>
-            <p className="mt-3 text-[13px] text-ink-2">
+            <p className="mt-3 text-small text-ink-2">
               {count(d.listed)} user agents and networks are listed. To add your own, put a file <b>machines.json</b>{" "}
-              with <span className="font-mono text-[12.5px]">agents</span> and{" "}
-              <span className="font-mono text-[12.5px]">networks</span> into the data folder. The whole history is then
+              with <span className="font-mono text-small">agents</span> and{" "}
+              <span className="font-mono text-small">networks</span> into the data folder. The whole history is then
               classified again and scores are updated.
             </p>
-            <p className="mt-3 text-[13px] text-ink-3">As of {moment(d.as_of)}.</p>
+            <p className="mt-3 text-small text-ink-3">As of {moment(d.as_of)}.</p>
           </>
         )
       }
@@ -115,7 +115,7 @@ export function MachineOpensPage() {
               ))}
             </tbody>
           </Table>
-          <p className="mt-3 flex gap-5 text-[13px] text-ink-2">
+          <p className="mt-3 flex gap-5 text-small text-ink-2">
             <span className="inline-flex items-center gap-1.5">
               <span className="inline-block size-3 bg-strong" aria-hidden /> people
             </span>

@@ -39,7 +39,7 @@ export function BendChart({
   const line = (y: (p: (typeof points)[number]) => number) => points.map((p) => `${x(p.days)},${y(p)}`).join(" ");
   return (
     <figure className="border-t border-rule pt-2">
-      <figcaption className="mb-1 flex flex-wrap justify-between gap-x-5 text-[13px] text-ink-2">
+      <figcaption className="mb-1 flex flex-wrap justify-between gap-x-5 text-small text-ink-2">
         <span>
           <b className="font-head text-[14px] text-ink [font-stretch:87%]">What an earlier cut-off would have done</b>{" "}
           over the sends of {replay.months} months, for {shape.left[row]} or more ignored
@@ -98,7 +98,7 @@ export function BendChart({
           </g>
         )}
       </svg>
-      <details className="text-[13px]">
+      <details className="text-small">
         <summary className="cursor-pointer text-cornflower">As a table</summary>
         <Table label="Open rate by cut-off" className="mt-1 max-w-[520px]">
           <thead>

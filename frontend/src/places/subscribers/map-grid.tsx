@@ -96,14 +96,14 @@ export function MapGrid({
   };
   return (
     <div className="select-none" style={{ display: "grid", gridTemplateColumns: `${LEFT}px 1fr 22px` }}>
-      <span className="self-end pb-1 text-[12px] leading-tight text-ink-3">
+      <span className="self-end pb-1 text-tiny leading-tight text-ink-3">
         messages
         <br />
         ignored
       </span>
       <div className="grid" style={{ gridTemplateColumns: `repeat(${cols}, minmax(0, 1fr))`, gap: GAP }}>
         {d.day_words.map((w) => (
-          <span key={w} className="self-end pb-1 text-center text-[13px] text-ink-2">
+          <span key={w} className="self-end pb-1 text-center text-small text-ink-2">
             {w}
           </span>
         ))}
@@ -111,7 +111,7 @@ export function MapGrid({
       <span />
       <div className="grid" style={{ gap: GAP }} aria-hidden>
         {d.left_words.toReversed().map((w) => (
-          <span key={w} className="self-center pr-3 text-right text-[13px] text-ink-2">
+          <span key={w} className="self-center pr-3 text-right text-small text-ink-2">
             {w}
           </span>
         ))}
@@ -141,7 +141,7 @@ export function MapGrid({
                   tabIndex={at[0] === c && at[1] === r ? 0 : -1}
                   aria-selected={on}
                   aria-label={`${w}, ${d.left_words[r]} ignored: ${count(n)} people`}
-                  className={`relative ${on ? "bg-[#efe3d9]" : "bg-wash hover:bg-[#e9e4d5]"}`}
+                  className={`relative ${on ? "bg-chosen-map" : "bg-wash hover:bg-wash-strong"}`}
                   style={{ height: CELL_H, minWidth: 0 }}
                   onPointerDown={(e) => {
                     pressed.current = true;
@@ -171,7 +171,7 @@ export function MapGrid({
                           />
                         ))}
                       </svg>
-                      <span className="pointer-events-none absolute right-1.5 bottom-0.5 text-[12.5px] text-ink-2">
+                      <span className="pointer-events-none absolute right-1.5 bottom-0.5 text-small text-ink-2">
                         {count(n)}
                       </span>
                     </>
@@ -228,7 +228,7 @@ export function MapGrid({
             }}
           />
         </Slider.Root>
-        <p className="flex justify-between pt-0.5 text-[13px] text-ink-3">
+        <p className="flex justify-between pt-0.5 text-small text-ink-3">
           <span>Days since the last engagement by a person. Drag across cells, or move a handle.</span>
           <span>
             cut-off{" "}

@@ -79,7 +79,7 @@ export function SelectionSide({
       <div className="mt-4 mb-1 flex items-baseline justify-between gap-3">
         <h2>Replay without them</h2>
         <select
-          className="field w-auto py-0.5 text-[13px]"
+          className="field w-auto py-0.5 text-small"
           aria-label="Months replayed"
           value={months}
           onChange={(e) => setMonths(Number(e.target.value))}
@@ -104,7 +104,7 @@ export function SelectionSide({
       <div className="mt-5 mb-1 flex items-baseline justify-between gap-3">
         <h2>Who they are</h2>
         <select
-          className="field w-auto py-0.5 text-[13px]"
+          className="field w-auto py-0.5 text-small"
           aria-label="Break down by"
           value={by}
           onChange={(e) => setBy(e.target.value as keyof typeof DIVIDED)}
@@ -121,7 +121,7 @@ export function SelectionSide({
       ) : (
         <Divided group={d.groups[by]} counts={byWord(d.groups[by], rows, rect)} people={people} />
       )}
-      <p className="mt-4 text-[13px] text-ink-3">As of {moment(d.now)}.</p>
+      <p className="mt-4 text-small text-ink-3">As of {moment(d.now)}.</p>
     </>
   );
 }
@@ -194,7 +194,7 @@ function Replayed({ all, rest, months }: { all: Figures; rest: Figures; months: 
           </tr>
         </tbody>
       </Table>
-      <p className="mt-1 text-[12.5px] text-ink-3">
+      <p className="mt-1 text-small text-ink-3">
         Of {count(all.delivered)} delivered; {count(all.delivered - rest.delivered)} would not have been sent. Each
         message counts by its subscriber's position when it was sent.
       </p>
@@ -217,7 +217,7 @@ function Acts({ columns, rows, people }: { columns: string; rows: string; people
   const choice = { rule, text: "", bands: [], ids: null, without: [] };
   return (
     <>
-      <p className="mt-3 text-[13px] text-ink-2">
+      <p className="mt-3 text-small text-ink-2">
         As a rule: <em>{rule}</em>
       </p>
       <div className="mt-2 flex flex-wrap gap-2">

@@ -129,7 +129,7 @@ function AllSubscribers({ d, totals, show }: { d: M["MapView"]; totals: number[]
       <h2 className="mb-1">All subscribers, by band</h2>
       <BandList bands={totals} />
       <h2 className="mt-5 mb-1">Recommended inactivity window: {d.window_days} days</h2>
-      <p className="text-[13px] text-ink-2">
+      <p className="text-small text-ink-2">
         You email a subscriber every {d.gap_days} {d.gap_days === 1 ? "day" : "days"} (median). Eight intervals are{" "}
         {8 * d.gap_days} days, and the next standard window is {d.window_days}: no one counts as inactive before that
         many days without engagement and 5 messages ignored.
@@ -137,7 +137,7 @@ function AllSubscribers({ d, totals, show }: { d: M["MapView"]; totals: number[]
       <button type="button" className="btn mt-3" onClick={show}>
         Show subscribers beyond it
       </button>
-      <p className="mt-5 text-[13px] text-ink-2">
+      <p className="mt-5 text-small text-ink-2">
         Unproven and Masked are not on the scale: {share((totals[4] ?? 0) + (totals[5] ?? 0), d.subscribers)} of
         subscribers.
       </p>

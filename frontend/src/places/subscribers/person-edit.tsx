@@ -80,7 +80,7 @@ export function Details({ p }: { p: M["Person"] }) {
             add={(l) => save("The label", { labels: [...p.labels, l] })}
           />
         )}
-        <span className="text-[13px] text-ink-2">{p.lists.length > 0 && `in ${p.lists.join(", ")}`}</span>
+        <span className="text-small text-ink-2">{p.lists.length > 0 && `in ${p.lists.join(", ")}`}</span>
       </div>
       <Sentence error={error} />
     </section>
@@ -180,7 +180,7 @@ export function Notes({ p, now }: { p: M["Person"]; now: number }) {
       {p.notes.map((n) => (
         <p key={n.id} className="flex gap-4 border-b border-rule py-1.5">
           <span className="flex-1 whitespace-pre-wrap">{n.text}</span>
-          <span className="text-[13px] text-ink-2">
+          <span className="text-small text-ink-2">
             {n.who}, {when(n.at, now)}
           </span>
           {me.role !== "observer" && (
@@ -356,11 +356,11 @@ export function ConsentHistory({ p }: { p: M["Person"] }) {
               <td className="font-semibold">{c.state}</td>
               <td>
                 {c.source || "no source stated"}
-                {c.page && <span className="block text-[13px] text-ink-2 [overflow-wrap:anywhere]">{c.page}</span>}
+                {c.page && <span className="block text-small text-ink-2 [overflow-wrap:anywhere]">{c.page}</span>}
               </td>
               <td className="max-w-[260px]">
                 {c.wording || <span className="text-ink-2">not stored</span>}
-                {c.wording_text && <span className="block text-[13px] text-ink-2">“{c.wording_text}”</span>}
+                {c.wording_text && <span className="block text-small text-ink-2">“{c.wording_text}”</span>}
               </td>
             </tr>
           ))}

@@ -52,7 +52,7 @@ export function PersonPage() {
     >
       <div className="mb-5 flex items-center gap-5 border-y border-rule py-3">
         <Trace trace={p.trace} length={Math.min(60, p.trace.length)} />
-        <span className="text-[13px] text-ink-2">
+        <span className="text-small text-ink-2">
           the last {Math.min(60, p.trace.length)} messages, newest on the right
         </span>
       </div>
@@ -126,7 +126,7 @@ export function PersonPage() {
                 <tr key={r.id}>
                   <td className="w-[150px] whitespace-nowrap text-ink-2">{when(r.at, now)}</td>
                   <td className="w-[110px] font-semibold">{r.kind}</td>
-                  <td className="font-mono text-[13px] [overflow-wrap:anywhere]">{r.diagnostic}</td>
+                  <td className="font-mono text-small [overflow-wrap:anywhere]">{r.diagnostic}</td>
                   <td className="n">
                     <a className="text-cornflower underline" href={`/api/returned/${r.id}`} download>
                       view source
@@ -181,7 +181,7 @@ export function PersonPage() {
                     path={`/deliveries/${e.delivery}`}
                     title={`${e.message}, as ${p.email} received it`}
                     trigger={
-                      <button type="button" className="ml-2 text-[13px] text-cornflower hover:underline">
+                      <button type="button" className="ml-2 text-small text-cornflower hover:underline">
                         source
                       </button>
                     }
@@ -189,7 +189,7 @@ export function PersonPage() {
                 )}
               </td>
               <td
-                className="max-w-[260px] truncate text-[13px] text-ink-2"
+                className="max-w-[260px] truncate text-small text-ink-2"
                 title={[e.link, e.code, e.diagnostic, e.agent, e.who && `${e.who}: ${e.because}`]
                   .filter(Boolean)
                   .join(" · ")}
@@ -233,10 +233,10 @@ function Why({ p, band }: { p: M["Person"]; band: number }) {
           : `Never engaged; ${count(w.ignored)} ignored.`}{" "}
         {count(w.engaged)} engaged with in all.
       </p>
-      <p className="my-3 rounded border border-rule px-3 py-2 text-[13px]">
+      <p className="my-3 rounded border border-rule px-3 py-2 text-small">
         100 × E / (N + 1) = 100 × {w.E.toFixed(2)} / ({w.N.toFixed(2)} + 1) = <b>{w.score.toFixed(1)}</b>
       </p>
-      <Table label="Why this score" className="text-[13px]">
+      <Table label="Why this score" className="text-small">
         <thead>
           <tr>
             <th scope="col">Message</th>
@@ -274,7 +274,7 @@ function Why({ p, band }: { p: M["Person"]; band: number }) {
           All {count(w.terms.length)} terms
         </button>
       )}
-      <p className="mt-3 text-[13px] text-ink-2">
+      <p className="mt-3 text-small text-ink-2">
         Each message loses half its weight every {w.half_life_days} days. A click, reply or booking counts 1, an open
         0.7, ignored 0.
       </p>

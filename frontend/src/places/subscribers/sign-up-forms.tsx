@@ -58,7 +58,7 @@ export function SignUpForms({ d, analyst }: { d: M["ConsentView"]; analyst: bool
                 </td>
                 <td>
                   {f.purposes.map((id) => d.purposes.find((p) => p.id === id)?.name).join(", ")}
-                  <span className="block text-[13px] text-ink-2">
+                  <span className="block text-small text-ink-2">
                     {f.confirm
                       ? `double opt-in, reminders after ${f.reminders.join(" and ") || "no"} days`
                       : "single opt-in"}
@@ -91,8 +91,8 @@ function ByDay({ f }: { f: M["SignUpForm"] }) {
   const most = Math.max(...f.days.map((d) => d.joined));
   return (
     <details>
-      <summary className="cursor-pointer text-[13px] text-cornflower">by day, the last 30 days</summary>
-      <Table label="Sign-ups by day" className="mt-1 text-[13px]">
+      <summary className="cursor-pointer text-small text-cornflower">by day, the last 30 days</summary>
+      <Table label="Sign-ups by day" className="mt-1 text-small">
         <thead>
           <tr>
             <th scope="col">Sign-ups for</th>

@@ -111,7 +111,7 @@ export function SourcesPage() {
                         {d.name}
                       </span>
                     )}
-                    {d.signs.length > 0 && <span className="text-[13px] text-poppy">significantly worse</span>}
+                    {d.signs.length > 0 && <span className="text-small text-poppy">significantly worse</span>}
                   </td>
                   <td className="n">{count(d.people)}</td>
                   <td className="pt-3!">
@@ -128,7 +128,7 @@ export function SourcesPage() {
             </tbody>
           </Table>
           {rows.menu}
-          <p className="mt-2 text-[13px] text-ink-3">
+          <p className="mt-2 text-small text-ink-3">
             Rates are of subscribers mailed at least once. “Significantly worse” compares with all other sources at 95%
             confidence. Arrow keys select a source, = opens its actions.
           </p>

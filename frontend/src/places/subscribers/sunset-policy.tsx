@@ -49,7 +49,7 @@ export function CleanUpPage() {
       <div className="mb-2 flex items-baseline justify-between gap-4">
         <h2>
           {d.active ? "This week" : "Preview for this week"}
-          <span className="ml-2 font-sans text-[13px] font-normal text-ink-2">
+          <span className="ml-2 font-sans text-small font-normal text-ink-2">
             {d.automatic && d.active
               ? d.next_at
                 ? `runs automatically, next on ${moment(d.next_at)}`
@@ -98,7 +98,7 @@ export function CleanUpPage() {
       {d.groups.map((g) => (
         <Group key={g.step} g={g} />
       ))}
-      <p className="mt-3 max-w-[75ch] text-[13px] text-ink-2">
+      <p className="mt-3 max-w-[75ch] text-small text-ink-2">
         Of {people(d.stopped)} Inactive or Masked for that long, {count(d.protected)} have booked or replied before and
         are never suppressed. Anyone who may not be mailed for {d.purpose || "the purpose"} is not mailed and not
         changed.
@@ -118,7 +118,7 @@ function Group({ g }: { g: M["SunsetGroup"] }) {
         <span className="text-ink-2">{g.words}</span>
       </summary>
       {g.people.length > 0 ? (
-        <Table label="People under the policy" className="mt-2 ml-[80px] w-[calc(100%-80px)]! text-[13px]">
+        <Table label="People under the policy" className="mt-2 ml-[80px] w-[calc(100%-80px)]! text-small">
           <thead>
             <tr>
               <th scope="col">Person</th>
@@ -158,7 +158,7 @@ function Group({ g }: { g: M["SunsetGroup"] }) {
           </tbody>
         </Table>
       ) : (
-        <p className="mt-1 ml-[80px] text-[13px] text-ink-2">No one this week.</p>
+        <p className="mt-1 ml-[80px] text-small text-ink-2">No one this week.</p>
       )}
     </details>
   );
@@ -191,7 +191,7 @@ function Suppressed() {
               ))}
             </tbody>
           </Table>
-          <p className="mt-1 text-[13px] text-ink-2">
+          <p className="mt-1 text-small text-ink-2">
             Only a new opt-in of their own lifts this.{" "}
             <Link
               className="text-cornflower underline"
@@ -220,7 +220,7 @@ function Side({ d, analyst }: { d: M["SunsetView"]; analyst: boolean }) {
       <h2>Policy</h2>
       {analyst ? <Agree key={d.sentence + d.purpose} d={d} /> : <p className="mt-1 text-ink-2">{d.sentence}.</p>}
       <h2 className="mt-6">Estimated effect</h2>
-      <p className="mb-1 text-[13px] text-ink-2">
+      <p className="mb-1 text-small text-ink-2">
         The sends of the last 12 months, replayed without people who had not engaged for {d.after_days} days with five
         or more ignored.
       </p>
@@ -240,7 +240,7 @@ function Side({ d, analyst }: { d: M["SunsetView"]; analyst: boolean }) {
           })}
         </tbody>
       </Table>
-      <p className="mt-1 text-[13px] text-ink-2">
+      <p className="mt-1 text-small text-ink-2">
         Rates are of all sends of the year. Engagements and bookings are what you would lose.
       </p>
       {d.active && (
@@ -255,7 +255,7 @@ function Side({ d, analyst }: { d: M["SunsetView"]; analyst: boolean }) {
               ) : (
                 p.name
               )}
-              {p.stop && <span className="block text-[13px] text-poppy">{p.stop}</span>}
+              {p.stop && <span className="block text-small text-poppy">{p.stop}</span>}
             </p>
           ))}
         </>

@@ -20,7 +20,7 @@ export function Suppressions({ analyst }: { analyst: boolean }) {
   return (
     <>
       <h2 className="mt-7 mb-1">Suppressed: {count(d.total)}</h2>
-      <p className="mb-1 text-[13px] text-ink-2">
+      <p className="mb-1 text-small text-ink-2">
         {d.counts
           .filter((c) => c.count)
           .map((c) => `${c.words} ${count(c.count)}`)
@@ -38,7 +38,7 @@ export function Suppressions({ analyst }: { analyst: boolean }) {
           </>
         )}
       </p>
-      <p className="mb-1 text-[13px] text-ink-2">
+      <p className="mb-1 text-small text-ink-2">
         Start with your previous system's suppression list:{" "}
         <Link className="text-cornflower underline" to="/subscribers/import">
           import it
@@ -114,7 +114,7 @@ export function Suppressions({ analyst }: { analyst: boolean }) {
                       </label>
                     </Ask>
                   ) : (
-                    <span className="text-[13px] text-ink-3">{r.liftable ? "" : "only by a new opt-in"}</span>
+                    <span className="text-small text-ink-3">{r.liftable ? "" : "only by a new opt-in"}</span>
                   )}
                 </td>
               </tr>

@@ -134,7 +134,7 @@ export function ChooseColumns({ layout, set, fields }: { layout: Layout; set: (l
       }
       title="Columns of the table"
     >
-      <p className="mb-3 text-[13px] text-ink-2">Saved in this browser. Drag a heading's edge to change its width.</p>
+      <p className="mb-3 text-small text-ink-2">Saved in this browser. Drag a heading's edge to change its width.</p>
       <ul>
         {[...shown, ...rest].map((c) => {
           const on = layout.shown.includes(c.id);

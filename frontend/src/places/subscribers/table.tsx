@@ -217,7 +217,7 @@ export function TablePage() {
       </div>
       {first.error && rule ? <Sentence error={first.error} /> : null}
       <div className="overflow-x-auto">
-        <div className="flex min-w-full border-b border-rule-strong text-[13px] font-semibold text-ink-2">
+        <div className="flex min-w-full border-b border-rule-strong text-small font-semibold text-ink-2">
           <label className="w-7 shrink-0 py-1.5">
             <input
               type="checkbox"
@@ -275,7 +275,7 @@ export function TablePage() {
                   // biome-ignore lint/a11y/noStaticElementInteractions: the row as a whole leads to the person
                   <div
                     key={v.key}
-                    className={`absolute right-0 left-0 flex cursor-pointer items-center border-b border-rule ${on ? "bg-[#eef1e2]" : v.index === at ? "bg-cornflower-pale" : "hover:bg-wash"} ${v.index === at ? "shadow-[inset_2px_0_0_var(--color-cornflower)]" : ""}`}
+                    className={`absolute right-0 left-0 flex cursor-pointer items-center border-b border-rule ${on ? "bg-chosen" : v.index === at ? "bg-cornflower-pale" : "hover:bg-wash"} ${v.index === at ? "shadow-[inset_2px_0_0_var(--color-cornflower)]" : ""}`}
                     style={{ height: ROW, transform: `translateY(${v.start}px)` }}
                     onClick={(e) => {
                       if (!r) return;
@@ -326,7 +326,7 @@ export function TablePage() {
         )}
       </div>
       {list.menu}
-      <p className="pt-2 text-[13px] text-ink-3">
+      <p className="pt-2 text-small text-ink-3">
         Trace, oldest first: tall = clicked, middle = opened, outline = machine open only, low = ignored, × = bounced.
         Unproven and Masked have no meaningful score.
       </p>

@@ -107,7 +107,7 @@ export function RestoredPage() {
           Paste its lines or choose the file. Any format with Message-IDs or return paths works.
         </p>
         <textarea
-          className="field h-44 max-w-[820px] font-mono text-[12px]"
+          className="field h-44 max-w-[820px] font-mono text-tiny"
           aria-label="Relay log lines"
           value={text}
           onChange={(e) => setText(e.target.value)}

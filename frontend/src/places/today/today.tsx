@@ -82,7 +82,7 @@ export function TodayPlace() {
             </span>
             <div className="min-w-0 flex-1">
               <p className="font-semibold">{d.title}</p>
-              <p className="text-[13px] text-ink-2">{d.detail}</p>
+              <p className="text-small text-ink-2">{d.detail}</p>
             </div>
             <Link className="btn" to={d.link}>
               {d.act}
@@ -94,7 +94,7 @@ export function TodayPlace() {
       <DayRows day_rows={t.day_rows} now={t.now} day={t.day as [number, number]} />
       <div className="mt-7 mb-2 flex flex-wrap items-baseline justify-between gap-x-4">
         <h2>Subscribers by band, 12 months</h2>
-        <span className="flex flex-wrap gap-x-3.5 text-[13px] text-ink-2">
+        <span className="flex flex-wrap gap-x-3.5 text-small text-ink-2">
           {BANDS.map((b, i) => (
             <BandWord key={b} band={i} />
           ))}
@@ -102,7 +102,7 @@ export function TodayPlace() {
       </div>
       <Base points={t.base} />
       {t.base_missing > 0 && (
-        <p className="mt-1 text-[13px] text-ink-2" role="status">
+        <p className="mt-1 text-small text-ink-2" role="status">
           {count(t.base_missing)} earlier month {t.base_missing === 1 ? "end is" : "ends are"} being calculated.
         </p>
       )}
@@ -178,7 +178,7 @@ function DayRows({
   const names = [...new Set(day_rows.map((l) => l.name))];
   return (
     <div>
-      <div className="ml-[210px] mr-[160px] relative h-5 text-[12px] text-ink-3" aria-hidden>
+      <div className="ml-[210px] mr-[160px] relative h-5 text-tiny text-ink-3" aria-hidden>
         {[0, 6, 12, 18, 24].map((h) => (
           <span key={h} className="absolute -translate-x-1/2" style={{ left: `${(h / 24) * 100}%` }}>
             {String(h).padStart(2, "0")}
@@ -202,7 +202,7 @@ function DayRows({
                 <span
                   key={l.n}
                   title={`${sequence ? "due" : `batch ${l.n}`}, ${clockTime(l.due_at)}, ${people(l.people)}${sequence ? "" : `, ${l.state}`}`}
-                  className={`absolute bottom-0 rounded-[2px] text-center text-[12px] leading-5 font-semibold ${sequence ? "bg-[#aebbe2]" : `min-w-[22px] ${MARK[l.state] ?? "bg-[#aebbe2]"}`}`}
+                  className={`absolute bottom-0 rounded-[2px] text-center text-tiny leading-5 font-semibold ${sequence ? "bg-coming" : `min-w-[22px] ${MARK[l.state] ?? "bg-coming"}`}`}
                   style={{
                     left: x(l.due_at),
                     width: sequence ? 14 : 26,
@@ -256,7 +256,7 @@ function Base({ points }: { points: M["BasePoint"][] }) {
           <polygon key={BANDS[i]} points={l} fill={BAND_FILL[i]} className={BAND_CLASS[i] === "hatch" ? "" : ""} />
         ))}
       </svg>
-      <div className="mt-1 flex justify-between text-[12px] text-ink-3" aria-hidden>
+      <div className="mt-1 flex justify-between text-tiny text-ink-3" aria-hidden>
         {points.map((p, i) => (
           <span key={i}>{i === points.length - 1 ? "now" : month(p.at)}</span>
         ))}
@@ -268,7 +268,7 @@ function Base({ points }: { points: M["BasePoint"][] }) {
         </b>{" "}
         now ({share(engaged(points.at(-1)), last)}).
       </figcaption>
-      <details className="mt-1 text-[13px]">
+      <details className="mt-1 text-small">
         <summary className="cursor-pointer text-cornflower">Show as a table</summary>
         <Table label="Subscribers over time" className="mt-1 max-w-[720px]">
           <thead>
@@ -305,7 +305,7 @@ function Providers({ of }: { of: M["Provider"][] }) {
   return (
     <>
       <h2>Mailbox providers</h2>
-      <p className="mb-2 text-[13px] text-ink-2">
+      <p className="mb-2 text-small text-ink-2">
         Deferred share of each week's mail, 12 weeks, against the limit of 10%.
       </p>
       {of.map((p) => {
@@ -344,7 +344,7 @@ function Providers({ of }: { of: M["Provider"][] }) {
                 strokeWidth="1.6"
               />
             </svg>
-            <p className="text-[13px] text-ink-2">
+            <p className="text-small text-ink-2">
               30 days: complaints {share(p.complained, p.sent, 2)}, bounced {share(p.bounced, p.sent)} of{" "}
               {count(p.sent)}
             </p>

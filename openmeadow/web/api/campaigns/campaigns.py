@@ -32,8 +32,9 @@ from openmeadow.services.campaigns import (
 from openmeadow.services.campaigns import campaigns as campaigns_service
 from openmeadow.services.campaigns import guardrails as guardrails_service
 from openmeadow.services.workspace import Workspace
+from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns as table
-from openmeadow.store.campaigns import content, deliveries
+from openmeadow.store.campaigns import content
 from openmeadow.store.health.providers import by_people
 from openmeadow.store.health.providers import names as provider_names
 from openmeadow.store.segments.permission_facts import StoreFacts
@@ -52,7 +53,7 @@ routes = Routes()
 def model(workspace: Workspace, row_id: CampaignId) -> m.Campaign:
     """A campaign as its pages show it."""
     row, db = campaigns_service.row_of(workspace, row_id), workspace.store.read()
-    doubt = sum(b.unconfirmed or 0 for b in deliveries.batches(db, row_id))
+    doubt = sum(b.unconfirmed or 0 for b in batch_table.batches(db, row_id))
     sequence = sequences.one(db, row.sequence) if row.sequence else None
     return m.Campaign(
         id=row_id,

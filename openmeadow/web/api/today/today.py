@@ -12,8 +12,9 @@ from openmeadow.services.senders import relay
 from openmeadow.services.today import engaged_base, overview, process_watch, workspace_check
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
+from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns, deliveries
-from openmeadow.store.campaigns.records import ComingBatch
+from openmeadow.store.campaigns.delivery_records import ComingBatch
 from openmeadow.store.engagement import event_hours, events
 from openmeadow.store.segments import segments
 from openmeadow.store.sequences import sequences
@@ -90,7 +91,7 @@ def foot(workspace: Workspace) -> m.Status:
     due = next(
         (
             b
-            for b in deliveries.coming(db, view.now, view.now + 30 * DAY)
+            for b in batch_table.coming(db, view.now, view.now + 30 * DAY)
             if not b.external and b.state == "scheduled" and b.campaign_state in ("scheduled", "sending")
         ),
         None,
