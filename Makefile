@@ -35,7 +35,7 @@ demo: setup
 test: .venv/installed openmeadow/web/dist/index.html
 	@scripts/chromium.sh
 	cd frontend && npm run --silent test
-	$(PY) -m pytest
+	$(PY) -m pytest -n 2 --dist loadfile
 
 check: $(TYPES)
 	.venv/bin/ruff check .

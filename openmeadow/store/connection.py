@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import sqlite3
 import threading
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from functools import wraps
@@ -16,6 +17,7 @@ from typing import Concatenate, ParamSpec, TypeVar
 from openmeadow.core.errors import Busy, CannotOpen, Damaged, Missing, Newer, NoSpace
 from openmeadow.store import upgrade
 from openmeadow.store.subscribers.consent import seal_the_unsealed
+from openmeadow.store.write_queue import POLL, WriteQueue
 
 FILE = "meadow.db"
 CACHE_READING, CACHE_WRITING, CACHE_BRINGING_IN = -8_192, -24_576, -131_072  # KiB; one connection a thread reads
@@ -31,8 +33,19 @@ def _is_busy(e: sqlite3.Error) -> bool:
     return getattr(e, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED)
 
 
-def _busy() -> Busy:
-    return Busy(f"Something else has been writing for {BUSY_SECONDS} s; try again in a moment.")
+def _begins(writer: sqlite3.Connection) -> bool:
+    """Begin to write, where nobody else writes just now."""
+    try:
+        writer.execute("BEGIN IMMEDIATE")
+    except sqlite3.OperationalError as e:
+        if _is_busy(e):
+            return False
+        raise
+    return True
+
+
+def _busy(seconds: float = BUSY_SECONDS) -> Busy:
+    return Busy(f"Something else has been writing for {seconds:g} s; try again in a moment.")
 
 
 def _open(path: Path, *, read_only: bool) -> sqlite3.Connection:
@@ -49,6 +62,7 @@ def _open(path: Path, *, read_only: bool) -> sqlite3.Connection:
             db.execute("PRAGMA synchronous = FULL")
             db.execute("PRAGMA wal_autocheckpoint = 20000")
             db.execute(f"PRAGMA journal_size_limit = {LONGEST_WAL}")
+            db.execute("PRAGMA busy_timeout = 0")  # ``Store`` waits by itself, so that others see that somebody waits
     except sqlite3.Error as e:
         if _is_busy(e):
             raise _busy() from e
@@ -81,6 +95,8 @@ class Store:
         self.path = folder / FILE
         self._local = threading.local()
         self._writing = threading.RLock()
+        self.queue = WriteQueue(folder)
+        self.patience: float = BUSY_SECONDS  # with another process that writes
         self._tracer = tracer
         self._written: sqlite3.Connection | None = None
         try:
@@ -182,43 +198,62 @@ class Store:
     @contextmanager
     def atomic(self) -> Iterator[sqlite3.Connection]:
         """One transaction on the one writing connection: all of it or nothing. Nests into the outer one."""
-        with self._writing:
-            writer = self.writer
+        self._take_turn()
+        try:
+            with self._transaction(self.patience) as db:
+                yield db
+        finally:
+            self._writing.release()
+
+    def _take_turn(self) -> None:
+        if not self._writing.acquire(blocking=False):
+            with self.queue.waiting():
+                self._writing.acquire()
+
+    @contextmanager
+    def _transaction(self, patience: float) -> Iterator[sqlite3.Connection]:
+        """Within the turn of this thread; others are waited for so many seconds."""
+        writer = self.writer
+        if writer.in_transaction:
+            yield writer
+            return
+        self._begin(writer, patience)
+        try:
+            yield writer
+            writer.execute("COMMIT")
+        except BaseException as e:
             if writer.in_transaction:
-                yield writer
-                return
-            try:
-                writer.execute("BEGIN IMMEDIATE")
-            except sqlite3.OperationalError as e:
+                writer.execute("ROLLBACK")
+            if isinstance(e, sqlite3.OperationalError):
+                if e.sqlite_errorcode in NO_SPACE:
+                    raise NoSpace("The disk is full. Nothing was changed. Free some space; work then resumes.") from e
                 if _is_busy(e):
                     raise _busy() from e
-                raise
-            try:
-                yield writer
-                writer.execute("COMMIT")
-            except BaseException as e:
-                if writer.in_transaction:
-                    writer.execute("ROLLBACK")
-                if isinstance(e, sqlite3.OperationalError):
-                    if e.sqlite_errorcode in NO_SPACE:
-                        raise NoSpace("The disk is full. Nothing was changed. Free some space; work then resumes.") from e
-                    if _is_busy(e):
-                        raise _busy() from e
-                raise
+            raise
 
-    def if_free(self, do: Callable[[sqlite3.Connection], None]) -> bool:
+    def _begin(self, writer: sqlite3.Connection, patience: float) -> None:
+        """Begin to write; where another process writes, as soon as it has ended."""
+        if _begins(writer):
+            return
+        if not patience:
+            raise _busy(0)
+        end = time.monotonic() + patience
+        with self.queue.waiting():
+            while not _begins(writer):
+                if time.monotonic() > end:
+                    raise _busy(patience)
+                time.sleep(POLL)
+
+    def if_free(self, do: Callable[[sqlite3.Connection], object]) -> bool:
         """A small note that may be left out: written where nobody else writes just now; whether it was."""
         if not self._writing.acquire(blocking=False):
             return False
         try:
-            writer = self.writer
-            writer.execute("PRAGMA busy_timeout = 0")
-            with self.atomic() as db:
+            with self._transaction(0) as db:
                 do(db)
         except (Busy, NoSpace):
             return False
         finally:
-            self.writer.execute(f"PRAGMA busy_timeout = {BUSY_SECONDS * 1000}")
             self._writing.release()
         return True
 
@@ -238,7 +273,7 @@ class Store:
             if self._written is not None and not self._written.in_transaction:
                 self._written.execute(f"PRAGMA busy_timeout = {CHECKPOINT_WAITS}")
                 self._written.execute("PRAGMA wal_checkpoint(TRUNCATE)")
-                self._written.execute(f"PRAGMA busy_timeout = {BUSY_SECONDS * 1000}")
+                self._written.execute("PRAGMA busy_timeout = 0")
 
     def damage(self) -> str:
         """What is wrong with the database file, "" for nothing (SQLite's own check of its pages and indexes)."""

@@ -4,6 +4,10 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
+from copy import deepcopy
 
 from openmeadow.core.settings import SETTINGS, Value
 from openmeadow.core.states import ClockState, JobKind, JobState
@@ -21,19 +25,45 @@ INTERNAL: dict[str, Value] = {
 DEFAULTS: dict[str, Value] = {**{name: s.default for name, s in SETTINGS.items()}, **INTERNAL}
 
 
+_ONCE: ContextVar[dict[str, Value] | None] = ContextVar("settings_read_once", default=None)
+
+
+@contextmanager
+def read_once() -> Iterator[None]:
+    """Within, the settings are read from the database once, and again only after one was written here."""
+    token = _ONCE.set({})
+    try:
+        yield
+    finally:
+        _ONCE.reset(token)
+
+
 def setting(db: sqlite3.Connection, name: str) -> Value:
     """The value of a setting, its default where it was never set."""
+    if (once := _ONCE.get()) is not None:
+        if not once:
+            once.update(_all(db))
+        return deepcopy(once.get(name))
     row = db.execute("SELECT value FROM settings WHERE name = ?", (name,)).fetchone()
     return json.loads(row["value"]) if row else DEFAULTS.get(name)
 
 
 def settings(db: sqlite3.Connection) -> dict[str, Value]:
     """All settings by name, with defaults for those that were never set."""
+    if (once := _ONCE.get()) is not None:
+        if not once:
+            once.update(_all(db))
+        return deepcopy(once)
+    return _all(db)
+
+
+def _all(db: sqlite3.Connection) -> dict[str, Value]:
     return {**DEFAULTS, **{r["name"]: json.loads(r["value"]) for r in db.execute("SELECT * FROM settings")}}
 
 
 def set_setting(db: sqlite3.Connection, name: str, value: Value) -> None:
     """Keep the value of a setting, as JSON."""
+    (_ONCE.get() or {}).clear()
     db.execute(
         "INSERT INTO settings VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
         (name, json.dumps(value)),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any
 
@@ -15,7 +15,12 @@ from openmeadow.store.subscribers.subscribers import facts_changed, people_chang
 
 PERSON = ("name", "joined_at", "time_zone", "language", "country", "fields", "rejoined_at")
 Kept = Any  # what restores a row: JSON, in the form that its kind of action has put away
-_MADE_BY = ("list_members", "subscriber_labels", "suppressions")
+# tables whose rows say by which action they were made, with their keys
+MADE_BY = {
+    "list_members": ("list", "subscriber"),
+    "subscriber_labels": ("label", "subscriber"),
+    "suppressions": ("subscriber", "reason"),
+}
 
 
 def begin(db: sqlite3.Connection, at: int, who: str, act: str, what: str, people: int, undo: str | None) -> int:
@@ -62,7 +67,12 @@ def remembering(db: sqlite3.Connection, action: int) -> Iterator[None]:
 
 def took_events(db: sqlite3.Connection, action: int, first: int, last: int) -> None:
     """The action made the events of these ids, and no others are among them (they were made in one transaction)."""
-    if last >= first:
+    if (
+        last >= first
+        and not db.execute(
+            "UPDATE undo_events SET last = ? WHERE action = ? AND last = ?", (last, action, first - 1)
+        ).rowcount
+    ):
         db.execute("INSERT INTO undo_events VALUES (?, ?, ?)", (action, first, last))
 
 
@@ -82,52 +92,93 @@ def before(db: sqlite3.Connection, action: int, kind: str) -> list[tuple[int, Ke
     ]
 
 
-def take_back_rows(db: sqlite3.Connection, action: int) -> int:
-    """Remove the list places, labels, suppressions and consents the action made."""
-    gone = 0
-    for table in _MADE_BY:
-        gone += db.execute(f"DELETE FROM {table} WHERE action = ?", (action,)).rowcount
-    # evidence stays; it is only marked as of an import that was undone
-    gone += db.execute("UPDATE consent_entries SET void = 1 WHERE action = ? AND NOT void", (action,)).rowcount
+def made_rows(db: sqlite3.Connection, table: str, action: int) -> list[tuple[int, int]]:
+    """The keys of the list places, labels or suppressions (one of ``MADE_BY``) that an action made."""
+    a, b = MADE_BY[table]
+    cursor = db.cursor()
+    cursor.row_factory = None
+    return cursor.execute(f"SELECT {a}, {b} FROM {table} WHERE action = ?", (action,)).fetchall()
+
+
+def take_back(db: sqlite3.Connection, table: str, keys: Sequence[tuple[int, int]], action: int) -> int:
+    """Remove some of them; how many were still there."""
+    a, b = MADE_BY[table]
+    gone = db.executemany(
+        f"DELETE FROM {table} WHERE {a} = ? AND {b} = ? AND action = ?", [(*key, action) for key in keys]
+    ).rowcount
     facts_changed(db)
     return gone
 
 
-def restore_people(db: sqlite3.Connection, action: int) -> int:
-    """People's own fields as they stood before the action."""
-    rows = before(db, action, "person")
+def claims(db: sqlite3.Connection, action: int) -> list[int]:
+    """The consent entries that an action brought and that count."""
+    return [int(r["id"]) for r in db.execute("SELECT id FROM consent_entries WHERE action = ? AND NOT void", (action,))]
+
+
+def void_claims(db: sqlite3.Connection, ids: Sequence[int]) -> int:
+    """Mark consent entries as of an import that was undone; the evidence stays."""
+    gone = db.executemany("UPDATE consent_entries SET void = 1 WHERE id = ? AND NOT void", [(i,) for i in ids]).rowcount
+    facts_changed(db)
+    return gone
+
+
+def changed_people(db: sqlite3.Connection, action: int) -> list[int]:
+    """Whose own fields an action changed."""
+    rows = db.execute("SELECT DISTINCT subscriber FROM undo_rows WHERE action = ? AND kind = 'person'", (action,))
+    return [int(r["subscriber"]) for r in rows]
+
+
+def restore_people(db: sqlite3.Connection, action: int, ids: Sequence[int]) -> int:
+    """The own fields of some people as they stood before the action; how many."""
+    rows = db.execute(
+        "SELECT subscriber, row FROM undo_rows WHERE action = ? AND kind = 'person' "
+        "AND subscriber IN (SELECT value FROM json_each(?))",
+        (action, json.dumps(list(ids))),
+    ).fetchall()
     db.executemany(
         f"UPDATE subscribers SET {', '.join(f'{c} = :{c}' for c in PERSON)} WHERE id = :id AND erased_at IS NULL",
-        [{**row, "id": row_id} for row_id, row in rows],
+        [{**json.loads(r["row"]), "id": r["subscriber"]} for r in rows],
     )
     people_changed(db)
     return len(rows)
 
 
-def remove_people(db: sqlite3.Connection, action: int) -> tuple[int, int]:
-    """Remove the people the action brought, unless something has happened to them since; how many went and stayed."""
-    made = int(db.execute("SELECT count(*) AS n FROM subscribers WHERE action = ?", (action,)).fetchone()["n"])
-    touched = " UNION ".join(
-        f"SELECT subscriber FROM {table}" for table in ("events", "deliveries", "notes", "enrolments", *_MADE_BY)
+def made_people(db: sqlite3.Connection, action: int) -> list[int]:
+    """The subscribers that an action brought."""
+    return [int(r["id"]) for r in db.execute("SELECT id FROM subscribers WHERE action = ?", (action,))]
+
+
+def remove_people(db: sqlite3.Connection, ids: Sequence[int]) -> int:
+    """Remove people that an action brought, unless something has happened to them since; how many went."""
+    some = json.dumps(list(ids))
+    untouched = " AND ".join(
+        f"NOT EXISTS (SELECT 1 FROM {table} t WHERE t.subscriber = p.value)"
+        for table in ("events", "deliveries", "notes", "enrolments", *MADE_BY)
     )
-    db.execute(
-        "DELETE FROM address_verdicts WHERE subscriber IN (SELECT id FROM subscribers WHERE action = ?) "
-        f"AND subscriber NOT IN ({touched})",
-        (action,),
-    )
-    gone = db.execute(f"DELETE FROM subscribers WHERE action = ? AND id NOT IN ({touched})", (action,)).rowcount
+    free = [int(r[0]) for r in db.execute(f"SELECT p.value FROM json_each(?) p WHERE {untouched}", (some,))]
+    db.executemany("DELETE FROM address_verdicts WHERE subscriber = ?", [(i,) for i in free])
+    db.executemany("DELETE FROM subscribers WHERE id = ?", [(i,) for i in free])
     people_changed(db)
     event_hours.forget_points(db)
-    return gone, made - gone
+    return len(free)
 
 
-def remove_events(db: sqlite3.Connection, action: int) -> int:
-    """Remove the events the action brought, also those kept aside; what was read from them is out of date."""
-    gone = 0
-    for r in db.execute("SELECT first, last FROM undo_events WHERE action = ?", (action,)).fetchall():
-        gone += db.execute("DELETE FROM events WHERE id BETWEEN ? AND ?", (r["first"], r["last"])).rowcount
-    db.execute("DELETE FROM undo_events WHERE action = ?", (action,))
-    gone += db.execute("DELETE FROM events_aside WHERE action = ?", (action,)).rowcount
+def remove_events(db: sqlite3.Connection, action: int, most: int) -> int:
+    """Remove events that the action brought, at most so many, also those kept aside; 0 when none is left. What was read
+    from them is out of date."""
+    r = db.execute(
+        "SELECT rowid, first, last FROM undo_events WHERE action = ? ORDER BY first LIMIT 1", (action,)
+    ).fetchone()
+    if r is None:
+        return db.execute(
+            "DELETE FROM events_aside WHERE id IN (SELECT id FROM events_aside WHERE action = ? LIMIT ?)", (action, most)
+        ).rowcount
+    last = min(r["last"], r["first"] + most - 1)
+    gone = db.execute("DELETE FROM events WHERE id BETWEEN ? AND ?", (r["first"], last)).rowcount
+    if last == r["last"]:
+        db.execute("DELETE FROM undo_events WHERE rowid = ?", (r["rowid"],))
+    else:
+        db.execute("UPDATE undo_events SET first = ? WHERE rowid = ?", (last + 1, r["rowid"]))
     events_changed(db)
     return gone
 

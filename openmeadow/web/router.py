@@ -6,7 +6,8 @@ import functools
 import json
 import secrets
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, nullcontext
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -20,7 +21,9 @@ from werkzeug.exceptions import HTTPException, RequestEntityTooLarge
 
 from openmeadow.core import errors
 from openmeadow.services import accounts
+from openmeadow.services.kept_columns import may_lag
 from openmeadow.services.workspace import Workspace
+from openmeadow.store import settings
 from openmeadow.store import users as account_table
 from openmeadow.web import openapi, schemas
 from openmeadow.web.limits import LARGEST_ID, LARGEST_JSON, LARGEST_PUBLIC, LARGEST_UPLOAD
@@ -42,6 +45,13 @@ STATUS: tuple[tuple[type[errors.MeadowError], int], ...] = (
     (errors.Busy, 503),
     (errors.MeadowError, 409),
 )
+
+
+@contextmanager
+def _reading() -> Iterator[None]:
+    """A request that only reads: settings are read once, and views may lag while a lot that is new is being read."""
+    with may_lag(), settings.read_once():
+        yield
 
 
 @dataclass
@@ -88,7 +98,8 @@ class Described:
                         arguments["query"] = query.model_validate(request.args.to_dict())
                     if upload is not None and not isinstance(upload, str):
                         arguments["form"] = upload.model_validate(request.form.to_dict())
-                    result = f(**arguments)
+                    with _reading() if needs == "read" else nullcontext():
+                        result = f(**arguments)
                 except ValidationError as e:
                     return problem(_first(e), 422)
                 except errors.MeadowError as e:

@@ -10,6 +10,7 @@ from openmeadow.core.errors import MeadowError
 from openmeadow.core.moments import HOUR
 from openmeadow.net.signed_tokens import Tokens
 from openmeadow.services.campaigns import dispatcher, external_sending, outgoing
+from openmeadow.services.campaigns.arrivals import Arrivals
 from openmeadow.services.clock import DemoClock
 from openmeadow.services.health.inbound_mail import Intake
 from openmeadow.services.sequences import runner
@@ -20,6 +21,7 @@ from openmeadow.store.campaigns import deliveries
 from openmeadow.store.subscribers import signups
 from openmeadow.worker.housekeeping import SenderChecks
 
+SETTLES = 20.0  # seconds that opens and clicks may take into the database before the clock goes on
 FINE, COARSE = 60, 600  # seconds a moved clock steps while people act: fine soon after a batch, coarse later
 
 
@@ -65,6 +67,7 @@ class ClockMover:
             people = self._world("/play", post=True).get("next") if self.world else None
             if self.inbound is not None:
                 self.inbound.drain()
+            self.workspace.part(Arrivals).settle(SETTLES)
             now = clock.now()
             if now >= target:
                 break

@@ -15,7 +15,7 @@ from openmeadow.core.errors import Busy, MeadowError
 from openmeadow.core.states import JobKind, JobState
 from openmeadow.services import models
 from openmeadow.services.models import Outcome
-from openmeadow.services.subscribers import address_checks, bulk_actions, export, import_events, import_subscribers
+from openmeadow.services.subscribers import address_checks, bulk_actions, export, import_events, import_subscribers, undo
 from openmeadow.services.subscribers.selection import Choice, chosen
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
@@ -73,6 +73,8 @@ def _events(workspace: Workspace, job: Job, progress: Progress) -> Outcome:
 
 def _act(workspace: Workspace, job: Job, progress: Progress) -> Outcome:
     a = models.ActionJob.model_validate_json(job.arguments)
+    if a.act == undo.UNDO:
+        return Outcome(sentence=undo.undo(workspace, int(a.argument), job.who))
     action, people = bulk_actions.do(workspace, a.act, a.argument, _choice(a.choice), job.who, progress)
     return Outcome(action=action, taken=people)
 

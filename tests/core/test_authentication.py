@@ -13,7 +13,7 @@ from openmeadow.core.authentication.dkim import new_key, record_text
 from openmeadow.core.authentication.findings import RecordFinding, overall, txt_line
 from tests.core.recorded import drive, zone
 
-KEY, ED = new_key(), new_key("ed25519")
+KEY, ED25519 = new_key(), base64.b64encode(bytes(range(32))).decode()
 N = "n.q.example"
 FACTS = records.SenderFacts(N, "tok", (records.Key("m1", KEY.public),), ("192.0.2.25",), f"bounce.{N}")
 
@@ -31,7 +31,7 @@ def short_key(bits: int) -> str:
     ("text", "problem", "advice"),
     [
         (record_text(KEY.public), "", ""),
-        (record_text(ED.public), "", ""),
+        (record_text(ED25519), "", ""),
         ("p=" + KEY.public, "", ""),
         (record_text(KEY.public) + "; t=s:y", "", "test mode"),
         (short_key(1024), "", "RSA 1024"),
@@ -62,7 +62,7 @@ DK = f"m1._domainkey.{N} TXT "
     [
         (DK + record_text(KEY.public), "pass", "RSA 2048"),
         (DK + record_text(KEY.public) + "; t=y", "warning", "test mode"),
-        (DK + record_text(ED.public), "fail", "another key"),
+        (DK + record_text(ED25519), "fail", "another key"),
         (DK + "v=DKIM1; p=\n" + DK + "v=DKIM1; p=", "fail", "2 TXT"),
         (DK, "fail", "no TXT"),
         (DK + "?", "unknown", "no reply"),

@@ -21,6 +21,7 @@ from openmeadow.services.subscribers import (
     import_subscribers,
     profile,
     sources,
+    undo,
 )
 from openmeadow.services.subscribers.engagement_map import Replays
 from openmeadow.services.subscribers.selection import Choice
@@ -103,10 +104,10 @@ def test_an_act_says_its_numbers_does_them_and_goes_back(
     done = bulk_actions.start(full, act, argument, choice, "t")
     assert done.people == changes and full.count(then)[0] == people
     assert bulk_actions.start(full, act, argument, choice, "t").people == 0, "the second time changes nothing"
-    bulk_actions.undo(full, done.action, "t")
+    undo.undo(full, done.action, "t")
     assert state(full) == before
     with pytest.raises(Refused, match="This was already undone"):
-        bulk_actions.undo(full, done.action, "t")
+        undo.undo(full, done.action, "t")
 
 
 def test_marks_choose_exactly(full: Workspace) -> None:
@@ -124,7 +125,7 @@ def test_a_large_act_is_a_job(full: Workspace) -> None:
     worker.tick()
     job = settings.job(full.store.read(), started.job)
     assert job and job.state == "finished" and full.count('has label "many"')[0] == 5
-    bulk_actions.undo(full, json.loads(job.outcome)["action"], "t")
+    undo.undo(full, json.loads(job.outcome)["action"], "t")
     assert full.count('has label "many"')[0] == 0
     worker.close()
 
@@ -161,12 +162,12 @@ def test_whole_imports_are_taken_back(workspace: Workspace, folder: Path) -> Non
     assert workspace.count('received at least 1 of "Late"')[0] == 1
     for report in (third, second):
         assert report.action
-        bulk_actions.undo(workspace, report.action, "t")
+        undo.undo(workspace, report.action, "t")
     assert state(workspace) == before and workspace.band_counts(workspace.view()) == counts
     fresh, _ = load(workspace.store.read(), all_people_of(workspace.store.read()).people, workspace.machines())
     assert (workspace.view().columns.rows.first_at == fresh.rows.first_at).all()
     assert first.action
-    sentence = bulk_actions.undo(workspace, first.action, "t")
+    sentence = undo.undo(workspace, first.action, "t")
     assert "3 subscribers removed" in sentence and "2 kept" in sentence, "things have happened to two of them"
 
 
@@ -194,7 +195,7 @@ def test_a_person_is_edited_noted_and_exported(full: Workspace) -> None:
     )
     page = profile.page(full, 1)
     assert (page.name, page.labels, page.fields, page.language) == ("Mira H.", ["friend"], {"seat": "B4"}, "en")
-    bulk_actions.undo(full, action, "t")
+    undo.undo(full, action, "t")
     assert state(full) == before
     with pytest.raises(Refused, match="Europe/Lisbon"):
         profile.edit(full, 1, {"time_zone": "Mars"}, "t")

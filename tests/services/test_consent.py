@@ -17,7 +17,7 @@ from openmeadow.core.consent.evidence import START, Entry, digest, sealed, verif
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.imports.dates import rfc3339
 from openmeadow.core.moments import DAY
-from openmeadow.services.subscribers import bulk_actions, consent, erasure, import_events, import_subscribers
+from openmeadow.services.subscribers import consent, erasure, import_events, import_subscribers, undo
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.subscribers import consent as table
 from openmeadow.store.subscribers import subscribers as people_table
@@ -88,7 +88,7 @@ def test_the_chain_of_a_workspace(full: Workspace, folder: Path) -> None:
     report = import_subscribers.run(full.store, put(folder, "p2.csv", PEOPLE.replace("given", "withdrawn")), NOW, "t")
     assert permitted(full) == [3] and consent.check_evidence(full).entries == 6
     assert report.action
-    bulk_actions.undo(full, report.action, "t")
+    undo.undo(full, report.action, "t")
     assert permitted(full) == [1, 2, 3] and consent.check_evidence(full).entries == 6, "void entries stay in the chain"
     erasure.erase(full, 3, "t")
     assert consent.check_evidence(full).verified, "erasing words leaves their digest"
@@ -218,7 +218,7 @@ def test_what_lifts_a_suppression(full: Workspace, reason: str, code: int, by_ha
             consent.lift(full, 1, reason, "", "t")
         action = consent.lift(full, 1, reason, "the mailbox works again", "t")
         assert 1 in permitted(full)
-        bulk_actions.undo(full, action, "t")
+        undo.undo(full, action, "t")
         assert 1 not in permitted(full)
         consent.said(full, 1, 1, 1, "confirmation link")
         assert 1 not in permitted(full), "a yes mends no mailbox"

@@ -110,7 +110,7 @@ def test_step_by_step_equals_at_once(folder: Path, seed: int) -> None:
                     )
             case 3 if action:
                 with workspace.store.atomic() as db:
-                    undo_log.remove_events(db, action)
+                    undo_log.remove_events(db, action, 1000)
             case _:
                 happen(int(r.integers(1, 12)))
         if step % 2:

@@ -16,6 +16,7 @@ from openmeadow.core.imports.dates import rfc3339
 from openmeadow.core.moments import DAY, HOUR
 from openmeadow.core.rules.late_view import LateView
 from openmeadow.core.rules.parser import parse
+from openmeadow.services.kept_columns import Sizes, may_lag
 from openmeadow.services.subscribers import import_events, import_subscribers, profile
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.engagement import event_hours
@@ -66,7 +67,7 @@ def people(first: int, last: int) -> str:
 
 @pytest.fixture
 def late(folder: Path) -> Iterator[Workspace]:
-    w = Workspace(folder, late_from=0)
+    w = Workspace(folder, sizes=Sizes(late_from=0))
     r = random.Random(1)
     import_subscribers.run(w.store, put(folder, "p.csv", people(0, COUNT)), NOW, "t")
     import_events.run(w.store, put(folder, "e.csv", log(r, COUNT, 6_000, NOW - 100 * DAY, NOW)), NOW, "t")
@@ -75,7 +76,7 @@ def late(folder: Path) -> Iterator[Workspace]:
 
 
 def the_same(late: Workspace, folder: Path) -> None:
-    anew = Workspace(folder, late_from=1 << 60)
+    anew = Workspace(folder, sizes=Sizes(late_from=1 << 60))
     set_clock(anew, late.now())
     try:
         mine, theirs = late.view(), anew.view()
@@ -130,3 +131,26 @@ def test_a_new_minute_and_news_leave_the_rest_alone(late: Workspace, folder: Pat
     agents = late.machines().judged
     late.view_of(np.array([1, 2], np.int64))
     assert late.machines().judged is agents and len(agents) == 5, "each agent is judged once"
+
+
+def test_a_large_import_is_read_beside_the_view_that_serves(late: Workspace, folder: Path) -> None:
+    """Columns in a process of its own, and a view of before until they are there."""
+    late.close()
+    large = Workspace(folder, sizes=Sizes(late_from=0, most_late=20, apart_from=0, many_events=100))
+    try:
+        first = large.view()  # nothing to show yet: waits for the process
+        assert not large.columns.is_behind and len(first.columns.rows) and (folder / "columns" / "whole.json").exists()
+        large.view().scores  # noqa: B018
+        r = random.Random(5)
+        for rows, said in ((60, "spliced in beside"), (2_000, "made anew by the process")):
+            import_subscribers.run(large.store, put(folder, "n.csv", people(COUNT, COUNT + 9)), NOW, "t")
+            import_events.run(large.store, put(folder, "l.csv", log(r, COUNT + 9, rows, NOW - 9 * DAY, NOW)), NOW, "t")
+            seen = large.columns.kept.seen  # type: ignore[union-attr]
+            with may_lag():
+                before = large.view()
+                assert large.columns.is_behind and large.columns.kept.seen == seen, said  # type: ignore[union-attr]
+                assert len(before.alive) == COUNT + 9 and before.mask(parse('in list "News"')).sum() == COUNT + 9
+            the_same(large, folder)  # asked without leave to lag: waits
+            assert not large.columns.is_behind, said
+    finally:
+        large.close()

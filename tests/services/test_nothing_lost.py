@@ -179,10 +179,10 @@ def test_an_import_that_a_full_disk_ends_says_how_far_it_came(folder: Path, tmp_
     file.write_text("email,name\n" + "".join(f"p{i}@saltmere.example,{'x' * 200}\n" for i in range(25_000)))
     pages = store.writer.execute("PRAGMA page_count").fetchone()[0]
     store.writer.execute(f"PRAGMA max_page_count = {pages + 1_500}")
-    with pytest.raises(MeadowError, match=r"^The disk is full. (10|20),000 of the file's rows were imported"):
+    with pytest.raises(MeadowError, match=r"^The disk is full. [\d,]+ of the file's rows were imported") as e:
         import_subscribers.run(store, file, NOW, "test")
     there = store.read().execute("SELECT count(*) FROM subscribers").fetchone()[0]
-    assert there in (10_000, 20_000)
+    assert 0 < there < 25_000 and f" {there:,} of the file's" in str(e.value)
     store.writer.execute("PRAGMA max_page_count = 1000000")
     assert import_subscribers.run(store, file, NOW, "test").taken == 25_000 - there
     store.close()
@@ -371,11 +371,11 @@ def test_whatever_fails_the_loop_goes_on(folder: Path, monkeypatch: pytest.Monke
             worker.close()
 
 
-def test_a_busy_database_is_waited_for(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_busy_database_is_waited_for(folder: Path) -> None:
     with mailing(folder, 6) as m:
         campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0.0, "batches": 1, "resend": False}})
         campaigns.start(m.workspace, m.campaign, "test")
-        m.workspace.store.writer.execute("PRAGMA busy_timeout = 50")
+        m.workspace.store.patience = 0.05
         worker = Worker(m.workspace)
         other = sqlite3.connect(folder / connection.FILE, isolation_level=None)
         try:

@@ -23,8 +23,8 @@ from openmeadow.core.moments import DAY
 from openmeadow.services.subscribers.engagement_map import people_map, where
 from openmeadow.services.today import engaged_base, overview
 from openmeadow.services.workspace import Workspace
-from openmeadow.store import connection, undo_log
 from openmeadow.store import settings as settings_table
+from openmeadow.store import undo_log
 from openmeadow.store.bulk import AT_ONCE, insert_many
 from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns, deliveries
@@ -246,12 +246,12 @@ def test_a_newer_database_is_refused_and_not_touched(workspace: Workspace, folde
     assert (folder / "meadow.db").read_bytes() == before
 
 
-def test_a_busy_database_is_waited_for(workspace: Workspace, folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_busy_database_is_waited_for(workspace: Workspace, folder: Path) -> None:
     """A lock that lasts: the sentence says so, a worker begins when it is over, and nothing crashes."""
-    monkeypatch.setattr(connection, "BUSY_SECONDS", 0.2)
     other = sqlite3.connect(folder / "meadow.db", isolation_level=None, check_same_thread=False)
     other.execute("BEGIN IMMEDIATE")
     waiting = Workspace(folder)
+    waiting.store.patience = 0.2
     with pytest.raises(Busy, match="try again"), waiting.store.atomic():
         pass
     assert waiting.store.if_free(lambda db: None) is False and waiting.setting("name") == "Workspace"

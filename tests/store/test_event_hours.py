@@ -10,7 +10,7 @@ import pytest
 from openmeadow.core.events import Kind
 from openmeadow.core.moments import DAY, HOUR, WEEK
 from openmeadow.services.health import provider_health
-from openmeadow.services.subscribers import bulk_actions, erasure, import_events, import_subscribers
+from openmeadow.services.subscribers import erasure, import_events, import_subscribers, undo
 from openmeadow.services.today import overview
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.engagement import event_hours, events
@@ -39,7 +39,7 @@ def filled(workspace: Workspace, folder: Path) -> Workspace:
 
 def undo_the_last_import(w: Workspace) -> None:
     action = w.store.read().execute("SELECT max(id) AS id FROM activity").fetchone()["id"]
-    bulk_actions.undo(w, action, "t")
+    undo.undo(w, action, "t")
 
 
 def move_a_domain(w: Workspace) -> None:

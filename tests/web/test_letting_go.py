@@ -20,7 +20,7 @@ from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.imports.dates import rfc3339
 from openmeadow.core.moments import DAY
 from openmeadow.services.campaigns import campaigns, dispatcher, preflight, recipients
-from openmeadow.services.subscribers import bulk_actions, consent, import_events, import_subscribers, reconsent, sunset
+from openmeadow.services.subscribers import consent, import_events, import_subscribers, reconsent, sunset, undo
 from openmeadow.services.subscribers.engagement_map import Replays
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import campaigns as table
@@ -217,7 +217,7 @@ def test_tried_asked_and_let_go(folder: Path) -> None:
         ] * 3
         with pytest.raises(Refused, match="new opt-in"):
             consent.lift(m.workspace, listed[0].subscriber, "inactive", "asked nicely", "ann")
-        assert bulk_actions.undo(m.workspace, done["action"], "ann") == "3 entries removed."
+        assert undo.undo(m.workspace, done["action"], "ann") == "3 entries removed."
         assert sunset.see(m.workspace, Replays(m.workspace)).outcomes == {
             "engaged": 1,
             "suppressed": 3,

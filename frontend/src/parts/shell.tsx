@@ -158,6 +158,11 @@ function StatusLine({ data, list }: { data: M["Status"] | undefined; list: () =>
                 : `The worker has not reported for ${Math.max(1, Math.floor(data.worker_silent / 60))} min: nothing is sent`}
             </b>
           )}
+          {data.catching_up && (
+            <b className="text-wheat" role="status">
+              Reading new events: figures are from before them
+            </b>
+          )}
           {data.outgoing_paused && (
             <NavLink to="/restored" className="font-semibold text-poppy">
               Restored: all sending is paused

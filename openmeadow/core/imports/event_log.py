@@ -67,6 +67,10 @@ class Chunk(NamedTuple):
     diagnostic: list[str | None]
     value: list[float]
 
+    def part(self, first: int, end: int) -> Chunk:
+        """The events from place ``first`` up to ``end``."""
+        return Chunk._make(column[first:end] for column in self)
+
     @staticmethod
     def of(events: Sequence[Event]) -> Chunk:
         return Chunk(*(list(c) for c in zip(*events, strict=True))) if events else Chunk(*([] for _ in NAMES))

@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-from contextlib import suppress
-
 from openmeadow.core.errors import Busy, Missing, NoSpace, Refused
 from openmeadow.core.events import Kind
 from openmeadow.core.ids import DeliveryId
+from openmeadow.net.arrival_log import Arrival
 from openmeadow.net.spare_file import SpareFile
+from openmeadow.services.campaigns.arrivals import Arrivals
 from openmeadow.services.subscribers import consent
 from openmeadow.services.subscribers.import_events import consequences
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import campaigns, deliveries
 from openmeadow.store.engagement import event_counts, events
 
-MOST_EVENTS = 200  # kept of one message to one person
 MOST_BOOKINGS = 20  # told back by the mark of one message, which its reader can see
 
 
@@ -33,8 +32,6 @@ def happened(
         d = deliveries.delivery(db, delivery)
         if d is None:
             return False
-        if kind in (Kind.OPENED, Kind.CLICKED) and events.of_message(db, d.subscriber, d.message) >= MOST_EVENTS:
-            return False  # a machine that asks on and on
         now = workspace.now()
         (who,) = events.Names(db).agents([agent], [ip])
         new = events.add(db, [(now, int(kind), d.subscriber, d.message, link, who, 0.0, code, diagnostic, None)])
@@ -45,8 +42,7 @@ def happened(
 
 def opened(workspace: Workspace, delivery: DeliveryId, agent: str, ip: str) -> None:
     """The image of a delivery was loaded; never fails, the image is shown in any case."""
-    with suppress(NoSpace, Busy):  # the image is shown in any case
-        happened(workspace, delivery, Kind.OPENED, agent=agent, ip=ip)
+    workspace.part(Arrivals).take(Arrival(workspace.now(), Kind.OPENED, delivery, 0, agent, ip))
 
 
 def clicked(workspace: Workspace, delivery: DeliveryId, link: int, agent: str, ip: str, mark: str = "") -> str | None:
@@ -56,8 +52,7 @@ def clicked(workspace: Workspace, delivery: DeliveryId, link: int, agent: str, i
     d = deliveries.delivery(workspace.store.read(), delivery)
     if row is None or d is None or row.message != d.message:
         return None
-    with suppress(NoSpace, Busy):  # the reader comes to the link in any case
-        happened(workspace, delivery, Kind.CLICKED, link, agent, ip)
+    workspace.part(Arrivals).take(Arrival(workspace.now(), Kind.CLICKED, delivery, link, agent, ip))
     if mark and workspace.setting("conversion_id"):
         return with_mark(str(row.url), mark)
     return str(row.url)

@@ -102,6 +102,7 @@ class ActionDone(Model):
 
 class Undone(Model):
     sentence: str
+    job: int  # that does it, 0 where it is done
 
 
 class ExportIn(Model):
@@ -354,6 +355,7 @@ class Outcome(Model):
     action: int | None = None
     file: str = ""
     verdicts: dict[str, int] = {}
+    sentence: str = ""
 
 
 class Job(Model):

@@ -27,6 +27,7 @@ class Status(Model):
     stamp: str = Field(description="changes when something that pages show may have changed")
     worker_silent: int | None  # seconds since the worker last reported, where that is over a minute; -1 for never
     relay: RelayAway | None
+    catching_up: bool  # many new events are being read; pages show what was known before them
     outgoing_paused: bool  # since a restore
 
 

@@ -4,25 +4,24 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Callable
+from bisect import bisect_right
+from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass
 
 import numpy as np
 
 from openmeadow.core.addresses.verdicts import VERDICTS, judge
 from openmeadow.core.consent.eligibility import SUPPRESSION_REASONS
-from openmeadow.core.errors import Missing, Refused
-from openmeadow.core.ids import SubscriberId
+from openmeadow.core.errors import Refused
 from openmeadow.core.states import JobKind
 from openmeadow.services import models
 from openmeadow.services.subscribers.selection import Choice, chosen
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings, undo_log
-from openmeadow.store.subscribers import addresses as address_table
 from openmeadow.store.subscribers import selections, subscribers
+from openmeadow.store.turns import Turns
 
 LARGE = 2_000  # people; more than that goes to the worker
-CHUNK = 5_000
 SUPPRESSED_INACTIVE = 1 + SUPPRESSION_REASONS.index("inactive")
 Progress = Callable[[int, int], None]
 
@@ -98,34 +97,48 @@ def start(
 def do(
     workspace: Workspace, name: str, argument: str, choice: Choice, who: str, progress: Progress | None = None
 ) -> tuple[int, int]:
-    """The act itself, in one transaction; its line in the activity log and how many it changed."""
+    """The act itself, some people at a time; its line in the activity log and how many it changed."""
     act, argument = _act(name, argument), argument.strip()
     ids, now = _people(workspace, choice), workspace.now()
     changed = 0
     known = _well_known(workspace) if name == "check" else []
     with workspace.store.atomic() as db:
         action = undo_log.begin(db, now, who, act.words, argument, 0, act.undo or None)
-        for i in range(0, len(ids), CHUNK):
-            part = ids[i : i + CHUNK]
-            if name == "label":
-                label, _ = subscribers.named(db, "labels", argument)
-                changed += subscribers.add_labels(db, [(label, row_id, action) for row_id in part])
-            elif name == "list":
-                place, _ = subscribers.named(db, "lists", argument)
-                changed += subscribers.add_members(db, [(place, row_id, now, action) for row_id in part])
-            elif name == "suppress":
-                free = set(part) - selections.already(db, name, "", part)
-                changed += subscribers.add_suppressions(
-                    db, [(row_id, SUPPRESSED_INACTIVE, now, argument, action) for row_id in sorted(free)]
-                )
-            elif name == "unlabel":
-                changed += selections.take_label_off(db, argument, part, action)
-            else:
-                changed += _check(workspace, part, known, now)
-            if progress:
-                progress(min(i + CHUNK, len(ids)), len(ids))
-        undo_log.counted(db, action, changed)
+    turns = Turns(workspace.store)
+    for part in turns.over(ids):
+        with turns.part(part) as db:
+            changed += _done(workspace, db, name, argument, part, action, known)
+            undo_log.counted(db, action, changed)
+        if progress:
+            progress(bisect_right(ids, part[-1]), len(ids))
     return action, changed
+
+
+def _done(
+    workspace: Workspace,
+    db: sqlite3.Connection,
+    name: str,
+    argument: str,
+    part: Sequence[int],
+    action: int,
+    known: list[str],
+) -> int:
+    """The act on some people; how many it changed."""
+    now = workspace.now()
+    if name == "label":
+        label, _ = subscribers.named(db, "labels", argument)
+        return subscribers.add_labels(db, [(label, row_id, action) for row_id in part])
+    if name == "list":
+        place, _ = subscribers.named(db, "lists", argument)
+        return subscribers.add_members(db, [(place, row_id, now, action) for row_id in part])
+    if name == "suppress":
+        free = set(part) - selections.already(db, name, "", part)
+        return subscribers.add_suppressions(
+            db, [(row_id, SUPPRESSED_INACTIVE, now, argument, action) for row_id in sorted(free)]
+        )
+    if name == "unlabel":
+        return selections.take_label_off(db, argument, part, action)
+    return _check(workspace, part, known, now)
 
 
 def _well_known(workspace: Workspace) -> list[str]:
@@ -133,7 +146,7 @@ def _well_known(workspace: Workspace) -> list[str]:
     return selections.frequent_domains(workspace.store.read())
 
 
-def _check(workspace: Workspace, ids: list[int], known: list[str], now: int) -> int:
+def _check(workspace: Workspace, ids: Sequence[int], known: list[str], now: int) -> int:
     db, rows = workspace.store.writer, []
     bounced = selections.bounced_keys(db, ids)
     for row_id, row in subscribers.by_ids(db, ids).items():
@@ -141,77 +154,3 @@ def _check(workspace: Workspace, ids: list[int], known: list[str], now: int) -> 
         rows.append((row_id, VERDICTS.index(verdict.verdict), json.dumps(verdict.reasons), verdict.suggestion, now))
     selections.save_verdicts(db, rows)
     return len(rows)
-
-
-def undo(workspace: Workspace, action: int, who: str) -> str:
-    """Take an action back as far as the world allows; the sentence says how far that was."""
-    db = workspace.store.read()
-    row = undo_log.one(db, action)
-    if row is None:
-        raise Missing("This entry of the activity log does not exist.")
-    if row.undone_at:
-        raise Refused("This was already undone.")
-    way = _WAYS_BACK.get(row.undo or "")
-    if way is None:
-        raise Refused(f"“{row.act}” cannot be undone.")
-    with workspace.store.atomic() as db:
-        sentence = way(db, action)
-        undo_log.undone(db, action, workspace.now())
-        undo_log.begin(db, workspace.now(), who, f"undid: {row.act}", row.what, row.people, None)
-    return sentence
-
-
-def _rows_back(db: sqlite3.Connection, action: int) -> str:
-    return f"{undo_log.take_back_rows(db, action):,} entries removed."
-
-
-def _labels_back(db: sqlite3.Connection, action: int) -> str:
-    rows = [(label, row_id, first) for row_id, (label, first) in undo_log.before(db, action, "label")]
-    return f"{subscribers.add_labels(db, rows):,} subscribers have the label again."
-
-
-def _person_back(db: sqlite3.Connection, action: int) -> str:
-    undo_log.restore_people(db, action)
-    undo_log.take_back_rows(db, action)
-    _labels_back(db, action)
-    return "Restored."
-
-
-def _subscribers_back(db: sqlite3.Connection, action: int) -> str:
-    undo_log.take_back_rows(db, action)
-    restored = undo_log.restore_people(db, action)
-    gone, stayed = undo_log.remove_people(db, action)
-    kept = f" {stayed:,} kept because of newer activity." if stayed else ""
-    return f"{gone:,} subscribers removed, {restored:,} restored.{kept}"
-
-
-def _events_back(db: sqlite3.Connection, action: int) -> str:
-    gone = undo_log.remove_events(db, action)
-    undo_log.take_back_rows(db, action)
-    return f"{gone:,} events removed; scores are updated."
-
-
-def _lifted_back(db: sqlite3.Connection, action: int) -> str:
-    rows = [
-        (row_id, reason, at, source, None) for row_id, (reason, at, source) in undo_log.before(db, action, "suppression")
-    ]
-    return f"{subscribers.add_suppressions(db, rows):,} subscribers are suppressed again."
-
-
-def _addresses_back(db: sqlite3.Connection, action: int) -> str:
-    rows = undo_log.before(db, action, "address")
-    for row_id, (email, key, provider) in rows:
-        address_table.change_address(db, SubscriberId(row_id), email, key, provider)
-    subscribers.people_changed(db)
-    return f"{len(rows):,} addresses restored."
-
-
-_WAYS_BACK: dict[str, Callable[[sqlite3.Connection, int], str]] = {
-    "rows": _rows_back,
-    "labels": _labels_back,
-    "person": _person_back,
-    "subscribers": _subscribers_back,
-    "events": _events_back,
-    "lifted": _lifted_back,
-    "addresses": _addresses_back,
-}

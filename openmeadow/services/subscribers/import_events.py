@@ -21,6 +21,7 @@ from openmeadow.store.bulk import Many
 from openmeadow.store.connection import Store, roomily
 from openmeadow.store.engagement import events as table
 from openmeadow.store.subscribers import consent, subscribers
+from openmeadow.store.turns import Turns
 
 BYTES_A_ROW = 100
 HARD_BOUNCE, COMPLAINT, UNSUBSCRIBED_FROM_ALL = 1, 2, 3
@@ -47,7 +48,7 @@ def run(
     else:
         where = places(file_reader.header(path))
         chunks = file_reader.csv_chunks(path)
-    names = table.Names(store.writer)
+    names, turns = table.Names(store.writer), Turns(store)
     file = file_reader.RefusedFile(refused_to, list(NAMES)) if refused_to else None
     with file_reader.no_cycles(), file_reader.said_how_far(report):
         names.expect(total // BYTES_A_ROW)
@@ -62,7 +63,7 @@ def run(
                 if file:
                     file.write(r)
             report.rows += len(rows) + len(bad)
-            _take(store, names, taken, report, action)
+            _take(turns, names, taken, report, action)
             if progress:
                 progress(reached, total)
     if file:
@@ -75,8 +76,8 @@ def run(
     return report
 
 
-def _take(store: Store, names: table.Names, chunk: Chunk, report: Report, action: int | None) -> None:
-    """One chunk; an action of None is a dry run."""
+def _take(turns: Turns, names: table.Names, chunk: Chunk, report: Report, action: int | None) -> None:
+    """One chunk of the file; an action of None is a dry run."""
     ids = names.people(chunk.email_key)
     aside: list[Event] = []
     if not all(map(ids.__contains__, chunk.email_key)):
@@ -91,15 +92,19 @@ def _take(store: Store, names: table.Names, chunk: Chunk, report: Report, action
         report.taken += len(chunk.at)
         return
     names.made_messages.clear()
-    with store.atomic() as db:
-        first = table.highest(db) + 1
-        new = write(db, names, chunk, ids, action)
-        undo_log.took_events(db, action, first, table.highest(db))
-        table.put_aside(db, [(e.email_key, json.dumps(e), action) for e in aside])
+    before = report.taken
+    for part in turns.over(range(len(chunk.at))):
+        with turns.part(part) as db:
+            first = table.highest(db) + 1
+            new = write(db, names, chunk.part(part[0], part[-1] + 1), ids, action)
+            undo_log.took_events(db, action, first, table.highest(db))
+        report.taken += new
+    for kept in turns.over(aside):
+        with turns.part(kept) as db:
+            table.put_aside(db, [(e.email_key, json.dumps(e), action) for e in kept])
     for name in names.made_messages:
         report.note(f"Created message “{name}”.")
-    report.taken += new
-    report.repeated += len(chunk.at) - new
+    report.repeated += len(chunk.at) - (report.taken - before)
 
 
 def write(db: sqlite3.Connection, names: table.Names, c: Chunk, ids: dict[str, int], action: int | None = None) -> int:

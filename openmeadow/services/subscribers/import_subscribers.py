@@ -24,6 +24,7 @@ from openmeadow.store.subscribers import subscribers as table
 from openmeadow.store.subscribers.consent import Claim
 from openmeadow.store.subscribers.consent import add as add_consents
 from openmeadow.store.subscribers.records import NewSubscriber
+from openmeadow.store.turns import Turns
 
 Progress = Callable[[int, int], None]
 SAMPLE = 8
@@ -106,7 +107,7 @@ def run(
     how = Reading(targets, zone, source, consent or {}, list_name, suppressed, styles)
     report, total = Report(dry_run=dry_run), path.stat().st_size
     refused = file_reader.RefusedFile(refused_to, head) if refused_to else None
-    seen = _Seen()
+    seen, turns = _Seen(), Turns(store)
     erased = erasure.Erased(store.read())
     action: int | None = None
     if not dry_run:
@@ -125,10 +126,12 @@ def run(
                 seen.count(report, table.ids_of(store.read(), [r.key for r in records]).keys(), records)
             else:
                 assert action is not None
-                with store.atomic() as db, undo_log.remembering(db, action):
-                    changed = _Writer(db, how, now, report, action).write(records)
-                report.taken += changed
-                report.repeated += len(records) - changed
+                before = report.taken
+                for part in turns.over(records):
+                    with turns.part(part) as db, undo_log.remembering(db, action):
+                        written = _Writer(db, how, now, report, action).write(list(part))
+                    report.taken += written
+                report.repeated += len(records) - (report.taken - before)
             if progress:
                 progress(reached, total)
     if refused:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections.abc import Sequence
 
 import numpy as np
 
 from openmeadow.core.arrays import I64
-from openmeadow.core.ids import BatchId, CampaignId, SubscriberId
+from openmeadow.core.ids import BatchId, CampaignId, MessageId, SubscriberId
 from openmeadow.core.states import BatchState, CampaignState, DeliveryState, SendKind
 from openmeadow.store.bulk import Many, insert_many, read_columns
 from openmeadow.store.campaigns.delivery_records import BatchPerson, CampaignDelivery, QueuedDelivery
@@ -195,6 +196,16 @@ def delivery(db: sqlite3.Connection, row_id: int) -> CampaignDelivery | None:
             (row_id,),
         )
     )
+
+
+def addressed(db: sqlite3.Connection, ids: Sequence[int]) -> dict[int, tuple[SubscriberId, MessageId]]:
+    """To whom deliveries went and with which message, by id; those that are gone are left out."""
+    rows = db.execute(
+        "SELECT d.id, d.subscriber, c.message FROM json_each(?) j JOIN deliveries d ON d.id = j.value "
+        "JOIN sends q ON q.id = d.send JOIN campaigns c ON c.id = q.campaign",
+        (json.dumps(list(ids)),),
+    )
+    return {int(r["id"]): (SubscriberId(r["subscriber"]), MessageId(r["message"])) for r in rows}
 
 
 def of_person(db: sqlite3.Connection, campaign: CampaignId, subscriber: SubscriberId) -> list[str]:

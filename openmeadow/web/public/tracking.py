@@ -14,6 +14,7 @@ from openmeadow.core.ids import DeliveryId, PurposeId
 from openmeadow.core.message.personalisation import FieldMistake
 from openmeadow.net.signed_tokens import Meant, Tokens
 from openmeadow.services.campaigns import images, renderer, tracking
+from openmeadow.services.campaigns.arrivals import Arrivals
 from openmeadow.services.senders import domains, round_trip_test
 from openmeadow.services.subscribers import address_change, reconsent, signup
 from openmeadow.services.workspace import Workspace
@@ -197,6 +198,7 @@ class Pages:
 def make(workspace: Workspace, tokens: Tokens) -> Blueprint:
     """The public pages that links in mail lead to."""
     bp, pages = Blueprint("public", __name__), Pages(workspace, tokens)
+    workspace.part(Arrivals)  # takes in at once what a process that died has left
     bp.add_url_rule("/o/<token>", view_func=pages.opened)
     bp.add_url_rule("/c/<token>", view_func=pages.clicked)
     bp.add_url_rule("/b/<token>", view_func=pages.booked, methods=["GET", "POST"])

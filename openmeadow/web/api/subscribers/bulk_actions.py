@@ -10,6 +10,7 @@ from openmeadow.core.errors import Missing
 from openmeadow.core.states import JobKind
 from openmeadow.services.subscribers import bulk_actions, sources
 from openmeadow.services.subscribers import export as export_service
+from openmeadow.services.subscribers import undo as undo_service
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store.records import Job
@@ -52,8 +53,8 @@ def act(workspace: Workspace, body: m.ActionIn) -> m.ActionDone:
 
 @routes.route("POST", "/activity/<int:id>/undo", m.Undone, rights=ANALYSE)
 def undo(workspace: Workspace, row_id: int) -> m.Undone:
-    """Take an entry of the activity log back."""
-    return m.Undone(sentence=bulk_actions.undo(workspace, row_id, who()))
+    """Take an entry of the activity log back: at once, or as a job when it made many entries."""
+    return undo_service.start(workspace, row_id, who())
 
 
 @routes.route("GET", "/exports/columns", m.ExportColumns)

@@ -50,6 +50,7 @@ def stamp(workspace: Workspace, now: int) -> str:
     demo, whose clock stands."""
     db = workspace.store.read()
     parts = [events.highest(db), subscribers.facts_version(db), settings.last_activity(db), deliveries.sending_now(db)]
+    parts.append(int(workspace.columns.is_behind))
     return ":".join(map(str, [*parts, now] if isinstance(workspace.clock, DemoClock) else parts))
 
 
@@ -115,6 +116,7 @@ def foot(workspace: Workspace) -> m.Status:
         moving=under_way,
         stamp=stamp(workspace, view.now),
         worker_silent=process_watch.worker_silent(workspace),
+        catching_up=workspace.columns.is_behind,
         outgoing_paused=outgoing.is_paused(workspace),
         relay=None if gone is None else m.RelayAway.read_from(gone),
     )

@@ -1,0 +1,166 @@
+"""A send, 500 opens and clicks a second and somebody browsing, together for a minute, beside the send alone:
+``python -m bench.arrivals``."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from pathlib import Path
+
+from bench import screens, throughput
+from openmeadow.demo import build, ports
+from openmeadow.net.signed_tokens import Tokens
+from openmeadow.services.segments import segments
+from openmeadow.services.workspace import Workspace
+from openmeadow.store import settings
+from openmeadow.store.campaigns import campaigns as campaign_table
+
+RATE, SECONDS, CONNECTIONS = 500, 60, 40
+PAGES = ("/today", "/subscribers/map", "/subscribers?sort=score", "/segments", "/campaigns/{}/results", "/health")
+
+
+def sent(workspace: Workspace) -> int:
+    row = workspace.store.read().execute("SELECT count(*) AS n FROM deliveries WHERE state = 'sent'").fetchone()
+    return int(row["n"])
+
+
+def rate(workspace: Workspace, seconds: float) -> float:
+    """Messages a second that the worker sends meanwhile."""
+    begun, before = time.monotonic(), sent(workspace)
+    time.sleep(seconds)
+    return (sent(workspace) - before) / (time.monotonic() - begun)
+
+
+async def _opens(port: int, tokens: list[str], rate: int, seconds: int) -> tuple[list[float], int]:
+    """Open so many a second over a few connections; seconds from when each was due to its answer, and failures."""
+    due: asyncio.Queue[tuple[float, str] | None] = asyncio.Queue()
+    took: list[float] = []
+    failed = 0
+
+    async def reader() -> None:
+        nonlocal failed
+        r, w = await asyncio.open_connection("127.0.0.1", port)
+        while (asked := await due.get()) is not None:
+            at, token = asked
+            w.write(f"GET /o/{token} HTTP/1.1\r\nHost: bench\r\nUser-Agent: Reader {len(took) % 50}\r\n\r\n".encode())
+            head = await r.readuntil(b"\r\n\r\n")
+            length = next(int(x.split(b":")[1]) for x in head.lower().split(b"\r\n") if x.startswith(b"content-length"))
+            await r.readexactly(length)
+            failed += not head.startswith(b"HTTP/1.1 200")
+            took.append(time.monotonic() - at)
+        w.close()
+
+    readers = [asyncio.create_task(reader()) for _ in range(CONNECTIONS)]
+    begun = time.monotonic()
+    for n in range(rate * seconds):
+        at = begun + n / rate
+        if (left := at - time.monotonic()) > 0:
+            await asyncio.sleep(left)
+        due.put_nowait((at, tokens[n % len(tokens)]))
+    for _ in readers:
+        due.put_nowait(None)
+    await asyncio.gather(*readers)
+    return took, failed
+
+
+def opens() -> None:
+    """In a process of its own: the port, the rate and the seconds as arguments, tokens by standard input."""
+    port, rate, seconds = (int(n) for n in sys.argv[2:])
+    took, failed = asyncio.run(_opens(port, json.load(sys.stdin), rate, seconds))
+    print(json.dumps([sorted(took), failed]))
+
+
+def browse(served: screens.Served, campaign: int, until: threading.Event) -> list[float]:
+    took = []
+    while not until.is_set():
+        for page in PAGES:
+            t = served.timed("GET", page.format(campaign))
+            took.append(t.wall)
+            time.sleep(0.3)
+    return took
+
+
+def measured(folder: Path, workspace: Workspace, campaign: int, served: screens.Served) -> None:
+    tokens = Tokens(folder)
+    while sent(workspace) < 700:
+        time.sleep(0.2)
+    alone = [rate(workspace, 20)]
+    ids = workspace.store.read().execute("SELECT id FROM deliveries WHERE state = 'sent' LIMIT 700").fetchall()
+    marks = [tokens.make("o", r["id"]) for r in ids]
+    ends, found = threading.Event(), list[float]()
+    browsing = threading.Thread(target=lambda: found.extend(browse(served, campaign, ends)))
+    before = workspace.store.read().execute("SELECT count(*) FROM events WHERE kind = 5").fetchone()[0]
+    cpu = served.cpu()
+    client = subprocess.Popen(
+        [sys.executable, "-m", "bench.arrivals", "opens", str(served.port), str(RATE), str(SECONDS)],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        text=True,
+    )
+    assert client.stdin is not None
+    client.stdin.write(json.dumps(marks))
+    client.stdin.close()
+    browsing.start()
+    begun, at = time.monotonic(), sent(workspace)
+    client.wait()
+    with_them = (sent(workspace) - at) / (time.monotonic() - begun)
+    ends.set()
+    browsing.join()
+    cpu = (served.cpu() - cpu) / (time.monotonic() - begun)
+    assert client.stdout is not None
+    took, failed = json.load(client.stdout)
+    time.sleep(2)
+    after = workspace.store.read().execute("SELECT count(*) FROM events WHERE kind = 5").fetchone()[0]
+    alone.append(rate(workspace, 20))
+    mean = statistics.mean(alone)
+    p50, p99 = (1000 * took[int(len(took) * q)] for q in (0.5, 0.99))
+    print(f"  offered {RATE * SECONDS:,}, answered {len(took):,}, failed {failed}, recorded {after - before:,}")
+    print(f"  answered within {p50:.0f} ms (half) and {p99:.0f} ms (99 of 100); the server used {cpu:.2f} of a core")
+    print(
+        f"  sending alone {mean:.0f} a second ({alone[0]:.0f} before, {alone[1]:.0f} after); with them {with_them:.0f}:",
+        end="",
+    )
+    print(f" {with_them / mean:.2f} of it")
+    print(f"  browsing: {len(found)} pages, half within {statistics.median(found):.2f} s, the slowest {max(found):.2f} s")
+
+
+def main() -> None:
+    print(f"\nA send, {RATE} opens a second and somebody browsing for {SECONDS} s (24,000 people)")
+    names = {name: ports.free_port() for name in ("relay", "dns", "http", "intake")}
+    with tempfile.TemporaryDirectory() as name, contextlib.ExitStack() as stack:
+        folder = Path(name) / "data"
+        shutil.copytree(build.prepare(), folder)
+        (folder / "clock").unlink()  # seconds must pass, or a second open in one is the same open
+        given = [str(x) for n, port in names.items() for x in (f"--{n}", port)]
+        workspace = Workspace(folder)
+        with workspace.store.atomic() as db:
+            settings.set_setting(db, "relay_port", names["relay"])
+            settings.set_setting(db, "resolver", f"127.0.0.1:{names['dns']}")
+            settings.set_setting(db, "intake_port", ports.free_port())
+
+        def begin(*command: str) -> None:
+            process = throughput.begin("-m", "openmeadow", "--data", str(folder), *command)
+            stack.callback(process.wait)
+            stack.callback(process.kill)
+
+        begin("standins", *given)
+        throughput.until_it_listens(names["relay"])
+        segments.save(workspace, "For the bench", 'permitted for "Season news"', "bench")
+        campaign = campaign_table.every(workspace.store.read())[0].id
+        throughput.begun_campaign(workspace, 0)
+        begin("worker")
+        with screens.served(folder) as served:
+            measured(folder, workspace, campaign, served)
+        workspace.close()
+
+
+if __name__ == "__main__":
+    opens() if sys.argv[1:2] == ["opens"] else main()

@@ -1,0 +1,49 @@
+"""Long work on the database in parts, each its own transaction, so that nobody else waits for long."""
+
+from __future__ import annotations
+
+import sqlite3
+import time
+from collections.abc import Callable, Iterator, Sequence, Sized
+from contextlib import contextmanager
+from typing import TypeVar
+
+from openmeadow.store.connection import Store
+
+T = TypeVar("T")
+LONGEST = 0.08  # seconds that one part should hold the write lock
+FIRST, LEAST, MOST = 500, 50, 20_000  # rows of a part
+
+
+class Turns:
+    """``rows`` is how many rows the next part should have: as many as went through in ``LONGEST`` before."""
+
+    def __init__(self, store: Store, most: int = MOST) -> None:
+        self.store, self.rows, self._most = store, min(FIRST, most), most
+
+    @contextmanager
+    def part(self, rows: Sized) -> Iterator[sqlite3.Connection]:
+        """One transaction, for some rows, after those who wait to write have had their turn."""
+        self.store.queue.give_way()
+        with self.store.atomic() as db:
+            begun = time.perf_counter()
+            yield db
+        took = time.perf_counter() - begun
+        if len(rows) >= self.rows // 2:  # a rest says nothing about the next
+            self.rows = int(max(LEAST, min(self._most, 2 * self.rows, self.rows * LONGEST / max(took, 1e-4))))
+
+    def over(self, rows: Sequence[T]) -> Iterator[Sequence[T]]:
+        """The rows, as many at a time as one transaction should take."""
+        at = 0
+        while at < len(rows):
+            part = rows[at : at + self.rows]
+            yield part
+            at += len(part)
+
+    def each(self, rows: Sequence[T], do: Callable[[sqlite3.Connection, Sequence[T]], int]) -> int:
+        """``do`` with all rows, part by part; the sum of what it returns."""
+        done = 0
+        for part in self.over(rows):
+            with self.part(part) as db:
+                done += do(db, part)
+        return done

@@ -1,0 +1,90 @@
+"""Opens and clicks on their way into the database: at once, through the file, after a crash, and of a machine."""
+
+from __future__ import annotations
+
+import sqlite3
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+from openmeadow.core.events import Kind
+from openmeadow.net.arrival_log import FOLDER, Arrival, ArrivalLog
+from openmeadow.services.campaigns import arrivals, campaigns, dispatcher, tracking
+from openmeadow.services.campaigns.arrivals import Arrivals
+from openmeadow.store.campaigns.deliveries import delivery
+from openmeadow.store.engagement import event_hours
+from tests.conftest import NOW
+from tests.services.mailing import Mailing, deliveries_of, mailing
+
+
+def _sent(m: Mailing) -> list[int]:
+    campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0.0, "batches": 1, "resend": False}})
+    campaigns.start(m.workspace, m.campaign, "test")
+    dispatcher.send_due(m.workspace, m.tokens)
+    return [d.id for d in deliveries_of(m.workspace.store.read(), m.campaign, "first")]
+
+
+def _opens(m: Mailing) -> list[int]:
+    rows = m.workspace.store.read().execute("SELECT subscriber FROM events WHERE kind = 5 ORDER BY id")
+    return [r["subscriber"] for r in rows]
+
+
+def test_at_once_or_through_the_file(folder: Path) -> None:
+    with mailing(folder, 30) as m:
+        ids = _sent(m)
+        tracking.opened(m.workspace, ids[0], "Reader", "198.51.100.1")
+        assert len(_opens(m)) == 1 and not list((folder / FOLDER).glob("*"))
+
+        other = sqlite3.connect(m.workspace.store.path, isolation_level=None)
+        other.execute("BEGIN IMMEDIATE")
+        begun = time.monotonic()
+        for i in ids[1:20]:
+            tracking.opened(m.workspace, i, "Reader", "198.51.100.1")
+        assert time.monotonic() - begun < 10  # nobody waited for the one who writes
+        assert len(_opens(m)) == 1
+        (kept,) = (folder / FOLDER).glob("*.jsonl")
+        lines = kept.read_bytes()
+        other.execute("COMMIT")
+        m.workspace.part(Arrivals).settle(20)
+        subscribers = [delivery(m.workspace.store.read(), i).subscriber for i in ids[:20]]  # type: ignore[union-attr]
+        assert _opens(m) == subscribers and not list((folder / FOLDER).glob("*"))
+
+        kept.write_bytes(lines)  # as if the process had died between the commit and the end of the file
+        assert arrivals.take_left(m.workspace) == 0
+        assert _opens(m) == subscribers and event_hours.wrong(m.workspace.store.read()) == 0
+
+
+DIES = """
+import os, signal, sys
+from pathlib import Path
+from openmeadow.net.arrival_log import Arrival, ArrivalLog
+log = ArrivalLog(Path(sys.argv[1]))
+for delivery in sys.argv[3:]:
+    log.append(Arrival(int(sys.argv[2]), 5, int(delivery), 0, "Reader", "198.51.100.1"))
+os.write(log._handle, b'[17, 5, 1')
+os.kill(os.getpid(), signal.SIGKILL)
+"""
+
+
+def test_a_process_that_dies_loses_none(folder: Path) -> None:
+    with mailing(folder, 12) as m:
+        ids = _sent(m)
+        subprocess.run([sys.executable, "-c", DIES, str(folder), str(NOW), *map(str, ids)], check=False)
+        living = ArrivalLog(folder)
+        living.append(Arrival(NOW, Kind.OPENED, ids[0], 0, "Another", "198.51.100.2"))
+        assert arrivals.take_left(m.workspace) == len(ids) == len(_opens(m))
+        assert len(living.left()) == 0 and not living.is_empty(), "what a living process writes is left to it"
+        assert living.rotate() is not None
+        assert arrivals.take_left(m.workspace) == 0 and living.is_empty()  # the same second: one open
+
+
+def test_a_machine_that_asks_on_and_on(folder: Path) -> None:
+    with mailing(folder, 2) as m:
+        ids = _sent(m)
+        many = [
+            Arrival(NOW + n, Kind.OPENED, i, 0, f"Machine {n}", "203.0.113.9") for n in range(500) for i in (ids[0], 999)
+        ]
+        with m.workspace.store.atomic() as db:
+            assert arrivals.write(db, many) == arrivals.MOST_EVENTS - 1  # the send is one
+            assert arrivals.write(db, many[:10]) == 0
