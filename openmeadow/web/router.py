@@ -6,8 +6,7 @@ import functools
 import json
 import secrets
 import sqlite3
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager, nullcontext
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -47,11 +46,14 @@ STATUS: tuple[tuple[type[errors.MeadowError], int], ...] = (
 )
 
 
-@contextmanager
-def _reading() -> Iterator[None]:
+def _reading(f: Callable[..., Any]) -> Callable[..., Any]:
     """A request that only reads: settings are read once, and views may lag while a lot that is new is being read."""
-    with may_lag(), settings.read_once():
-        yield
+
+    def act(**arguments: object) -> Any:
+        with may_lag(), settings.read_once():
+            return f(**arguments)
+
+    return act
 
 
 @dataclass
@@ -98,8 +100,7 @@ class Described:
                         arguments["query"] = query.model_validate(request.args.to_dict())
                     if upload is not None and not isinstance(upload, str):
                         arguments["form"] = upload.model_validate(request.form.to_dict())
-                    with _reading() if needs == "read" else nullcontext():
-                        result = f(**arguments)
+                    result = (_reading(f) if needs == "read" else f)(**arguments)
                 except ValidationError as e:
                     return problem(_first(e), 422)
                 except errors.MeadowError as e:

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from openmeadow.core.errors import MeadowError
 from openmeadow.core.moments import HOUR
 from openmeadow.services import accounts
-from openmeadow.services.campaigns import arrivals, tracking
+from openmeadow.services.campaigns import arrivals, campaigns, tracking
 from openmeadow.services.health import placement, providers
 from openmeadow.services.health.inbound_mail import tidy
 from openmeadow.services.segments import starter_segments
@@ -48,6 +48,7 @@ DUTIES: tuple[Callable[[Workspace], object], ...] = (
     tidy,
     tracking.process_stored_unsubscribes,
     arrivals.take_left,
+    campaigns.finish_stops,
     accounts.tend,
     _bring_log_in,
 )

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import atexit
+import shutil
+import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 
 import pytest
@@ -92,10 +96,19 @@ def browser() -> Iterator[Browser]:
         opened.close()
 
 
+@cache
+def built() -> Path:
+    """The demo of 400 people, made once in each process of the tests."""
+    folder = Path(tempfile.mkdtemp()) / "demo"
+    build.build(folder, 400)
+    atexit.register(shutil.rmtree, folder.parent, ignore_errors=True)
+    return folder
+
+
 @contextmanager
 def visiting(browser: Browser, folder: Path) -> Iterator[Visit]:
     """A demo of its own, signed in to as the demo analyst."""
-    build.build(folder, 400)
+    shutil.copytree(built(), folder)
     running = run.Demo(folder, ports.free_port())
     context = browser.new_context(viewport={"width": 1280, "height": 800})
     said: list[str] = []

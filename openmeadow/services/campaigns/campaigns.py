@@ -8,12 +8,10 @@ import sqlite3
 from dataclasses import dataclass
 from typing import cast
 
-import numpy as np
-
 from openmeadow.core.addresses.syntax import address_key, syntax_problem
 from openmeadow.core.consent.eligibility import SUPPRESSION_REASONS
 from openmeadow.core.delivery.plan import Plan
-from openmeadow.core.delivery.schedule import allowed_from
+from openmeadow.core.delivery.schedule import Schedule, allowed_from
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.ids import NOBODY, BatchId, CampaignId, MessageId, SubscriberId
 from openmeadow.core.message.personalisation import links, one_line, plain_text_of
@@ -24,6 +22,7 @@ from openmeadow.services.campaigns import (
     ab_test,
     approval,
     findings,
+    first_send,
     preflight_recipients,
     recipients,
     resend,
@@ -39,10 +38,11 @@ from openmeadow.store import settings
 from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns, content, deliveries
 from openmeadow.store.campaigns import unconfirmed as unconfirmed_table
-from openmeadow.store.campaigns.records import Campaign, Texts
+from openmeadow.store.campaigns.records import Campaign, Texts, Version
 from openmeadow.store.rows import SqlValue
 from openmeadow.store.senders import senders as from_addresses
 from openmeadow.store.subscribers import consent, subscribers
+from openmeadow.store.turns import Turns
 
 TRAP_PATH = "/trap"
 ONE_LINE = ("name", "subject", "preview", "from_name")
@@ -203,9 +203,35 @@ def start(workspace: Workspace, row_id: CampaignId, who: str, *, external: bool 
     if not drawn.moments:
         raise Refused(f"It cannot start. {NO_ROOM}")
     subscriber = chosen.subscriber  # looked up once: it is as long as the campaign is large
-    with workspace.store.roomy(), workspace.store.atomic() as db:
+    with workspace.store.roomy(), first_send.one_start(workspace):
+        first_send.clear(workspace, row_id)
+        first = first_send.write(workspace, row_id, drawn, subscriber, band)
+        try:
+            _started(workspace, row, p, chosen, drawn, other, first, who, external)
+        except Refused:
+            first_send.clear(workspace, row_id)
+            raise
+    return Started(len(chosen.index), len(drawn.moments))
+
+
+def _started(
+    workspace: Workspace,
+    row: Campaign,
+    p: Plan,
+    chosen: recipients.Recipients,
+    drawn: Schedule,
+    other: Version | None,
+    first: int,
+    who: str,
+    external: bool,
+) -> None:
+    """A draft whose deliveries are written becomes a campaign that runs; Refused where it has changed meanwhile."""
+    row_id, subscriber = row.id, chosen.subscriber
+    with workspace.store.atomic() as db:
         if (again := campaigns.one(db, row_id)) is None or again.state != "draft":
             raise Refused(f"“{row.name}” has already started.")
+        if again != row:
+            raise Refused(f"“{row.name}” was changed while it was being started. Check it and start it again.")
         message = campaigns.add_message(db, row.name, row.purpose)
         on_start(workspace, db, row, MessageId(message), who)
         texts = [Texts.of(row)] if other is None else [Texts.of(row), Texts.of(other)]
@@ -213,23 +239,6 @@ def start(workspace: Workspace, row_id: CampaignId, who: str, *, external: bool 
             campaigns.add_link(db, MessageId(message), url)
         campaigns.add_link(db, MessageId(message), str(workspace.setting("public_url")) + TRAP_PATH, trap=True)
         content.add_version(db, row_id, 1, Texts.of(row), who, workspace.now())
-        first = batch_table.add_pass(db, row_id, "first")
-        sizes = np.bincount(drawn.batch[drawn.batch >= 0], minlength=len(drawn.moments))
-        batches = [
-            batch_table.add_batch(db, first, i + 1, at, int(n))
-            for i, (at, n) in enumerate(zip(drawn.moments, sizes.tolist(), strict=True))
-        ]
-        # all by ascending subscriber, which is how the indexes of deliveries grow without being torn
-        why = "the campaign cannot finish before its end date"
-        deliveries.add_deliveries(
-            db,
-            (
-                (first, batches[0], s, 0, b, deliveries.SKIPPED, why)
-                if n < 0
-                else (first, batches[n], s, 0, b, deliveries.QUEUED, None)
-                for s, b, n in zip(subscriber.tolist(), band.tolist(), drawn.batch.tolist(), strict=True)
-            ),
-        )
         if p.resend:
             resend.plan_passes(db, row_id, p, drawn.moments, workspace.zone)
         if p.test and other is not None:
@@ -248,7 +257,6 @@ def start(workspace: Workspace, row_id: CampaignId, who: str, *, external: bool 
         )
         act = "scheduled, to be sent with another system" if external else "started campaign"
         settings.log(db, workspace.now(), who, act, row.name, len(chosen.index))
-    return Started(len(chosen.index), len(drawn.moments))
 
 
 def on_start(workspace: Workspace, db: sqlite3.Connection, row: Campaign, message: MessageId, who: str) -> None:
@@ -280,7 +288,25 @@ def stop(workspace: Workspace, row_id: CampaignId, who: str) -> int:
     with workspace.store.atomic() as db:
         _move(workspace, row_id, who, ("scheduled", "sending", "paused"), "stopped", "stopped campaign")
         batch_table.set_batches(db, row_id, ("scheduled", "sending", "paused"), "stopped")
-        return deliveries.stop_waiting(db, row_id, workspace.now())
+    return skip_waiting(workspace, row_id)
+
+
+def skip_waiting(workspace: Workspace, row_id: CampaignId) -> int:
+    """Skip everybody of a stopped campaign who still waits, some at a time; how many."""
+    turns, now, skipped = Turns(workspace.store), workspace.now(), 0
+    while True:
+        rows = range(turns.rows)
+        with turns.part(rows) as db:
+            some = deliveries.stop_waiting(db, row_id, now, len(rows))
+        skipped += some
+        if not some:
+            return skipped
+
+
+def finish_stops(workspace: Workspace) -> None:
+    """What a stop that was cut off has left waiting is skipped."""
+    for row_id in deliveries.stopped_and_waiting(workspace.store.read()):
+        skip_waiting(workspace, row_id)
 
 
 def move(workspace: Workspace, row_id: CampaignId, batch: BatchId, due_at: int, who: str) -> int:

@@ -126,18 +126,23 @@ def run(
                 seen.count(report, table.ids_of(store.read(), [r.key for r in records]).keys(), records)
             else:
                 assert action is not None
-                before = report.taken
-                for part in turns.over(records):
-                    with turns.part(part) as db, undo_log.remembering(db, action):
-                        written = _Writer(db, how, now, report, action).write(list(part))
-                    report.taken += written
-                report.repeated += len(records) - (report.taken - before)
+                _write(turns, records, how, now, report, action)
             if progress:
                 progress(reached, total)
     if refused:
         refused.close()
     _finish(store, report, seen.twice, action)
     return report
+
+
+def _write(turns: Turns, records: list[Record], how: Reading, now: int, report: Report, action: int) -> None:
+    """One chunk of the file, some records at a time; the report counts what stands."""
+    before = report.taken
+    for part in turns.over(records):
+        with turns.part(part) as db, undo_log.remembering(db, action):
+            written = _Writer(db, how, now, report, action).write(list(part))
+        report.taken += written
+    report.repeated += len(records) - (report.taken - before)
 
 
 def _finish(store: Store, report: Report, twice: int, action: int | None) -> None:

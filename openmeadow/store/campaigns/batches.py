@@ -28,6 +28,12 @@ def passes(db: sqlite3.Connection, campaign: CampaignId) -> list[Send]:
     return Send.read_all(db.execute("SELECT * FROM sends WHERE campaign = ? ORDER BY id", (campaign,)))
 
 
+def remove(db: sqlite3.Connection, campaign: CampaignId) -> None:
+    """Remove the sends and batches of a draft."""
+    db.execute("DELETE FROM batches WHERE send IN (SELECT id FROM sends WHERE campaign = ?)", (campaign,))
+    db.execute("DELETE FROM sends WHERE campaign = ?", (campaign,))
+
+
 def add_batch(db: sqlite3.Connection, send_id: int, n: int, due_at: int, people: int, variant: int = 0) -> BatchId:
     """``variant`` counts from 1 for the part of a resend's batch that waits longer."""
     return BatchId(

@@ -218,13 +218,34 @@ def of_person(db: sqlite3.Connection, campaign: CampaignId, subscriber: Subscrib
     return [f"{r['kind']}: {r['state']}" + (f", {r['reason']}" if r["reason"] else "") for r in rows]
 
 
-def stop_waiting(db: sqlite3.Connection, campaign: CampaignId, now: int) -> int:
-    """Skip everybody of a campaign who still waits; how many."""
+def stop_waiting(db: sqlite3.Connection, campaign: CampaignId, now: int, most: int) -> int:
+    """Skip people of a campaign who still wait, at most so many; how many."""
     return db.execute(
-        "UPDATE deliveries SET state = ?, reason = 'the plan was stopped', changed_at = ? "
-        "WHERE state IN ('queued', 'deferred') AND send IN (SELECT id FROM sends WHERE campaign = ?)",
-        (DeliveryState.SKIPPED, now, campaign),
+        "UPDATE deliveries SET state = ?, reason = 'the plan was stopped', changed_at = ? WHERE id IN "
+        "(SELECT d.id FROM batches b JOIN sends q ON q.id = b.send JOIN deliveries d ON d.batch = b.id "
+        "WHERE q.campaign = ? AND d.state IN (?, ?) LIMIT ?)",
+        (DeliveryState.SKIPPED, now, campaign, QUEUED, DEFERRED, most),
     ).rowcount
+
+
+def stopped_and_waiting(db: sqlite3.Connection) -> list[CampaignId]:
+    """Stopped campaigns in which somebody still waits: whoever stopped them was cut off."""
+    rows = db.execute(
+        "SELECT c.id FROM campaigns c WHERE c.state = ? AND EXISTS (SELECT 1 FROM sends q JOIN batches b ON b.send = q.id "
+        "JOIN deliveries d ON d.batch = b.id WHERE q.campaign = c.id AND d.state IN (?, ?))",
+        (CampaignState.STOPPED, QUEUED, DEFERRED),
+    )
+    return [CampaignId(r["id"]) for r in rows]
+
+
+def ids_of_send(db: sqlite3.Connection, send: int) -> list[int]:
+    """All deliveries of a send."""
+    return [int(r["id"]) for r in db.execute("SELECT id FROM deliveries WHERE send = ?", (send,))]
+
+
+def remove(db: sqlite3.Connection, ids: Sequence[int]) -> int:
+    """Remove deliveries of a draft, which nobody has seen; how many."""
+    return db.executemany("DELETE FROM deliveries WHERE id = ?", [(i,) for i in ids]).rowcount
 
 
 def skip(db: sqlite3.Connection, row_id: int, why: str, now: int) -> int:
