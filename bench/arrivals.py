@@ -6,17 +6,15 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import json
-import shutil
 import statistics
 import subprocess
 import sys
-import tempfile
 import threading
 import time
 from pathlib import Path
 
 from bench import screens, throughput
-from openmeadow.demo import build, ports
+from openmeadow.demo import ports
 from openmeadow.net.signed_tokens import Tokens
 from openmeadow.services.segments import segments
 from openmeadow.services.workspace import Workspace
@@ -90,7 +88,9 @@ def browse(served: screens.Served, campaign: int, until: threading.Event) -> lis
 
 def measured(folder: Path, workspace: Workspace, campaign: int, served: screens.Served) -> None:
     tokens = Tokens(folder)
+    end = time.monotonic() + 60
     while sent(workspace) < 700:
+        assert time.monotonic() < end, "nothing is sent"
         time.sleep(0.2)
     alone = [rate(workspace, 20)]
     ids = workspace.store.read().execute("SELECT id FROM deliveries WHERE state = 'sent' LIMIT 700").fetchall()
@@ -110,13 +110,13 @@ def measured(folder: Path, workspace: Workspace, campaign: int, served: screens.
     client.stdin.close()
     browsing.start()
     begun, at = time.monotonic(), sent(workspace)
+    assert client.stdout is not None
+    took, failed = json.loads(client.stdout.read())
     client.wait()
     with_them = (sent(workspace) - at) / (time.monotonic() - begun)
     ends.set()
     browsing.join()
     cpu = (served.cpu() - cpu) / (time.monotonic() - begun)
-    assert client.stdout is not None
-    took, failed = json.load(client.stdout)
     time.sleep(2)
     after = workspace.store.read().execute("SELECT count(*) FROM events WHERE kind = 5").fetchone()[0]
     alone.append(rate(workspace, 20))
@@ -134,32 +134,21 @@ def measured(folder: Path, workspace: Workspace, campaign: int, served: screens.
 
 def main() -> None:
     print(f"\nA send, {RATE} opens a second and somebody browsing for {SECONDS} s (24,000 people)")
-    names = {name: ports.free_port() for name in ("relay", "dns", "http", "intake")}
-    with tempfile.TemporaryDirectory() as name, contextlib.ExitStack() as stack:
-        folder = Path(name) / "data"
-        shutil.copytree(build.prepare(), folder)
+    with throughput.workspace_with_relay(False) as (first, _), contextlib.ExitStack() as stack:
+        folder = first.folder
         (folder / "clock").unlink()  # seconds must pass, or a second open in one is the same open
-        given = [str(x) for n, port in names.items() for x in (f"--{n}", port)]
         workspace = Workspace(folder)
+        stack.callback(workspace.close)
         with workspace.store.atomic() as db:
-            settings.set_setting(db, "relay_port", names["relay"])
-            settings.set_setting(db, "resolver", f"127.0.0.1:{names['dns']}")
             settings.set_setting(db, "intake_port", ports.free_port())
-
-        def begin(*command: str) -> None:
-            process = throughput.begin("-m", "openmeadow", "--data", str(folder), *command)
-            stack.callback(process.wait)
-            stack.callback(process.kill)
-
-        begin("standins", *given)
-        throughput.until_it_listens(names["relay"])
         segments.save(workspace, "For the bench", 'permitted for "Season news"', "bench")
         campaign = campaign_table.every(workspace.store.read())[0].id
         throughput.begun_campaign(workspace, 0)
-        begin("worker")
+        worker = throughput.begin("-m", "openmeadow", "--data", str(folder), "worker")
+        stack.callback(worker.wait)
+        stack.callback(worker.kill)
         with screens.served(folder) as served:
             measured(folder, workspace, campaign, served)
-        workspace.close()
 
 
 if __name__ == "__main__":

@@ -91,7 +91,7 @@ def a_start(workspace: Workspace) -> None:
     assert segment is not None
     id = campaigns.add(workspace, f"Bench {time.time():.0f}", "bench")
     texts: CampaignChanges = {"purpose": 1, "subject": "Evenings by the water", "html": "<p>Hello</p>"}  # type: ignore[typeddict-item]
-    plan = {"batches": 24, "pilot_share": 0.05, "resend": False, "begins_at": workspace.now() + 90_000}
+    plan = {"batches": 24, "pilot_share": 0.05, "resend": False, "start": workspace.now() + 90_000}
     campaigns.write(workspace, id, {**texts, "segments_in": [segment.id], "plan": plan})
     with watched(workspace.folder, "a campaign to everybody permitted started"):
         campaigns.start(workspace, id, "bench")

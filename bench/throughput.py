@@ -58,21 +58,21 @@ def until_it_listens(port: int) -> None:
 @contextmanager
 def workspace_with_relay(of_the_demo: bool) -> Iterator[tuple[Workspace, int]]:
     """The demo's workspace beside its own mail world, or beside a relay that takes everything and looks at nothing."""
-    ports = {name: ports.free_port() for name in ("relay", "dns", "http", "intake", "all")}
+    at = {name: ports.free_port() for name in ("relay", "dns", "http", "intake", "all")}
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name) / "data"
         shutil.copytree(build.prepare(), folder)
-        given = [str(x) for n in ("relay", "dns", "http", "intake") for x in (f"--{n}", ports[n])]
+        given = [str(x) for n in ("relay", "dns", "http", "intake") for x in (f"--{n}", at[n])]
         others = [
             begin("-m", "openmeadow", "--data", str(folder), "standins", *given),
-            begin("-c", TAKES_ALL, str(ports["all"])),
+            begin("-c", TAKES_ALL, str(at["all"])),
         ]
-        port = ports["relay" if of_the_demo else "all"]
+        port = at["relay" if of_the_demo else "all"]
         workspace = Workspace(folder)
         with workspace.store.atomic() as db:
             settings.set_setting(db, "relay_port", port)
-            settings.set_setting(db, "resolver", f"127.0.0.1:{ports['dns']}")
-        until_it_listens(ports["relay"])
+            settings.set_setting(db, "resolver", f"127.0.0.1:{at['dns']}")
+        until_it_listens(at["relay"])
         until_it_listens(port)
         try:
             yield workspace, port
@@ -112,7 +112,7 @@ def begun_campaign(workspace: Workspace, of: int) -> tuple[int, Tokens]:
     """A campaign to everybody in one batch, started; the batch's id."""
     id = campaign_table.every(workspace.store.read())[of].id
     segment = workspace.store.read().execute("SELECT max(id) AS id FROM segments").fetchone()["id"]
-    plan: dict[str, Any] = {"pilot_share": 0.0, "batches": 1, "resend": False, "begins_at": workspace.now()}
+    plan: dict[str, Any] = {"pilot_share": 0.0, "batches": 1, "resend": False, "start": workspace.now()}
     campaigns.write(workspace, id, {"segments_in": [segment], "plan": plan})
     campaigns.start(workspace, id, "bench")
     return batch_table.batches(workspace.store.read(), id)[0].id, Tokens(workspace.store.folder)
