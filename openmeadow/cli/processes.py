@@ -19,6 +19,8 @@ from openmeadow.core.errors import CannotOpen, Damaged
 if TYPE_CHECKING:
     from openmeadow.services.workspace import Workspace
 
+SWITCH = 0.001  # seconds that a thread computes while others of the server wait: an open is not answered after a view
+
 
 def _log_lines() -> None:
     structlog.configure(
@@ -77,6 +79,7 @@ def serve(host: str, port: int, with_parent: bool) -> None:
     except OSError as e:
         raise CannotOpen(f"{host} port {port} cannot be opened: {e.strerror or e}.") from e
     Watch(open_workspace)
+    sys.setswitchinterval(SWITCH)
     if not with_parent:
         click.echo(f"Open Meadow at http://{host}:{port}")
     server.run()

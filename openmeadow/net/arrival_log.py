@@ -26,40 +26,59 @@ class Arrival(NamedTuple):
     ip: str
 
 
+class _Own:
+    """The file of one thread, so that threads do not wait for each other."""
+
+    def __init__(self) -> None:
+        self.guard = threading.Lock()
+        self.handle = -1
+
+    def close(self) -> None:
+        with self.guard:
+            if self.handle >= 0:
+                os.close(self.handle)
+                self.handle = -1
+
+
 class ArrivalLog:
-    """Appends lines to a file that only this process writes; its lock tells others that the process lives."""
+    """Appends lines to files that only this process writes; their locks tell others that the process lives."""
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder / FOLDER
         self._guard = threading.Lock()
-        self._handle = -1
-        self._path = Path()
+        self._here = threading.local()
+        self._all: list[_Own] = []
         self._n = 0
 
     def append(self, arrival: Arrival) -> None:
         """Keep one; OSError where the disk has no room."""
         line = json.dumps(arrival, ensure_ascii=True).encode() + b"\n"
-        with self._guard:
-            if self._handle < 0:
-                self._begin()
-            if os.write(self._handle, line) != len(line):
+        own: _Own | None = getattr(self._here, "own", None)
+        if own is None:
+            own = self._here.own = _Own()
+            with self._guard:
+                self._all.append(own)
+        with own.guard:
+            if own.handle < 0:
+                self._begin(own)
+            if os.write(own.handle, line) != len(line):
                 raise OSError("no room for the whole line")
 
-    def _begin(self) -> None:
+    def _begin(self, own: _Own) -> None:
         self._folder.mkdir(mode=0o700, exist_ok=True)
-        self._n += 1
-        self._path = self._folder / f"{os.getpid()}-{self._n}.jsonl"
-        self._handle = os.open(self._path, os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o600)
-        fcntl.flock(self._handle, fcntl.LOCK_EX)
-
-    def rotate(self) -> Path | None:
-        """The file so far, closed for this process; later lines go to another. None where there is nothing."""
         with self._guard:
-            if self._handle < 0:
-                return None
-            os.close(self._handle)
-            self._handle = -1
-            return self._path
+            self._n += 1
+            path = self._folder / f"{os.getpid()}-{self._n}.new"
+        own.handle = os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o600)
+        fcntl.flock(own.handle, fcntl.LOCK_EX)
+        path.rename(path.with_suffix(".jsonl"))  # seen by others only when it is locked
+
+    def rotate(self) -> None:
+        """Close the files so far; later lines go to others."""
+        with self._guard:
+            files = list(self._all)
+        for own in files:  # one who begins a file holds it and asks for a number
+            own.close()
 
     def is_empty(self) -> bool:
         """Whether no process keeps anything."""

@@ -22,6 +22,7 @@ from openmeadow.web import api
 from openmeadow.web.limits import LARGEST_ID, LARGEST_PUBLIC
 from openmeadow.web.public import signup, tracking
 from openmeadow.web.public.layout import message
+from openmeadow.web.public.open_image import STRICT, OpenImages
 from openmeadow.web.router import Described, told
 from openmeadow.web.session import begin_session
 
@@ -32,6 +33,11 @@ POLICY = (
     "frame-ancestors 'self'"
 )
 MESSAGE_POLICY = "default-src 'none'; style-src 'unsafe-inline'; img-src 'self' data:; sandbox; frame-ancestors 'self'"
+SAFE = {
+    "X-Content-Type-Options": "nosniff",
+    "Referrer-Policy": "same-origin",
+    "Cross-Origin-Opener-Policy": "same-origin",
+}
 METHODS = ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "TRACE")
 PUBLIC = re.compile(r"[a-z]/")  # addresses in mail have one letter and a token
 PACKED = {"br": ".br", "gzip": ".gz"}  # made by the build, the better first
@@ -105,12 +111,10 @@ def _front(app: Flask, workspace: Workspace) -> None:
         response.headers.setdefault(
             "Content-Security-Policy", MESSAGE_POLICY if request.path.startswith("/m/") else POLICY
         )
-        response.headers["X-Content-Type-Options"] = "nosniff"
-        response.headers["Referrer-Policy"] = "same-origin"
-        response.headers["Cross-Origin-Opener-Policy"] = "same-origin"
+        response.headers.extend(SAFE)
         response.headers.setdefault("Cache-Control", "no-store")  # whatever is not said to be kept may be personal
         if request.is_secure or str(workspace.setting("public_url")).startswith("https"):
-            response.headers["Strict-Transport-Security"] = "max-age=31536000"
+            response.headers.set(*STRICT)
         return response
 
 
@@ -172,4 +176,6 @@ def make_app(workspace: Workspace) -> Flask:
 
     _processes(app, workspace)
     _front(app, workspace)
+    fixed = [("Content-Security-Policy", POLICY), *SAFE.items()]
+    app.wsgi_app = OpenImages(app.wsgi_app, workspace, tokens, fixed)  # type: ignore[method-assign]
     return app

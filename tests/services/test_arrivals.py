@@ -5,11 +5,12 @@ from __future__ import annotations
 import sqlite3
 import subprocess
 import sys
+import threading
 import time
 from pathlib import Path
 
 from openmeadow.core.events import Kind
-from openmeadow.net.arrival_log import FOLDER, Arrival, ArrivalLog
+from openmeadow.net.arrival_log import FOLDER, Arrival, ArrivalLog, read
 from openmeadow.services.campaigns import arrivals, campaigns, dispatcher, tracking
 from openmeadow.services.campaigns.arrivals import Arrivals
 from openmeadow.store.campaigns.deliveries import delivery
@@ -75,7 +76,7 @@ def test_a_process_that_dies_loses_none(folder: Path) -> None:
         living.append(Arrival(NOW, Kind.OPENED, ids[0], 0, "Another", "198.51.100.2"))
         assert arrivals.take_left(m.workspace) == len(ids) == len(_opens(m))
         assert len(living.left()) == 0 and not living.is_empty(), "what a living process writes is left to it"
-        assert living.rotate() is not None
+        living.rotate()
         assert arrivals.take_left(m.workspace) == 0 and living.is_empty()  # the same second: one open
 
 
@@ -88,3 +89,26 @@ def test_a_machine_that_asks_on_and_on(folder: Path) -> None:
         with m.workspace.store.atomic() as db:
             assert arrivals.write(db, many) == arrivals.MOST_EVENTS - 1  # the send is one
             assert arrivals.write(db, many[:10]) == 0
+
+
+def test_none_is_lost_while_files_are_taken(tmp_path: Path) -> None:
+    """Threads write while another takes what is there, again and again."""
+    log, threads, each, found = ArrivalLog(tmp_path), 6, 400, list[int]()
+
+    def write(first: int) -> None:
+        for i in range(first, first + each):
+            log.append(Arrival(NOW, Kind.OPENED, i, 0, "Reader", "198.51.100.1"))
+
+    def take() -> None:
+        log.rotate()
+        for path in log.left():
+            found.extend(a.delivery for some in read(path, 100) for a in some)
+            path.unlink()
+
+    writing = [threading.Thread(target=write, args=(n * each,)) for n in range(threads)]
+    for t in writing:
+        t.start()
+    while any(t.is_alive() for t in writing):
+        take()
+    take()
+    assert sorted(found) == list(range(threads * each)) and log.is_empty()

@@ -13,7 +13,6 @@ from pathlib import Path
 import structlog
 
 from openmeadow.core.errors import Busy, NoSpace
-from openmeadow.core.ids import MessageId, SubscriberId
 from openmeadow.net.arrival_log import Arrival, ArrivalLog, read
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import deliveries
@@ -109,9 +108,7 @@ def write(db: sqlite3.Connection, some: list[Arrival]) -> int:
     machine that asks on and on."""
     of = deliveries.addressed(db, sorted({a.delivery for a in some}))
     known = [(a, of[a.delivery]) for a in some if a.delivery in of]
-    so_far: Counter[tuple[SubscriberId, MessageId]] = Counter()
-    for key in {key for _, key in known}:
-        so_far[key] = events.of_message(db, *key)
+    so_far = Counter(events.so_far(db, list({key for _, key in known})))
     kept = []
     for a, key in known:
         if so_far[key] < MOST_EVENTS:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections.abc import Sequence
 from itertools import filterfalse
@@ -47,7 +48,15 @@ class Names:
             cache.clear()
         cache.update({("", ""): 0})
         a, b = {"links": ("message", "url"), "agents": ("agent", "ip")}[table]
-        for pair in [p for p in set(pairs) if p not in cache]:
+        todo = [p for p in set(pairs) if p not in cache]
+        if todo:
+            known = self.db.execute(
+                f"SELECT t.id, t.{a}, t.{b} FROM json_each(?) j JOIN {table} t "
+                f"ON t.{a} = j.value ->> 0 AND t.{b} = j.value ->> 1",
+                (json.dumps(todo),),
+            )
+            cache.update({(r[a], r[b]): int(r["id"]) for r in known})
+        for pair in [p for p in todo if p not in cache]:
             self.db.execute(f"INSERT OR IGNORE INTO {table} ({a}, {b}) VALUES (?, ?)", pair)
             row = self.db.execute(f"SELECT id FROM {table} WHERE {a} = ? AND {b} = ?", pair).fetchone()
             cache[pair] = int(row["id"])
@@ -161,10 +170,14 @@ def message_names(db: sqlite3.Connection) -> dict[int, str]:
     return {int(r["id"]): r["name"] for r in db.execute("SELECT id, name FROM messages")}
 
 
-def of_message(db: sqlite3.Connection, subscriber: SubscriberId, message: MessageId) -> int:
-    """How many events there are of one message to one person."""
-    row = db.execute("SELECT count(*) AS n FROM events WHERE subscriber = ? AND message = ?", (subscriber, message))
-    return int(row.fetchone()["n"])
+def so_far(db: sqlite3.Connection, of: Sequence[tuple[SubscriberId, MessageId]]) -> dict[tuple[int, int], int]:
+    """How many events there are of messages to people, by both; none where there is none."""
+    rows = db.execute(
+        "SELECT e.subscriber, e.message, count(*) AS n FROM json_each(?) j CROSS JOIN events e "
+        "INDEXED BY events_of_subscriber ON e.subscriber = j.value ->> 0 AND e.message = j.value ->> 1 GROUP BY 1, 2",
+        (json.dumps(list(of)),),
+    )
+    return {(int(r["subscriber"]), int(r["message"])): int(r["n"]) for r in rows}
 
 
 def bookings_of(db: sqlite3.Connection, subscriber: SubscriberId, message: MessageId) -> int:

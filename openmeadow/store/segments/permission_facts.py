@@ -59,7 +59,8 @@ class StoreFacts(RuleFacts):
     def related(self) -> Mask:
         """To whom a prior relation is on record: a booking, a consent given to anything, or one that was stated."""
         booked = self._mask(
-            f"SELECT DISTINCT subscriber FROM events WHERE kind = {int(Kind.BOOKED)} AND at <= ?{self.among()}",
+            f"SELECT DISTINCT subscriber FROM events INDEXED BY events_of_booking WHERE kind = {int(Kind.BOOKED)} "
+            f"AND at <= ?{self.among()}",
             (self.now,),
         )
         out = booked | self._mask(f"SELECT subscriber FROM relations WHERE true{self.among()}", ())
@@ -71,7 +72,8 @@ class StoreFacts(RuleFacts):
         """Who has the relation that a service's purpose names: a booking, or one that was stated for it (a file that says
         given), or a prior relation that somebody of the workspace stated. Signing up somewhere is none."""
         booked = self._mask(
-            f"SELECT DISTINCT subscriber FROM events WHERE kind = {int(Kind.BOOKED)} AND at <= ?{self.among()}",
+            f"SELECT DISTINCT subscriber FROM events INDEXED BY events_of_booking WHERE kind = {int(Kind.BOOKED)} "
+            f"AND at <= ?{self.among()}",
             (self.now,),
         )
         stated = self._mask(f"SELECT subscriber FROM relations WHERE true{self.among()}", ())

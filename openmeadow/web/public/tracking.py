@@ -23,6 +23,7 @@ from openmeadow.store.subscribers import consent as consent_table
 from openmeadow.web.public import signup as signup_api
 from openmeadow.web.public.layout import TEST, message, test_page
 
+LONGEST_AGENT = 500  # letters kept of what a mail reader says it is
 PICTURE = base64.b64decode("R0lGODlhAQABAIAAAAAAAP///yH5BAEAAAAALAAAAAABAAEAAAIBRAA7")
 
 
@@ -105,11 +106,7 @@ class Pages:
         return found
 
     def visitor(self) -> tuple[str, str]:
-        return request.headers.get("User-Agent", "")[:500], request.remote_addr or ""
-
-    def opened(self, token: str) -> BaseResponse:
-        tracking.opened(self.workspace, DeliveryId(self.meant(token, "o").number), *self.visitor())
-        return Response(PICTURE, mimetype="image/gif", headers={"Cache-Control": "no-store"})
+        return request.headers.get("User-Agent", "")[:LONGEST_AGENT], request.remote_addr or ""
 
     def clicked(self, token: str) -> BaseResponse:
         found = self.meant(token, "c")
@@ -199,7 +196,6 @@ def make(workspace: Workspace, tokens: Tokens) -> Blueprint:
     """The public pages that links in mail lead to."""
     bp, pages = Blueprint("public", __name__), Pages(workspace, tokens)
     workspace.part(Arrivals)  # takes in at once what a process that died has left
-    bp.add_url_rule("/o/<token>", view_func=pages.opened)
     bp.add_url_rule("/c/<token>", view_func=pages.clicked)
     bp.add_url_rule("/b/<token>", view_func=pages.booked, methods=["GET", "POST"])
     bp.add_url_rule("/u/<token>", view_func=pages.unsubscribe, methods=["GET", "POST"])
