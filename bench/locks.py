@@ -13,7 +13,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from bench import large
-from openmeadow.services.campaigns import campaigns
+from openmeadow.services.campaigns import campaigns, first_send
 from openmeadow.services.models import CampaignChanges
 from openmeadow.services.subscribers import bulk_actions, import_events, import_subscribers, undo
 from openmeadow.services.subscribers.selection import Choice
@@ -64,7 +64,7 @@ def watched(folder: Path, title: str) -> Iterator[None]:
 
 
 def acts(workspace: Workspace, folder: Path) -> None:
-    everybody = Choice('permitted for "Season news"', "", (), (), ())
+    everybody = Choice('permitted for "Season news"')
 
     def both(title: str, do: Callable[[], int]) -> None:
         with watched(workspace.folder, title):
@@ -97,6 +97,7 @@ def a_start(workspace: Workspace) -> None:
         campaigns.start(workspace, id, "bench")
     with watched(workspace.folder, "… stopped"):
         campaigns.stop(workspace, id, "bench")
+    first_send.clear(workspace, id)
 
 
 def main() -> None:
@@ -104,6 +105,7 @@ def main() -> None:
     workspace = Workspace(large.workspace())
     with tempfile.TemporaryDirectory() as name:
         acts(workspace, Path(name))
+    a_start(workspace)
     workspace.close()
 
 

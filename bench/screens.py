@@ -17,6 +17,9 @@ from pathlib import Path
 from typing import Any
 
 from bench import large
+from openmeadow.services.subscribers import undo
+from openmeadow.services.workspace import Workspace
+from openmeadow.store import settings
 
 PASSWORD = "evenings by the water"
 TICK = os.sysconf("SC_CLK_TCK")
@@ -148,6 +151,43 @@ def arrival(s: Served) -> None:
         print(f"  a count after {people} event{'s' if people > 1 else ''}: {t.wall:.3f} s ({t.cpu:.2f} CPU)")
 
 
+def beside_an_import(s: Served, rows: int = 1_000_000) -> None:
+    """Pages while a large event log is imported by another process and read beside the view that serves."""
+    path, waits, end = s.folder / "bench.csv", list[float](), 0.0
+    domains, at = large.domains_of(1_000_000), time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime(time.time() - 7200))
+    with path.open("w") as f:
+        f.write("at,event,email,message,agent,ip,code\n")
+        f.writelines(f"{at},sent,{large.address_of(i, domains[i])},Bench letter,,,\n" for i in range(rows))
+    s.timed("GET", "/subscribers/map")
+    begun = time.perf_counter()
+    importing = subprocess.Popen(
+        [sys.executable, "-m", "openmeadow", "--data", str(s.folder), "import", "events", str(path)],
+        stdout=subprocess.DEVNULL,
+    )
+    imported, was_behind = 0.0, False
+    while time.perf_counter() - begun < 600:
+        t = s.timed("GET", "/subscribers/map")
+        waits.append(t.wall)
+        behind = s.ask("GET", "/status")["catching_up"]
+        was_behind |= behind
+        if importing.poll() is not None:
+            imported = imported or time.perf_counter() - begun
+            if not behind:
+                end = time.perf_counter() - begun
+                break
+        time.sleep(0.5)
+    path.unlink()
+    waits.sort()
+    print(
+        f"  {rows:,} events imported in {imported:.0f} s; the map beside it {len(waits)} times, half within "
+        f"{waits[len(waits) // 2]:.2f} s, the slowest {waits[-1]:.2f} s; all read {end - imported:.0f} s after the import"
+        f"{'' if was_behind else ' (never behind)'}; memory {s.memory():.2f} GB, at its peak {s.memory('VmHWM'):.2f} GB"
+    )
+    workspace = Workspace(s.folder)
+    undo.undo(workspace, settings.activity(workspace.store.read(), 1)[0].id, "bench")
+    workspace.close()
+
+
 def main(people: int = 1_000_000, deliveries: int = 14_000_000) -> None:
     folder = large.workspace(people, deliveries)
     with served(folder) as s:
@@ -163,6 +203,7 @@ def main(people: int = 1_000_000, deliveries: int = 14_000_000) -> None:
                 f"  {path:<40} cold {cold.wall:6.2f} ({cold.cpu:6.2f})  warm {w.wall:6.2f} ({w.cpu:6.2f})  {w.kb:,.0f} kB"
             )
         arrival(s)
+        beside_an_import(s)
         mapped = s.memory("RssFile")
         print(f"  memory {s.memory():.2f} GB, at its peak {s.memory('VmHWM'):.2f} GB; {mapped:.2f} GB are mapped files")
 

@@ -12,7 +12,7 @@ from openmeadow.store.connection import Store
 
 T = TypeVar("T")
 LONGEST = 0.08  # seconds that one part should hold the write lock
-FIRST, LEAST, MOST = 500, 50, 20_000  # rows of a part
+FIRST, LEAST, MOST = 100, 20, 20_000  # rows of a part
 
 
 class Turns:

@@ -176,6 +176,5 @@ def make_app(workspace: Workspace) -> Flask:
 
     _processes(app, workspace)
     _front(app, workspace)
-    fixed = [("Content-Security-Policy", POLICY), *SAFE.items()]
-    app.wsgi_app = OpenImages(app.wsgi_app, workspace, tokens, fixed)  # type: ignore[method-assign]
+    app.wsgi_app = OpenImages(app.wsgi_app, workspace, tokens, SAFE | {"Content-Security-Policy": POLICY})  # type: ignore[method-assign]
     return app

@@ -3,7 +3,7 @@ after a large batch. A token that is not ours goes on to the public pages, which
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from wsgiref.types import StartResponse, WSGIApplication, WSGIEnvironment
 
 from openmeadow.core.ids import DeliveryId
@@ -19,15 +19,13 @@ STRICT = ("Strict-Transport-Security", "max-age=31536000")
 class OpenImages:
     """A WSGI application before another one. ``headers`` are those of every answer."""
 
-    def __init__(
-        self, app: WSGIApplication, workspace: Workspace, tokens: Tokens, headers: Iterable[tuple[str, str]]
-    ) -> None:
+    def __init__(self, app: WSGIApplication, workspace: Workspace, tokens: Tokens, headers: Mapping[str, str]) -> None:
         self._app, self._workspace, self._tokens = app, workspace, tokens
         self._headers = [
             ("Content-Type", "image/gif"),
             ("Content-Length", str(len(PICTURE))),
             ("Cache-Control", "no-store"),
-            *headers,
+            *headers.items(),
         ]
         self._secure = [STRICT]
 
