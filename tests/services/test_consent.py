@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
+import time
 from itertools import permutations
 from pathlib import Path
 
@@ -17,7 +18,7 @@ from openmeadow.core.consent.evidence import START, Entry, digest, sealed, verif
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.imports.dates import rfc3339
 from openmeadow.core.moments import DAY
-from openmeadow.services.subscribers import consent, erasure, import_events, import_subscribers, undo
+from openmeadow.services.subscribers import consent, erasure, evidence_check, import_events, import_subscribers, undo
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.subscribers import consent as table
 from openmeadow.store.subscribers import subscribers as people_table
@@ -87,6 +88,12 @@ def test_the_chain_of_a_workspace(full: Workspace, folder: Path) -> None:
     assert consent.check_evidence(full).model_dump() == {"entries": 4, "verified": True, "broken_at": None, "what": ""}
     report = import_subscribers.run(full.store, put(folder, "p2.csv", PEOPLE.replace("given", "withdrawn")), NOW, "t")
     assert permitted(full) == [3] and consent.check_evidence(full).entries == 6
+    assert evidence_check.see(full).entries == 6 and not evidence_check.see(full).pending
+    assert evidence_check.see(full, at_once=5).pending  # a long record is verified beside the request
+    end = time.monotonic() + 20
+    while (seen := evidence_check.see(full, at_once=5)).pending and time.monotonic() < end:
+        time.sleep(0.01)
+    assert seen.verified and seen.entries == 6
     assert report.action
     undo.undo(full, report.action, "t")
     assert permitted(full) == [1, 2, 3] and consent.check_evidence(full).entries == 6, "void entries stay in the chain"

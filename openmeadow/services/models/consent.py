@@ -37,6 +37,10 @@ class Evidence(Model):
     what: str
 
 
+class EvidenceSeen(Evidence):
+    pending: bool  # a long record is still being verified
+
+
 class FormDay(Model):
     day: str
     joined: int

@@ -145,6 +145,7 @@ function Side({ d }: { d: M["ConsentView"] }) {
     queryKey: keys.consentRecord(),
     queryFn: () => get("/consent/record"),
     staleTime: 300_000,
+    refetchInterval: (q) => q.state.data?.pending && 3_000,
   });
   const e = evidence.data;
   return (
@@ -152,6 +153,8 @@ function Side({ d }: { d: M["ConsentView"] }) {
       <h2>Consent record</h2>
       {!e ? (
         <p className="text-ink-2">{evidence.error ? evidence.error.message : "Verifying…"}</p>
+      ) : e.pending ? (
+        <p className="text-ink-2">Verifying {count(e.entries)} entries…</p>
       ) : (
         <p className={e.verified ? "text-ink-2" : "font-semibold text-poppy"}>
           {e.verified

@@ -10,7 +10,7 @@ from flask import Response
 from openmeadow.core.consent.sunset import Agreement
 from openmeadow.core.ids import CampaignId, PurposeId, SubscriberId
 from openmeadow.services.campaigns import why_not as why_not_sent
-from openmeadow.services.subscribers import consent, reconsent, signup, sunset
+from openmeadow.services.subscribers import consent, evidence_check, reconsent, signup, sunset
 from openmeadow.services.subscribers.engagement_map import Replays
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.subscribers import consent as table
@@ -43,10 +43,10 @@ def see(workspace: Workspace) -> m.ConsentView:
     )
 
 
-@routes.route("GET", "/consent/record", m.Evidence)
-def chain(workspace: Workspace) -> m.Evidence:
+@routes.route("GET", "/consent/record", m.EvidenceSeen)
+def chain(workspace: Workspace) -> m.EvidenceSeen:
     """Goes through the whole chain of evidence."""
-    return consent.check_evidence(workspace)
+    return evidence_check.see(workspace)
 
 
 @routes.route("POST", "/purposes", m.Done, body=m.PurposeIn, rights=ANALYSE)
