@@ -1,7 +1,5 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useEffect, useState } from "react";
 import { NavLink, useNavigate } from "react-router";
-import type { Asking } from "../api/asking";
 import type { M } from "../api/client";
 import { useStatus } from "../api/status";
 import { ago, count, share } from "../logic/format";
@@ -10,6 +8,7 @@ import { ClockMenu } from "./clock";
 import { Close, Dialog } from "./dialog";
 import { keyName, pageKeys, typing } from "./keys";
 import { useMe } from "./me";
+import { useNews } from "./news";
 import { Search } from "./search";
 import { Table } from "./table";
 import { useTimes } from "./times";
@@ -38,18 +37,12 @@ export function Shell({ children }: { children: ReactNode }) {
   const go = useNavigate();
   const me = useMe();
   const foot = useStatus();
-  const client = useQueryClient();
   const [finding, setFinding] = useState(false);
   const [listing, setListing] = useState(false);
   const moving = foot.data?.moving ?? null;
   const now = foot.data?.now;
-  const stamp = foot.data?.stamp;
 
-  // when something changed, what is on the screen is looked at again; that time passes is no reason
-  // biome-ignore lint/correctness/useExhaustiveDependencies: the stamp is the reason
-  useEffect(() => {
-    (client as Asking).lookAgain({ predicate: (q) => q.queryKey[0] !== "status" && q.queryKey[0] !== "me" });
-  }, [stamp, client]);
+  useNews(foot.data?.stamp, Boolean(foot.data?.sending));
 
   useEffect(() => {
     const onKey = (e: KeyboardEvent) => {

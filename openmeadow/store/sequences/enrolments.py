@@ -10,11 +10,13 @@ from openmeadow.core.ids import MessageId
 from openmeadow.core.states import SendKind
 from openmeadow.store.bulk import Many, read_columns
 from openmeadow.store.sequences.records import Enrolment, InsideLine, MailedEnrolment, QueuedPerson, ZonedEnrolment
-from openmeadow.store.subscribers.subscribers import add_labels, add_members, facts_changed
+from openmeadow.store.subscribers.subscribers import add_labels, add_members, count_up, facts_changed, version_of
 
 Arrival = tuple[int, int, int, int | None, int, int]  # enrolment, step, path, due_at, version, now
 
 # who waits to begin
+
+MOVES = "moves_version"
 
 
 def held_before(db: sqlite3.Connection, row_id: int) -> I64:
@@ -165,6 +167,12 @@ def received(db: sqlite3.Connection, stays: Sequence[int], message: MessageId) -
 def pass_steps(db: sqlite3.Connection, rows: Many[tuple[int, int, int]]) -> None:
     """(enrolment, step, now), once each."""
     db.executemany("INSERT OR IGNORE INTO enrolment_steps VALUES (?, ?, ?)", rows)
+    count_up(db, MOVES)
+
+
+def moves_version(db: sqlite3.Connection) -> int:
+    """Counts up whenever somebody takes a step of a sequence."""
+    return version_of(db, MOVES)
 
 
 def arrive(db: sqlite3.Connection, rows: Many[Arrival]) -> None:

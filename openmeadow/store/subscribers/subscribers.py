@@ -89,34 +89,36 @@ def upsert(db: sqlite3.Connection, rows: Many[NewSubscriber]) -> int:
     return max(changed, 0)
 
 
-def _count_up(db: sqlite3.Connection, name: str) -> None:
+def count_up(db: sqlite3.Connection, name: str) -> None:
+    """Count a change of something that is kept elsewhere too."""
     db.execute("INSERT INTO settings VALUES (?, '1') ON CONFLICT (name) DO UPDATE SET value = value + 1", (name,))
 
 
-def _version(db: sqlite3.Connection, name: str) -> int:
+def version_of(db: sqlite3.Connection, name: str) -> int:
+    """How many changes were counted so far."""
     row = db.execute("SELECT value FROM settings WHERE name = ?", (name,)).fetchone()
     return int(row["value"]) if row else 0
 
 
 def people_changed(db: sqlite3.Connection) -> None:
     """Count up, so that who keeps the people in memory reads them again."""
-    _count_up(db, "people_version")
+    count_up(db, "people_version")
     facts_changed(db)
 
 
 def facts_changed(db: sqlite3.Connection) -> None:
     """The same for lists, labels, consent and suppression."""
-    _count_up(db, "facts_version")
+    count_up(db, "facts_version")
 
 
 def people_version(db: sqlite3.Connection) -> int:
     """Counts up whenever people change."""
-    return _version(db, "people_version")
+    return version_of(db, "people_version")
 
 
 def facts_version(db: sqlite3.Connection) -> int:
     """Counts up whenever lists, labels, consent, suppression or people change."""
-    return _version(db, "facts_version")
+    return version_of(db, "facts_version")
 
 
 def _added(db: sqlite3.Connection, sql: str, rows: Many[tuple[SqlValue, ...]]) -> int:

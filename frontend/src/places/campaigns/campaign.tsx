@@ -39,7 +39,6 @@ export function CampaignPlace() {
   const q = useQuery({
     queryKey: keys.campaign(id),
     queryFn: () => get(`/campaigns/${Number(id)}`),
-    refetchInterval: (x) => (["scheduled", "sending"].includes(x.state.data?.state ?? "") ? 3000 : false),
   });
   const r = useQuery({
     queryKey: keys.recipients(id, q.data && chosenKey(q.data)),

@@ -12,7 +12,6 @@ export const useGuardrails = (id: number, state: string) =>
   useQuery({
     queryKey: keys.guardrails(id, state),
     queryFn: () => get(`/campaigns/${id}/guardrails`),
-    refetchInterval: 5000,
   });
 
 /** Why a plan is held: the sentence, the evidence, where it comes from, and the choices. */

@@ -31,7 +31,6 @@ export function StepsPage() {
   const q = useQuery({
     queryKey: keys.sequence(id),
     queryFn: () => get(`/sequences/${Number(id)}`),
-    refetchInterval: (x) => (x.state.data?.state === "running" ? 4000 : false),
   });
   const s = q.data;
   const save = async (body: M["SequenceChange"]) => {

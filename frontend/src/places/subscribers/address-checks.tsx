@@ -22,16 +22,22 @@ const MEANS: Record<string, string> = {
   unknown: "inconclusive",
 };
 
+const goesOn = (j: M["Job"]) => j.state === "waiting" || j.state === "working";
+
 /** Is anybody there? Verdicts over everybody, the slips with what was meant, and checks with what they cost. */
 export function AddressChecksPage() {
   const me = useMe();
   const client = useQueryClient();
+  const jobs = useQuery({
+    queryKey: keys.jobs(),
+    queryFn: () => get("/jobs"),
+    refetchInterval: (x) => (x.state.data?.jobs.some(goesOn) ? 1000 : false),
+  });
   const q = useQuery({
     queryKey: keys.addresses(),
     queryFn: () => get("/addresses"),
-    refetchInterval: 4000,
+    refetchInterval: jobs.data?.jobs.some(goesOn) ? 4000 : false,
   });
-  const jobs = useQuery({ queryKey: keys.jobs(), queryFn: () => get("/jobs"), refetchInterval: 1000 });
   const { run, error } = useAction();
   const d = q.data;
   if (!d)

@@ -17,7 +17,7 @@ from openmeadow.store.campaigns import campaigns, deliveries
 from openmeadow.store.campaigns.delivery_records import ComingBatch
 from openmeadow.store.engagement import event_hours, events
 from openmeadow.store.segments import segments
-from openmeadow.store.sequences import sequences
+from openmeadow.store.sequences import enrolments, sequences
 from openmeadow.store.subscribers import subscribers
 from openmeadow.web import schemas as m
 from openmeadow.web.api.account import moving
@@ -50,7 +50,7 @@ def stamp(workspace: Workspace, now: int) -> str:
     demo, whose clock stands."""
     db = workspace.store.read()
     parts = [events.highest(db), subscribers.facts_version(db), settings.last_activity(db), deliveries.sending_now(db)]
-    parts.append(int(workspace.columns.is_behind))
+    parts += [enrolments.moves_version(db), int(workspace.columns.is_behind)]
     return ":".join(map(str, [*parts, now] if isinstance(workspace.clock, DemoClock) else parts))
 
 
