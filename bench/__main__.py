@@ -15,7 +15,7 @@ from typing import Any
 
 import numpy as np
 
-from bench import addresses, cold, million, questions, screens, throughput, truth, world
+from bench import addresses, arrivals, cold, locks, million, paint, questions, screens, throughput, truth, world
 from bench.peers import Duck, frames, polars_count, polars_score
 from bench.timing import in_turn
 from openmeadow.core.engagement.score import cadence, score
@@ -168,7 +168,10 @@ def main() -> None:
     cold.main(people, deliveries)
     throughput.main()
     million.main(people)
+    arrivals.main()
     screens.main(people, 14 * people)
+    locks.main(people, 14 * people)
+    paint.main(people, 14 * people)
 
 
 if __name__ == "__main__":

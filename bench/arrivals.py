@@ -87,6 +87,28 @@ def browse(served: screens.Served, campaign: int, until: threading.Event) -> lis
     return took
 
 
+def with_schedule_open(workspace: Workspace, served: screens.Served, campaign: int) -> float:
+    """Messages a second while a tab shows the schedule of what is being sent: the status each second, the page every
+    three."""
+    ends = threading.Event()
+
+    def tab() -> None:
+        second = 0
+        while not ends.wait(1.0):
+            served.ask("GET", "/status")
+            if second % 3 == 0:
+                for part in ("", "/schedule", "/guardrails"):
+                    served.ask("GET", f"/campaigns/{campaign}{part}")
+            second += 1
+
+    looking = threading.Thread(target=tab)
+    looking.start()
+    found = rate(workspace, 20)
+    ends.set()
+    looking.join()
+    return found
+
+
 def measured(folder: Path, workspace: Workspace, campaign: int, served: screens.Served) -> None:
     tokens = Tokens(folder)
     end = time.monotonic() + 60
@@ -94,6 +116,10 @@ def measured(folder: Path, workspace: Workspace, campaign: int, served: screens.
         assert time.monotonic() < end, "nothing is sent"
         time.sleep(0.2)
     alone = [rate(workspace, 20)]
+    watched = with_schedule_open(workspace, served, campaign)
+    print(
+        f"  sending with the schedule page open {watched:.0f} a second, {alone[0]:.0f} before: {watched / alone[0]:.2f} of it"
+    )
     ids = workspace.store.read().execute("SELECT id FROM deliveries WHERE state = 'sent' LIMIT ?", (SEVERAL,)).fetchall()
     marks = [tokens.make("o", r["id"]) for r in ids]
     ends, found = threading.Event(), list[tuple[float, str]]()

@@ -100,9 +100,9 @@ def a_start(workspace: Workspace) -> None:
     first_send.clear(workspace, id)
 
 
-def main() -> None:
-    print("\nLong work at 1,000,000 people, and how long others wait to write")
-    workspace = Workspace(large.workspace())
+def main(people: int = 1_000_000, deliveries: int = 14_000_000) -> None:
+    print(f"\nLong work at {people:,} people, and how long others wait to write")
+    workspace = Workspace(large.workspace(people, deliveries))
     with tempfile.TemporaryDirectory() as name:
         acts(workspace, Path(name))
     a_start(workspace)
