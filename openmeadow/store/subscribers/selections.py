@@ -25,7 +25,13 @@ def already(db: sqlite3.Connection, act: str, argument: str, ids: Sequence[int])
     if act not in _ALREADY:
         return set()
     mine = set(ids)
-    return {int(r[0]) for r in db.execute(_ALREADY[act], (argument,)) if r[0] in mine}
+    rows = db.execute(f"{_ALREADY[act]} AND subscriber BETWEEN ? AND ?", (argument, *_from_to(ids)))
+    return {int(r[0]) for r in rows if r[0] in mine}
+
+
+def _from_to(ids: Sequence[int]) -> tuple[int, int]:
+    """The least and the largest id, so that a few people among many are found without reading all."""
+    return min(ids, default=0), max(ids, default=0)
 
 
 def take_label_off(db: sqlite3.Connection, label: str, ids: Sequence[int], action: int) -> int:
@@ -34,7 +40,10 @@ def take_label_off(db: sqlite3.Connection, label: str, ids: Sequence[int], actio
     if row is None:
         return 0
     mine = set(ids)
-    found = db.execute("SELECT subscriber, action FROM subscriber_labels WHERE label = ?", (row["id"],))
+    found = db.execute(
+        "SELECT subscriber, action FROM subscriber_labels WHERE label = ? AND subscriber BETWEEN ? AND ?",
+        (row["id"], *_from_to(ids)),
+    )
     wearing = {int(r["subscriber"]): r["action"] for r in found if r["subscriber"] in mine}
     put_away(db, action, "label", [(row_id, [row["id"], before]) for row_id, before in wearing.items()])
     db.executemany(

@@ -178,7 +178,7 @@ function DayRows({
   const names = [...new Set(day_rows.map((l) => l.name))];
   return (
     <div>
-      <div className="ml-[210px] mr-[160px] relative h-5 text-tiny text-ink-3" aria-hidden>
+      <div className="ml-[210px] mr-[160px] max-phone:mx-2 relative h-5 text-tiny text-ink-3" aria-hidden>
         {[0, 6, 12, 18, 24].map((h) => (
           <span key={h} className="absolute -translate-x-1/2" style={{ left: `${(h / 24) * 100}%` }}>
             {String(h).padStart(2, "0")}
@@ -192,11 +192,14 @@ function DayRows({
         const sequence = mine[0]?.kind === "sequence";
         const most = Math.max(...mine.map((l) => l.people), 1);
         return (
-          <div key={name} className="flex items-center border-t border-rule py-2 last:border-b">
-            <Link to={mine[0]?.link ?? ""} className="w-[210px] truncate pr-3 hover:underline">
+          <div key={name} className="flex max-phone:flex-wrap items-center border-t border-rule py-2 last:border-b">
+            <Link
+              to={mine[0]?.link ?? ""}
+              className="w-[210px] max-phone:w-auto max-phone:flex-1 truncate pr-3 hover:underline"
+            >
               {name}
             </Link>
-            <div className="relative h-[20px] flex-1 bg-wash">
+            <div className="relative h-[20px] flex-1 max-phone:order-last max-phone:mx-2 max-phone:my-2 max-phone:basis-full bg-wash">
               <span className="absolute top-[-8px] bottom-[-8px] w-px bg-poppy" style={{ left: x(now) }} title="now" />
               {mine.map((l) => (
                 <span
@@ -213,7 +216,7 @@ function DayRows({
                 </span>
               ))}
             </div>
-            <span className="w-[160px] pl-3 text-right text-ink-2">
+            <span className="w-[160px] max-phone:w-auto pl-3 text-right text-ink-2">
               {sequence
                 ? `${count(sent)} sent, ${count(all)} due`
                 : `${count(sent)} of ${count(all)}${mine[0]?.kind === "external" ? ", sent with another system" : ""}`}
