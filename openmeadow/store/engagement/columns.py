@@ -16,6 +16,7 @@ from openmeadow.core.states import BounceClass
 from openmeadow.store.bulk import read_columns
 from openmeadow.store.subscribers.subscribers import people_version
 
+MOST_SPLICED = 20_000  # people
 _EVENT_SQL = "SELECT id, at, kind, subscriber, message, link, agent, value FROM events WHERE {where} "
 
 
@@ -128,6 +129,11 @@ def few_columns(db: sqlite3.Connection, everybody: People, at: I64, machines: Ma
     return build(people, raw_events(db, people, machines, only=people.id), link_counts(db))
 
 
+def spliceable(touched: int, known: int) -> bool:
+    """Whether putting so many people's rows in place is quicker than making all anew."""
+    return touched <= MOST_SPLICED and touched * 4 <= known
+
+
 def refresh(
     db: sqlite3.Connection, everybody: People, machines: Machines, old: Columns, seen: int
 ) -> tuple[Columns, int, I64]:
@@ -135,7 +141,7 @@ def refresh(
     known = len(old.people)
     same = len(everybody) >= known and bool((everybody.id[:known] == old.people.id).all())
     touched, top = touched_since(db, everybody, seen)
-    if not same or len(touched) > 20_000 or len(touched) * 4 > known:
+    if not same or not spliceable(len(touched), known):
         fresh, top = load(db, everybody, machines)
         return fresh, top, np.arange(len(everybody))
     if len(touched) == 0:
