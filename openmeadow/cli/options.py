@@ -57,6 +57,7 @@ class MeadowCommand(click.Command):
         self.params.append(_DATA)
 
     def invoke(self, context: click.Context) -> object:
+        """Run the command; a mistake ends it with a sentence and its exit code."""
         try:
             return super().invoke(context)
         except (MeadowError, sqlite3.DatabaseError) as e:

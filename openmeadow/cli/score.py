@@ -17,6 +17,7 @@ class ScoreGroup(MeadowGroup):
     """``meadow score`` alone works; ``meadow score show`` is its subcommand."""
 
     def invoke(self, context: click.Context) -> object:
+        """Score everybody where no other command of the group is named."""
         try:
             return super().invoke(context)
         except (MeadowError, sqlite3.DatabaseError) as e:

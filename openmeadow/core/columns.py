@@ -100,6 +100,7 @@ class Troubles:
         return len(self.at)
 
     def take(self, chosen: Mask | I64) -> Troubles:
+        """Some of the rows."""
         return Troubles(**{f.name: getattr(self, f.name)[chosen] for f in fields(self)})
 
 

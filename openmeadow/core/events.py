@@ -46,4 +46,5 @@ class RawEvents:
     trap: Mask
 
     def take(self, chosen: Mask | I64) -> RawEvents:
+        """Some of the events."""
         return RawEvents(**{f.name: getattr(self, f.name)[chosen] for f in fields(self)})

@@ -30,6 +30,7 @@ class Resolver:
         self._kept: dict[Question, Found] = {}
 
     def ask(self, q: Question) -> Found:
+        """The answer to a question, from memory where it was asked before."""
         if q not in self._kept:
             self._kept[q] = self._look(q)
         return self._kept[q]

@@ -32,6 +32,7 @@ class Heart:
             self._beat()
 
     def stop(self) -> None:
+        """No more signs of life."""
         self._stop.set()
         self._thread.join(timeout=1)
 

@@ -78,5 +78,6 @@ class ParserProcess:
         self._process = self._conn = None
 
     def close(self) -> None:
+        """End the process."""
         with self._guard:
             self._end()

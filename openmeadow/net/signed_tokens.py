@@ -43,6 +43,7 @@ class Tokens:
         self._key = self._signer.derive_key()
 
     def make(self, kind: str, number: int, link: int = 0) -> str:
+        """A signed token of a kind that carries a number, and a link's where there is one."""
         body = base64.urlsafe_b64encode(_SHAPE.pack(kind.encode(), number, link)).rstrip(b"=")
         # as the signer does it, with the key that it would derive anew each time
         mark = base64.urlsafe_b64encode(hmac.digest(self._key, body, "sha256")).rstrip(b"=")

@@ -52,6 +52,7 @@ class RelaySettings:
 
     @property
     def mode(self) -> TlsMode:
+        """How the connection is encrypted."""
         if self.tls:
             return TlsMode(self.tls)
         return TlsMode.OPPORTUNISTIC if is_loopback(self.host) else TlsMode.STARTTLS
@@ -159,6 +160,7 @@ class Relay:
         return Submission("deferred", "", "the relay closed the connection at this recipient", Whose.POLICY)
 
     def close(self) -> None:
+        """Say goodbye and close the connection, where there is one."""
         if self._smtp is not None:
             try:
                 self._smtp.quit()

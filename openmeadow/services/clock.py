@@ -14,6 +14,7 @@ class Clock:
     """The machine's clock in production."""
 
     def now(self) -> int:
+        """The present moment, UTC seconds."""
         return int(time.time())
 
 
@@ -24,9 +25,11 @@ class DemoClock(Clock):
         self.path = path
 
     def now(self) -> int:
+        """The moment at which the demo's clock stands, UTC seconds."""
         return int(self.path.read_text())
 
     def set(self, moment: int) -> None:
+        """Let the demo's clock stand at another moment (UTC seconds)."""
         fresh = self.path.with_suffix(".new")
         fresh.write_text(str(moment))
         os.replace(fresh, self.path)

@@ -75,6 +75,7 @@ class Workspace:
         self._parts: dict[object, object] = {}
 
     def now(self) -> int:
+        """The present moment, UTC seconds."""
         return self.clock.now()
 
     def part(self, kind: Callable[[Workspace], T]) -> T:
@@ -86,10 +87,12 @@ class Workspace:
         return cast(T, self._parts[kind])
 
     def close(self) -> None:
+        """Close the database and end what goes on beside the views."""
         self.columns.close()
         self.store.close()
 
     def setting(self, name: str) -> Value:
+        """The value of a setting, its default where it was never set."""
         return settings.setting(self.store.read(), name)
 
     @property
@@ -225,10 +228,12 @@ class Workspace:
         return StoreFacts(db, few.people.id, few.erased, few.provider, few.source, self.now(), told=told, some=True)
 
     def band_counts(self, view: View) -> dict[str, int]:
+        """How many subscribers are in each band."""
         counts = np.bincount(view.scores.band[view.alive], minlength=len(BANDS))
         return dict(zip(BANDS, counts.tolist(), strict=True))
 
     def score_summary(self, as_of: int | None = None, full: bool = False) -> ScoreSummary:
+        """The bands as of a moment, by default now; ``full`` forgets everything kept and reads all events anew."""
         begun = time.perf_counter()
         if full:
             with self._guard:
@@ -284,11 +289,14 @@ class Workspace:
     def count(
         self, text: str, as_of: int | None = None, with_breakdown: bool = False, own_name: str | None = None
     ) -> tuple[int, View, Rule, list[BreakdownRow]]:
+        """How many a rule holds for, with the view and the rule, and what each condition adds where wished. RuleMistake where
+        it cannot be read."""
         view = self.view(as_of)
         rule = self.checked_rule(text, view, own_name)
         return int(view.mask(rule).sum()), view, rule, breakdown(rule, view) if with_breakdown else []
 
     def index_of(self, view: View, subscriber: SubscriberId) -> int:
+        """The row of a subscriber in a view; Missing where there is none."""
         at = int(np.searchsorted(view.columns.people.id, subscriber))
         if at >= len(view.columns.people) or view.columns.people.id[at] != subscriber:
             raise Missing("This subscriber does not exist.")

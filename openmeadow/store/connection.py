@@ -284,6 +284,7 @@ class Store:
         return "" if found == ["ok"] else "; ".join(found)
 
     def close(self) -> None:
+        """Empty the log and close this thread's connections."""
         self.checkpoint()
         if self._written is not None:
             self._written.close()

@@ -56,9 +56,11 @@ class Record:
 
     @classmethod
     def read(cls, rows: sqlite3.Cursor) -> Self | None:
+        """The first row of a query, or None."""
         row = rows.fetchone()
         return None if row is None else cls.from_row(row)
 
     @classmethod
     def read_all(cls, rows: Iterator[sqlite3.Row]) -> list[Self]:
+        """All rows of a query."""
         return [cls.from_row(row) for row in rows]

@@ -26,6 +26,7 @@ class User:
 
     @classmethod
     def from_row(cls, r: sqlite3.Row) -> User:
+        """An account out of its row."""
         return cls(
             r["id"], r["name"], r["role"], r["password"], r["totp_secret"], r["totp_step"], r["email"] or "", r["made_at"]
         )

@@ -57,6 +57,7 @@ class Id(IntegerConverter):
     """A number that the database can keep; a larger one stands for the largest, which nothing has."""
 
     def to_python(self, value: str) -> int:
+        """The number of an address; a very large one stands for none."""
         return LARGEST_ID if len(value) > 18 else int(value)
 
 

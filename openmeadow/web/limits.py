@@ -32,6 +32,7 @@ class TooLarge(RequestEntityTooLarge):  # type: ignore[misc]
     """The refusal of a body in the form of the API; the connection is closed."""
 
     def to_response(self, ident: str | None = None) -> tuple[str, list[tuple[str, str]], bytes]:
+        """The status line, headers and body of the answer."""
         body = json.dumps({"error": self.body, "place": None, "fits": []}).encode()
         return f"{self.code} {self.reason}", [("Content-Type", "application/json")], body
 
@@ -44,6 +45,7 @@ class Unreadable(Error):  # type: ignore[misc]
         self.code, self.reason = other.code, other.reason
 
     def to_response(self, ident: str | None = None) -> tuple[str, list[tuple[str, str]], bytes]:
+        """The status line, headers and body of the answer."""
         body = json.dumps({"error": self.body, "place": None, "fits": []}).encode()
         return f"{self.code} {self.reason}", [("Content-Type", "application/json")], body
 
@@ -67,6 +69,7 @@ def parser(uploads: frozenset[str], may_upload: Callable[[dict[str, str]], bool]
         error: Any
 
         def received(self, data: bytes) -> int:
+            """Take octets of a request; how many were used."""
             consumed: int = super().received(data)
             if isinstance(self.error, RequestEntityTooLarge):
                 self.error = TooLarge(f"The limit here is {self.adj.max_request_body_size - 1:,} bytes.")
@@ -75,6 +78,7 @@ def parser(uploads: frozenset[str], may_upload: Callable[[dict[str, str]], bool]
             return consumed
 
         def parse_header(self, header_plus: bytes) -> None:
+            """Read the header and set the limit of the body by its path."""
             super().parse_header(header_plus)
             most = largest_body(str(self.path).split("?")[0], uploads)
             if most > LARGEST_JSON and (self.chunked or self.content_length > LARGEST_JSON):

@@ -46,6 +46,7 @@ class Route:
 
     @property
     def template(self) -> str:
+        """The path as the description writes it."""
         return "/api" + _PART.sub(r"{\2}", self.path)
 
 

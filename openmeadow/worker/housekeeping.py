@@ -62,6 +62,7 @@ class SenderChecks:
         self._round_trips: dict[int, str] = {}  # by domain: what its last one showed when its records were checked
 
     def check(self) -> None:
+        """Send round-trip tests that are due and look at the domains whose hour has come."""
         now = self.workspace.now()
         for row in sender_table.domains(self.workspace.store.read()):
             if round_trip_test.due(row, now):

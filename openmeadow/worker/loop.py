@@ -64,6 +64,7 @@ class Worker:
         self._lock.close()
 
     def listen(self) -> Intake:
+        """Open the port for inbound mail; Refused where it is taken."""
         s = settings.settings(self.workspace.store.read())
         host, port = str(s["intake_host"]), int(s["intake_port"])
         try:

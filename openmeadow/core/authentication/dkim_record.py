@@ -25,6 +25,7 @@ class KeyRecord:
 
     @property
     def words(self) -> str:
+        """The kind and length of the key, in words."""
         return f"RSA {self.bits}" if self.kind == "rsa" else "Ed25519"
 
 

@@ -98,6 +98,7 @@ class Answer:
 
     @cached_property
     def permitted(self) -> Mask:
+        """Who may be mailed."""
         against = np.zeros(self.people, bool)
         for mask in self.reasons.values():
             against |= mask
@@ -118,6 +119,7 @@ class Answer:
         return [(name, count) for name, count in counts if count]
 
     def why_not(self, person: int) -> list[str]:
+        """Every reason against one person, in words."""
         return [name for name, mask in self.reasons.items() if mask[person]]
 
 

@@ -57,6 +57,7 @@ class Reading:
 
     @property
     def sentence(self) -> str:
+        """The reading as a sentence."""
         rate = 100 * self.k / self.n if self.n else 0.0
         return (
             f"{self.name.capitalize()}: {self.k:,} of {self.n:,} ({rate:.2f}%), over the limit of {100 * self.limit:g}%."

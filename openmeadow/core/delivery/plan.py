@@ -92,6 +92,7 @@ class Plan(_Frozen):
 
     @property
     def windows(self) -> Windows:
+        """The allowed hours and weekdays."""
         return Windows((self.hours[0], self.hours[1]), frozenset(self.weekdays))
 
     @property

@@ -113,6 +113,7 @@ class RelayFailure:
 
     @property
     def meaning(self) -> str:
+        """What it means, in a sentence."""
         return f"{self.sentence} {self.remedy}"
 
     @property

@@ -29,6 +29,7 @@ class Windows:
 
     @property
     def always(self) -> bool:
+        """Whether every hour of every day is allowed."""
         return self.hours == (0, 24) and self.weekdays == EVERY_DAY
 
 

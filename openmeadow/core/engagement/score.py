@@ -59,6 +59,7 @@ class Scores:
 
     @cached_property
     def score(self) -> F64:
+        """Everybody's score, 0 to 100."""
         return 100.0 * self.E / (self.N + 1.0)
 
 

@@ -73,6 +73,7 @@ class Chunk(NamedTuple):
 
     @staticmethod
     def of(events: Sequence[Event]) -> Chunk:
+        """Events as columns."""
         return Chunk(*(list(c) for c in zip(*events, strict=True))) if events else Chunk(*([] for _ in NAMES))
 
 

@@ -33,19 +33,23 @@ class Report:
     action: int | None = None  # by which it can be undone
 
     def note(self, sentence: str) -> None:
+        """Add a sentence, once."""
         if sentence not in self.notes and len(self.notes) < SHOWN:
             self.notes.append(sentence)
 
     def refuse(self, refusal: Refusal) -> None:
+        """Count a refused row and keep the first of them."""
         self.refused_count += 1
         if len(self.refused) < SHOWN:
             self.refused.append(refusal)
 
     @property
     def clean(self) -> bool:
+        """Whether nothing was refused or kept aside."""
         return not self.refused_count and not self.aside
 
     def json(self) -> dict[str, object]:
+        """As the command prints it."""
         return {
             "rows": self.rows,
             "taken": self.taken,

@@ -33,6 +33,7 @@ class TemplatePart:
 
     @property
     def is_value(self) -> bool:
+        """Whether it stands for a value."""
         return self.text.startswith("{{")
 
 

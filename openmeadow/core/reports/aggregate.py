@@ -36,6 +36,7 @@ class Row:
 
     @property
     def aligned(self) -> bool:
+        """Whether DKIM or SPF passed for the domain of the From."""
         return "pass" in (self.dkim, self.spf)
 
 

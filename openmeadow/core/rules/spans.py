@@ -27,13 +27,16 @@ class Span:
 
     @property
     def days(self) -> float:
+        """Its length in days."""
         return self.n * UNITS[self.unit]
 
     @property
     def seconds(self) -> float:
+        """Its length in seconds."""
         return self.days * DAY
 
     def text(self) -> str:
+        """As a rule writes it."""
         return f"{number(self.n)} {self.unit}{'' if self.n == 1 else 's'}"
 
 
@@ -45,6 +48,7 @@ class Bound:
     value: float
 
     def text(self) -> str:
+        """As a rule writes it."""
         return f"{self.side} {number(self.value)}"
 
     def met_by(self, values: Figures) -> Mask:

@@ -52,6 +52,7 @@ class Step:
 
     @property
     def waits(self) -> bool:
+        """Whether people stay in the step for some time."""
         return bool(self.wait or self.hour is not None or self.weekdays)
 
 
@@ -91,9 +92,11 @@ class Definition:
     holdout: float = 0.0  # share who get no resends, at random, to compare
 
     def step(self, key: int) -> Step | None:
+        """The step of a key, or None."""
         return next((s for s in self.steps if s.key == key), None)
 
     def place(self, key: int) -> int:
+        """The place of a step, from 0."""
         return next((i for i, s in enumerate(self.steps) if s.key == key), -1)
 
     def titles(self) -> dict[int, str]:
@@ -107,6 +110,7 @@ class Definition:
         return out
 
     def json(self) -> dict[str, object]:
+        """As it is kept."""
         return asdict(self)
 
 

@@ -65,6 +65,7 @@ class MessageFigures:
 
     @property
     def everybody(self) -> Mask:
+        """A mask of all deliveries of the message."""
         return np.ones(len(self.ids), bool)
 
     def among(self, subscribers: I64, values: Mask) -> Mask:

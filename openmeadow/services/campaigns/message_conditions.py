@@ -25,6 +25,7 @@ class ConditionProblem:
 
     @property
     def finding(self) -> str:
+        """The problem as a sentence of the checks."""
         where = f"Block {self.block}" if self.block else "A part of the message"
         return f"{where} is shown only if “{self.condition[:120]}”, and that rule has a mistake: {self.sentence}"
 

@@ -23,6 +23,7 @@ class Source:
 
     @property
     def text(self) -> str:
+        """The text that a reader sees."""
         return self.raw.decode("utf-8", "replace").replace("\r\n", "\n")
 
 

@@ -35,6 +35,7 @@ class Recipients:
 
     @property
     def subscriber(self) -> I64:
+        """The ids of the recipients, ascending."""
         return self.view.columns.people.id[self.index]
 
 

@@ -157,6 +157,7 @@ class Lines:
             return None
 
     def close(self) -> None:
+        """Close all connections."""
         self._pool.shutdown()
         for r in self._relays:
             r.close()

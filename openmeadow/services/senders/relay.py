@@ -89,6 +89,7 @@ class RelayCheck:
     reached: bool
 
     def json(self) -> dict[str, object]:
+        """As the command prints it."""
         tls = {"mode": self.mode, "version": self.version or None, "verified": self.verified}
         flat = asdict(self)
         return {k: flat[k] for k in ("state", "host", "port")} | {

@@ -71,6 +71,7 @@ class Runner:
         self.purpose = names.get(row.purpose or 0, "")
 
     def asked(self, them: Collection[Enrolment]) -> Asked:
+        """What the conditions of a sequence are asked of some people."""
         return Asked(self.workspace, self.definition, self.messages, them)
 
     def news(self) -> int:

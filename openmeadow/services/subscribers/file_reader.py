@@ -172,8 +172,10 @@ class RefusedFile:
         self._width = len(head)
 
     def write(self, r: Refusal) -> None:
+        """Add a refused row with its reason."""
         cells = (r.cells + [""] * self._width)[: self._width]
         self._csv.writerow([*cells, r.line, f"{r.column}: {r.reason}" if r.column else r.reason])
 
     def close(self) -> None:
+        """Close the file, where one was begun."""
         self._file.close()

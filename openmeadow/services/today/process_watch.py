@@ -38,6 +38,7 @@ class Readiness:
 
     @property
     def is_ready(self) -> bool:
+        """Whether nothing is in the way."""
         return not self.problems
 
 
@@ -96,4 +97,5 @@ class Watch:
                 alerts.send(self.workspace, silence(silent), f"{self.workspace.setting('public_url')}/today")
 
     def stop(self) -> None:
+        """No more looks."""
         self._stop.set()

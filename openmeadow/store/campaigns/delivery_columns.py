@@ -39,6 +39,7 @@ class DeliveryColumns:
         return len(self.subscriber)
 
     def is_in(self, state: DeliveryState) -> Mask:
+        """Which deliveries are in a state."""
         return np.asarray(self.state == STATES.index(state))
 
     def because(self, *reasons: str) -> Mask:

@@ -23,6 +23,7 @@ class Texts(Record):
 
     @classmethod
     def of(cls, source: Campaign | Version | Template) -> Self:
+        """The texts of a campaign, version or template."""
         return cls(source.subject, source.preview, source.html, source.plain, source.blocks)
 
 

@@ -50,6 +50,7 @@ class Kept:
         return None if self.folder is None else self.folder / f"{name}.npy"
 
     def get(self, key: tuple[object, ...], now: int, people: int) -> np.ndarray | None:
+        """A kept answer that holds now and for as many people, or None."""
         found = self.answers.get(key)
         if found is None and people >= WORTH_KEEPING and (path := self._file(key)) is not None:
             try:
@@ -61,6 +62,7 @@ class Kept:
         return found[2] if found and found[0] <= now < found[1] and len(found[2]) == people else None
 
     def put(self, key: tuple[object, ...], since: int, until: int, answer: np.ndarray) -> None:
+        """Keep an answer that holds between two moments."""
         self.answers[key] = (since, until, answer)
         path = self._file(key)
         if len(answer) < WORTH_KEEPING or path is None:

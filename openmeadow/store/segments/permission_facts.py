@@ -126,4 +126,5 @@ class StoreFacts(RuleFacts):
         return Answer(len(self.ids), {r: np.logical_or.reduce([a.reasons[r] for a in answers]) for r in first})
 
     def permitted(self, purpose: str) -> Mask:
+        """Who may be mailed for a purpose, limits aside."""
         return self.may(purpose, limits=False).permitted

@@ -134,9 +134,11 @@ class RuleFacts:
         return place, np.asarray(self.ids[place] == subscriber) if len(self.ids) else np.zeros(len(subscriber), bool)
 
     def among(self) -> str:
+        """What restricts a query to the people asked about, where they are few."""
         return f" AND subscriber IN ({','.join(map(str, self.ids.tolist()))})" if self.some else ""
 
     def in_list(self, name: str) -> Mask:
+        """Who is in a list."""
         return self._mask(
             "SELECT subscriber FROM list_members WHERE list = ? AND at <= ?",
             (self._id("lists", "list", name), self.now),
@@ -144,6 +146,7 @@ class RuleFacts:
         )
 
     def has_label(self, name: str) -> Mask:
+        """Who has a label."""
         return self._mask(
             "SELECT subscriber FROM subscriber_labels WHERE label = ?", (self._id("labels", "label", name),)
         )
@@ -207,18 +210,21 @@ class RuleFacts:
         )
 
     def message_ids(self, name: str) -> list[int]:
+        """The messages of a name; Missing where there is none."""
         rows = self.db.execute("SELECT id FROM messages WHERE name = ? COLLATE NOCASE", (name,)).fetchall()
         if not rows:
             raise nearest("message", name, [r["name"] for r in self.db.execute("SELECT name FROM messages")])
         return [int(r["id"]) for r in rows]
 
     def segment(self, name: str) -> Rule:
+        """The rule of a segment; Missing where there is none."""
         row = self.db.execute("SELECT name, rule FROM segments WHERE name = ?", (name,)).fetchone()
         if row is None:
             raise nearest("segment", name, [r["name"] for r in self.db.execute("SELECT name FROM segments")])
         return parse(row["rule"])
 
     def snapshot(self, name: str, day: str) -> Mask:
+        """Who was in a snapshot of a segment on a day."""
         self.segment(name)
         segment = segments.named(self.db, name)
         rows = segments.snapshots(self.db, segment.id) if segment else []
@@ -252,9 +258,11 @@ class RuleFacts:
                 out.add(part)
 
     def source_is(self, name: str) -> Mask:
+        """Who came by a source."""
         return np.asarray(self.source == self._id("sources", "source", name))
 
     def provider_is(self, name: str) -> Mask:
+        """Whose mailbox is with a provider."""
         names = provider_names(self.db)
         low = [n.lower() for n in names]
         if not name or name.lower() not in low:
@@ -284,9 +292,11 @@ class RuleFacts:
         )
 
     def consent_is(self, purpose: str, channel: str, state: str) -> Mask:
+        """Whose consent to a purpose by a channel is in a state."""
         return np.asarray(self.consent(purpose, channel) == CONSENT_STATES.index(state))
 
     def suppressed(self) -> I8:
+        """Why each is suppressed: a reason's number, 0 for not."""
         return self._latest(
             f"SELECT subscriber, reason, -reason FROM suppressions WHERE at <= ?{self.among()}",
             (self.now,),
@@ -348,9 +358,11 @@ class RuleFacts:
         return mask
 
     def language_is(self, name: str) -> Mask:
+        """Who prefers a language."""
         return self._text_is("language", "language", name)
 
     def country_is(self, name: str) -> Mask:
+        """Who lives in a country."""
         return self._text_is("country", "country", name)
 
     def verdicts(self) -> I8:
@@ -358,6 +370,7 @@ class RuleFacts:
         return self._latest(f"SELECT subscriber, verdict + 1, 0 FROM address_verdicts WHERE true{self.among()}", (), "")
 
     def address_is(self, states: tuple[str, ...]) -> Mask:
+        """Whose address has one of some verdicts."""
         known = self.verdicts()
         return np.isin(known, [0 if v == NOT_CHECKED else 1 + VERDICTS.index(v) for v in states])
 

@@ -91,6 +91,7 @@ class FormPages:
         self.workspace, self.tokens = workspace, tokens
 
     def join(self, list_name: str) -> Response:
+        """The sign-up page of a list, and what is done with what was filled in."""
         try:
             f = signup.form(self.workspace, list_name)
         except Missing:
@@ -120,6 +121,7 @@ class FormPages:
         return page(f"Sign up for {f.who}", body, 422 if problem else 200)
 
     def person_of(self, token: str) -> SubscriberWithSource:
+        """The subscriber of a token; 404 where it is not ours."""
         found = self.tokens.read(token, "p")
         if found is not None and found.number == TEST:
             abort(test_page())
@@ -129,6 +131,7 @@ class FormPages:
         return row
 
     def preferences(self, token: str) -> Response:
+        """The preference page of a subscriber, and what they chose."""
         row = self.person_of(token)
         row_id, db = int(row.id), self.workspace.store.read()
         offered = [p for p in table.purposes(db) if not p.retired and not p.transactional]

@@ -98,6 +98,7 @@ class Pages:
         self.workspace, self.tokens = workspace, tokens
 
     def meant(self, token: str, kind: str) -> Meant:
+        """What a token of a kind means; 404 where it is not ours."""
         found = self.tokens.read(token, kind)
         if found is None:
             abort(404)
@@ -106,9 +107,11 @@ class Pages:
         return found
 
     def visitor(self) -> tuple[str, str]:
+        """The agent and network address that ask."""
         return request.headers.get("User-Agent", "")[:LONGEST_AGENT], request.remote_addr or ""
 
     def clicked(self, token: str) -> BaseResponse:
+        """Record a click and send the reader on to where the link leads."""
         found = self.meant(token, "c")
         url = tracking.clicked(
             self.workspace, DeliveryId(found.number), found.link, *self.visitor(), self.tokens.make("b", found.number)
@@ -131,6 +134,7 @@ class Pages:
         return Response(PICTURE, mimetype="image/gif", headers={"Cache-Control": "no-store"})
 
     def unsubscribe(self, token: str) -> BaseResponse:
+        """The page to unsubscribe; the POST does it at once (RFC 8058)."""
         if request.method == "POST" and (proof := self.tokens.read(token, "q")) is not None:
             round_trip_test.pressed(self.workspace, proof.number)
             return message("Test successful", "This was a test of bounce and unsubscribe handling.")
@@ -170,6 +174,7 @@ class Pages:
             return message("Nothing changed", str(e))
 
     def in_browser(self, token: str) -> BaseResponse:
+        """A message as its reader got it."""
         try:
             said = renderer.in_browser(self.workspace, self.tokens, DeliveryId(self.meant(token, "m").number))
         except (Missing, FieldMistake):
@@ -186,9 +191,11 @@ class Pages:
         return Response(path.read_bytes(), mimetype=kind, headers=headers)
 
     def trap(self) -> BaseResponse:
+        """The hidden link that only machines follow: nothing to see."""
         return Response("", status=204)
 
     def not_found(self, _: Exception) -> Response:
+        """Nothing that a stranger could learn from."""
         return Response("Not found\n", 404, mimetype="text/plain")
 
 
