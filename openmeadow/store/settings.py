@@ -124,7 +124,7 @@ def update_job(
     """Write columns of a job."""
     db.execute(
         "UPDATE jobs SET state = ?1, done = ?2, total = ?3, outcome = ?4, changed_at = ?5 WHERE id = ?6 "
-        "AND NOT (state = 'paused' AND ?1 = 'working')",
+        f"AND NOT (state = '{JobState.PAUSED}' AND ?1 = 'working')",
         (state, done, total, outcome, now, row_id),
     )
 

@@ -168,7 +168,8 @@ def delay_after(db: sqlite3.Connection, campaign: CampaignId, kind: str, n: int,
         return []
     return MovedBatch.read_all(
         db.execute(
-            "UPDATE batches SET due_at = due_at + ?3 WHERE state = 'scheduled' AND id IN (SELECT b.id FROM batches b "
+            f"UPDATE batches SET due_at = due_at + ?3 WHERE state = '{BatchState.SCHEDULED}' AND id IN (SELECT b.id "
+            f"FROM batches b "
             f"JOIN sends q ON q.id = b.send WHERE q.campaign = ?1 AND {later[kind]}) RETURNING id, due_at",
             (campaign, n, delay),
         )
@@ -184,7 +185,7 @@ def recount_people(db: sqlite3.Connection, campaign: CampaignId) -> None:
     """What still waits of a campaign holds as many people as are not skipped."""
     db.execute(
         "UPDATE batches SET people = (SELECT count(*) FROM deliveries d WHERE d.batch = batches.id "
-        "AND d.state <> ?) WHERE state IN ('scheduled', 'sending', 'paused') "
+        f"AND d.state <> ?) WHERE state IN ('{BatchState.SCHEDULED}', '{BatchState.SENDING}', '{BatchState.PAUSED}') "
         "AND send IN (SELECT id FROM sends WHERE campaign = ? AND kind = ?)",
         (DeliveryState.SKIPPED, campaign, SendKind.FIRST),
     )

@@ -43,7 +43,7 @@ def next_due(db: sqlite3.Connection) -> int | None:
         "(NOT c.external AND b.state IN (?, ?) OR c.external AND b.state = ? AND q.kind <> ?) "
         "UNION ALL SELECT min(d.next_at) FROM deliveries d JOIN sends q ON q.id = d.send "
         "JOIN campaigns c ON c.id = q.campaign "
-        "WHERE d.state = 'deferred' AND c.state IN (?, ?, ?))",
+        f"WHERE d.state = '{DEFERRED}' AND c.state IN (?, ?, ?))",
         (
             CampaignState.SCHEDULED,
             CampaignState.SENDING,
@@ -99,8 +99,9 @@ def waiting_in(db: sqlite3.Connection, batches: Sequence[BatchId]) -> I64:
 
 
 _AGAIN = (
-    "state = 'deferred' AND next_at <= ? AND send IN (SELECT q.id FROM sends q JOIN campaigns c ON c.id = q.campaign "
-    "WHERE c.state IN ('scheduled', 'sending', 'finished'))"
+    f"state = '{DEFERRED}' AND next_at <= ? AND send IN (SELECT q.id FROM sends q JOIN campaigns c ON "
+    f"c.id = q.campaign "
+    f"WHERE c.state IN ('{CampaignState.SCHEDULED}', '{CampaignState.SENDING}', '{CampaignState.FINISHED}'))"
 )
 
 
@@ -111,7 +112,7 @@ def again_due(db: sqlite3.Connection, now: int) -> bool:
 
 def requeue(db: sqlite3.Connection, now: int) -> None:
     """Who's second try has come waits again, in the batch they were in."""
-    db.execute(f"UPDATE deliveries SET state = 'queued' WHERE {_AGAIN}", (now,))
+    db.execute(f"UPDATE deliveries SET state = '{QUEUED}' WHERE {_AGAIN}", (now,))
 
 
 def mark(
@@ -128,7 +129,7 @@ def mark(
 def put_back(db: sqlite3.Connection, ids: Sequence[int], now: int) -> None:
     """These wait again as if their last try had not been."""
     db.executemany(
-        "UPDATE deliveries SET state = 'queued', reason = NULL, next_at = NULL, changed_at = ?, "
+        f"UPDATE deliveries SET state = '{QUEUED}', reason = NULL, next_at = NULL, changed_at = ?, "
         "attempts = max(attempts - 1, 0) WHERE id = ?",
         [(now, row_id) for row_id in ids],
     )
@@ -159,8 +160,8 @@ def sent_by_provider(db: sqlite3.Connection, since: int) -> dict[int, int]:
     """How many each provider was sent since a moment, over all plans."""
     rows = db.execute(
         "SELECT s.provider, count(*) AS n FROM deliveries d JOIN subscribers s ON s.id = d.subscriber "
-        "WHERE d.state = 'sent' AND d.changed_at >= ?1 AND d.send IN (SELECT DISTINCT b.send FROM batches b "
-        "WHERE b.state IN ('scheduled', 'sending') OR coalesce(b.sent_at, ?1) >= ?1) GROUP BY 1",
+        f"WHERE d.state = '{SENT}' AND d.changed_at >= ?1 AND d.send IN (SELECT DISTINCT b.send FROM batches b "
+        f"WHERE b.state IN ('{BatchState.SCHEDULED}', '{BatchState.SENDING}') OR coalesce(b.sent_at, ?1) >= ?1) GROUP BY 1",
         (since,),
     )
     return {r["provider"]: r["n"] for r in rows}
@@ -268,7 +269,7 @@ def unsettled(db: sqlite3.Connection, batch_id: int) -> int:
     """How many deliveries of a batch are queued or being sent."""
     return int(
         db.execute(
-            "SELECT count(*) AS n FROM deliveries WHERE batch = ? AND state IN ('queued', 'sending')", (batch_id,)
+            f"SELECT count(*) AS n FROM deliveries WHERE batch = ? AND state IN ('{QUEUED}', '{SENDING}')", (batch_id,)
         ).fetchone()["n"]
     )
 
@@ -277,6 +278,7 @@ def handing_over(db: sqlite3.Connection, subscriber: SubscriberId) -> bool:
     """Whether a message to the person is between the two entries of its send."""
     return bool(
         db.execute(
-            "SELECT 1 FROM deliveries WHERE subscriber = ? AND state IN ('sending', 'unconfirmed') LIMIT 1", (subscriber,)
+            f"SELECT 1 FROM deliveries WHERE subscriber = ? AND state IN ('{SENDING}', '{UNCONFIRMED}') LIMIT 1",
+            (subscriber,),
         ).fetchone()
     )

@@ -9,7 +9,7 @@ import numpy as np
 
 from openmeadow.core.arrays import I64
 from openmeadow.core.ids import CampaignId, MessageId
-from openmeadow.core.states import BatchState, DeliveryState
+from openmeadow.core.states import BatchState, CampaignState, DeliveryState
 from openmeadow.store.bulk import read_columns
 from openmeadow.store.campaigns.delivery_records import ExternalPending
 
@@ -21,13 +21,17 @@ def external_pending(db: sqlite3.Connection, now: int) -> list[ExternalPending]:
             "SELECT c.id AS campaign, c.name, q.kind, count(*) AS people FROM campaigns c "
             "CROSS JOIN sends q ON q.campaign = c.id "
             "CROSS JOIN batches b ON b.send = q.id CROSS JOIN deliveries d ON d.batch = b.id WHERE c.external AND c.state IN "
-            "('scheduled', 'sending') AND b.due_at <= ? AND b.state <> ? AND d.state = ? GROUP BY q.id ORDER BY q.id",
+            f"('{CampaignState.SCHEDULED}', '{CampaignState.SENDING}') AND b.due_at <= ? AND b.state <> ? AND d.state "
+            f"= ? GROUP BY q.id ORDER BY q.id",
             (now, BatchState.SENT, DeliveryState.QUEUED),
         )
     )
 
 
-NOT_KNOWN_SENT = "(state = 'queued' OR state = 'skipped' AND reason <> 'holdout')"  # an older file was sent
+NOT_KNOWN_SENT = (
+    f"(state = '{DeliveryState.QUEUED}' OR state = '{DeliveryState.SKIPPED}' AND reason <> "
+    f"'holdout')"  # an older file was sent
+)
 
 
 SENT_OR_DELIVERED = "e.message = ? AND e.kind IN (1, 2)"  # either stands for both, in an event log
@@ -64,7 +68,7 @@ def report_external(db: sqlite3.Connection, campaign: CampaignId, message: Messa
     for r in db.execute("SELECT id, kind FROM sends WHERE campaign = ?", (campaign,)).fetchall():
         at = first if r["kind"] == "first" else again
         told += db.execute(
-            f"UPDATE deliveries SET state = 'sent', reason = NULL, changed_at = ({at}) WHERE id IN "
+            f"UPDATE deliveries SET state = '{DeliveryState.SENT}', reason = NULL, changed_at = ({at}) WHERE id IN "
             f"(SELECT id FROM deliveries WHERE send = ? AND subscriber IN ({','.join(map(str, map(int, of)))}) "
             f"AND {NOT_KNOWN_SENT}) AND ({at}) IS NOT NULL",
             (message, r["id"], message),

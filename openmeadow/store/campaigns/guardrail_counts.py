@@ -95,10 +95,11 @@ PLACES = {
 def came_from(db: sqlite3.Connection, campaign: CampaignId, since: int) -> dict[str, list[TroubleCount]]:
     """By domain and by list (name, tried, of them in trouble: failed, complained or unsubscribed) since a moment."""
     who = (
-        "WITH who AS MATERIALIZED (SELECT d.subscriber, max(d.state = 'failed' OR EXISTS (SELECT 1 FROM events e WHERE "
+        f"WITH who AS MATERIALIZED (SELECT d.subscriber, max(d.state = '{DeliveryState.FAILED}' OR EXISTS (SELECT 1 "
+        f"FROM events e WHERE "
         "e.subscriber = d.subscriber AND e.message = c.message AND e.kind IN (4, 9, 10) AND e.at >= ?2)) AS bad "
         "FROM campaigns c JOIN sends q ON q.campaign = c.id JOIN deliveries d ON d.send = q.id WHERE c.id = ?1 "
-        "AND d.changed_at >= ?2 AND d.state IN ('sent', 'failed') GROUP BY 1) "
+        f"AND d.changed_at >= ?2 AND d.state IN ('{DeliveryState.SENT}', '{DeliveryState.FAILED}') GROUP BY 1) "
     )
     return {place: TroubleCount.read_all(db.execute(f"{who}{sql}", (campaign, since))) for place, sql in PLACES.items()}
 
@@ -106,7 +107,8 @@ def came_from(db: sqlite3.Connection, campaign: CampaignId, since: int) -> dict[
 def skip_provider(db: sqlite3.Connection, campaign: CampaignId, provider: int, reason: str, now: int) -> int:
     """Everyone at a provider who still waits is skipped."""
     return db.execute(
-        "UPDATE deliveries SET state = ?, reason = ?, changed_at = ? WHERE state IN ('queued', 'deferred') "
+        f"UPDATE deliveries SET state = ?, reason = ?, changed_at = ? WHERE state IN ('{DeliveryState.QUEUED}', "
+        f"'{DeliveryState.DEFERRED}') "
         "AND send IN (SELECT id FROM sends WHERE campaign = ?) "
         "AND subscriber IN (SELECT id FROM subscribers WHERE provider = ?)",
         (DeliveryState.SKIPPED, reason, now, campaign, provider),

@@ -6,7 +6,7 @@ import sqlite3
 from collections.abc import Sequence
 
 from openmeadow.core.ids import CampaignId
-from openmeadow.core.states import DeliveryState, SequenceState
+from openmeadow.core.states import CampaignState, DeliveryState, SequenceState
 from openmeadow.store.campaigns.delivery_records import (
     FailedDelivery,
     SettledDelivery,
@@ -21,7 +21,7 @@ def caught_between(db: sqlite3.Connection, now: int) -> int:
     """Rows a dead worker left between DATA and its result are unconfirmed: they may or may not have arrived."""
     return db.execute(
         "UPDATE deliveries SET state = ?, changed_at = ?, reason = 'the worker stopped between "
-        "sending and its answer' WHERE state = 'sending'",
+        f"sending and its answer' WHERE state = '{DeliveryState.SENDING}'",
         (DeliveryState.UNCONFIRMED, now),
     ).rowcount
 
@@ -31,7 +31,7 @@ def unconfirmed(db: sqlite3.Connection) -> list[UnconfirmedCampaign]:
     return UnconfirmedCampaign.read_all(
         db.execute(
             "SELECT c.id, c.name, count(*) AS people FROM deliveries d JOIN sends q ON q.id = d.send "
-            "JOIN campaigns c ON c.id = q.campaign WHERE d.state = 'unconfirmed' GROUP BY c.id"
+            f"JOIN campaigns c ON c.id = q.campaign WHERE d.state = '{DeliveryState.UNCONFIRMED}' GROUP BY c.id"
         )
     )
 
@@ -41,7 +41,7 @@ def unconfirmed_of(db: sqlite3.Connection, campaign: CampaignId, limit: int) -> 
     return UnconfirmedDelivery.read_all(
         db.execute(
             "SELECT d.id, d.subscriber, d.changed_at, d.reason, s.email, s.name FROM deliveries d "
-            "JOIN subscribers s ON s.id = d.subscriber WHERE d.state = 'unconfirmed' "
+            f"JOIN subscribers s ON s.id = d.subscriber WHERE d.state = '{DeliveryState.UNCONFIRMED}' "
             "AND d.send IN (SELECT id FROM sends WHERE campaign = ?) ORDER BY d.changed_at, d.id LIMIT ?",
             (campaign, limit),
         )
@@ -53,7 +53,7 @@ def unconfirmed_with_events(db: sqlite3.Connection) -> list[UnconfirmedWithEvent
     return UnconfirmedWithEvent.read_all(
         db.execute(
             "SELECT d.id, q.campaign FROM deliveries d JOIN sends q ON q.id = d.send JOIN campaigns c ON c.id = q.campaign "
-            "WHERE d.state = 'unconfirmed' AND EXISTS (SELECT 1 FROM events e WHERE e.subscriber = d.subscriber "
+            f"WHERE d.state = '{DeliveryState.UNCONFIRMED}' AND EXISTS (SELECT 1 FROM events e WHERE e.subscriber = d.subscriber "
             "AND e.message = c.message AND e.kind >= 4 AND e.at >= d.changed_at)"
         )
     )
@@ -65,7 +65,8 @@ def resolve_unconfirmed(
     """What is unconfirmed is sent after all, at the moment it was tried, or waits again. The rows that changed."""
     out: list[SettledDelivery] = []
     sql = (
-        "UPDATE deliveries SET state = ?, reason = 'settled by hand', next_at = NULL WHERE state = 'unconfirmed' AND "
+        f"UPDATE deliveries SET state = ?, reason = 'settled by hand', next_at = NULL WHERE state = "
+        f"'{DeliveryState.UNCONFIRMED}' AND "
         "send IN (SELECT id FROM sends WHERE campaign = ?){} RETURNING id, subscriber, batch, changed_at, "
         "(SELECT campaign FROM sends WHERE sends.id = deliveries.send) AS campaign"
     )
@@ -84,9 +85,11 @@ def under_way(db: sqlite3.Connection) -> list[UnderWay]:
     return UnderWay.read_all(
         db.execute(
             "SELECT c.id, c.name, (SELECT count(*) FROM deliveries d JOIN sends q ON q.id = d.send WHERE q.campaign = c.id "
-            "AND d.state IN ('queued', 'deferred', 'sending', 'unconfirmed')) AS waiting FROM campaigns c "
+            f"AND d.state IN ('{DeliveryState.QUEUED}', '{DeliveryState.DEFERRED}', '{DeliveryState.SENDING}', "
+            f"'{DeliveryState.UNCONFIRMED}')) AS waiting FROM campaigns c "
             "LEFT JOIN sequences s ON s.id = c.sequence WHERE NOT c.external AND (c.sequence IS NULL AND c.state IN "
-            "('scheduled', 'sending', 'paused') OR c.sequence IS NOT NULL AND s.state IN (?, ?)) ORDER BY c.id",
+            f"('{CampaignState.SCHEDULED}', '{CampaignState.SENDING}', '{CampaignState.PAUSED}') OR c.sequence IS NOT "
+            f"NULL AND s.state IN (?, ?)) ORDER BY c.id",
             (SequenceState.RUNNING, SequenceState.PAUSED),
         )
     )
@@ -98,8 +101,9 @@ def mark_sent(db: sqlite3.Connection, ids: Sequence[int], now: int) -> list[Sett
     for i in range(0, len(ids), 500):
         some = ids[i : i + 500]
         rows = db.execute(
-            "UPDATE deliveries SET state = 'sent', reason = 'settled by the relay''s log', next_at = NULL, "
-            "changed_at = coalesce(changed_at, ?) WHERE state IN ('queued', 'deferred', 'sending', 'unconfirmed', "
+            f"UPDATE deliveries SET state = '{DeliveryState.SENT}', reason = 'settled by the relay''s log', next_at = NULL, "
+            f"changed_at = coalesce(changed_at, ?) WHERE state IN ('{DeliveryState.QUEUED}', "
+            f"'{DeliveryState.DEFERRED}', '{DeliveryState.SENDING}', '{DeliveryState.UNCONFIRMED}', "
             f"'skipped') AND id IN ({','.join('?' * len(some))}) RETURNING id, subscriber, batch, changed_at, "
             "(SELECT campaign FROM sends WHERE sends.id = deliveries.send) AS campaign",
             (now, *some),
@@ -122,7 +126,7 @@ def failed_of(db: sqlite3.Connection, campaign: CampaignId) -> list[FailedDelive
 def requeue_blocked(db: sqlite3.Connection, campaign: CampaignId) -> int:
     """Who was put off because the sender was blocked waits again at once. How many."""
     return db.execute(
-        "UPDATE deliveries SET state = ? WHERE state = 'deferred' AND reason LIKE 'blocked%' "
+        f"UPDATE deliveries SET state = ? WHERE state = '{DeliveryState.DEFERRED}' AND reason LIKE 'blocked%' "
         "AND send IN (SELECT id FROM sends WHERE campaign = ?)",
         (DeliveryState.QUEUED, campaign),
     ).rowcount

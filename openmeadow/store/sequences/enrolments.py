@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from openmeadow.core.arrays import I64
 from openmeadow.core.ids import MessageId
-from openmeadow.core.states import SendKind
+from openmeadow.core.states import DeliveryState, SendKind
 from openmeadow.store.bulk import Many, read_columns
 from openmeadow.store.sequences.records import Enrolment, InsideLine, MailedEnrolment, QueuedPerson, ZonedEnrolment
 from openmeadow.store.subscribers.subscribers import add_labels, add_members, count_up, facts_changed, version_of
@@ -157,7 +157,7 @@ def received(db: sqlite3.Connection, stays: Sequence[int], message: MessageId) -
         rows = db.execute(
             f"SELECT d.subscriber FROM deliveries d JOIN sends q ON q.id = d.send AND q.kind = ? "
             f"JOIN campaigns c ON c.id = q.campaign AND c.message = ? WHERE d.enrolment IN ({few}) "
-            "AND d.state IN ('sent', 'unconfirmed')",
+            f"AND d.state IN ('{DeliveryState.SENT}', '{DeliveryState.UNCONFIRMED}')",
             (SendKind.FIRST, message),
         )
         out += [int(r["subscriber"]) for r in rows]
@@ -196,8 +196,9 @@ def leave(db: sqlite3.Connection, rows: Sequence[tuple[int, int, str | None]]) -
             (enrolment, now, why),
         ).rowcount
         db.execute(
-            "UPDATE deliveries SET state = 'skipped', reason = 'left the sequence: ' || coalesce(?2, 'at its end'), "
-            "changed_at = ?3 WHERE enrolment = ?1 AND state IN ('queued', 'deferred')",
+            f"UPDATE deliveries SET state = '{DeliveryState.SKIPPED}', reason = 'left the sequence: ' || coalesce(?2, "
+            f"'at its end'), "
+            f"changed_at = ?3 WHERE enrolment = ?1 AND state IN ('{DeliveryState.QUEUED}', '{DeliveryState.DEFERRED}')",
             (enrolment, why, now),
         )
     facts_changed(db)
@@ -207,8 +208,8 @@ def leave(db: sqlite3.Connection, rows: Sequence[tuple[int, int, str | None]]) -
 def drop_waiting(db: sqlite3.Connection, stays: Sequence[int], why: str, now: int) -> None:
     """What was to go to some people is skipped; they enrolment."""
     db.executemany(
-        "UPDATE deliveries SET state = 'skipped', reason = ?, changed_at = ? WHERE enrolment = ? "
-        "AND state IN ('queued', 'deferred')",
+        f"UPDATE deliveries SET state = '{DeliveryState.SKIPPED}', reason = ?, changed_at = ? WHERE enrolment = ? "
+        f"AND state IN ('{DeliveryState.QUEUED}', '{DeliveryState.DEFERRED}')",
         ((why, now, s) for s in stays),
     )
 

@@ -179,7 +179,7 @@ def day_of(db: sqlite3.Connection, begin: int, end: int) -> list[StepsOfHour]:
     return StepsOfHour.read_all(
         db.execute(
             "SELECT q.id AS sequence, q.name, max(0, t.due_at - ?1) / 3600 AS hour, count(*) AS people FROM sequences q "
-            "JOIN enrolments t ON t.sequence = q.id WHERE q.state = 'running' AND t.left_at IS NULL "
+            f"JOIN enrolments t ON t.sequence = q.id WHERE q.state = '{SequenceState.RUNNING}' AND t.left_at IS NULL "
             "AND t.due_at IS NOT NULL AND t.due_at < ?2 GROUP BY 1, 3 ORDER BY q.name, 3",
             (begin, end),
         )
@@ -237,7 +237,8 @@ def at_step(db: sqlite3.Connection, row_id: int, step: int, limit: int, offset: 
     return Waiting.read_all(
         db.execute(
             "SELECT t.id, t.subscriber, s.email, t.since, t.due_at, t.run, "
-            "(SELECT x.next_at FROM deliveries x WHERE x.enrolment = t.id AND x.state = 'deferred' ORDER BY x.id "
+            f"(SELECT x.next_at FROM deliveries x WHERE x.enrolment = t.id AND x.state = '{DeliveryState.DEFERRED}' "
+            f"ORDER BY x.id "
             "DESC LIMIT 1) AS again "
             "FROM enrolments t JOIN subscribers s ON s.id = t.subscriber WHERE t.sequence = ? AND t.step = ? "
             "AND t.left_at IS NULL ORDER BY coalesce(t.due_at, 0), t.id LIMIT ? OFFSET ?",

@@ -12,6 +12,7 @@ from typing import NamedTuple
 from openmeadow.core.consent.eligibility import GIVEN, WITHDRAWN
 from openmeadow.core.consent.evidence import START, Entry, Shown, said_digest, sealed, text_hash
 from openmeadow.core.ids import PurposeId, SubscriberId
+from openmeadow.core.states import DeliveryState
 from openmeadow.store import bulk
 from openmeadow.store.rows import SqlValue, Values
 from openmeadow.store.subscribers.records import (
@@ -37,7 +38,8 @@ ORDER = "at * (1 << 30) + iif(method <> 'import', (1 << 29) + id, (state = 1) + 
 # who was mailed a consent request, or may have been
 ASKED = (
     "SELECT DISTINCT d.subscriber FROM deliveries d JOIN sends q ON q.id = d.send JOIN campaigns c ON c.id = q.campaign "
-    "WHERE c.kind = 'consent request' AND d.state IN ('sending', 'sent', 'failed', 'unconfirmed')"
+    f"WHERE c.kind = 'consent request' AND d.state IN ('{DeliveryState.SENDING}', '{DeliveryState.SENT}', "
+    f"'{DeliveryState.FAILED}', '{DeliveryState.UNCONFIRMED}')"
 )
 
 

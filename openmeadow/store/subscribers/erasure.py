@@ -9,7 +9,7 @@ from collections.abc import Sequence
 
 from openmeadow.core.addresses.syntax import standing_alone
 from openmeadow.core.ids import SubscriberId
-from openmeadow.core.states import DeliveryState
+from openmeadow.core.states import DeliveryState, JobState
 from openmeadow.store import settings
 from openmeadow.store.subscribers.subscribers import people_changed
 
@@ -90,8 +90,8 @@ def _take_out_of_texts(db: sqlite3.Connection, alone: re.Pattern[str], written: 
         db.execute("DELETE FROM test_copies WHERE recipient = ? COLLATE NOCASE", (address,))
         for table, column, where in (
             ("activity", "what", ""),
-            ("jobs", "arguments", " AND state IN ('finished', 'failed')"),
-            ("jobs", "outcome", " AND state IN ('finished', 'failed')"),
+            ("jobs", "arguments", f" AND state IN ('{JobState.FINISHED}', '{JobState.FAILED}')"),
+            ("jobs", "outcome", f" AND state IN ('{JobState.FINISHED}', '{JobState.FAILED}')"),
         ):
             for r in db.execute(
                 f"SELECT id, {column} AS said FROM {table} WHERE instr({column}, ?) > 0{where}", (address,)
