@@ -11,7 +11,7 @@ import sqlite3
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, NoReturn
+from typing import TYPE_CHECKING, Any, NoReturn
 from zoneinfo import ZoneInfo
 
 import click
@@ -19,8 +19,9 @@ from pydantic_core import to_jsonable_python
 
 from openmeadow.core.errors import CannotOpen, MeadowError
 from openmeadow.core.imports.dates import moment
-from openmeadow.services.workspace import Workspace
-from openmeadow.store.connection import FILE
+
+if TYPE_CHECKING:
+    from openmeadow.services.workspace import Workspace
 
 DONE, FOUND_ERRORS, WRONG_USE, UNREACHABLE = 0, 1, 2, 3
 
@@ -86,6 +87,9 @@ def data_folder() -> Path:
 def open_workspace(*, makes: bool = False) -> Workspace:
     """The workspace of this command, closed with it. A folder that holds none is refused; a command that ``makes`` one
     says so."""
+    from openmeadow.services.workspace import Workspace
+    from openmeadow.store.connection import FILE
+
     if not (data_folder() / FILE).exists():
         if not makes:
             raise CannotOpen(f"{data_folder()} cannot be opened: it is not a workspace. Create one with meadow init.")

@@ -6,9 +6,12 @@ import json
 import os
 import subprocess
 import sys
+from importlib import import_module
 from pathlib import Path
 
 import pytest
+
+from openmeadow.cli.main import COMMANDS, HIDDEN
 
 
 def meadow(data: Path, *arguments: str, given: str = "", clock: bool = True) -> tuple[int, str, str]:
@@ -110,3 +113,16 @@ def test_a_folder_that_is_no_workspace_is_refused(tmp_path: Path, arguments: lis
     """And stays as it is: a slip in --data makes no second workspace."""
     status, _, err = meadow(tmp_path / "slip", *arguments)
     assert status == 3 and "Create one with meadow init" in err and not (tmp_path / "slip").exists()
+
+
+def test_the_list_of_commands_says_what_they_say() -> None:
+    """It is written without loading them, and loads nothing that it does not need."""
+    for name, (module, attribute, words) in COMMANDS.items():
+        command = getattr(import_module(f"openmeadow.cli.{module}"), attribute)
+        assert (command.name, command.get_short_help_str(200), command.hidden) == (name, words, name in HIDDEN)
+    script = (
+        "import sys; from openmeadow.cli.main import main; main(['--help'], standalone_mode=False); print(*sys.modules)"
+    )
+    told = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True).stdout
+    assert "  worker " in told and "standins" not in told.partition("Commands:")[2].partition("worker")[0]
+    assert not {"numpy", "flask", "dns"} & set(told.split())
