@@ -26,8 +26,9 @@ from openmeadow.services.subscribers import (
 from openmeadow.services.subscribers.engagement_map import Replays
 from openmeadow.services.subscribers.selection import Choice
 from openmeadow.services.workspace import Workspace
-from openmeadow.store import settings
+from openmeadow.store import settings, undo_log
 from openmeadow.store.engagement.columns import all_people_of, load
+from openmeadow.worker.jobs import run_next_job
 from openmeadow.worker.loop import Worker
 from tests.conftest import NOW, set_clock
 
@@ -334,3 +335,19 @@ def test_the_worker_keeps_house_and_serves_alone(full: Workspace) -> None:
 )
 def test_a_cell_that_a_spreadsheet_would_run_is_text(cell: str, written: str) -> None:
     assert export.safe(cell) == written
+
+
+def test_a_large_undo_is_a_job_and_goes_on_where_it_was_cut_off(full: Workspace, folder: Path) -> None:
+    action, n = bulk_actions.do(full, "label", "Seen", Choice(), "t")
+    left = undo.start(full, action, "t", large=1)
+    assert n > 1 and left.job and "Jobs" in left.sentence
+    with full.store.atomic() as db:  # as if it had been cut off after the first part
+        keys = undo_log.made_rows(db, "subscriber_labels", action)
+        assert undo_log.take_back(db, "subscriber_labels", keys[:1], action) == 1
+    while run_next_job(full):
+        pass
+    (outcome,) = full.store.read().execute("SELECT state, outcome FROM jobs ORDER BY id DESC LIMIT 1").fetchall()
+    assert outcome["state"] == "finished" and json.loads(outcome["outcome"])["sentence"] == f"{n - 1} entries removed."
+    assert not undo_log.made_rows(full.store.read(), "subscriber_labels", action)
+    with pytest.raises(Refused, match="already undone"):
+        undo.start(full, action, "t")

@@ -10,7 +10,6 @@ from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.ids import SubscriberId
 from openmeadow.core.states import JobKind
 from openmeadow.services import models
-from openmeadow.services.subscribers.bulk_actions import LARGE
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings, undo_log
 from openmeadow.store.records import Activity
@@ -18,6 +17,7 @@ from openmeadow.store.subscribers import addresses as address_table
 from openmeadow.store.subscribers import subscribers
 from openmeadow.store.turns import Turns
 
+LARGE = 50_000  # entries; more than that is undone by the worker
 UNDO = "undo"  # the act of a job that takes an action back
 
 
