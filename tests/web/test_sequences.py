@@ -11,7 +11,7 @@ from openmeadow.core.events import Kind
 from openmeadow.core.moments import DAY
 from openmeadow.core.sequences.definition import Definition, Step
 from openmeadow.services import accounts
-from openmeadow.services.campaigns import campaigns, dispatcher, guardrails, tracking
+from openmeadow.services.campaigns import arrivals, campaigns, dispatcher, guardrails, tracking
 from openmeadow.services.sequences import editing, runner, starter_sequences, statistics
 from openmeadow.services.subscribers import reconsent
 from openmeadow.store.campaigns import campaigns as campaign_table
@@ -169,11 +169,11 @@ def test_bookings_are_told_back_by_links(running: tuple[Mailing, Caller]) -> Non
         set_clock(m.workspace, NOW + 1 + i)
         codes.append(call.client.post(f"/b/{mark}", data={"value": "9", "reference": str(i)}).status_code)
     assert codes.count(200) == tracking.MOST_BOOKINGS - 1, "the mark stands in the address: its reader can use it at will"
-    for i in range(tracking.MOST_EVENTS + 10):
+    for i in range(arrivals.MOST_EVENTS + 10):
         set_clock(m.workspace, NOW + 1 + i)
         tracking.opened(m.workspace, d.id, f"Machine {i}", "198.51.100.7")
     of = "SELECT count(*) FROM events WHERE subscriber = ? AND message = ?"
-    assert m.workspace.store.read().execute(of, (d.subscriber, message)).fetchone()[0] == tracking.MOST_EVENTS
+    assert m.workspace.store.read().execute(of, (d.subscriber, message)).fetchone()[0] == arrivals.MOST_EVENTS
     assert tracking.with_mark("https://x.example/a?b=1#c", "m") == "https://x.example/a?b=1&meadow=m#c"
 
 

@@ -299,7 +299,7 @@ def skip_waiting(workspace: Workspace, row_id: CampaignId) -> int:
         with turns.part(rows) as db:
             some = deliveries.stop_waiting(db, row_id, now, len(rows))
         skipped += some
-        if not some:
+        if some < len(rows):
             return skipped
 
 
