@@ -38,6 +38,7 @@ COMMANDS = {
     "worker": ("processes", "worker", "Send what is due, run jobs, check senders, receive bounces."),
 }
 HIDDEN = ("standins",)
+ADD_TO = {"import": ("archive", "check")}  # modules that add commands to a group of another
 
 
 class LoadedWhenCalled(MeadowGroup):
@@ -51,6 +52,8 @@ class LoadedWhenCalled(MeadowGroup):
         """A command, loaded now."""
         if cmd_name in COMMANDS:
             module, name, _ = COMMANDS[cmd_name]
+            for other in ADD_TO.get(cmd_name, ()):
+                import_module(f"openmeadow.cli.{other}")
             found: click.Command = getattr(import_module(f"openmeadow.cli.{module}"), name)
             return found
         return super().get_command(ctx, cmd_name)
