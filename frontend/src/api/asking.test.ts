@@ -1,5 +1,5 @@
 import { QueryObserver } from "@tanstack/react-query";
-import { expect, test } from "vitest";
+import { expect, test, vi } from "vitest";
 import { Asking } from "./asking";
 
 /** A server that answers late, with what held when it was asked. */
@@ -33,17 +33,19 @@ test.each([
 });
 
 test("news that come while an answer is under way cost one more question, however many", async () => {
+  vi.useFakeTimers(); // the answer takes 30 ms, whatever the machine does meanwhile
   const { server, ask } = late();
   const client = new Asking({ defaultOptions: { queries: { retry: false } } });
   client.mount();
   const stop = new QueryObserver(client, { queryKey: ["map"], queryFn: ask }).subscribe(() => {});
   for (let i = 0; i < 20; i++) {
     client.lookAgain({ queryKey: ["map"] });
-    await new Promise((done) => setTimeout(done, 1));
+    await vi.advanceTimersByTimeAsync(1);
   }
-  await new Promise((done) => setTimeout(done, 150));
+  await vi.advanceTimersByTimeAsync(150);
   expect(server.asked).toBeLessThanOrEqual(3);
   stop();
   client.unmount();
   client.clear();
+  vi.useRealTimers();
 });
