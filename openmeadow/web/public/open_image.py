@@ -3,7 +3,8 @@ after a large batch. A token that is not ours goes on to the public pages, which
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
+from typing import Any
 from wsgiref.types import StartResponse, WSGIApplication, WSGIEnvironment
 
 from openmeadow.core.ids import DeliveryId
@@ -29,7 +30,7 @@ class OpenImages:
         ]
         self._secure = [STRICT]
 
-    def __call__(self, environ: WSGIEnvironment, start_response: StartResponse) -> Iterable[bytes]:
+    def __call__(self, environ: WSGIEnvironment, start_response: StartResponse) -> Any:
         path = environ.get("PATH_INFO", "")
         if not path.startswith(PATH) or environ["REQUEST_METHOD"] not in ("GET", "HEAD"):
             return self._app(environ, start_response)
