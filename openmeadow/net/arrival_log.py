@@ -1,5 +1,5 @@
 """Opens and clicks on their way into the database: lines in a file of this process, so that an answer need not wait for
-whoever writes just now, and a process that dies loses none."""
+another writer, and a process that dies loses none."""
 
 from __future__ import annotations
 
@@ -95,7 +95,7 @@ class ArrivalLog:
 
 
 def read(path: Path, at_once: int) -> Iterator[list[Arrival]]:
-    """The lines of a file, so many at a time; one that was cut off by the end of its process is passed over."""
+    """The lines of a file, so many at a time; one that was cut off by the end of its process is left out."""
     some: list[Arrival] = []
     with path.open("rb") as f:
         for line in f:
