@@ -108,6 +108,17 @@ def test_a_start_in_the_past_is_refused(folder: Path) -> None:
         assert "is in the past" in schedule.preview_plan(m.workspace, campaigns.row_of(m.workspace, m.campaign)).note
 
 
+def test_a_start_stops_at_a_change_of_the_campaign_not_of_its_domain(folder: Path) -> None:
+    with mailing(folder, 4) as m:
+        read = campaigns.row_of(m.workspace, m.campaign)
+        with m.workspace.store.atomic() as db:
+            db.execute("UPDATE domains SET state = 'warning', selector = 'om202604'")
+        beside = campaigns.row_of(m.workspace, m.campaign)
+        assert beside != read and not read.changed_in(beside)
+        campaigns.write(m.workspace, m.campaign, {"subject": "Another"})
+        assert read.changed_in(campaigns.row_of(m.workspace, m.campaign))
+
+
 def test_a_change_for_those_who_wait_is_never_put_back(folder: Path) -> None:
     with mailing(folder, 60) as m:
         trial = {"figure": "opened", "wait": HOUR, "pick": "better"}

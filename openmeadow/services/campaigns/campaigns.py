@@ -230,7 +230,7 @@ def _started(
     with workspace.store.atomic() as db:
         if (again := campaigns.one(db, row_id)) is None or again.state != "draft":
             raise Refused(f"“{row.name}” has already started.")
-        if again != row:
+        if row.changed_in(again):
             raise Refused(f"“{row.name}” was changed while it was being started. Check it and start it again.")
         message = campaigns.add_message(db, row.name, row.purpose)
         on_start(workspace, db, row, MessageId(message), who)

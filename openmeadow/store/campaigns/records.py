@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields, replace
 from typing import Self
 
 from openmeadow.core.delivery.plan import Plan
@@ -90,6 +90,12 @@ class Campaign(Record):
     domain_state: DomainState | None
     selector: str | None
     private_key: str | None
+
+    def changed_in(self, later: Campaign) -> bool:
+        """Whether somebody changed the campaign since it was read. News of its sending domain, which is looked up
+        beside, is none of its own."""
+        own = {f.name: getattr(self, f.name) for f in fields(self) if f.name.startswith("domain_")}
+        return replace(later, **own, selector=self.selector, private_key=self.private_key) != self
 
 
 @dataclass(frozen=True, slots=True)
