@@ -13,7 +13,7 @@ import threading
 import time
 from pathlib import Path
 
-from bench import screens, throughput
+from bench import large, screens, throughput
 from openmeadow.demo import ports
 from openmeadow.net.signed_tokens import Tokens
 from openmeadow.services.segments import segments
@@ -22,8 +22,21 @@ from openmeadow.store import settings
 from openmeadow.store.campaigns import campaigns as campaign_table
 
 RATE, SECONDS, CONNECTIONS = 500, 60, 40
+MORE = 100_000  # people beside the demo's, so that the campaign lasts longer than the measuring
 SEVERAL = 2_000  # deliveries that are opened in turn, so that none is twice within a second
 PAGES = ("/today", "/subscribers/map", "/subscribers?sort=score", "/segments", "/campaigns/{}/results", "/health")
+
+
+def import_more(folder: Path, people: int) -> None:
+    """Made-up subscribers with consent, imported as anybody would."""
+    path = folder / "more.csv"
+    with path.open("w", encoding="utf-8") as f:
+        f.write("email,joined_at,consent:Season news,consent_at:Season news,consent_source:Season news\n")
+        at = "2026-01-05T09:00:00Z"
+        for i, domain in enumerate(large.domains_of(people)):
+            f.write(f"more{i}@{domain},{at},given,{at},Foyer form\n")
+    large.meadow(folder, "import", "subscribers", str(path))
+    path.unlink()
 
 
 def sent(workspace: Workspace) -> int:
@@ -149,6 +162,8 @@ def measured(folder: Path, workspace: Workspace, campaign: int, served: screens.
         time.sleep(0.1)
     after = workspace.store.read().execute("SELECT count(*) FROM events WHERE kind = 5").fetchone()[0]
     alone.append(rate(workspace, 20))
+    waiting = workspace.store.read().execute("SELECT count(*) FROM deliveries WHERE state = 'queued'").fetchone()[0]
+    assert waiting, "the campaign ended before the measuring did"
     mean = statistics.mean(alone)
     p50, p99 = (1000 * took[int(len(took) * q)] for q in (0.5, 0.99))
     print(f"  offered {RATE * SECONDS:,}, answered {len(took):,}, failed {failed}, recorded {after - before:,}")
@@ -168,10 +183,11 @@ def measured(folder: Path, workspace: Workspace, campaign: int, served: screens.
 
 
 def main() -> None:
-    print(f"\nA send, {RATE} opens a second and somebody browsing for {SECONDS} s (24,000 people)")
+    print(f"\nA send, {RATE} opens a second and somebody browsing for {SECONDS} s ({24_000 + MORE:,} people)")
     with throughput.workspace_with_relay(False) as (first, _), contextlib.ExitStack() as stack:
         folder = first.folder
         (folder / "clock").unlink()  # seconds must pass, or a second open in one is the same open
+        import_more(folder, MORE)
         workspace = Workspace(folder)
         stack.callback(workspace.close)
         with workspace.store.atomic() as db:

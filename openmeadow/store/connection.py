@@ -16,6 +16,7 @@ from typing import Concatenate, ParamSpec, TypeVar
 
 from openmeadow.core.errors import Busy, CannotOpen, Damaged, Missing, Newer, NoSpace
 from openmeadow.store import upgrade
+from openmeadow.store.group_commit import GroupCommit
 from openmeadow.store.subscribers.consent import seal_the_unsealed
 from openmeadow.store.write_queue import POLL, WriteQueue
 
@@ -95,6 +96,7 @@ class Store:
         self.path = folder / FILE
         self._local = threading.local()
         self._writing = threading.RLock()
+        self._group = GroupCommit(self.atomic)
         self.queue = WriteQueue(folder)
         self.patience: float = BUSY_SECONDS  # with another process that writes
         self._tracer = tracer
@@ -204,6 +206,11 @@ class Store:
                 yield db
         finally:
             self._writing.release()
+
+    def together(self, do: Callable[[sqlite3.Connection], T]) -> T:
+        """A small write in one transaction with those that other threads ask for meanwhile; what it gives, once that is
+        on the disk. Not within ``atomic``."""
+        return self._group.run(do)
 
     def _take_turn(self) -> None:
         if not self._writing.acquire(blocking=False):

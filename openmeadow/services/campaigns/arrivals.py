@@ -20,7 +20,7 @@ from openmeadow.store.engagement import events
 
 log = structlog.get_logger()
 MOST_EVENTS = 200  # kept of one message to one person
-PAUSE, LONGEST_PAUSE = 0.1, 10.0  # seconds between two writes while many come, and while the database is busy
+PAUSE, LONGEST_PAUSE = 0.25, 10.0  # seconds between two writes while many come, and while the database is busy
 CROWDED = 1.0  # seconds for which everything goes through the file after two came at once or somebody else wrote
 AT_ONCE = 1_000  # in one transaction
 
@@ -108,7 +108,8 @@ def write(db: sqlite3.Connection, some: list[Arrival]) -> int:
     machine that asks on and on."""
     of = deliveries.addressed(db, sorted({a.delivery for a in some}))
     known = [(a, of[a.delivery]) for a in some if a.delivery in of]
-    so_far = Counter(events.so_far(db, list({key for _, key in known})))
+    new = Counter(key for _, key in known)
+    so_far = Counter(events.so_far(db, list(new), max(1, MOST_EVENTS - max(new.values(), default=0))))
     kept = []
     for a, key in known:
         if so_far[key] < MOST_EVENTS:

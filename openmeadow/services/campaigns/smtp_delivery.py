@@ -7,6 +7,7 @@ from collections import deque
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import partial
 
 from openmeadow.core.authentication.hosts import return_domain
 from openmeadow.core.delivery.plan import NamedVariant
@@ -90,26 +91,33 @@ class Lines:
                 if message is None:
                     continue
                 out.ready()
-                with self.workspace.store.atomic() as db:
-                    now, d = self.workspace.now(), item.delivery
-                    if last is not None:
-                        about_us = self._record(db, turn.writer, *last, now)
-                        last = None
-                    if about_us or campaigns.state_of(db, turn.writer.row.id) not in turn.states:
-                        todo.clear()
-                        break
-                    deliveries.begin_sending(db, d.id, d.version or turn.writer.row.version, now)
+                about_us, goes_on = self.workspace.store.together(partial(self._next, turn, last, item))
+                last = None
+                if not goes_on:
+                    todo.clear()
+                    break
                 last = item, self._send(out, turn, item, message)
         except RelayProblem:
             todo.clear()  # the same would meet the others
             raise
         finally:
             if last is not None:
-                with self.workspace.store.atomic() as db:
-                    about_us = self._record(db, turn.writer, *last, self.workspace.now())
+                about_us = self.workspace.store.together(partial(self._record, turn.writer, *last))
         if about_us:
             todo.clear()
             raise about_us
+
+    def _next(
+        self, turn: Turn, before: tuple[Item, Submission] | None, item: Item, db: sqlite3.Connection
+    ) -> tuple[RelayRefuses | None, bool]:
+        """Record what became of the one before, and mark the next as on its way; the refusal that is about us, and
+        whether the next goes out."""
+        about_us = self._record(turn.writer, *before, db) if before is not None else None
+        if about_us or campaigns.state_of(db, turn.writer.row.id) not in turn.states:
+            return about_us, False
+        d = item.delivery
+        deliveries.begin_sending(db, d.id, d.version or turn.writer.row.version, self.workspace.now())
+        return None, True
 
     def _send(self, out: Relay, turn: Turn, item: Item, message: bytes) -> Submission:
         d = item.delivery
@@ -123,12 +131,10 @@ class Lines:
                 deliveries.put_back(db, [d.id], self.workspace.now())
             raise
 
-    def _record(
-        self, db: sqlite3.Connection, writer: Writer, item: Item, result: Submission, now: int
-    ) -> RelayRefuses | None:
+    def _record(self, writer: Writer, item: Item, result: Submission, db: sqlite3.Connection) -> RelayRefuses | None:
         """Note what became of a send. Where it is the last of a row that is about us, nobody of the row stays
         marked, and the refusal is returned."""
-        d, run = item.delivery, self.workspace.refusal_run
+        d, run, now = item.delivery, self.workspace.refusal_run, self.workspace.now()
         _note(db, d, writer, result, now)
         if result.outcome == "taken":
             run.accepted()

@@ -170,12 +170,21 @@ def message_names(db: sqlite3.Connection) -> dict[int, str]:
     return {int(r["id"]): r["name"] for r in db.execute("SELECT id, name FROM messages")}
 
 
-def so_far(db: sqlite3.Connection, of: Sequence[tuple[SubscriberId, MessageId]]) -> dict[tuple[int, int], int]:
-    """How many events there are of messages to people, by both; none where there is none."""
+def so_far(db: sqlite3.Connection, of: Sequence[tuple[SubscriberId, MessageId]], most: int) -> dict[tuple[int, int], int]:
+    """How many events there are of messages to people, by both, where it may be ``most``; those of the others are left
+    out, and only their index is read."""
+    people = db.execute(
+        "SELECT j.value AS id FROM json_each(?) j WHERE (SELECT count(*) FROM "
+        "(SELECT 1 FROM events e WHERE e.subscriber = j.value LIMIT ?)) >= ?",
+        (json.dumps(sorted({subscriber for subscriber, _ in of})), most, most),
+    )
+    many = {int(r["id"]) for r in people}
+    if not many:
+        return {}
     rows = db.execute(
         "SELECT e.subscriber, e.message, count(*) AS n FROM json_each(?) j CROSS JOIN events e "
         "INDEXED BY events_of_subscriber ON e.subscriber = j.value ->> 0 AND e.message = j.value ->> 1 GROUP BY 1, 2",
-        (json.dumps(list(of)),),
+        (json.dumps([key for key in of if key[0] in many]),),
     )
     return {(int(r["subscriber"]), int(r["message"])): int(r["n"]) for r in rows}
 
