@@ -18,7 +18,8 @@ import numpy as np
 from bench import addresses, arrivals, cold, locks, million, paint, questions, screens, throughput, truth, world
 from bench.peers import Duck, frames, polars_count, polars_score
 from bench.timing import in_turn
-from openmeadow.core.engagement.score import cadence, score
+from openmeadow.core.engagement.bands import cadence
+from openmeadow.core.engagement.score import score
 from openmeadow.core.rules.activity_index import Streams
 from openmeadow.services.subscribers import file_reader, import_events, import_subscribers
 from openmeadow.services.workspace import Workspace

@@ -11,7 +11,7 @@ import polars as pl
 from bench.world import NOW
 from openmeadow.core.arrays import FAR
 from openmeadow.core.columns import Columns
-from openmeadow.core.engagement.score import Cadence
+from openmeadow.core.engagement.bands import Cadence
 from openmeadow.core.moments import DAY
 
 SCORE_SQL = """

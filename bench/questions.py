@@ -12,8 +12,9 @@ from bench.timing import in_turn
 from bench.world import NOW, make
 from openmeadow.core.arrays import FAR, NEVER, Mask
 from openmeadow.core.columns import Troubles
+from openmeadow.core.engagement.bands import BANDS
 from openmeadow.core.engagement.replay import SHAPE, cells, replay
-from openmeadow.core.engagement.score import BANDS, Scores, score
+from openmeadow.core.engagement.score import Scores, score
 from openmeadow.core.moments import DAY
 from openmeadow.core.rules.activity_index import Streams
 from openmeadow.core.rules.conditions import View

@@ -49,4 +49,6 @@ def make(people: int, deliveries: int, seed: int = 1) -> Columns:
     order = np.lexsort((at, who))
     acts = Acts(at[order], who[order], what[order], kind[order], by[order], 2 * by[order], np.zeros(len(at)))
     joined = NOW - 10 * DAY - each * 7 * DAY - r.integers(0, 30 * DAY, people)
-    return Columns(People(np.arange(1, people + 1), joined, np.full(people, NEVER)), rows, acts, start)
+    return Columns(
+        People(np.arange(1, people + 1), joined, np.full(people, NEVER), np.zeros(people, np.int32)), rows, acts, start
+    )

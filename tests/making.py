@@ -48,7 +48,7 @@ def everybody(count: int, joined: int = NOW - 900 * DAY, since: dict[int, int] |
     rejoined = np.full(count, NEVER, np.int64)
     for person, at in (since or {}).items():
         rejoined[person] = at
-    return People(np.arange(1, count + 1), np.full(count, joined, np.int64), rejoined)
+    return People(np.arange(1, count + 1), np.full(count, joined, np.int64), rejoined, np.zeros(count, np.int32))
 
 
 def columns(events: list[E], people: int = 4, since: dict[int, int] | None = None) -> Columns:

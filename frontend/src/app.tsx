@@ -32,6 +32,7 @@ const BringIn = page(() => import("./places/subscribers/import"), "BringIn");
 const MachineOpensPage = page(() => import("./places/subscribers/machine-activity"), "MachineOpensPage");
 const MapPage = page(() => import("./places/subscribers/map"), "MapPage");
 const PersonPage = page(() => import("./places/subscribers/person"), "PersonPage");
+const ScoreCheckPage = page(() => import("./places/subscribers/score-check"), "ScoreCheckPage");
 const SourcesPage = page(() => import("./places/subscribers/sources"), "SourcesPage");
 const CleanUpPage = page(() => import("./places/subscribers/sunset-policy"), "CleanUpPage");
 const TablePage = page(() => import("./places/subscribers/table"), "TablePage");
@@ -84,6 +85,7 @@ export function App() {
                 <Route path="/subscribers/consent" element={<ConsentPage />} />
                 <Route path="/subscribers/sunset-policy" element={<CleanUpPage />} />
                 <Route path="/subscribers/sources" element={<SourcesPage />} />
+                <Route path="/subscribers/score-check" element={<ScoreCheckPage />} />
                 <Route path="/subscribers/machine-activity" element={<MachineOpensPage />} />
                 <Route path="/subscribers/:id" element={<PersonPage />} />
                 <Route path="/segments" element={<SegmentList />} />

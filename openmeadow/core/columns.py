@@ -32,6 +32,7 @@ class People:
     id: I64
     joined_at: I64
     since: I64  # the moment of rejoining after an unsubscribe; NEVER otherwise
+    source: I32  # the source of the first joining, by id; 0 for none
 
     def __len__(self) -> int:
         return len(self.id)

@@ -20,7 +20,7 @@ from openmeadow.services.campaigns import campaigns
 from openmeadow.services.health import providers
 from openmeadow.services.models import FormIn
 from openmeadow.services.segments import segments, starter_segments
-from openmeadow.services.subscribers import consent, import_events, import_subscribers, signup
+from openmeadow.services.subscribers import consent, import_events, import_subscribers, score_model, signup
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store.campaigns import campaigns as campaign_table
@@ -70,7 +70,7 @@ def build(folder: Path, people: int = PEOPLE, now: int = NOW) -> None:
     accounts.add(workspace, DEMO_USER, "analyst", DEMO_PASSWORD, DEMO_EMAIL)
     _senders(workspace, standins / "zones", now)
     _providers(workspace, standins / "zones")
-    workspace.view()
+    score_model.refit(workspace)
     _consent(workspace)
     starter_segments.make(workspace)
     for name, rule in SEGMENTS:
@@ -78,6 +78,8 @@ def build(folder: Path, people: int = PEOPLE, now: int = NOW) -> None:
     _campaign(workspace)
     past_campaigns.make(workspace, Habits.load(standins / "people.npz"), now)
     _sequence(workspace, standins, now)
+    score_model.refit(workspace)
+    score_model.check(workspace)
     workspace.close()
     for name in ("events.csv", "subscribers.csv"):
         (standins / name).unlink()

@@ -89,16 +89,18 @@ def _sent(workspace: Workspace, row_id: CampaignId, name: str, at: int) -> int:
         message = events.Names(db).messages([name])[0]
         sent = event_counts.first_sent(db, MessageId(message))
         view = workspace.view()
-        band = score(view.columns, at).band[np.searchsorted(view.columns.people.id, [r.subscriber for r in sent])]
+        place = np.searchsorted(view.columns.people.id, [r.subscriber for r in sent])
+        then = score(view.columns, at, workspace.basis(view.columns, at))
+        band, chance = then.band[place], np.round(10_000 * then.chance[place]).astype(np.int64)
         row = campaigns.row_of(workspace, row_id)
         content.add_version(db, row_id, 1, Texts.of(row), "demo", at)
         first = batch_table.add_pass(db, row_id, "first")
         batch = np.minimum([(r.at - at) // APART for r in sent], BATCHES - 1)
         sizes = np.bincount(batch, minlength=BATCHES).tolist()
         batches = [batch_table.add_batch(db, first, i + 1, at + i * APART, n) for i, n in enumerate(sizes)]
-        rows = zip(sent, batch.tolist(), band.tolist(), strict=True)
+        rows = zip(sent, batch.tolist(), band.tolist(), chance.tolist(), strict=True)
         deliveries.add_deliveries(
-            db, [(first, batches[n], r.subscriber, 0, b, deliveries.QUEUED, None) for r, n, b in rows]
+            db, [(first, batches[n], r.subscriber, 0, b, deliveries.QUEUED, None, c) for r, n, b, c in rows]
         )
         external_table.report_external(
             db, row_id, MessageId(message), external_table.waiting_for_word(db, row_id).tolist()

@@ -16,23 +16,25 @@ import numpy as np
 from openmeadow.core.arrays import I64, Mask
 from openmeadow.core.columns import Columns, Troubles
 from openmeadow.core.delivery.smtp_refusals import RefusalRun
+from openmeadow.core.engagement.bands import BANDS, INACTIVE, Cadence, Limits, cadence
 from openmeadow.core.engagement.bot_signatures import Machines
-from openmeadow.core.engagement.score import BANDS, INACTIVE, Cadence, Scores, bring_forward, cadence, score
+from openmeadow.core.engagement.chance_models import ChanceModels
+from openmeadow.core.engagement.score import Basis, Scores, bring_forward, score
 from openmeadow.core.errors import Missing, RuleMistake
 from openmeadow.core.ids import SubscriberId
 from openmeadow.core.moments import DAY
 from openmeadow.core.rules.activity_index import Streams
 from openmeadow.core.rules.breakdown import BreakdownRow, breakdown
 from openmeadow.core.rules.conditions import Rule, View, walk
-from openmeadow.core.rules.late_view import FactsOf, Late, LateView, MergedColumns, patched
+from openmeadow.core.rules.late_view import FactsOf, Late, LateView, MergedColumns
 from openmeadow.core.rules.parser import parse
 from openmeadow.core.settings import Value
 from openmeadow.services.clock import Clock, clock_of
 from openmeadow.services.kept_columns import USUAL, Kept, KeptColumns, Sizes
 from openmeadow.store import settings
 from openmeadow.store.connection import Store
+from openmeadow.store.engagement import chance_models, columns_cache, event_hours
 from openmeadow.store.engagement import columns as loader
-from openmeadow.store.engagement import columns_cache, event_hours
 from openmeadow.store.segments.facts_cache import Kept as FactsKept
 from openmeadow.store.segments.permission_facts import StoreFacts
 
@@ -52,6 +54,7 @@ class ScoreSummary:
     bands: dict[str, int]
     inactive: dict[str, int]
     cadence: dict[str, float]
+    model: dict[str, float | bool]
     as_of: int
     seconds: float
 
@@ -67,6 +70,7 @@ class Workspace:
         self.wall = Clock()  # the machine's own, for accounts, also where the workspace has a clock of its own
         self._facts = FactsKept(folder / "columns.facts")
         self._pace: tuple[int, Cadence] | None = None
+        self._models: tuple[object, ChanceModels] = (None, ChanceModels())
         self.providers_seen: object = None  # by the last look for providers
         self.refusal_run = RefusalRun()  # of the relay, over all plans
         self._machines: tuple[float, Machines] = (-1.0, Machines((), ()))
@@ -110,14 +114,35 @@ class Workspace:
             self.columns.forget()
         return self._machines[1]
 
+    def models(self) -> ChanceModels:
+        """The models of the chance to engage that stand; the defaults before the first fit."""
+        db = self.store.read()
+        mark = chance_models.last_fit(db)
+        if self._models[0] != mark:
+            self._models = (mark, chance_models.models(db))
+        return self._models[1]
+
+    def basis(self, columns: Columns, now: int, pace: Cadence | None = None) -> Basis:
+        """What scores are worked out with, as the settings have it; ``pace`` where the cadence is known already."""
+        s = settings.settings(self.store.read())
+        models = self.models()
+        pace = pace or cadence(columns, now, int(s["inactive_after_days"]), models.settled)
+        return Basis(pace, models, Limits(float(s["strong_from"]), float(s["steady_from"])))
+
     def _scores(self, kept: Kept, now: int) -> Scores:
         """Worked out once and then brought forward by what has come since."""
         with self._guard:
-            old, window = kept.scores, int(self.setting("inactive_after_days"))
-            if old is None or len(kept.columns.people) < len(old.E) or window != kept.window:
-                fresh = self._scored_then(kept.columns, now)
-            elif len(kept.touched) or len(kept.columns.people) != len(old.E) or not 0 <= now - old.now < STANDS:
-                fresh = bring_forward(old, kept.columns, kept.touched, now, window)
+            old, window, people = kept.scores, int(self.setting("inactive_after_days")), len(kept.columns.people)
+            pace = None
+            if old is not None and window == kept.window and old.basis.models == self.models():
+                # a median over a year: it stands for the day, unless much is new
+                stands = old.now // DAY == now // DAY and len(kept.touched) * 100 <= people
+                pace = old.cadence if stands else None
+            basis = self.basis(kept.columns, now, pace)
+            if old is None or people < len(old.n):
+                fresh = score(kept.columns, now, basis)
+            elif len(kept.touched) or people != len(old.n) or basis != old.basis or not 0 <= now - old.now < STANDS:
+                fresh = bring_forward(old, kept.columns, kept.touched, now, basis)
             else:
                 return self._with_late_scores(kept, old, now)
             kept.window = window
@@ -129,12 +154,12 @@ class Workspace:
         if kept.late is None:
             return scores
         if kept.patched is None or kept.patched[0] != kept.seen or kept.patched[1] is not scores:
-            part = score(kept.late.columns, now, scores.cadence)
-            kept.patched = (kept.seen, scores, patched(scores, kept.late.at, part))
+            part = score(kept.late.columns, now, scores.basis)
+            kept.patched = (kept.seen, scores, scores.with_people(kept.late.at, part, len(scores.n)))
         return kept.patched[2]
 
     def _scored_then(self, columns: Columns, now: int) -> Scores:
-        return score(columns, now, cadence(columns, now, int(self.setting("inactive_after_days"))))
+        return score(columns, now, self.basis(columns, now))
 
     def _troubles(self, kept: Kept) -> Troubles:
         with self._guard:
@@ -177,7 +202,7 @@ class Workspace:
                 everybody.people.id,
                 everybody.erased,
                 everybody.provider,
-                everybody.source,
+                everybody.people.source,
                 now,
                 kept=self._facts if as_of is None else None,
                 told=partial(self._troubles, kept) if kept else partial(loader.troubles, db, everybody.people),
@@ -194,7 +219,7 @@ class Workspace:
         few = cast(StoreFacts, FactsOf(facts, late.at))
 
         def scored_few() -> Scores:
-            return score(late.columns, now, scored().cadence)
+            return score(late.columns, now, scored().basis)
 
         small = View(late.columns, late.streams, scored_few, few, alive[late.at], now)
         columns = MergedColumns(kept.columns.people, lambda: self.columns.whole(kept).columns)
@@ -206,7 +231,8 @@ class Workspace:
         few, columns = loader.some_of(self.store.read(), ids, self.machines())
         facts = self._facts_of(few)
         alive = ~few.erased & (columns.people.joined_at <= facts.now)
-        return View(columns, Streams(columns), partial(score, columns, facts.now, pace), facts, alive, facts.now)
+        scored = partial(score, columns, facts.now, self.basis(columns, facts.now, pace))
+        return View(columns, Streams(columns), scored, facts, alive, facts.now)
 
     def pace(self) -> Cadence:
         """The workspace's cadence: that of everybody's scores where they are kept, else worked out once a day, as it is a
@@ -225,7 +251,9 @@ class Workspace:
     def _facts_of(self, few: loader.AllPeople) -> StoreFacts:
         db = self.store.read()
         told = partial(loader.troubles, db, few.people, few=True)
-        return StoreFacts(db, few.people.id, few.erased, few.provider, few.source, self.now(), told=told, some=True)
+        return StoreFacts(
+            db, few.people.id, few.erased, few.provider, few.people.source, self.now(), told=told, some=True
+        )
 
     def band_counts(self, view: View) -> dict[str, int]:
         """How many subscribers are in each band."""
@@ -249,14 +277,27 @@ class Workspace:
         if as_of is None:
             with self.store.atomic() as db:
                 settings.set_setting(db, "scored_at", view.now)
+        m, fitted = view.scores.basis.models.reading, view.scores.basis.models.fitted_at
         return ScoreSummary(
             subscribers=int(view.alive.sum()),
             bands=self.band_counts(view),
             inactive={"never engaged": never, "stopped engaging": int(inactive.sum()) - never},
             cadence={
                 "gap_days": view.scores.cadence.gap,
-                "half_life_days": view.scores.cadence.half_life,
                 "window_days": view.scores.cadence.window,
+                "settled_days": round(view.scores.cadence.settled / DAY, 2),
+            },
+            model={
+                "alpha": m.alpha,
+                "beta": m.beta,
+                "gamma": m.gamma,
+                "delta": m.delta,
+                "people": m.people,
+                "messages": m.messages,
+                "own": m.is_own,
+                "intercept": m.adjustment.intercept,
+                "slope": m.adjustment.slope,
+                "fitted_at": fitted,
             },
             as_of=view.now,
             seconds=round(time.perf_counter() - begun, 3),

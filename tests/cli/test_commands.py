@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import json
 import os
 import subprocess
@@ -12,6 +13,7 @@ from pathlib import Path
 import pytest
 
 from openmeadow.cli.main import COMMANDS, HIDDEN
+from tests.core.slow import chance
 
 
 def meadow(data: Path, *arguments: str, given: str = "", clock: bool = True) -> tuple[int, str, str]:
@@ -65,8 +67,17 @@ def test_a_script_s_day(folder: Path, tmp_path: Path) -> None:
     assert set(summary["inactive"]) == {"never engaged", "stopped engaging"}
     code, out, _ = meadow(folder, "score", "show", "A@X.example", "--as-of", "2026-03-11", "--json")
     why = json.loads(out)
-    assert (why["engaged"], len(why["terms"])) == (1, 1) and why["terms"][0]["weight"] == pytest.approx(2 ** (-10 / 60))
-    assert why["score"] == pytest.approx(100 * why["E"] / (why["N"] + 1), abs=1e-4)
+    assert (why["engaged"], why["counted"], why["last_engaged_at_message"], len(why["steps"])) == (1, 1, 1, 1)
+    assert (why["active"], why["chance"]) == pytest.approx(chance(1, 1, 1, (0.6, 1.2, 1.0, 40.0)))
+    assert why["if_ignored"] < why["chance"] < why["if_engaged"] and not why["own_history"]
+    assert meadow(folder, "score", "export", "-o", str(tmp_path / "scores.csv"))[0] == 0
+    with (tmp_path / "scores.csv").open(encoding="utf-8") as f:
+        exported = {r["email"]: r for r in csv.DictReader(f)}
+    assert (
+        len(exported) == 2 and exported["a@x.example"]["engaged"] == "1" and len(exported["a@x.example"]["chance"]) == 8
+    )
+    code, out, _ = meadow(folder, "score", "check", "--json")
+    assert code == 0 and json.loads(out)["auc"] is None and json.loads(out)["tenths"] == []
     code, out, _ = meadow(folder, "segment", "count", 'permitted for "News" and opened at least 1', "--funnel", "--json")
     found = json.loads(out)
     assert found["count"] == 1 and found["funnel"][0] == {"clause": "everyone", "remaining": 2}

@@ -6,6 +6,7 @@ import type { M } from "../../frontend/src/api/client";
 import { PlanPage } from "../../frontend/src/places/campaigns/schedule";
 import { draft, Refused, show } from "./server";
 
+const EXPECTED = { people: 1000, expected: 310, low: 280, high: 340, mailings: 20 };
 const ORDERS: M["Plan"]["order"][] = ["most engaged first", "at random", "by time zone"];
 const ANSWERS = {
   "GET /status": { now: 1_773_308_520 },
@@ -19,6 +20,7 @@ const ANSWERS = {
         again_at: null,
         note: "",
         bands: [1000, 0, 0, 0, 0, 0],
+        expected: EXPECTED,
       },
     ],
     note: "",
@@ -26,12 +28,16 @@ const ANSWERS = {
     best: null,
     usual_wait: 172_800,
     variants: ["A"],
+    expected: EXPECTED,
+    expected_by_band: [],
+    expected_by_provider: [],
   },
   "GET /campaigns/7/recipients": {
     count: 1000,
     providers: [],
     exclusions: [],
     bands: [1000, 0, 0, 0, 0, 0],
+    expected: EXPECTED,
     zones: [],
   },
   "GET /campaigns/7/checks": { checks: [] },

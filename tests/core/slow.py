@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections import defaultdict
 from dataclasses import dataclass, field
 
@@ -84,10 +85,36 @@ def messages_of(person: int, events: list[E]) -> tuple[dict[int, Message], list[
     return out, [tuple(a) for a in acts]  # type: ignore[misc]
 
 
+ALPHA, BETA, GAMMA, DELTA = 0.6, 1.2, 1.0, 40.0
+CLICKS = (0.3, 3.0, 1.0, 40.0)
+
+
+def beta_ratio(a: float, b: float, yes: int, no: int) -> float:
+    """B(a + yes, b + no) / B(a, b)."""
+    return math.exp(
+        math.lgamma(a + yes)
+        + math.lgamma(b + no)
+        - math.lgamma(a + b + yes + no)
+        - math.lgamma(a)
+        - math.lgamma(b)
+        + math.lgamma(a + b)
+    )
+
+
+def chance(x: int, t: int, n: int, of: tuple[float, float, float, float]) -> tuple[float, float]:
+    """Still active at the next message, and engaging with it: the closed form, term by term."""
+    a, b, c, d = of
+    stays = beta_ratio(a, b, x, n - x) * beta_ratio(c, d, 0, n)
+    whole = stays + sum(beta_ratio(a, b, x, t - x + i) * beta_ratio(c, d, 1, t + i) for i in range(n - t))
+    active = stays / whole * (d + n) / (c + d + n)
+    return active, active * (a + x) / (a + b + n)
+
+
 @dataclass
 class Person:
-    E: float
-    N: float
+    counted: tuple[int, int, int]
+    active: float
+    chance: float
     band: str
     engaged: int
     ignored: int
@@ -95,53 +122,65 @@ class Person:
 
     @property
     def score(self) -> float:
-        return 100 * self.E / (self.N + 1)
+        return 100 * self.chance
 
 
-def judge(person: int, events: list[E], half_life: int, window: int, since: int = -(2**62)) -> Person:
-    """Score and band of one person as of NOW."""
+def judge(person: int, events: list[E], window: int, settled: int, since: int = -(2**62)) -> Person:
+    """Counts, chance and band of one person as of NOW."""
     found, acts = messages_of(person, events)
     past = [a for a in acts if a[0] <= NOW and a[3] != MACHINE]
     last = max((a[0] for a in past), default=None)
-    e = n = 0.0
-    answered = fresh = ignored = in_window = machine_in_window = 0
+    answered = fresh = ignored = in_window = machine_in_window = blind = 0
     first_delivered = None
-    for m in found.values():
-        if m.first > NOW or (m.failed is not None and m.failed <= NOW):
-            continue
+    there = [(number, m) for number, m in found.items() if m.first <= NOW and (m.failed is None or m.failed > NOW)]
+    there.sort(key=lambda x: (x[1].first, x[0]))
+    loose = set()
+    for at, kind, message, _ in past:
+        if kind in (Kind.BOOKED, Kind.REPLIED) and message == 0:
+            loose.update([number for number, m in there if m.first <= at][-1:])
+    reading, clicking = [], []  # of the messages that count, whether they were engaged with, and clicked
+    for number, m in there:
         people = [a for a in m.acts if a[0] <= NOW and a[2] != MACHINE]
-        reacted = any(a[1] != Kind.OPENED for a in people)
-        value = 1.0 if reacted else 0.7 if people else 0.0
-        weight = 2 ** (-(NOW - m.first) / (DAY * half_life))
-        e, n = e + weight * value, n + weight
-        answered += bool(people)
-        fresh += bool(people) and m.first > since
+        machine = any(a[2] == MACHINE and a[0] <= NOW and a[1] in (Kind.OPENED, Kind.CLICKED) for a in m.acts)
+        reacted = number in loose or any(a[1] != Kind.OPENED for a in people)
+        engaged = reacted or bool(people)
+        answered += engaged
         if m.first > max(last if last is not None else -(2**62), since):
             ignored += 1
-        if m.first > since:
-            first_delivered = m.first if first_delivered is None else min(first_delivered, m.first)
         if m.first > NOW - window * DAY:
             in_window += 1
-            looked = (Kind.OPENED, Kind.CLICKED)
-            machine_in_window += any(a[2] == MACHINE and a[0] <= NOW and a[1] in looked for a in m.acts)
-    for at, kind, message, _ in past:
-        if kind == Kind.BOOKED and message == 0:
-            weight = 2 ** (-(NOW - at) / (DAY * half_life))
-            e, n = e + weight, n + weight
+            machine_in_window += machine
+            seen = [a[0] for a in people if a[1] in (Kind.OPENED, Kind.CLICKED)]
+            clicks = [a[0] for a in people if a[1] == Kind.CLICKED]
+            blind += machine and (not seen or (bool(clicks) and min(seen) >= min(clicks)))
+        if m.first <= since:
+            continue
+        fresh += engaged
+        first_delivered = m.first if first_delivered is None else min(first_delivered, m.first)
+        old = m.first <= NOW - settled
+        if engaged or (old and not machine):
+            reading.append(engaged)
+        if reacted or old:
+            clicking.append(reacted)
     valid = last if last is not None and last > since else None
     quiet = valid is None or valid <= NOW - window * DAY
-    score = 100 * e / (n + 1)
-    young = ignored < 5 or first_delivered is None or first_delivered > NOW - window * DAY // 2
+    masked = quiet and machine_in_window * 2 >= in_window and machine_in_window >= 3
+    hidden = blind * 2 >= in_window and blind >= 3
+    counting = (clicking if hidden else reading)[-150:]
+    t = max((i + 1 for i, yes in enumerate(counting) if yes), default=0)
+    counted = (sum(counting), t, len(counting))
+    active, likely = chance(*counted, CLICKS if hidden else (ALPHA, BETA, GAMMA, DELTA))
+    young = ignored < 5 or first_delivered is None or first_delivered > NOW - window * DAY
     if valid is None and young:
         band = "Unproven"
-    elif quiet and machine_in_window * 2 >= in_window and machine_in_window >= 3:
+    elif masked:
         band = "Masked"
     elif valid is None or (quiet and ignored >= 5):
         band = "Inactive"
     elif valid <= NOW - window * DAY // 2:
         band = "Fading"
-    elif score >= 30 and fresh >= 3:
+    elif 100 * likely >= 40 and fresh >= 3:
         band = "Strong"
     else:
-        band = "Steady" if score >= 8 else "Fading"
-    return Person(e, n, band, answered, ignored, last)
+        band = "Steady" if 100 * likely >= 12 else "Fading"
+    return Person(counted, active, likely, band, answered, ignored, last)

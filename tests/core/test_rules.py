@@ -10,8 +10,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from openmeadow.core.arrays import FAR, I32, I64, NEVER, Mask
+from openmeadow.core.engagement.bands import BANDS, Cadence
 from openmeadow.core.engagement.bot_detection import MACHINE
-from openmeadow.core.engagement.score import BANDS, Cadence, score
+from openmeadow.core.engagement.score import Basis, score
 from openmeadow.core.errors import RuleMistake
 from openmeadow.core.events import Kind
 from openmeadow.core.moments import DAY
@@ -81,7 +82,7 @@ SOFT = [(0, NOW - 50 * DAY), (0, NOW - 20 * DAY), (2, NOW - 300 * DAY)]
 
 def view_of(events: list[E]) -> t.View:
     c = columns(events)
-    scores = score(c, NOW, Cadence(7, 60, 90))
+    scores = score(c, NOW, Basis(Cadence(7, 90)))
     return t.View(c, Streams(c), lambda: scores, Known(), np.ones(PEOPLE, bool), NOW)
 
 
@@ -101,6 +102,7 @@ leaves = st.one_of(
     st.builds(a.IgnoredInARow, bounds),
     st.builds(a.SoftBounced, bounds),
     st.builds(a.ScoreIs, st.builds(Bound, sides, st.sampled_from([8.0, 40.0]))),
+    st.builds(a.LikelyActive, st.builds(Bound, sides, st.sampled_from([90.0, 97.5]))),
     st.builds(a.Ignored, st.sampled_from([str(i) for i in range(1, 10)])),
     st.just(a.NeverEngaged()),
     st.builds(a.NotEngaged, spans),
@@ -166,7 +168,7 @@ def holds(rule: t.Rule, i: int, events: list[E]) -> bool:
             return not holds(part, i, events)
     found, acts = messages_of(i, events)
     acts = [act for act in acts if act[0] <= NOW]
-    person = judge(i, events, 60, 90)
+    person = judge(i, events, 90, 3 * DAY)
 
     def within(at: int, window: Span | None) -> bool:
         return at <= NOW and (window is None or at > NOW - window.seconds)
@@ -220,6 +222,8 @@ def holds(rule: t.Rule, i: int, events: list[E]) -> bool:
             return meets(person.ignored, rule)
         case a.ScoreIs():
             return meets(person.score, rule)
+        case a.LikelyActive():
+            return meets(100 * person.active, rule)
         case a.Ignored(name):
             m = found.get(int(name))
             return bool(

@@ -8,16 +8,21 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from openmeadow.core.arrays import FAR, NEVER
-from openmeadow.core.columns import splice
+from openmeadow.core.columns import build, splice
+from openmeadow.core.engagement.bands import BANDS, Cadence, cadence
 from openmeadow.core.engagement.bot_detection import BY_OF_REASON, WORDS, reasons
-from openmeadow.core.engagement.score import BANDS, Cadence, bring_forward, cadence, score, subset, terms
+from openmeadow.core.engagement.explanation import explain
+from openmeadow.core.engagement.score import OF_PEOPLE, Basis, bring_forward, score
+from openmeadow.core.engagement.subset import subset
 from openmeadow.core.events import Kind
 from openmeadow.core.moments import DAY
 from tests.core.slow import by_of, judge
 from tests.making import LINKS, NOW, PEOPLE, E, columns, everybody, histories, raw
 
 S, D, O, C, B, K = Kind.SENT, Kind.DELIVERED, Kind.OPENED, Kind.CLICKED, Kind.BOUNCED, Kind.BOOKED
-PACE = Cadence(7, 60, 90)
+SETTLED = 3 * DAY
+PACE = Cadence(7, 90, SETTLED)
+BASIS = Basis(PACE)
 
 
 @pytest.mark.parametrize(
@@ -45,19 +50,22 @@ def test_who(why: str, events: list[E], expected: str) -> None:
 
 
 @settings(max_examples=150, deadline=None)
-@given(histories())
-def test_score_and_band_equal_the_obvious_computation(events: list[E]) -> None:
-    c = columns(events)
-    s = score(c, NOW, PACE)
+@given(histories(), st.dictionaries(st.integers(0, PEOPLE - 1), st.integers(0, 300).map(lambda d: NOW - d * DAY)))
+def test_score_and_band_equal_the_obvious_computation(events: list[E], since: dict[int, int]) -> None:
+    c = columns(events, since=since)
+    s = score(c, NOW, BASIS)
     by = BY_OF_REASON[reasons(raw(events), LINKS)]
     assert [int(b) for b in by] == [by_of(e, events) for e in events]
     for p in range(PEOPLE):
-        slow = judge(p, events, 60, 90)
-        assert s.E[p] == pytest.approx(slow.E, abs=1e-9)
-        assert s.N[p] == pytest.approx(slow.N, abs=1e-9)
+        slow = judge(p, events, 90, SETTLED, since.get(p, -(2**62)))
+        assert (int(s.x[p]), int(s.t[p]), int(s.n[p])) == slow.counted
+        assert (s.active[p], s.chance[p]) == (pytest.approx(slow.active), pytest.approx(slow.chance))
         assert (int(s.engaged[p]), int(s.ignored[p])) == (slow.engaged, slow.ignored)
         assert int(s.last_engaged[p]) == (NEVER if slow.last is None else slow.last)
         assert BANDS[s.band[p]] == slow.band
+        told = explain(c, p, s, hidden=bool(s.hidden[p]))
+        assert (told.engaged, told.last, told.counted) == slow.counted and told.chance == pytest.approx(slow.chance)
+        assert told.if_ignored <= told.chance <= told.if_engaged
 
 
 @settings(max_examples=80, deadline=None)
@@ -73,25 +81,20 @@ def test_bringing_forward_equals_scoring_anew(events: list[E], later: int, held:
     for table in ("rows", "acts"):
         for name, values in vars(getattr(whole, table)).items():
             assert np.array_equal(getattr(getattr(new, table), name), values), name
-    forward = bring_forward(score(old, NOW), new, touched, NOW + later)
-    full = score(whole, NOW + later)
-    np.testing.assert_allclose(forward.E, full.E, atol=1e-9)
-    np.testing.assert_allclose(forward.N, full.N, atol=1e-9)
-    for name in ("band", "engaged", "ignored", "last_engaged", "first_delivered", "machine_in_window"):
+    forward = bring_forward(score(old, NOW, BASIS), new, touched, NOW + later, BASIS)
+    full = score(whole, NOW + later, BASIS)
+    for name in OF_PEOPLE:
         assert np.array_equal(getattr(forward, name), getattr(full, name)), name
 
 
 @given(histories())
 @settings(max_examples=40, deadline=None)
-def test_terms_add_up_and_a_subset_scores_alike(events: list[E]) -> None:
+def test_a_subset_scores_alike(events: list[E]) -> None:
     c = columns(events)
-    s = score(c, NOW, PACE)
+    s = score(c, NOW, BASIS)
     for p in range(PEOPLE):
-        found = terms(c, p, NOW, PACE)
-        assert sum(t.weight for t in found) == pytest.approx(s.N[p])
-        assert sum(t.weight * t.value for t in found) == pytest.approx(s.E[p])
-        alone = score(subset(c, np.array([p])), NOW, PACE)
-        assert (alone.E[0], alone.band[0]) == (pytest.approx(s.E[p]), s.band[p])
+        alone = score(subset(c, np.array([p])), NOW, BASIS)
+        assert (alone.chance[0], alone.band[0]) == (s.chance[p], s.band[p])
 
 
 def weekly(person: int, weeks: int, *, opened: range = range(0), by: str = "person") -> list[E]:
@@ -109,33 +112,47 @@ def weekly(person: int, weeks: int, *, opened: range = range(0), by: str = "pers
         ([], None, "Unproven"),
         (weekly(0, 4), None, "Unproven"),  # four ignored are too few
         (weekly(0, 6), None, "Unproven"),  # six, but the first only 37 days ago
-        (weekly(0, 9), None, "Inactive"),  # nine over 58 days
+        (weekly(0, 9), None, "Unproven"),  # nine, but the first only 58 days ago
+        (weekly(0, 14), None, "Inactive"),  # fourteen over 93 days
         (weekly(0, 9, opened=range(9)), None, "Strong"),
         (weekly(0, 9, opened=range(2, 4)), None, "Steady"),
+        (weekly(0, 9, opened=range(2)), None, "Steady"),  # two engaged messages are too few to be Strong
         (weekly(0, 9, opened=range(8, 9)), None, "Fading"),  # last answer 57 days ago
-        (weekly(0, 9, opened=range(9), by="machine"), None, "Masked"),
-        (weekly(0, 9, opened=range(2), by="machine"), None, "Inactive"),  # two machine opens say nothing
+        (weekly(0, 14, opened=range(14), by="machine"), None, "Masked"),
+        (weekly(0, 14, opened=range(2), by="machine"), None, "Inactive"),  # two machine opens say nothing
         (weekly(0, 9, opened=range(9)), NOW - DAY, "Unproven"),  # rejoined yesterday: starts again
         ([E(0, K, DAY, message=0)], None, "Steady"),  # a booking by telephone is an answer
     ],
 )
 def test_bands_by_hand(events: list[E], since: int | None, band: str) -> None:
     c = columns(events, 1, since={0: since} if since else None)
-    assert BANDS[score(c, NOW, PACE).band[0]] == band
+    assert BANDS[score(c, NOW, BASIS).band[0]] == band
 
 
 def test_cadence() -> None:
-    assert cadence(columns([]), NOW) == Cadence(7, 60, 90)
+    assert cadence(columns([]), NOW) == Cadence(7, 90, 3 * DAY)
     monthly = [E(0, S, d * DAY, message=m) for m, d in ((1, 5), (2, 35), (3, 65))]
-    assert cadence(columns(monthly), NOW) == Cadence(30, 120, 270)
+    assert cadence(columns(monthly), NOW) == Cadence(30, 270, 3 * DAY)
     old = [E(0, S, 400 * DAY, message=1), E(0, S, 399 * DAY, message=2)]
     assert cadence(columns(old), NOW).gap == 7, "pairs older than a year do not count"
+    quick = [e for p in range(100) for e in (E(p, S, 30 * DAY), E(p, O, 30 * DAY - 3600 * (1 + p // 90)))]
+    assert cadence(columns(quick, 100), NOW).settled == 2 * 3600, "95 of 100 within two hours"
+
+
+def test_the_latest_messages_alone_count() -> None:
+    """Of 160 messages the first ten, engaged with, drop out."""
+    sent = [E(0, S, (w + 4) * DAY, 1 + w) for w in range(160)]
+    opened = [E(0, O, (w + 4) * DAY - 900, 1 + w) for w in range(149, 160)]
+    many = build(everybody(1), raw(sent + opened), np.full(200, 3, np.int32))
+    s = score(many, NOW, BASIS)
+    assert (s.x[0], s.t[0], s.n[0]) == (1, 1, 150) and s.engaged[0] == 11
 
 
 def test_a_message_is_delivered_while_any_pass_is() -> None:
     c = columns([E(0, S, 9 * DAY), E(0, B, 8 * DAY), E(0, S, 7 * DAY), E(1, S, 9 * DAY), E(1, B, 8 * DAY)], 2)
     assert [int(f) for f in c.rows.failed_at] == [int(FAR), NOW - 8 * DAY]
-    assert score(c, NOW - 8 * DAY - 1).N[1] > 0, "what fails later was delivered until then"
+    before = score(c, NOW - 8 * DAY - 1, Basis(Cadence(7, 90, 60)))
+    assert before.n[1] == 1 and score(c, NOW, BASIS).n[1] == 0, "what fails later was delivered until then"
 
 
 def test_bookings_belong_to_the_last_click_then_the_last_open() -> None:

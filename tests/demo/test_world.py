@@ -11,7 +11,8 @@ import pytest
 
 from openmeadow.core.authentication.questions import Question
 from openmeadow.core.columns import MACHINE
-from openmeadow.core.engagement.score import BANDS, last_engaged
+from openmeadow.core.engagement.bands import BANDS
+from openmeadow.core.engagement.score import last_engaged
 from openmeadow.core.moments import DAY
 from openmeadow.demo import build, sequence
 from openmeadow.demo.mail_world.dns_server import DnsServer
@@ -155,7 +156,7 @@ def test_the_score_ranks_by_the_true_chance(made: Workspace) -> None:
     )
     chance = chance_to_open(h, build.NOW)[order]
     truth = np.random.default_rng(5).random(PEOPLE) < 1 - (1 - chance) ** 3
-    judged = (view.scores.band < 4) & (view.scores.N > 0)
+    judged = (view.scores.band < 4) & (view.scores.n > 0)
     last = last_engaged(view.columns, build.NOW).astype(np.float64)
     ours = auc(view.scores.score[judged], truth[judged])
     recency = auc(last[judged] + np.arange(int(judged.sum())) * 1e-6, truth[judged])

@@ -301,7 +301,7 @@ def test_a_past_view_from_the_present_columns_is_the_same(full: Workspace) -> No
     for ago in (5, 15, 25, 35):
         near, far = full.view(NOW - ago * DAY, nearly=True), full.view(NOW - ago * DAY)
         assert near.scores.band.tolist() == far.scores.band.tolist()
-        assert pytest.approx(far.scores.E) == near.scores.E
+        assert pytest.approx(far.scores.chance) == near.scores.chance
 
 
 def test_replays_are_kept_while_nothing_changes(full: Workspace) -> None:

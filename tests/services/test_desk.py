@@ -37,7 +37,7 @@ def told(workspace: Workspace) -> object:
             strict=True,
         )
     )
-    return s.band.tolist(), s.ignored.tolist(), s.last_engaged.tolist(), np.round(s.E, 9).tolist(), counts, troubles
+    return s.band.tolist(), s.ignored.tolist(), s.last_engaged.tolist(), np.round(s.chance, 9).tolist(), counts, troubles
 
 
 @pytest.mark.parametrize("seed", range(6))

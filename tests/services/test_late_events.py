@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 from openmeadow.core.columns import Acts, Rows
-from openmeadow.core.engagement.score import Scores
+from openmeadow.core.engagement.score import OF_PEOPLE
 from openmeadow.core.imports.dates import rfc3339
 from openmeadow.core.moments import DAY, HOUR
 from openmeadow.core.rules.late_view import LateView
@@ -84,9 +84,8 @@ def the_same(late: Workspace, folder: Path) -> None:
             rule = parse(text)
             assert (mine.mask(rule) == theirs.mask(rule)).all(), text
         assert (mine.last_engaged == theirs.last_engaged).all()
-        for f in fields(Scores):
-            if f.name not in ("now", "cadence"):
-                assert np.allclose(getattr(mine.scores, f.name), getattr(theirs.scores, f.name)), f.name
+        for name in OF_PEOPLE:
+            assert np.allclose(getattr(mine.scores, name), getattr(theirs.scores, name)), name
         for message in range(1, MESSAGES + 1):
             for name, kind in (("rows_of", Rows), ("acts_of", Acts)):
                 a, b = getattr(mine, name)(message), getattr(theirs, name)(message)

@@ -279,7 +279,7 @@ def test_which_batches_are_due(folder: Path) -> None:
                             batch = batch_table.add_batch(db, q, 1, NOW - 60 if late else NOW + 60, 1)
                             batch_table.set_batch(db, batch, b)
                             state = "queued" if waits else "sent"
-                            deliveries.add_deliveries(db, [(q, batch, 1, 0, 0, state, None)])
+                            deliveries.add_deliveries(db, [(q, batch, 1, 0, 0, state, None, None)])
                             names[batch] = what
             due = {names[r.id] for r in batch_table.due_batches(db, NOW)}
         running = {

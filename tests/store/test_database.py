@@ -106,7 +106,9 @@ def test_today_counts_what_needs_somebody(workspace: Workspace) -> None:
         id = campaigns.add(db, "Held one", 1, NOW)
         campaigns.update(db, id, {"state": "paused"})
         batch = batch_table.add_batch(db, batch_table.add_pass(db, id, "first"), 1, NOW + 60, 2)
-        deliveries.add_deliveries(db, [(1, batch, 1, 0, 0, "unconfirmed", None), (1, batch, 2, 0, 0, "queued", None)])
+        deliveries.add_deliveries(
+            db, [(1, batch, 1, 0, 0, "unconfirmed", None, None), (1, batch, 2, 0, 0, "queued", None, None)]
+        )
         events.put_aside(db, [("x@x.example", "[1]", None)])
         with pytest.raises(ValueError, match="no such columns"):
             campaigns.update(db, id, {"shoe": 1})
@@ -189,7 +191,7 @@ def test_hot_statements_go_through_no_large_table(workspace: Workspace, analysed
             id = campaigns.add(db, f"One {kind}", 1, NOW)
             of = batch_table.add_pass(db, id, kind)
             batch = batch_table.add_batch(db, of, 1, NOW + 60, 389)
-            deliveries.add_deliveries(db, [(of, batch, i, 0, 0, "waiting", None) for i in range(1, 390)])
+            deliveries.add_deliveries(db, [(of, batch, i, 0, 0, "waiting", None, None) for i in range(1, 390)])
     if analysed:
         workspace.store.analyse()
     wrong = []

@@ -20,6 +20,7 @@ export const keys = {
   mapRule: (columns: unknown, rows: unknown) => ["subscribers", "map-rule", columns, rows],
   replay: (months: number) => ["subscribers", "replay", months],
   sources: () => ["subscribers", "sources"],
+  scoreCheck: () => ["subscribers", "score-check"],
   machineActivity: () => ["subscribers", "machine-activity"],
   addresses: () => ["subscribers", "addresses"],
   addressCost: (rule: string, hosts: boolean) => ["subscribers", "address-cost", rule, hosts],

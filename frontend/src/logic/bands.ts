@@ -20,13 +20,14 @@ export const BAND_MEANS = [
   "opens hidden by a proxy",
 ];
 
-/** The thresholds of each band, for an inactivity window in days; the first that fits from Unproven on decides. */
-export const bandRules = (window: number): string[] => [
-  "score of 30 or more, engaged with at least 3 messages",
-  "score of 8 or more",
-  `score below 8, or not engaged for ${window / 2} days`,
+/** The thresholds of each band, for an inactivity window in days and the scores from which somebody is Strong and
+ * Steady; the first that fits from Unproven on decides. */
+export const bandRules = (window: number, strong: number, steady: number): string[] => [
+  `score of ${strong} or more, engaged with at least 3 messages`,
+  `score of ${steady} or more`,
+  `score below ${steady}, or not engaged for ${window / 2} days`,
   `5 or more ignored in a row and not engaged for ${window} days, or never engaged`,
-  `never engaged, with fewer than 5 ignored or less than ${window / 2} days of messages`,
+  `never engaged, with fewer than 5 ignored or less than ${window} days of messages`,
   `not engaged for ${window} days, while machines opened at least half (3 or more)`,
 ];
 

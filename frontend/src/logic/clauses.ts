@@ -122,6 +122,7 @@ export const SHAPES: Shape[] = [
     parts: ["band is", { key: "bands", kind: "several", of: BANDS, fresh: ["Strong", "Steady"] }],
   },
   { clause: "score", label: "score", group: "Engagement", parts: ["score", bound(40)] },
+  { clause: "likely active", label: "likely active", group: "Engagement", parts: ["likely active", bound(80), "%"] },
   { clause: "joined", label: "joined", group: "People", parts: ["joined", ...ago("less", 21)] },
   named("source", "source", "People", "source", "source is"),
   named("in list", "in a list", "People", "list"),

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from openmeadow.core.arrays import NEVER, Mask
-from openmeadow.core.engagement.score import INACTIVE, MASKED
+from openmeadow.core.engagement.bands import INACTIVE, MASKED
 from openmeadow.core.errors import Refused
 from openmeadow.core.events import Kind
 from openmeadow.core.moments import DAY

@@ -1,53 +1,54 @@
-"""Engagement: the score and the six bands.
-
-For delivered messages i of age a_i days: w_i = 2^(-a_i/H), v_i = 1 clicked, replied or booked, 0.7 opened,
-0 otherwise; E = sum(w v), N = sum(w), score = 100 E / (N + 1). A booking that belongs to no message adds w
-to both. E and N fade by the same factor, so they can be brought forward (``bring_forward``).
-"""
+"""Everybody's score, 100 times the chance that they engage with the next message, and their band."""
 
 from __future__ import annotations
 
 import itertools
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from functools import cached_property, partial
+from typing import Any
 
 import numpy as np
 
 from openmeadow.core.arrays import F64, FAR, I8, I32, I64, NEVER, Array, Mask
 from openmeadow.core.columns import Columns
+from openmeadow.core.engagement.bands import Cadence, Limits, Standing, bands, cadence
 from openmeadow.core.engagement.bot_detection import MACHINE
-from openmeadow.core.events import Kind
+from openmeadow.core.engagement.chance_models import ChanceModels
+from openmeadow.core.engagement.counted import Counts, counts, engaged_by_itself, hidden, marks
+from openmeadow.core.engagement.subset import subset
 from openmeadow.core.moments import DAY
 
-BANDS = ("Strong", "Steady", "Fading", "Inactive", "Unproven", "Masked")
-STRONG, STEADY, FADING, INACTIVE, UNPROVEN, MASKED = range(6)
-WINDOWS = (90, 120, 180, 270, 365, 540)
-CLICKED_VALUE, OPENED_VALUE = 1.0, 0.7
 CHUNK = 1 << 17
 THREADS = 2
+DEFAULT = ChanceModels()
+USUAL_LIMITS = Limits()
 
 
 @dataclass(frozen=True)
-class Cadence:
-    """``gap``, ``half_life`` and ``window`` in days."""
+class Basis:
+    """What scores are worked out with."""
 
-    gap: int
-    half_life: int
-    window: int
+    cadence: Cadence
+    models: ChanceModels = DEFAULT
+    limits: Limits = USUAL_LIMITS
 
 
 @dataclass(frozen=True)
 class Scores:
-    """One entry a subscriber, as of ``now``. ``last_engaged`` and ``first_delivered`` are NEVER and FAR
-    where there is none; ``ignored`` counts delivered messages first sent after the last engagement.
-    ``*_in_window`` count messages first sent within the inactive window."""
+    """One entry a subscriber, as of ``now``. ``x``, ``t`` and ``n`` are what counts (``counted``), of clicks for those
+    whose reading is hidden. ``last_engaged`` and ``first_delivered`` are NEVER and FAR where there is none; ``engaged``
+    counts messages of all time, ``fresh_engaged`` those since they rejoined, ``ignored`` delivered messages first sent
+    after the last engagement; ``*_in_window`` count messages first sent within the inactive window."""
 
     now: int
-    cadence: Cadence
-    E: F64
-    N: F64
+    basis: Basis
+    x: I32
+    t: I32
+    n: I32
+    active: F64
+    chance: F64
     engaged: I32
     fresh_engaged: I32
     ignored: I32
@@ -55,25 +56,37 @@ class Scores:
     first_delivered: I64
     delivered_in_window: I32
     machine_in_window: I32
+    blind_in_window: I32
     band: I8
+
+    @property
+    def cadence(self) -> Cadence:
+        """The workspace's rhythm that they were worked out with."""
+        return self.basis.cadence
 
     @cached_property
     def score(self) -> F64:
         """Everybody's score, 0 to 100."""
-        return 100.0 * self.E / (self.N + 1.0)
+        return 100.0 * self.chance
+
+    @property
+    def hidden(self) -> Mask:
+        """Whose reading cannot be seen: their chance is one to click."""
+        return hidden(self.blind_in_window, self.delivered_in_window)
+
+    def with_people(self, at: I64, part: Scores, count: int) -> Scores:
+        """These of ``count`` people, with those of the people at the places ``at`` from ``part``."""
+        merged: dict[str, Any] = {}
+        for name in OF_PEOPLE:
+            before = getattr(self, name)
+            values = np.zeros(count, before.dtype)
+            values[: len(before)] = before
+            values[at] = getattr(part, name)
+            merged[name] = values
+        return replace(self, **merged)
 
 
-def cadence(columns: Columns, now: int, window: int = 0) -> Cadence:
-    """The workspace's own rhythm: median gap of consecutive first sends, half-life and inactive window. A ``window``
-    in days that was set stands instead of the one that is found."""
-    rows = columns.rows
-    later = rows.first_at[1:]
-    pair = (rows.person[1:] == rows.person[:-1]) & (later <= now) & (later > now - 365 * DAY)
-    gap = 7
-    if pair.any():
-        gap = max(1, int(np.floor(float(np.median((later - rows.first_at[:-1])[pair])) / DAY + 0.5)))
-    found = next((w for w in WINDOWS if w >= 8 * gap), WINDOWS[-1])
-    return Cadence(gap, max(60, 4 * gap), window or found)
+OF_PEOPLE = tuple(f.name for f in fields(Scores) if f.name not in ("now", "basis"))
 
 
 def last_engaged(columns: Columns, now: int) -> I64:
@@ -87,197 +100,104 @@ def last_engaged(columns: Columns, now: int) -> I64:
     return out
 
 
-def _sum(values: F64 | I64 | Mask, start: I64) -> F64:
-    """Sums over consecutive slices given by offsets; 0 for empty ones."""
-    total = np.zeros(len(values) + 1, np.float64)
+def _sum(values: Mask, start: I64) -> I32:
+    """Counts over consecutive slices given by offsets; 0 for empty ones."""
+    total = np.zeros(len(values) + 1, np.int32)
     np.cumsum(values, out=total[1:])
     return np.asarray(total[start[1:]] - total[start[:-1]])
 
 
-def _segment_sums(values: F64, start: I64) -> F64:
-    """Like ``_sum`` but added slice by slice, so that no rounding of one person reaches another."""
-    out = np.zeros(len(start) - 1)
-    full = start[1:] > start[:-1]
-    if full.any():
-        out[full] = np.add.reduceat(values, start[:-1][full])
-    return out
-
-
-def _fold(columns: Columns, last: I64, now: int, pace: Cadence, people: slice) -> dict[str, Array]:
-    """The sums of one run of people, rows taken by slices so that they stay in the processor's cache."""
+def _fold(columns: Columns, last: I64, loose: I64, now: int, pace: Cadence, people: slice) -> dict[str, Array]:
+    """The counts of one run of people, rows taken by slices so that they stay in the processor's cache."""
     start = columns.start[people.start : people.stop + 1]
     a, b = int(start[0]), int(start[-1])
-    rows, local = columns.rows, start - a
-    owner = rows.person[a:b] - people.start
-    first = rows.first_at[a:b]
-    delivered = (first <= now) & (rows.failed_at[a:b] > now)
-    reacted = (rows.reacted_at[a:b] <= now) & delivered
-    opened = (rows.opened_at[a:b] <= now) & delivered
-    weight = np.exp2((first - now) * (1.0 / (DAY * pace.half_life)))
-    weight *= delivered
-    value = np.where(reacted, CLICKED_VALUE, OPENED_VALUE * opened)
-    engaged = reacted | opened
-    since = columns.people.since[people]
+    local, since = start - a, columns.people.since[people]
+    owner = columns.rows.person[a:b] - people.start
+    first = columns.rows.first_at[a:b]
+    found = marks(columns, now, pace.settled, loose, a, b, since, owner)
+    delivered, edge = found.delivered, now - pace.window * DAY
     barrier = np.maximum(last[people], since)
-    fresh = engaged
-    if (since > NEVER).any():
-        fresh = engaged & (first > since[owner])
-    in_window = delivered & (first > now - pace.window * DAY)
-    candidate = np.where(delivered & (first > since[owner]) if (since > NEVER).any() else delivered, first, FAR)
+    in_window = delivered & (first > edge)
     earliest = np.full(people.stop - people.start, FAR, np.int64)
     full = local[1:] > local[:-1]
     if full.any():
+        candidate = np.where(delivered & found.fresh, first, FAR)
         earliest[full] = np.minimum.reduceat(candidate, local[:-1][full])
+    window, blind = _sum(in_window, local), _sum(in_window & found.blind, local)
+    counted, unseen = counts(*found.reading(), local), hidden(blind, window)
+    if unseen.any():
+        of = unseen[owner]
+        clicked, passed = found.clicking()
+        counted = counted.but(unseen, counts(clicked & of, passed & of, local))
     return {
-        "E": _segment_sums(weight * value, local),
-        "N": _segment_sums(weight, local),
-        "engaged": _sum(engaged, local).astype(np.int32),
-        "fresh_engaged": _sum(fresh, local).astype(np.int32),
-        "ignored": _sum(delivered & (first > barrier[owner]), local).astype(np.int32),
+        "x": counted.x,
+        "t": counted.t,
+        "n": counted.n,
+        "engaged": _sum(found.engaged, local),
+        "fresh_engaged": _sum(found.engaged & found.fresh, local),
+        "ignored": _sum(delivered & (first > barrier[owner]), local),
         "first_delivered": earliest,
-        "delivered_in_window": _sum(in_window, local).astype(np.int32),
-        "machine_in_window": _sum(in_window & (rows.machine_at[a:b] <= now), local).astype(np.int32),
+        "delivered_in_window": window,
+        "machine_in_window": _sum(in_window & found.machine, local),
+        "blind_in_window": blind,
     }
 
 
-def _loose_bookings(columns: Columns, now: int, half_life: int) -> F64:
-    """The weight of each person's bookings that belong to no message."""
-    acts = columns.acts
-    loose = (acts.kind == Kind.BOOKED) & (acts.message == 0) & (acts.at <= now)
-    weight = np.exp2((acts.at[loose] - now) / (DAY * half_life))
-    return np.bincount(acts.person[loose], weight, minlength=len(columns.people)).astype(np.float64)
-
-
-def bands(s: Scores, since: I64) -> I8:
-    """The first band that matches, in this order."""
-    now, window = s.now, s.cadence.window * DAY
-    last = np.where(s.last_engaged > since, s.last_engaged, NEVER)
-    never = last == NEVER
-    young = (s.ignored < 5) | (s.first_delivered > now - window // 2)
-    quiet = last <= now - window
-    masked = quiet & (s.machine_in_window * 2 >= s.delivered_in_window) & (s.machine_in_window >= 3)
-    score = s.score
-    band: I8 = np.select(
-        [
-            never & young,
-            masked,
-            never | (quiet & (s.ignored >= 5)),
-            last <= now - window // 2,
-            (score >= 30) & (s.fresh_engaged >= 3),
-            score >= 8,
-        ],
-        [UNPROVEN, MASKED, INACTIVE, FADING, STRONG, STEADY],
-        FADING,
-    ).astype(np.int8)
-    return band
-
-
-def score(columns: Columns, now: int, pace: Cadence | None = None) -> Scores:
+def score(columns: Columns, now: int, basis: Basis | None = None) -> Scores:
     """Everybody's score and band as of ``now`` (UTC seconds)."""
-    pace = pace or cadence(columns, now)
+    basis = basis or Basis(cadence(columns, now))
     count = len(columns.people)
-    last = last_engaged(columns, now)
+    last, loose = last_engaged(columns, now), engaged_by_itself(columns, now)
     edges = np.unique(
         np.concatenate((np.searchsorted(columns.start, np.arange(0, len(columns.rows), CHUNK)), [0, count]))
     ).clip(0, count)
     pieces = [slice(int(a), int(b)) for a, b in itertools.pairwise(edges)]
-    work: Callable[[slice], dict[str, Array]] = partial(_fold, columns, last, now, pace)
+    work: Callable[[slice], dict[str, Array]] = partial(_fold, columns, last, loose, now, basis.cadence)
     with ThreadPoolExecutor(THREADS) as pool:
         parts = list(pool.map(work, pieces)) if count else [work(slice(0, 0))]
     whole = {name: np.concatenate([p[name] for p in parts]) for name in parts[0]}
-    loose = _loose_bookings(columns, now, pace.half_life)
-    whole["E"] = whole["E"] + loose
-    whole["N"] = whole["N"] + loose
-    return _banded(
-        Scores(now=now, cadence=pace, last_engaged=last, band=np.zeros(count, np.int8), **whole), columns.people.since
+    nothing = np.zeros(count)
+    bare = Scores(
+        now=now, basis=basis, last_engaged=last, active=nothing, chance=nothing, band=np.zeros(count, np.int8), **whole
     )
+    return _judged(bare, columns)
 
 
-def _banded(s: Scores, since: I64) -> Scores:
-    return Scores(**{f.name: getattr(s, f.name) for f in fields(s) if f.name != "band"}, band=bands(s, since))
+def _judged(s: Scores, columns: Columns) -> Scores:
+    """The same counts with their chances and bands as of ``s.now``."""
+    people = columns.people
+    standing = Standing(
+        s.now,
+        s.cadence.window,
+        np.where(s.last_engaged > people.since, s.last_engaged, NEVER),
+        s.ignored,
+        s.fresh_engaged,
+        s.first_delivered,
+        s.delivered_in_window,
+        s.machine_in_window,
+    )
+    active, chance = s.basis.models.of(Counts(s.x, s.t, s.n), people.source, s.hidden)
+    return replace(s, active=active, chance=chance, band=bands(standing, 100.0 * chance, s.basis.limits))
 
 
-def bring_forward(old: Scores, columns: Columns, touched: I64, now: int, window: int = 0) -> Scores:
-    """``old`` scores at a later ``now``: the untouched fade by one factor, the touched are summed anew.
+def bring_forward(old: Scores, columns: Columns, touched: I64, now: int, basis: Basis) -> Scores:
+    """``old`` scores at a later ``now``: only people with news are counted anew, with those of whose messages one has
+    left the window or settled since.
 
-    ``columns`` already holds what is new; ``touched`` are the row numbers of people with new events,
-    newcomers among them. The same as ``score`` to 1e-9 (property-tested).
+    ``columns`` already holds what is new; ``touched`` are the row numbers of people with new events, newcomers among
+    them. The same as ``score`` (property-tested).
     """
-    pace = cadence(columns, now, window)
-    if pace != old.cadence or now < old.now or len(touched) * 4 > len(columns.people):
-        return score(columns, now, pace)
-    count, known = len(columns.people), len(old.E)
+    if basis != old.basis or now < old.now or len(touched) * 4 > len(columns.people):
+        return score(columns, now, basis)
+    count, rows, pace = len(columns.people), columns.rows, basis.cadence
     stale = np.zeros(count, bool)
     stale[touched] = True
-    stale[known:] = True
-    leaving = columns.rows.first_at
-    edge_old, edge_new = old.now - pace.window * DAY, now - pace.window * DAY
-    stale[columns.rows.person[(leaving > edge_old) & (leaving <= edge_new)]] = True  # window counts change
-    entering = (leaving > old.now) & (leaving <= now)
-    stale[columns.rows.person[entering]] = True
+    stale[len(old.n) :] = True
+    for back in (pace.window * DAY, pace.settled, 0):
+        passed = (rows.first_at > old.now - back) & (rows.first_at <= now - back)
+        stale[rows.person[passed]] = True
     late = (columns.acts.at > old.now) & (columns.acts.at <= now)
     stale[columns.acts.person[late]] = True
     who = np.flatnonzero(stale)
-    part = score(subset(columns, who), now, pace)
-    fade = 2.0 ** ((old.now - now) / (DAY * pace.half_life))
-    merged = {}
-    for f in fields(Scores):
-        if f.name in ("now", "cadence", "band"):
-            continue
-        before = getattr(old, f.name)
-        now_values = np.zeros(count, before.dtype)
-        now_values[:known] = before * fade if f.name in ("E", "N") else before
-        now_values[who] = getattr(part, f.name)
-        merged[f.name] = now_values
-    return _banded(Scores(now=now, cadence=pace, band=np.zeros(count, np.int8), **merged), columns.people.since)
-
-
-def subset(columns: Columns, who: I64) -> Columns:
-    """The columns of some people only (row numbers ascending), renumbered from 0."""
-    from openmeadow.core.columns import Acts, People, Rows, starts
-
-    place = np.full(len(columns.people), -1, np.int32)
-    place[who] = np.arange(len(who), dtype=np.int32)
-
-    def cut(table: Rows | Acts) -> dict[str, Array]:
-        keep = place[table.person] >= 0
-        out = {f.name: getattr(table, f.name)[keep] for f in fields(table)}
-        out["person"] = place[out["person"]]
-        return out
-
-    people = People(**{f.name: getattr(columns.people, f.name)[who] for f in fields(People)})
-    rows = Rows(**cut(columns.rows))
-    return Columns(people, rows, Acts(**cut(columns.acts)), starts(rows.person, len(who)))
-
-
-@dataclass(frozen=True)
-class Term:
-    """One message in "why this score": weight and value as in the formula; ``message`` 0 for a loose booking."""
-
-    message: int
-    at: int
-    weight: float
-    value: float
-    what: str
-
-
-def terms(columns: Columns, person: int, now: int, pace: Cadence) -> list[Term]:
-    """The terms of one person's score, newest first; their sums are E and N."""
-    rows, out = columns.rows, []
-    for r in range(int(columns.start[person]), int(columns.start[person + 1])):
-        at = int(rows.first_at[r])
-        if at > now or rows.failed_at[r] <= now:
-            continue
-        weight = 2.0 ** ((at - now) / (DAY * pace.half_life))
-        if rows.reacted_at[r] <= now:
-            value, what = CLICKED_VALUE, "clicked"
-        elif rows.opened_at[r] <= now:
-            value, what = OPENED_VALUE, "opened"
-        else:
-            value, what = 0.0, "machine only" if rows.machine_at[r] <= now else "ignored"
-        out.append(Term(int(rows.message[r]), at, weight, value, what))
-    acts = columns.acts
-    mine = (acts.person == person) & (acts.kind == Kind.BOOKED) & (acts.message == 0) & (acts.at <= now)
-    for at in acts.at[mine].tolist():
-        out.append(Term(0, at, 2.0 ** ((at - now) / (DAY * pace.half_life)), 1.0, "booked"))
-    return sorted(out, key=lambda t: -t.at)
+    merged = old.with_people(who, score(subset(columns, who), now, basis), count)
+    return _judged(replace(merged, now=now), columns)

@@ -9,8 +9,8 @@ from typing import ClassVar
 import numpy as np
 
 from openmeadow.core.arrays import I64, NEVER, Figures, Mask
+from openmeadow.core.engagement.bands import BANDS
 from openmeadow.core.engagement.bot_detection import MACHINE
-from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.events import Kind
 from openmeadow.core.rules.conditions import Counted, OfMessages, Rule, View, quoted
 from openmeadow.core.rules.spans import Span
@@ -142,6 +142,19 @@ class ScoreIs(Counted):
 
     def counts(self, view: View) -> Figures:
         return view.scores.score
+
+
+class LikelyActive(Counted):
+    """How likely somebody is still active, in per cent."""
+
+    word = "likely active"
+    limits = (0, 100)
+
+    def text(self) -> str:
+        return f"{super().text()}%"
+
+    def counts(self, view: View) -> Figures:
+        return 100.0 * view.scores.active
 
 
 @dataclass(frozen=True)

@@ -26,6 +26,7 @@ any_of: term (_OR term)+
       | _JOINED AGO_SIDE span _AGO                           -> joined
       | _BAND _IS BAND_LIST                                  -> band
       | _SCORE bound                                         -> score
+      | _LIKELY _ACTIVE bound _PERCENT                       -> likely_active
       | _IN _LIST QUOTED                                     -> in_list
       | _HAS _LABEL QUOTED                                   -> has_label
       | _IN _SEGMENT QUOTED                                  -> in_segment
@@ -79,6 +80,9 @@ _JOINED: /joined\b/i
 _BAND: /band\b/i
 _IS: /is\b/i
 _SCORE: /score\b/i
+_LIKELY: /likely\b/i
+_ACTIVE: /active\b/i
+_PERCENT: "%"
 _IN: /in\b/i
 _LIST: /list\b/i
 _HAS: /has\b/i
@@ -144,6 +148,7 @@ NAMES = {
     "LPAR": "(",
     "RPAR": ")",
     "COMMA": "a comma",
+    "_PERCENT": "%",
     "$END": "the end of the rule",
 }
 

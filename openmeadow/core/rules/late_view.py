@@ -11,7 +11,7 @@ import numpy as np
 
 from openmeadow.core.arrays import I32, I64, Array, Mask
 from openmeadow.core.columns import Acts, Columns, People, Rows, starts
-from openmeadow.core.engagement.score import Scores, subset
+from openmeadow.core.engagement.subset import subset
 from openmeadow.core.rules.activity_index import Streams
 from openmeadow.core.rules.conditions import MOST_KEPT, Facts, Part, Rule, View
 
@@ -132,20 +132,6 @@ class LateView(View):
         if place < len(at) and at[place] == person:
             return small.columns, place
         return base.columns, person
-
-
-def patched(old: Scores, at: I64, part: Scores) -> Scores:
-    """Everybody's scores with those of some people, worked out of late, in their places."""
-    merged = {}
-    for f in fields(Scores):
-        if f.name in ("now", "cadence", "band"):
-            continue
-        values = getattr(old, f.name).copy()
-        values[at] = getattr(part, f.name)
-        merged[f.name] = values
-    band = old.band.copy()
-    band[at] = part.band
-    return Scores(now=old.now, cadence=old.cadence, band=band, **merged)
 
 
 def with_people(columns: Columns, people: People) -> Columns:

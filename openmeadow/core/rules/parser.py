@@ -10,7 +10,7 @@ from functools import cache
 from lark import Lark, Token, Transformer, UnexpectedCharacters, UnexpectedEOF, UnexpectedToken, v_args
 from lark.exceptions import LarkError
 
-from openmeadow.core.engagement.score import BANDS
+from openmeadow.core.engagement.bands import BANDS
 from openmeadow.core.errors import RuleMistake
 from openmeadow.core.rules import activity_clauses as a
 from openmeadow.core.rules import people_clauses as p
@@ -154,6 +154,7 @@ _MAKERS: dict[str, Maker] = {
     "soft_bounced": _counted(a.SoftBounced),
     "band": lambda at, words: a.BandIs(_several(words, BANDS), place=at),
     "score": _counted(a.ScoreIs),
+    "likely_active": _counted(a.LikelyActive),
     "rejoined": lambda at: a.Rejoined(place=at),
     "permitted": _named(p.Permitted),
     "in_list": _named(p.InList),

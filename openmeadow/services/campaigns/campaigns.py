@@ -199,13 +199,14 @@ def start(workspace: Workspace, row_id: CampaignId, who: str, *, external: bool 
         reason = next((words for words, n in chosen.exclusions if n < 0), "the segments are empty")
         raise Refused(f"No recipients: {reason.lower()}.")
     other = content.version(workspace.store.read(), row_id, ab_test.VERSIONS)
-    drawn, band = draw_schedule(workspace, row, chosen), chosen.view.scores.band[chosen.index]
+    drawn, scores = draw_schedule(workspace, row, chosen), chosen.view.scores
+    band, chance = scores.band[chosen.index], scores.chance[chosen.index]
     if not drawn.moments:
         raise Refused(f"It cannot start. {NO_ROOM}")
     subscriber = chosen.subscriber  # looked up once: it is as long as the campaign is large
     with workspace.store.roomy(), first_send.one_start(workspace):
         first_send.clear(workspace, row_id)
-        first = first_send.write(workspace, row_id, drawn, subscriber, band)
+        first = first_send.write(workspace, row_id, drawn, subscriber, band, chance)
         try:
             _started(workspace, row, p, chosen, drawn, other, first, who, external)
         except Refused:

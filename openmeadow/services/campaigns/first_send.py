@@ -9,7 +9,7 @@ from contextlib import contextmanager
 
 import numpy as np
 
-from openmeadow.core.arrays import I64, Array
+from openmeadow.core.arrays import F64, I64, Array
 from openmeadow.core.delivery.schedule import Schedule
 from openmeadow.core.errors import Refused
 from openmeadow.core.ids import CampaignId
@@ -43,8 +43,10 @@ def clear(workspace: Workspace, campaign: CampaignId) -> None:
         batch_table.remove(db, campaign)
 
 
-def write(workspace: Workspace, campaign: CampaignId, drawn: Schedule, subscriber: I64, band: Array) -> int:
-    """The batches and everybody's delivery, by ascending subscriber; the id of the send."""
+def write(workspace: Workspace, campaign: CampaignId, drawn: Schedule, subscriber: I64, band: Array, chance: F64) -> int:
+    """The batches and everybody's delivery, by ascending subscriber, with the band and the chance to engage that each
+    has now; the id of the send."""
+    parts = np.round(10_000 * chance).astype(np.int64)
     sizes = np.bincount(drawn.batch[drawn.batch >= 0], minlength=len(drawn.moments)).tolist()
     with workspace.store.atomic() as db:
         first = batch_table.add_pass(db, campaign, "first")
@@ -60,11 +62,11 @@ def write(workspace: Workspace, campaign: CampaignId, drawn: Schedule, subscribe
             deliveries.add_deliveries(
                 db,
                 (
-                    (first, batches[0], s, 0, b, DeliveryState.SKIPPED, WHY_NOT)
+                    (first, batches[0], s, 0, b, DeliveryState.SKIPPED, WHY_NOT, c)
                     if n < 0
-                    else (first, batches[n], s, 0, b, DeliveryState.QUEUED, None)
-                    for s, b, n in zip(
-                        subscriber[some].tolist(), band[some].tolist(), drawn.batch[some].tolist(), strict=True
+                    else (first, batches[n], s, 0, b, DeliveryState.QUEUED, None, c)
+                    for s, b, n, c in zip(
+                        *(a[some].tolist() for a in (subscriber, band, drawn.batch, parts)), strict=True
                     )
                 ),
             )

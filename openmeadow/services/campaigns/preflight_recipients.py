@@ -8,7 +8,7 @@ from datetime import UTC, datetime, timedelta
 import numpy as np
 
 from openmeadow.core.addresses.verdicts import VERDICTS
-from openmeadow.core.engagement.score import BANDS
+from openmeadow.core.engagement.bands import BANDS
 from openmeadow.core.errors import Refused
 from openmeadow.core.message.personalisation import undeclared, without_fallbacks
 from openmeadow.core.moments import DAY

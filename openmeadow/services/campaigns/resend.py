@@ -119,12 +119,14 @@ def draw(workspace: Workspace, row: Campaign, batch: Batch) -> None:
                     people[int(s)],
                     deliveries.SKIPPED if a < 0 else deliveries.QUEUED,
                     HOLDOUT if a < 0 else None,
+                    None,
                 )
                 for s, a in zip(subscribers, variant, strict=True)
             ),
         )
         deliveries.add_deliveries(
-            db, ((batch.send, batch.id, s, 0, b, deliveries.SKIPPED, TOO_OFTEN) for s, b in sorted(too_often.items()))
+            db,
+            ((batch.send, batch.id, s, 0, b, deliveries.SKIPPED, TOO_OFTEN, None) for s, b in sorted(too_often.items())),
         )
         here = int((variant < 0).sum()) + sum(
             int((variant == i).sum()) for i in range(len(variants)) if place[i] == batch.id

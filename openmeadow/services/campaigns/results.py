@@ -11,14 +11,14 @@ import numpy as np
 from openmeadow.core.arrays import FAR, I64, NEVER, Mask
 from openmeadow.core.columns import MACHINE
 from openmeadow.core.delivery.uplift import Lift, VariantCount, in_words, lift
-from openmeadow.core.engagement.score import BANDS
+from openmeadow.core.engagement.bands import BANDS
 from openmeadow.core.events import Kind
 from openmeadow.core.ids import NO_MESSAGE, CampaignId
 from openmeadow.core.moments import HOUR
 from openmeadow.core.rules.conditions import View
 from openmeadow.core.states import HOLDOUT, OPEN_BATCHES, BatchState, CampaignState, DeliveryState, SendKind
 from openmeadow.services import models
-from openmeadow.services.campaigns import send_time
+from openmeadow.services.campaigns import expected, send_time
 from openmeadow.services.campaigns.campaigns import row_of
 from openmeadow.services.campaigns.figures import MessageFigures, Outcomes, deliveries_of
 from openmeadow.services.campaigns.resend import TOO_OFTEN, arms_in
@@ -67,7 +67,9 @@ def _send(m: MessageFigures, outcomes: Outcomes, d: DeliveryColumns) -> _Send:
     )
 
 
-def _line(row: Campaign, b: BatchCounts, s: _Send, variants: list[str]) -> models.BatchLine:
+def _line(
+    row: Campaign, b: BatchCounts, s: _Send, variants: list[str], observed: models.Observed | None
+) -> models.BatchLine:
     """One batch, or one variant of a resend's batch, with what came of it; of a resend, since it went out."""
     mine = s.d.batch == b.id
     on = mine & s.reached
@@ -103,6 +105,7 @@ def _line(row: Campaign, b: BatchCounts, s: _Send, variants: list[str]) -> model
         state=BatchState.PAUSED if row.state == CampaignState.PAUSED and b.state in OPEN_BATCHES else b.state,
         **{name: int(mask.sum()) for name, mask in figures.items()},
         bands=np.bincount(s.d.band[mine], minlength=len(BANDS)).tolist(),
+        observed=observed,
     )
 
 
@@ -133,8 +136,21 @@ def results(workspace: Workspace, row_id: CampaignId) -> models.Results:
     m, outcomes = MessageFigures(view, message), Outcomes(workspace, message, view.now)
     sends = {k: _send(m, outcomes, d) for k, d in deliveries_of(workspace, row_id).items()}
     variant_names = {p.kind: [a.name for a in arms_in(p, row.plan)] for p in batch_table.passes(db, row_id)}
-    lines = [_line(row, b, sends[b.kind], variant_names[b.kind]) for b in batch_table.batches(db, row_id)]
     first, again, second = (sends[k] for k in (SendKind.FIRST, SendKind.RESEND, SendKind.SECOND_RESEND))
+
+    def observed(mine: Mask) -> models.Observed | None:
+        return expected.of_sent(workspace, view, row.purpose, first.d, first.opened, mine)
+
+    lines = [
+        _line(
+            row,
+            b,
+            sends[b.kind],
+            variant_names[b.kind],
+            observed(first.d.batch == b.id) if b.kind == SendKind.FIRST else None,
+        )
+        for b in batch_table.batches(db, row_id)
+    ]
     on = first.reached
     opened = int((on & first.opened).sum())
     variants, verdict, later = _variants(workspace, row_id, again, first, SendKind.RESEND)
@@ -148,6 +164,7 @@ def results(workspace: Workspace, row_id: CampaignId) -> models.Results:
         sent=int(on.sum()),
         delivered=int((on & first.delivered).sum()),
         opened=opened,
+        observed=observed(on),
         unsure=int((on & first.unsure).sum()),
         clicked=int((on & first.clicked).sum()),
         machine_only=int((on & first.machine).sum()),

@@ -9,7 +9,7 @@ import numpy as np
 
 from openmeadow.core.arrays import Mask
 from openmeadow.core.columns import MACHINE
-from openmeadow.core.engagement.score import BANDS
+from openmeadow.core.engagement.bands import BANDS
 from openmeadow.core.errors import Missing
 from openmeadow.core.events import Kind
 from openmeadow.core.ids import NO_MESSAGE, CampaignId, MessageId

@@ -7,17 +7,19 @@ from math import sqrt
 
 import numpy as np
 
+from openmeadow.core.arrays import F64
 from openmeadow.core.delivery.batches import BatchPlan
 from openmeadow.core.delivery.guardrails import LIMITS, could_show
 from openmeadow.core.delivery.plan import Plan
 from openmeadow.core.delivery.schedule import Schedule, in_time, schedule
 from openmeadow.core.delivery.time_zones import NO_HOUR, offsets, spread, within_caps
-from openmeadow.core.engagement.score import BANDS
+from openmeadow.core.engagement.bands import BANDS
+from openmeadow.core.engagement.expected import Level
 from openmeadow.core.errors import Refused
 from openmeadow.core.moments import DAY, HOUR
 from openmeadow.core.states import CampaignKind
 from openmeadow.services import models
-from openmeadow.services.campaigns import recipients, send_time
+from openmeadow.services.campaigns import expected, recipients, send_time
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns.records import Campaign
 from openmeadow.store.health import providers
@@ -111,7 +113,8 @@ def preview_plan(workspace: Workspace, row: Campaign) -> models.PlanView:
     who = recipients.work_out(workspace, row)
     s, drawn = who.view.scores, draw_schedule(workspace, row, who)
     p, n, batches = row.plan, len(who.index), []
-    home = workspace.zone
+    home, usual = workspace.zone, expected.level(workspace, row.purpose)
+    chance, band = s.chance[who.index], s.band[who.index]
     for i, at in enumerate(drawn.moments):
         mine = drawn.batch == i
         if not mine.any() and len(drawn.moments) > 1:
@@ -122,7 +125,8 @@ def preview_plan(workspace: Workspace, row: Campaign) -> models.PlanView:
                 due_at=at,
                 people=int(mine.sum()),
                 pilot=drawn.pilot and i == 0,
-                bands=np.bincount(s.band[who.index[mine]], minlength=len(BANDS)).tolist(),
+                bands=np.bincount(band[mine], minlength=len(BANDS)).tolist(),
+                expected=expected.told(chance[mine], usual),
                 again_at=p.resend_at(at, p.wait, home) if p.resend else None,
             )
         )
@@ -135,14 +139,26 @@ def preview_plan(workspace: Workspace, row: Campaign) -> models.PlanView:
         best=send_time.best_hours(workspace, who.view, among),
         usual_wait=send_time.usual_wait(workspace, who.view),
         variants=[v.name for v in p.resend_variants()],
+        expected=expected.told(chance, usual),
+        expected_by_band=expected.named(band, BANDS, chance, usual),
+        expected_by_provider=_by_provider(workspace, who, chance, usual),
     )
+
+
+def _by_provider(
+    workspace: Workspace, who: recipients.Recipients, chance: F64, usual: Level
+) -> list[models.NamedExpectation]:
+    assert isinstance(who.view.facts, StoreFacts)
+    names = provider_names(workspace.store.read())
+    found = expected.named(who.view.facts.provider[who.index], names, chance, usual)
+    return sorted(found, key=lambda x: -x.people)
 
 
 def _notes(workspace: Workspace, row: Campaign, who: recipients.Recipients, drawn: Schedule) -> list[str]:
     p, n, notes = row.plan, len(who.index), []
     if problem := start_problem(workspace, p):
         notes.append(f"{problem[:1].upper()}{problem[1:]}")
-    if p.order == "most engaged first" and n and float(who.view.scores.score[who.index].max()) == 0:
+    if p.order == "most engaged first" and n and not int(who.view.scores.engaged[who.index].max()):
         notes.append("There is no engagement data yet, so the order is random.")
     if n and not drawn.moments:
         notes.append(NO_ROOM)

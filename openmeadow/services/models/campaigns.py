@@ -9,7 +9,7 @@ from pydantic import Field, JsonValue
 from openmeadow.core.delivery.plan import Plan
 from openmeadow.core.ids import CampaignId, DeliveryId, PurposeId, SubscriberId
 from openmeadow.core.states import CampaignKind, CampaignState, Side
-from openmeadow.services.models.common import Exclusion, Model, NamedThing
+from openmeadow.services.models.common import Exclusion, Expectation, Model, NamedThing
 
 
 class CampaignIn(Model):
@@ -189,6 +189,7 @@ class RecipientsView(Model):
     providers: list[Exclusion]
     zones: list[Exclusion]
     count: int
+    expected: Expectation
 
 
 class TestTo(Model):

@@ -42,6 +42,37 @@ class Exclusion(Model):
     count: int
 
 
+class Expectation(Model):
+    """How many of some people are expected to engage, with a 95% interval; ``mailings`` it is told from (fewer than five:
+    a usual spread stands in)."""
+
+    people: int
+    expected: float
+    low: float
+    high: float
+    mailings: int
+
+
+class NamedExpectation(Expectation):
+    name: str
+
+
+class Observed(Model):
+    """How many engaged beside what was expected by now, with a 95% interval; ``ratio`` of the two. ``complete``: nearly all
+    that comes has come; ``unusual``: outside the interval."""
+
+    people: int
+    observed: int
+    expected: float
+    low: float
+    high: float
+    expected_in_all: float
+    ratio: float | None
+    complete: bool
+    unusual: bool
+    mailings: int
+
+
 class Row(Model):
     id: int
     email: str

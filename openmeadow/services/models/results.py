@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from openmeadow.core.ids import SubscriberId
 from openmeadow.core.states import BatchState, SendKind
-from openmeadow.services.models.common import Exclusion, Model
+from openmeadow.services.models.common import Exclusion, Model, Observed
 from openmeadow.services.models.health import PlacementTest
 
 
@@ -32,6 +32,7 @@ class BatchLine(Model):
     complained: int
     bounced: int
     bands: list[int]
+    observed: Observed | None  # None where the chances of its people are not known, and of resends
 
 
 class VariantResult(Model):
@@ -53,6 +54,7 @@ class Results(Model):
     sent: int
     delivered: int
     opened: int
+    observed: Observed | None
     unsure: int
     clicked: int
     machine_only: int

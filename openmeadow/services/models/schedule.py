@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from openmeadow.services.models.common import Model
+from openmeadow.services.models.common import Expectation, Model, NamedExpectation
 
 
 class MessageName(Model):
@@ -23,6 +23,7 @@ class PlannedBatch(Model):
     people: int
     pilot: bool
     bands: list[int]
+    expected: Expectation
     again_at: int | None = None
 
 
@@ -45,6 +46,9 @@ class PlanView(Model):
     best: BestHours | None
     usual_wait: int
     variants: list[str]
+    expected: Expectation
+    expected_by_band: list[NamedExpectation]
+    expected_by_provider: list[NamedExpectation]
 
 
 class Resolve(Model):

@@ -37,6 +37,7 @@ class RuleCount(Model):
     count: int
     subscribers: int
     bands: list[int]
+    chance: float | None = Field(description="the mean chance to engage with the next message; None where no one matches")
     as_of: int
     seconds: float
     text: str

@@ -168,28 +168,83 @@ class MachineOpens(Model):
     reasons: list[Reason]
 
 
-class Term(Model):
+class Step(Model):
+    """A message in "why this score": what became of it, and the chance after it."""
+
     message: str
     at: int
-    age_days: float
-    weight: float
-    value: float
-    adds: float
     what: str
+    counts: bool
+    chance: float
 
 
 class Why(Model):
+    """Why somebody has their score, in counts. Chances are shares of 1; ``counted_engaged`` of ``counted`` messages were
+    engaged with, the last of them being number ``last_engaged_at_message``; ``engaged`` is of all time."""
+
     score: float
+    chance: float
+    active: float
+    rate: float
     band: str
-    E: float
-    N: float
     engaged: int
     ignored: int
+    counted: int
+    counted_engaged: int
+    last_engaged_at_message: int
+    ignored_now: int
+    ignored_before: int
+    if_engaged: float
+    if_ignored: float
+    masked: bool
+    own_history: bool = Field(description="whether the workspace has enough history for a model of its own")
     last_engaged: int | None
     as_of: int
-    half_life_days: int
     window_days: int
-    terms: list[Term]
+    settled_days: float
+    steps: list[Step]
+
+
+class ScorePart(Model):
+    """People with about the same chance: the mean of what was expected, and the share who engaged."""
+
+    expected: float
+    observed: float
+    people: int
+
+
+class ScoreCheck(Model):
+    """The score held against the last mailings; figures are None where there is nothing to tell them from."""
+
+    auc: float | None
+    auc_recency: float | None
+    auc_90_days: float | None
+    brier: float | None
+    calibration_error: float | None
+    tenths: list[ScorePart]
+    mailings: int
+    people: int
+    checked_at: int
+
+
+class ScoreModel(Model):
+    """The parameters that stand, and what they were fitted on; ``own`` is False for the defaults."""
+
+    alpha: float
+    beta: float
+    gamma: float
+    delta: float
+    people: int
+    messages: int
+    own: bool
+    intercept: float  # of the adjustment to what the last mailings showed, on log odds; 0 and 1 for none
+    slope: float
+    fitted_at: int
+
+
+class ScoreChecked(Model):
+    check: ScoreCheck | None
+    model: ScoreModel
 
 
 class Happened(Model):

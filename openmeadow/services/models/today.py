@@ -15,6 +15,9 @@ class Status(Model):
     now: int
     scored_at: int
     window_days: int  # days without engagement after which somebody counts as inactive
+    strong_from: float  # the scores from which somebody is Strong, and Steady
+    steady_from: float
+    own_history: bool  # whether the chance to engage is fitted on the workspace's own history
     subscribers: int
     permitted: int
     purpose: str

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from openmeadow.core.engagement.score import BANDS
+from openmeadow.core.engagement.bands import BANDS
 from openmeadow.core.errors import Missing, Refused, RuleMistake
 from openmeadow.core.message.personalisation import rules_in
 from openmeadow.core.moments import DAY

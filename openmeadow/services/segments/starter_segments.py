@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from openmeadow.core.engagement.score import Cadence
+from openmeadow.core.engagement.bands import Cadence
 from openmeadow.core.rules.conditions import quoted
 from openmeadow.services.segments import segments
 from openmeadow.services.workspace import Workspace

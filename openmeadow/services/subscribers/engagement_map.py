@@ -14,9 +14,9 @@ import numpy as np
 from openmeadow.core.arrays import I32, I64, NEVER, Mask
 from openmeadow.core.columns import Columns
 from openmeadow.core.consent.eligibility import REASONS
+from openmeadow.core.engagement.bands import BANDS
 from openmeadow.core.engagement.map import DAY_EDGES, DAY_WORDS, LEFT_EDGES, LEFT_WORDS
 from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT, MEASURES, SHAPE, cells, replay, standing
-from openmeadow.core.engagement.score import BANDS
 from openmeadow.core.moments import DAY, HOUR
 from openmeadow.core.rules.conditions import View
 from openmeadow.services import models

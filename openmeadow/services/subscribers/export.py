@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 
 from openmeadow.core.addresses.verdicts import VERDICTS
-from openmeadow.core.engagement.score import BANDS
+from openmeadow.core.engagement.bands import BANDS
 from openmeadow.core.errors import CannotOpen, Refused
 from openmeadow.core.imports.dates import rfc3339
 from openmeadow.core.moments import DAY
@@ -27,10 +27,19 @@ from openmeadow.store.subscribers.records import Subscriber
 
 FOLDER = "exports"
 USUAL = ("email", "name", "joined_at", "score", "band")
-COLUMNS = (*USUAL, "last_engaged", "ignored", "provider", "source", "lists", "labels", "language", "country") + (
-    "time_zone",
-    "address_status",
-)
+COLUMNS = (
+    *USUAL,
+    "chance",
+    "active",
+    "last_engaged",
+    "ignored",
+    "provider",
+    "source",
+    "lists",
+    "labels",
+    "language",
+    "country",
+) + ("time_zone", "address_status")
 CHUNK = 5_000
 Progress = Callable[[int, int], None]
 
@@ -67,6 +76,8 @@ def _rows(workspace: Workspace, view: View, index: list[int], columns: tuple[str
                     return rfc3339(row.joined_at)
                 case "score":
                     return f"{view.scores.score[i]:.1f}"
+                case "chance" | "active":
+                    return f"{getattr(view.scores, column)[i]:.6f}"
                 case "band":
                     return BANDS[view.scores.band[i]]
                 case "last_engaged":

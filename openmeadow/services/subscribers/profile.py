@@ -11,8 +11,9 @@ from openmeadow.core.addresses.syntax import address_key
 from openmeadow.core.addresses.verdicts import VERDICTS
 from openmeadow.core.arrays import NEVER
 from openmeadow.core.consent.eligibility import CONSENT_STATES, SUPPRESSION_REASONS
+from openmeadow.core.engagement.bands import BANDS
 from openmeadow.core.engagement.bot_detection import BY_OF_REASON, REASONS, WORDS
-from openmeadow.core.engagement.score import BANDS, terms
+from openmeadow.core.engagement.explanation import explain as explained
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.events import Kind
 from openmeadow.core.ids import SubscriberId
@@ -77,33 +78,51 @@ def _alone(workspace: Workspace, subscriber: SubscriberId) -> View:
 
 
 def _explained(workspace: Workspace, view: View, p: int) -> models.Why:
-    s = view.scores
-    names = events.message_names(workspace.store.read())
+    s, names = view.scores, events.message_names(workspace.store.read())
+    columns, place = view.of_person(p)
+    told = explained(columns, place, s, hidden=bool(s.hidden[p]))
     last = int(s.last_engaged[p])
     return models.Why(
-        score=round(float(s.score[p]), 4),
+        score=round(100 * told.chance, 4),
+        chance=told.chance,
+        active=told.active,
+        rate=told.rate,
         band=BANDS[s.band[p]],
-        E=float(s.E[p]),
-        N=float(s.N[p]),
         engaged=int(s.engaged[p]),
         ignored=int(s.ignored[p]),
+        counted=told.counted,
+        counted_engaged=told.engaged,
+        last_engaged_at_message=told.last,
+        ignored_now=told.ignored_now,
+        ignored_before=told.ignored_before,
+        if_engaged=told.if_engaged,
+        if_ignored=told.if_ignored,
+        masked=told.masked,
+        own_history=s.basis.models.reading.is_own,
         last_engaged=None if last == NEVER else last,
         as_of=view.now,
-        half_life_days=s.cadence.half_life,
         window_days=s.cadence.window,
-        terms=[
-            models.Term(
-                message=names.get(t.message, "(a booking)"),
-                at=t.at,
-                age_days=round((view.now - t.at) / DAY, 3),
-                weight=t.weight,
-                value=t.value,
-                adds=t.weight * t.value,
-                what=t.what,
-            )
-            for t in terms(view.columns, p, view.now, s.cadence)
+        settled_days=round(s.cadence.settled / DAY, 2),
+        steps=[
+            models.Step(message=names.get(t.message, ""), at=t.at, what=t.what, counts=t.counts, chance=t.chance)
+            for t in reversed(told.steps)
         ],
     )
+
+
+def in_words(why: models.Why) -> str:
+    """Why somebody has their score, in counts."""
+    verb, doing = ("clicked in", "clicks in") if why.masked else ("engaged with", "engages with")
+    if not why.counted:
+        return "no message counts yet; this is the chance of a newcomer"
+    said = [f"{verb} {why.counted_engaged} of the last {why.counted}"]
+    if why.ignored_now:
+        usual = f" (usual for them: up to {why.ignored_before})" if why.counted_engaged else ""
+        last = f"the last {why.ignored_now}" if why.ignored_now > 1 else "the last one"
+        said.append(f"{'did not click in' if why.masked else 'ignored'} {last}{usual}")
+    said.append(f"{100 * why.active:.0f}% likely still active")
+    said.append(f"{doing} {100 * why.rate:.0f}% of messages while active: {100 * why.chance:.0f}")
+    return "; ".join(said)
 
 
 def _permission(db: sqlite3.Connection, view: View, p: int) -> list[models.Permission]:
@@ -168,9 +187,9 @@ def page(workspace: Workspace, subscriber: SubscriberId, most: int = 2_000) -> m
     p = workspace.index_of(view, subscriber)
     assert isinstance(view.facts, StoreFacts)
     verdict = subscribers.verdict(db, subscriber)
-    explained = _explained(workspace, view, p)
+    why = _explained(workspace, view, p)
     soft_people, soft_at = view.facts.soft_failures()
-    last_delivered = max((t.at for t in explained.terms if t.what != "booked"), default=0)
+    last_delivered = max((t.at for t in why.steps), default=0)
     soft = int(((soft_people == p) & (soft_at > last_delivered)).sum())
     return models.Person(
         id=subscriber,
@@ -186,7 +205,7 @@ def page(workspace: Workspace, subscriber: SubscriberId, most: int = 2_000) -> m
         labels=subscribers.labels_of(db, subscriber),
         fields=row.fields,
         trace=trace(view, p, 60),
-        why=explained,
+        why=why,
         signs=_signs(row, soft, verdict),
         notes=[models.Note.read_from(n) for n in subscribers.notes(db, subscriber)],
         sequences=[

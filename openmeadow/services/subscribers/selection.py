@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from openmeadow.core.arrays import I64, NEVER, Array, Mask
-from openmeadow.core.engagement.score import BANDS
+from openmeadow.core.engagement.bands import BANDS
 from openmeadow.core.errors import Refused
 from openmeadow.core.rules.conditions import View
 from openmeadow.services.workspace import Workspace

@@ -6,8 +6,8 @@ import numpy as np
 
 from openmeadow.core.arrays import I64, NEVER, Mask
 from openmeadow.core.columns import Trouble
+from openmeadow.core.engagement.bands import BANDS, MASKED
 from openmeadow.core.engagement.bot_detection import BY_OF_REASON, MACHINE, REASONS, UNSURE
-from openmeadow.core.engagement.score import BANDS, MASKED
 from openmeadow.core.events import Kind
 from openmeadow.core.moments import DAY
 from openmeadow.core.statistics import newcombe

@@ -9,7 +9,8 @@ from datetime import UTC, datetime
 import numpy as np
 
 from openmeadow.core.arrays import I8
-from openmeadow.core.engagement.score import BANDS, INACTIVE, Scores, score
+from openmeadow.core.engagement.bands import BANDS, INACTIVE
+from openmeadow.core.engagement.score import Scores, score
 from openmeadow.core.moments import WEEK, midnight, real
 from openmeadow.core.rules.conditions import View
 from openmeadow.services import models
@@ -54,13 +55,13 @@ class _Worker:
         """Everybody's band a week before today began; worked out once a day."""
         mark = self.mark(view)
         if self.week is None or self.week[0] != mark:
-            self.week = (mark, _then(view, mark[0] - WEEK).band)
+            self.week = (mark, _then(self.workspace, view, mark[0] - WEEK).band)
         return self.week[1]
 
 
-def _then(view: View, at: int) -> Scores:
+def _then(workspace: Workspace, view: View, at: int) -> Scores:
     """Everybody's scores at a past moment."""
-    return score(view.settled, at)
+    return score(view.settled, at, workspace.basis(view.settled, at))
 
 
 def missing(workspace: Workspace, view: View) -> list[int]:
@@ -72,7 +73,7 @@ def missing(workspace: Workspace, view: View) -> list[int]:
 def keep(workspace: Workspace, view: View, at: int) -> None:
     """Work out a month end, with what was known by then about who had joined, and keep it."""
     alive = view.alive & (view.columns.people.joined_at <= at)
-    bands = np.bincount(_then(view, at).band[alive], minlength=len(BANDS)).tolist()
+    bands = np.bincount(_then(workspace, view, at).band[alive], minlength=len(BANDS)).tolist()
     with workspace.store.atomic() as db:
         event_hours.keep_point(db, at, int(workspace.setting("inactive_after_days")), bands)
 

@@ -59,10 +59,13 @@ def next_due(db: sqlite3.Connection) -> int | None:
     return None if row["at"] is None else int(row["at"])
 
 
-def add_deliveries(db: sqlite3.Connection, rows: Many[tuple[int, int, int, int, int, str, str | None]]) -> None:
-    """(send, batch, subscriber, variant, band, state, reason); a person already in the pass stays as they are."""
-    head = "INSERT OR IGNORE INTO deliveries (send, batch, subscriber, variant, band, state, reason)"
-    insert_many(db, head, rows, 7)
+def add_deliveries(
+    db: sqlite3.Connection, rows: Many[tuple[int, int, int, int, int, str, str | None, int | None]]
+) -> None:
+    """(send, batch, subscriber, variant, band, state, reason, chance in ten-thousandths); a person already in the pass
+    stays as they are."""
+    head = "INSERT OR IGNORE INTO deliveries (send, batch, subscriber, variant, band, state, reason, chance)"
+    insert_many(db, head, rows, 8)
 
 
 def waiting_of(db: sqlite3.Connection, batch_id: int, limit: int, after: int = 0) -> list[QueuedDelivery]:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from openmeadow.core.arrays import I8, I64, Array, Mask
+from openmeadow.core.arrays import F64, I8, I64, Array, Mask
 from openmeadow.core.ids import CampaignId
 from openmeadow.core.states import BounceClass, DeliveryState, failure_class
 from openmeadow.store.bulk import read_columns
@@ -33,6 +33,7 @@ class DeliveryColumns:
     version: I64
     changed_at: I64
     attempts: I64
+    chance: F64  # to engage, as it stood when the delivery was planned; NaN where that is not known
     reasons: list[str]
 
     def __len__(self) -> int:
@@ -60,7 +61,8 @@ def of_campaign(db: sqlite3.Connection, campaign: CampaignId, kind: str) -> Deli
     cursor.row_factory = None
     cursor.execute(
         "SELECT d.subscriber, d.batch, d.state, coalesce(d.reason, ''), d.band, coalesce(d.variant, -1), "
-        "coalesce(d.version, 0), coalesce(d.changed_at, 0), d.attempts FROM sends q CROSS JOIN deliveries d ON d.send = q.id "
+        "coalesce(d.version, 0), coalesce(d.changed_at, 0), d.attempts, coalesce(d.chance, -1) "
+        "FROM sends q CROSS JOIN deliveries d ON d.send = q.id "
         "WHERE q.campaign = ? AND q.kind = ?",
         (campaign, kind),
     )
@@ -72,9 +74,9 @@ def of_campaign(db: sqlite3.Connection, campaign: CampaignId, kind: str) -> Deli
         columns[2] = tuple(code_of[s] for s in columns[2])
         columns[3] = tuple(reasons.setdefault(r, len(reasons)) for r in columns[3])
         blocks.append([np.array(c, np.int64) for c in columns])
-    found = [np.concatenate(c) for c in zip(*blocks, strict=True)] if blocks else [np.zeros(0, np.int64)] * 9
+    found = [np.concatenate(c) for c in zip(*blocks, strict=True)] if blocks else [np.zeros(0, np.int64)] * 10
     order = np.argsort(found[0], kind="stable")
-    subscriber, batch, state, reason, band, variant, version, changed_at, attempts = (c[order] for c in found)
+    subscriber, batch, state, reason, band, variant, version, changed_at, attempts, chance = (c[order] for c in found)
     ids, n, due_at = read_columns(
         db,
         "SELECT b.id, b.n, b.due_at FROM batches b JOIN sends q ON q.id = b.send WHERE q.campaign = ? AND q.kind = ? "
@@ -95,5 +97,6 @@ def of_campaign(db: sqlite3.Connection, campaign: CampaignId, kind: str) -> Deli
         version=version,
         changed_at=changed_at,
         attempts=attempts,
+        chance=np.where(chance < 0, np.nan, chance / 10_000),
         reasons=list(reasons),
     )

@@ -27,7 +27,6 @@ class AllPeople:
     people: People
     erased: Mask
     provider: Array
-    source: Array
     version: int
 
 
@@ -47,7 +46,7 @@ def _people(db: sqlite3.Connection, where: str, version: int) -> AllPeople:
         (int(NEVER),),
         "qqq?ii",
     )
-    return AllPeople(People(row_id, joined, since), erased, provider, source, version)
+    return AllPeople(People(row_id, joined, since, source), erased, provider, version)
 
 
 def few_of(db: sqlite3.Connection, ids: I64) -> AllPeople:

@@ -24,8 +24,8 @@ from openmeadow.store.undo_log import events_version
 
 T = TypeVar("T", PeopleColumns, Rows, Acts, Stream)
 FOLDER = "columns"
-FORM = 4  # of the files; another number is another form
-_EVERYBODY = ("erased", "provider", "source")
+FORM = 5  # of the files; another number is another form
+_EVERYBODY = ("erased", "provider")
 
 
 @dataclass(frozen=True)
@@ -145,8 +145,8 @@ def load(folder: Path, db: sqlite3.Connection, machines: str) -> Mirror | None:
 
         columns = Columns(table("people", PeopleColumns), table("rows", Rows), table("acts", Acts), one("start"))
         made = {name: table(f"stream.{name}", Stream) for name in Streams.NAMES}
-        erased, provider, source = (one(f"people.{name}") for name in _EVERYBODY)
-        everybody = AllPeople(columns.people, erased, provider, source, int(whole["people"]))
+        erased, provider = (one(f"people.{name}") for name in _EVERYBODY)
+        everybody = AllPeople(columns.people, erased, provider, int(whole["people"]))
         return Mirror(columns, Streams(columns, made), seen, everybody)
     except (OSError, ValueError, KeyError):
         return None

@@ -8,6 +8,7 @@ import { useAction } from "../../parts/action";
 import { BandList } from "../../parts/bands";
 import { ByProvider } from "../../parts/by-provider";
 import { Exclusions } from "../../parts/exclusions";
+import { Expected } from "../../parts/expected";
 import { Choice } from "../../parts/labelled";
 import { May } from "../../parts/may";
 import { Page } from "../../parts/page";
@@ -63,6 +64,7 @@ export function RecipientsPage({
             <FellOut id={c.id} rows={data.exclusions} />
             <h2 className="mt-5 mb-1">Audience</h2>
             <BandList bands={data.bands} />
+            <Expected of={data.expected} />
             <ByProvider of={data.providers} total={data.count} />
             {data.zones.some((z) => z.count && z.words !== "not known") && (
               <ByProvider of={data.zones} total={data.count} title="By time zone" />

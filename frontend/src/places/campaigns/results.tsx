@@ -1,6 +1,7 @@
 import type { M } from "../../api/client";
 import { count, duration, people, points, share } from "../../logic/format";
 import { Exclusions } from "../../parts/exclusions";
+import { ObservedWords } from "../../parts/expected";
 import { Page } from "../../parts/page";
 import { Table } from "../../parts/table";
 import { useTimes } from "../../parts/times";
@@ -51,6 +52,7 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
       }
     >
       <Bands r={r} />
+      {r.observed && <ObservedWords of={r.observed} />}
       {r.variants.length > 0 && <Earned r={r} />}
       <h2 className="mt-6 mb-1">By batch</h2>
       <Table label="By batch">
@@ -65,6 +67,9 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
             </th>
             <th scope="col" className="n">
               Opened
+            </th>
+            <th scope="col" className="n" title="people expected to engage by now, 95% interval">
+              Expected
             </th>
             <th scope="col" className="n">
               Clicked
@@ -94,6 +99,9 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
                   <td className="n">{count(b.sent)}</td>
                   <td className="n">{count(b.delivered)}</td>
                   <td className="n">{of(b.opened)}</td>
+                  <td className="n whitespace-nowrap text-ink-2">
+                    {b.observed ? rates(b.observed.low, b.observed.high, b.delivered) : "–"}
+                  </td>
                   <td className="n">{of(b.clicked)}</td>
                   <td className="n">{b.kind === "first" ? of(b.machine_only) : "–"}</td>
                   <td className="n">{of(b.unsubscribed)}</td>
@@ -112,6 +120,10 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
     </Page>
   );
 }
+
+/** "31 to 34%": expected people as a share of those delivered. */
+const rates = (low: number, high: number, of: number): string =>
+  of ? `${((100 * low) / of).toFixed(0)} to ${((100 * high) / of).toFixed(0)}%` : "–";
 
 function Bands({ r }: { r: M["Results"] }) {
   const rows: [string, number, string, string][] = [

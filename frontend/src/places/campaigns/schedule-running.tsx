@@ -10,6 +10,7 @@ import { useAction } from "../../parts/action";
 import { Ask } from "../../parts/ask";
 import { BandBar } from "../../parts/bands";
 import { Exclusions } from "../../parts/exclusions";
+import { ObservedWords } from "../../parts/expected";
 import { useMe } from "../../parts/me";
 import { Page } from "../../parts/page";
 import { StateTag } from "../../parts/state-tag";
@@ -139,6 +140,7 @@ export function RunningPlan({ c, head, acts }: CampaignProps) {
       }
     >
       <PausedWhy c={c} />
+      {r.observed && <ObservedWords of={r.observed} />}
       {c.external && (
         <p className="mb-4 border-y border-rule py-2.5">
           <b>Sent with another system.</b>{" "}

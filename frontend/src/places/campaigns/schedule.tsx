@@ -10,6 +10,7 @@ import { useAction } from "../../parts/action";
 import { Ask } from "../../parts/ask";
 import { BandBar } from "../../parts/bands";
 import { Exclusions } from "../../parts/exclusions";
+import { Expected, ExpectedBy, range } from "../../parts/expected";
 import { Choice, NumberField } from "../../parts/labelled";
 import { useLater } from "../../parts/later";
 import { May } from "../../parts/may";
@@ -149,12 +150,28 @@ function DraftPlan({ c, head, write }: CampaignProps) {
             rechecked before every send.
           </p>
           {batches.map((b) => (
-            <div key={b.n} className="mb-2 grid grid-cols-[52px_1fr_48px] items-center gap-2">
+            <div key={b.n} className="mb-2 grid grid-cols-[52px_1fr_48px_96px] items-center gap-2">
               <span>{b.pilot ? "Pilot" : `Batch ${b.n}`}</span>
               <BandBar bands={b.bands} />
               <span className="text-right">{count(b.people)}</span>
+              <span className="whitespace-nowrap text-right text-ink-2" title="expected to engage">
+                {range(b.expected.low, b.expected.high)}
+              </span>
             </div>
           ))}
+          {batches.length > 0 && <p className="text-right text-small text-ink-2">people; of them expected to engage</p>}
+          {plan.data && (
+            <>
+              <Expected of={plan.data.expected} />
+              {plan.data.expected.people > 0 && (
+                <details className="mt-1 text-small">
+                  <summary className="cursor-pointer text-cornflower">By band and provider</summary>
+                  <ExpectedBy title="band" of={plan.data.expected_by_band} />
+                  <ExpectedBy title="provider" of={plan.data.expected_by_provider} />
+                </details>
+              )}
+            </>
+          )}
           {plan.data?.note && <p className="mt-2 text-wheat">{plan.data.note}</p>}
           <May to="write">
             <BestHour best={plan.data?.best ?? null} p={p} set={set} />

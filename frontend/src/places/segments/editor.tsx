@@ -148,6 +148,11 @@ function Editor({
               {off.size > 0 && <b className="text-wheat">with {off.size} disabled, </b>}of {count(d.subscribers)}, as of{" "}
               {moment(d.as_of)}, counted in {(d.seconds * 1000).toFixed(0)} ms
             </p>
+            {d.chance !== null && (
+              <p className="mb-2">
+                Expected engagement with the next message: <b>{share(d.chance, 1, 0)}</b>
+              </p>
+            )}
             <BandList bands={d.bands} />
             <div className="mt-5 flex items-baseline justify-between">
               <h2>Random sample</h2>

@@ -3,10 +3,9 @@ import { useState } from "react";
 import { useParams } from "react-router";
 import { get, type M } from "../../api/client";
 import { keys } from "../../api/keys";
-import { BAND_MEANS, BANDS } from "../../logic/bands";
-import { count, duration } from "../../logic/format";
+import { BANDS } from "../../logic/bands";
+import { count } from "../../logic/format";
 import type { Times } from "../../logic/times";
-import { BandLegend } from "../../parts/band-legend";
 import { BandWord } from "../../parts/bands";
 import { Page } from "../../parts/page";
 import { SourceDialog } from "../../parts/source";
@@ -16,6 +15,7 @@ import { useTimes } from "../../parts/times";
 import { Trace } from "../../parts/trace";
 import { Waiting } from "../../parts/waiting";
 import { ConsentHistory, Details, Notes, PersonActs } from "./person-edit";
+import { Why } from "./person-score";
 
 export function PersonPage() {
   const { day, when } = useTimes();
@@ -217,68 +217,4 @@ function whyWords(g: M["Permission"], last: M["ConsentEntry"] | undefined, day: 
   const others = g.reasons.filter((r) => r !== `consent ${last?.state}`);
   const consent = last ? `consent ${last.state}, ${day(last.at)}${last.source ? `, ${last.source}` : ""}` : "";
   return [...others, consent].filter(Boolean).join("; ");
-}
-
-function Why({ p, band }: { p: M["Person"]; band: number }) {
-  const w = p.why;
-  const [all, setAll] = useState(false);
-  const terms = all ? w.terms : w.terms.slice(0, 14);
-  return (
-    <>
-      <h2>Why {band >= 4 ? w.band : `a score of ${w.score.toFixed(0)}`}</h2>
-      <p className="mt-1 text-ink-2">
-        {w.band}: {BAND_MEANS[band]}.{" "}
-        {w.last_engaged
-          ? `Last engaged ${duration(w.as_of - w.last_engaged)} ago; ${count(w.ignored)} ignored since.`
-          : `Never engaged; ${count(w.ignored)} ignored.`}{" "}
-        {count(w.engaged)} engaged with in all.
-      </p>
-      <p className="my-3 rounded border border-rule px-3 py-2 text-small">
-        100 × E / (N + 1) = 100 × {w.E.toFixed(2)} / ({w.N.toFixed(2)} + 1) = <b>{w.score.toFixed(1)}</b>
-      </p>
-      <Table label="Why this score" className="text-small">
-        <thead>
-          <tr>
-            <th scope="col">Message</th>
-            <th scope="col" className="n">
-              Age
-            </th>
-            <th scope="col" className="n">
-              Weight
-            </th>
-            <th scope="col" className="n">
-              Points
-            </th>
-          </tr>
-        </thead>
-        <tbody>
-          {terms.map((t, i) => (
-            <tr key={i}>
-              <td className="max-w-[128px]">
-                <span className="block truncate" title={t.message}>
-                  {t.message}
-                </span>
-                <span className="text-ink-2">
-                  {t.what}, {t.value}
-                </span>
-              </td>
-              <td className="n">{Math.floor(t.age_days)} d</td>
-              <td className="n">{t.weight.toFixed(2)}</td>
-              <td className="n">{t.adds ? t.adds.toFixed(2) : "–"}</td>
-            </tr>
-          ))}
-        </tbody>
-      </Table>
-      {!all && w.terms.length > 14 && (
-        <button type="button" className="btn btn-bare mt-1" onClick={() => setAll(true)}>
-          All {count(w.terms.length)} terms
-        </button>
-      )}
-      <p className="mt-3 text-small text-ink-2">
-        Each message loses half its weight every {w.half_life_days} days. A click, reply or booking counts 1, an open
-        0.7, ignored 0.
-      </p>
-      <BandLegend />
-    </>
-  );
 }

@@ -11,6 +11,7 @@ export const SubscriberTabs = () => (
       { to: "/subscribers/sunset-policy", words: "Sunset policy" },
       { to: "/subscribers/sources", words: "Sources" },
       { to: "/subscribers/machine-activity", words: "Machine activity" },
+      { to: "/subscribers/score-check", words: "Score check" },
     ]}
   />
 );

@@ -8,7 +8,7 @@ from typing import cast
 import numpy as np
 from flask import Response
 
-from openmeadow.core.engagement.score import BANDS
+from openmeadow.core.engagement.bands import BANDS
 from openmeadow.core.errors import Refused
 from openmeadow.core.ids import BatchId, CampaignId
 from openmeadow.core.message.personalisation import links
@@ -17,6 +17,7 @@ from openmeadow.services.campaigns import (
     approval,
     batch_export,
     benchmarks,
+    expected,
     external_sending,
     figures,
     preflight,
@@ -187,6 +188,7 @@ def whom(workspace: Workspace, row_id: int) -> m.RecipientsView:
     return m.RecipientsView(
         exclusions=[m.Exclusion(words=w, count=n) for w, n in r.exclusions],
         count=len(r.index),
+        expected=expected.told(r.view.scores.chance[r.index], expected.level(workspace, row.purpose)),
         bands=np.bincount(r.view.scores.band[r.index], minlength=len(BANDS)).tolist(),
         providers=[m.Exclusion(words=providers[i], count=int(by_provider[i])) for i in by_people(providers, by_provider)],
         zones=[

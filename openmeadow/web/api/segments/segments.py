@@ -10,7 +10,7 @@ import numpy as np
 from flask import Response
 
 from openmeadow.core.delivery.randomise import draw
-from openmeadow.core.engagement.score import BANDS
+from openmeadow.core.engagement.bands import BANDS
 from openmeadow.core.errors import RuleMistake
 from openmeadow.core.rules.breakdown import breakdown
 from openmeadow.core.rules.conditions import AllOf, AnyOf, bracketed
@@ -71,6 +71,7 @@ def count(workspace: Workspace, body: m.RuleIn) -> m.RuleCount:
         as_of=view.now,
         breakdown=rows,
         bands=np.bincount(view.scores.band[mask], minlength=len(BANDS)).tolist(),
+        chance=float(view.scores.chance[mask].mean()) if len(index) else None,
         seconds=seconds,
         text=rule.text(),
         sample=rows_of(workspace, view, index[lot]),

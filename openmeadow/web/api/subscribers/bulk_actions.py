@@ -8,7 +8,7 @@ from flask import Response, g
 
 from openmeadow.core.errors import Missing
 from openmeadow.core.states import JobKind
-from openmeadow.services.subscribers import bulk_actions, sources
+from openmeadow.services.subscribers import bulk_actions, score_model, sources
 from openmeadow.services.subscribers import export as export_service
 from openmeadow.services.subscribers import undo as undo_service
 from openmeadow.services.workspace import Workspace
@@ -103,6 +103,12 @@ def list_sources(workspace: Workspace) -> m.Sources:
 def machine_opens(workspace: Workspace) -> m.MachineOpens:
     """How much of each provider's opens and clicks are machines'."""
     return sources.machine_opens(workspace)
+
+
+@routes.route("GET", "/subscribers/score-check", m.ScoreChecked)
+def score_checked(workspace: Workspace) -> m.ScoreChecked:
+    """How the score of the last mailings held against what came, and the model that stands."""
+    return m.ScoreChecked(check=score_model.last_check(workspace), model=score_model.summary(workspace))
 
 
 @routes.route("GET", "/jobs/<int:id>", m.Job)

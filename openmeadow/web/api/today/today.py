@@ -15,7 +15,7 @@ from openmeadow.store import settings
 from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns, deliveries
 from openmeadow.store.campaigns.delivery_records import ComingBatch
-from openmeadow.store.engagement import event_hours, events
+from openmeadow.store.engagement import chance_models, event_hours, events
 from openmeadow.store.segments import segments
 from openmeadow.store.sequences import enrolments, sequences
 from openmeadow.store.subscribers import subscribers
@@ -50,7 +50,8 @@ def stamp(workspace: Workspace, now: int) -> str:
     demo, whose clock stands."""
     db = workspace.store.read()
     parts = [events.highest(db), subscribers.facts_version(db), settings.last_activity(db), deliveries.sending_now(db)]
-    parts += [enrolments.moves_version(db), int(workspace.columns.is_behind)]
+    fit = chance_models.last_fit(db)
+    parts += [0 if fit is None else fit.fitted_at, enrolments.moves_version(db), int(workspace.columns.is_behind)]
     return ":".join(map(str, [*parts, now] if isinstance(workspace.clock, DemoClock) else parts))
 
 
@@ -105,6 +106,9 @@ def foot(workspace: Workspace) -> m.Status:
         now=view.now,
         scored_at=view.now,
         window_days=view.scores.cadence.window,
+        strong_from=view.scores.basis.limits.strong,
+        steady_from=view.scores.basis.limits.steady,
+        own_history=view.scores.basis.models.reading.is_own,
         subscribers=int(view.alive.sum()),
         permitted=permitted,
         purpose=purpose,

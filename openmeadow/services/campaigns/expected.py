@@ -1,0 +1,85 @@
+"""Expected beside observed engagement: before a start, while sending, and afterwards."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from openmeadow.core.arrays import F64, Array, Mask
+from openmeadow.core.engagement.bands import engagement_delays
+from openmeadow.core.engagement.expected import FEW_MAILINGS, Curve, Level, Mailed, forecast, usual_level
+from openmeadow.core.moments import DAY
+from openmeadow.core.rules.conditions import View
+from openmeadow.services import models
+from openmeadow.services.workspace import Workspace
+from openmeadow.store.campaigns.delivery_columns import DeliveryColumns
+from openmeadow.store.engagement import chance_models
+
+COMPLETE = 0.95  # the share of engagement that must have come before a mailing is compared with what was expected
+
+
+class _Curves:
+    """How engagement comes in over time, learned once a day."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        self.found: tuple[tuple[int, int], Curve] | None = None
+
+    def see(self, view: View) -> Curve:
+        mark = view.now // DAY, len(view.settled.rows) // 10_000
+        if self.found is None or self.found[0] != mark:
+            self.found = (mark, Curve.of(engagement_delays(view.settled, view.now)))
+        return self.found[1]
+
+
+def curve(workspace: Workspace, view: View) -> Curve:
+    """How engagement comes in after a message in this workspace."""
+    return workspace.part(_Curves).see(view)
+
+
+def level(workspace: Workspace, purpose: int | None) -> Level:
+    """Observed over expected in the last settled mailings, of the same purpose where there are enough of them."""
+    known = chance_models.mailings(workspace.store.read())
+    same = [m for m in known if purpose is not None and m.purpose == purpose]
+    some = same if len(same) >= FEW_MAILINGS else known
+    return usual_level([Mailed(m.observed, m.expected, m.variance) for m in some])
+
+
+def told(chance: F64, usual: Level) -> models.Expectation:
+    """How many of people with these chances are expected to engage."""
+    f = forecast(chance, usual)
+    return models.Expectation(people=len(chance), expected=f.expected, low=f.low, high=f.high, mailings=usual.mailings)
+
+
+def named(group: Array, names: Sequence[str], chance: F64, usual: Level) -> list[models.NamedExpectation]:
+    """The same for each group that has anybody: ``group`` is the place of its name."""
+    return [
+        models.NamedExpectation(name=name, **told(chance[group == g], usual).model_dump())
+        for g, name in enumerate(names)
+        if (group == g).any()
+    ]
+
+
+def of_sent(
+    workspace: Workspace, view: View, purpose: int | None, d: DeliveryColumns, engaged: Mask, mine: Mask
+) -> models.Observed | None:
+    """What has come of some deliveries beside what was expected of them by now; None where their chances are not known
+    (deliveries planned before chances were kept)."""
+    known = mine & d.was_sent & (d.changed_at > 0) & np.isfinite(d.chance)
+    if not known.any():
+        return None
+    usual, share = level(workspace, purpose), curve(workspace, view).come(view.now - d.changed_at[known])
+    by_now, in_all = forecast(d.chance[known] * share, usual), forecast(d.chance[known], usual)
+    observed = int((engaged & known).sum())
+    return models.Observed(
+        people=int(known.sum()),
+        observed=observed,
+        expected=by_now.expected,
+        low=by_now.low,
+        high=by_now.high,
+        expected_in_all=in_all.expected,
+        ratio=observed / by_now.expected if by_now.expected > 0 else None,
+        complete=bool(float(share.mean()) >= COMPLETE),
+        unusual=not by_now.low <= observed <= by_now.high,
+        mailings=usual.mailings,
+    )
