@@ -8,7 +8,7 @@ from collections.abc import Callable
 from openmeadow.core.errors import MeadowError
 from openmeadow.core.moments import HOUR
 from openmeadow.services import accounts
-from openmeadow.services.campaigns import arrivals, campaigns, tracking
+from openmeadow.services.campaigns import arrivals, campaigns, inbox_placement, tracking
 from openmeadow.services.health import placement, providers
 from openmeadow.services.health.inbound_mail import tidy
 from openmeadow.services.segments import starter_segments
@@ -49,6 +49,7 @@ DUTIES: tuple[Callable[[Workspace], object], ...] = (
     tidy,
     tracking.process_stored_unsubscribes,
     arrivals.take_left,
+    inbox_placement.tend,
     campaigns.finish_stops,
     accounts.tend,
     _bring_log_in,

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from math import sqrt
+from math import log, sqrt
 
 import numpy as np
 
@@ -39,6 +39,12 @@ class Curve:
         if self.delays is None:
             return np.asarray(1.0 - np.exp(-after / USUAL_TIME))
         return np.asarray(np.interp(after, self.delays, np.linspace(0, 1, STEPS + 1)))
+
+    def within(self, share: float) -> int:
+        """The seconds within which a share of engagement comes."""
+        if self.delays is None:
+            return round(-USUAL_TIME * log(1 - share))
+        return round(float(np.interp(share, np.linspace(0, 1, STEPS + 1), self.delays)))
 
 
 @dataclass(frozen=True)

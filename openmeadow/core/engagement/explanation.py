@@ -20,7 +20,7 @@ class Step:
 
     message: int
     at: int
-    what: str  # engaged | clicked | ignored | machine only | not settled | before rejoining
+    what: str  # engaged | clicked | not clicked | ignored | machine only | not settled | before rejoining
     counts: bool
     chance: float
 
@@ -49,10 +49,12 @@ def _one(value: int) -> I32:
     return np.array([value], np.int32)
 
 
-def _what(found: Marks, i: int) -> str:
-    """What became of the i-th message."""
+def _what(found: Marks, i: int, *, hidden: bool) -> str:
+    """What became of the i-th message; of those whose reading cannot be seen, whether they clicked."""
     if found.reacted[i]:
         return "clicked"
+    if hidden and found.fresh[i]:
+        return "not clicked" if found.settled[i] else "not settled"
     if found.engaged[i]:
         return "engaged"
     if not found.fresh[i]:
@@ -80,7 +82,7 @@ def _steps(
             x, t, n = with_one_more(x, t, n, engaged=bool(yes[i]), oldest_engaged=oldest)
             answered.append(bool(yes[i]))
         message, at = int(columns.rows.message[a + i]), int(columns.rows.first_at[a + i])
-        steps.append(Step(message, at, _what(found, i), bool(yes[i] or no[i]), chance(x, t, n)))
+        steps.append(Step(message, at, _what(found, i, hidden=hidden), bool(yes[i] or no[i]), chance(x, t, n)))
     return steps, answered, (x, t, n)
 
 

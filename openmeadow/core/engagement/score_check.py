@@ -28,11 +28,13 @@ class Mailing:
 
 @dataclass(frozen=True)
 class Answers:
-    """People to whom one mailing was delivered (places among everybody): the chance before it, and whether they
-    engaged; ``answered`` is what the chance was of (where reading is hidden: clicked), ``seen`` whether that can be
-    told, ``hidden`` whose reading cannot be seen. ``last`` is their last engagement before it."""
+    """People to whom one mailing was delivered (``rows`` of the columns, ``who`` places among everybody): the chance
+    before it, and whether they engaged; ``answered`` is what the chance was of (where reading is hidden: clicked),
+    ``seen`` whether that can be told, ``hidden`` whose reading cannot be seen. ``last`` is their last engagement before
+    it."""
 
     mailing: Mailing
+    rows: I64
     who: I64
     chance: F64
     engaged: Mask
@@ -94,7 +96,7 @@ def answers(columns: Columns, mailing: Mailing, now: int, basis: Basis) -> Answe
     engaged = reacted | (rows.opened_at[mine] <= now)
     seen = hidden | engaged | (rows.machine_at[mine] > now)
     answered = np.where(hidden, reacted, engaged)
-    return Answers(mailing, who, before.chance[who], engaged, answered, seen, hidden, before.last_engaged[who])
+    return Answers(mailing, mine, who, before.chance[who], engaged, answered, seen, hidden, before.last_engaged[who])
 
 
 def auc(value: F64 | I64 | Mask, yes: Mask) -> float | None:

@@ -62,6 +62,7 @@ FAR = 2**40
 SOURCES = ("Foyer form", "Website", "Box office", "Autumn fair paper form", "Hall guests 2024")
 
 
+IN_SPAM = 0.03  # of a chance to open what lies in the spam folder
 THROW_AWAY = "burnbox.example"
 ROLES = ("info", "office", "admin", "press")
 

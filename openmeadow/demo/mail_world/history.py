@@ -10,7 +10,7 @@ import numpy as np
 
 from openmeadow.core.arrays import I64, Array, Mask
 from openmeadow.core.moments import DAY, HOUR
-from openmeadow.demo.mail_world.habits import FAR, SOURCES, Habits, chance_to_open
+from openmeadow.demo.mail_world.habits import FAR, IN_SPAM, SOURCES, Habits, chance_to_open
 
 PERSON_AGENTS = ("DemoWebReader/4.1", "DemoPhoneReader/12.3", "DemoDeskReader/8.0")
 PROXY_AGENT, SCANNER_AGENT = "PrivacyProxy/2.0", "QuayScanner/3.3"
@@ -175,6 +175,7 @@ def write_events(h: Habits, path: Path, now: int, seed: int = 13) -> int:
     again.random(n)
     patron = again.random(n) < 0.06
     brinebox = np.char.endswith(h.email, "@brinebox.example")
+    last = max(at for at, _, purpose in mailings(now) if purpose == "Season news")
     for at, message, purpose in mailings(now):
         to = (h.joined < at) & ~left & (h.source != 4)
         if purpose == "Family concerts":
@@ -193,7 +194,8 @@ def write_events(h: Habits, path: Path, now: int, seed: int = 13) -> int:
         who, went = who[~bounced], went[~bounced]
         proxied = _by_machines(log, h, r, who, went, message)
         boost = 1.15 if purpose != "Patron appeals" else 0.9
-        opened = r.random(len(who)) < np.minimum(0.97, chance_to_open(h, at)[who] * boost)
+        placed = np.where((at == last) & brinebox[who], IN_SPAM, boost)  # too much mail for it, and the last one shows it
+        opened = r.random(len(who)) < np.minimum(0.97, chance_to_open(h, at)[who] * placed)
         delay = np.minimum(r.lognormal(9.1, 1.5, len(who)), 12 * DAY).astype(np.int64) + 15
         seen = opened & ~proxied & (went + delay < now)
         for k, agent in enumerate(PERSON_AGENTS):

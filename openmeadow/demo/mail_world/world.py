@@ -33,7 +33,7 @@ from aiosmtpd.smtp import Envelope, Session
 
 from openmeadow.core.authentication import spf
 from openmeadow.core.moments import DAY, HOUR
-from openmeadow.demo.mail_world.habits import Habits
+from openmeadow.demo.mail_world.habits import IN_SPAM, Habits
 from openmeadow.demo.mail_world.history import PERSON_AGENTS, PERSON_IP, PROXY_AGENT, PROXY_IP, SCANNER_AGENT, SCANNER_IP
 from openmeadow.demo.mail_world.returned_mail import bounce, complaint
 from openmeadow.net.dns import Resolver, answer_all
@@ -73,6 +73,7 @@ class World:
         self.received: dict[str, int] = {}
         self.placed = {"inbox": 0, "spam": 0}
         self.deferred_once: set[str] = set()
+        self.spam_at: set[str] = set()  # domains that put everything into the spam folder
         self.guard = threading.RLock()
         self.had: dict[tuple[int, str], list[str]] = {}
         self._spf: dict[str, bool] = {}
@@ -126,7 +127,7 @@ class World:
             now, address = self.now(), to.lower()
             message = email.message_from_bytes(raw, policy=email.policy.default)
             believed = self._believed(raw, return_path)
-            folder = "inbox" if believed else "spam"
+            folder = "inbox" if believed and address.rpartition("@")[2] not in self.spam_at else "spam"
             self.placed[folder] += 1
             row_id = str(message["Message-ID"])
             self.received[row_id] = self.received.get(row_id, 0) + 1
@@ -183,7 +184,7 @@ class World:
         # who let a message lie seldom opens it when it comes again; another subject gets a second look
         again = 1.0 if not before or not about else SAME_AGAIN if subject in before else OTHER_AGAIN
         before.append(subject)
-        if now >= h.until[i] or r.random() >= h.open[i] * again * (1.1 if folder == "inbox" else 0.03):
+        if now >= h.until[i] or r.random() >= h.open[i] * again * (1.1 if folder == "inbox" else IN_SPAM):
             if r.random() < h.complains[i]:
                 self._complain(i, message, now + 7200, return_path)
             return
@@ -337,8 +338,12 @@ def serve_http(world: World, port: int) -> ThreadingHTTPServer:
 
         def do_POST(self) -> None:
             self.rfile.read(int(self.headers.get("Content-Length") or 0))
+            place, _, domain = self.path.removeprefix("/placement/").partition("/")
             if self.path == "/play":
                 self._send(json.dumps({"done": world.play(), "next": world.next_act()}))
+            elif self.path.startswith("/placement/") and place in ("inbox", "spam") and domain:
+                (world.spam_at.add if place == "spam" else world.spam_at.discard)(domain.lower())
+                self._send(json.dumps({"spam": sorted(world.spam_at)}))
             else:
                 self._send("{}", status=404)
 

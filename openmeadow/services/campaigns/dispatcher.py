@@ -17,7 +17,7 @@ from openmeadow.core.moments import DAY, HOUR, midnight
 from openmeadow.core.states import BatchState
 from openmeadow.net.signed_tokens import Tokens
 from openmeadow.net.smtp_client import RelayAway, RelayProblem
-from openmeadow.services.campaigns import ab_test, guardrails, resend
+from openmeadow.services.campaigns import ab_test, guardrails, inbox_placement, resend
 from openmeadow.services.campaigns.recipients import eligibility_of
 from openmeadow.services.campaigns.renderer import Writer
 from openmeadow.services.campaigns.schedule import caps_of
@@ -100,6 +100,8 @@ def _begin(workspace: Workspace, row: Campaign, batch: Batch) -> bool:
         with workspace.store.atomic() as db:
             campaigns.update(db, row.id, {"state": "paused", "paused_why": why})
             settings.log(db, workspace.now(), "worker", "paused campaign: A/B test", row.name)
+        return False
+    if batch.n > 1 and inbox_placement.pause_if_spam(workspace, row, workspace.view()):
         return False
     if batch.kind != "first" and not batch.variant:
         resend.draw(workspace, row, batch)

@@ -185,18 +185,22 @@ def see(workspace: Workspace, campaign: CampaignId) -> models.Guardrails:
     assert row is not None
     paused = row.state == CampaignState.PAUSED
     found = readings(workspace, campaign, row.guard_from)
+    kept = [models.Guardrail.model_validate(e) for e in json.loads(row.paused_evidence)] if paused else []
     people = sum(b.people for b in batch_table.batches(workspace.store.read(), campaign) if b.kind == SendKind.FIRST)
     return models.Guardrails(
         guardrails=[_figures(k, w, r) for k, w, r in found if w[0] == WHOLE or r.state != "within limit"],
         paused_why=row.paused_why if paused else "",
-        evidence=[models.Guardrail.model_validate(e) for e in json.loads(row.paused_evidence)] if paused else [],
+        evidence=kept,
         too_small=[
             models.Shows(guardrail=name, enough=enough(limit))
             for name, limit in limits(workspace).items()
             if people and not could_show(people, limit)
         ],
         sources=sources(workspace, campaign, row.guard_from) if paused else [],
-        providers=sorted({w[1] for _, w, r in found if w[0] == "provider" and r.state == "over limit"}),
+        providers=sorted(
+            {w[1] for _, w, r in found if w[0] == "provider" and r.state == "over limit"}
+            | {g.name for g in kept if g.place == "provider"}
+        ),
     )
 
 

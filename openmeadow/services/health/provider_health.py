@@ -20,6 +20,7 @@ from openmeadow.core.reports.bounces import COUNTED, bounce_class
 from openmeadow.core.rules.conditions import View
 from openmeadow.core.states import BounceClass, Folder
 from openmeadow.services import models
+from openmeadow.services.campaigns import inbox_placement
 from openmeadow.services.senders import relay, round_trip_test
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
@@ -32,7 +33,7 @@ from openmeadow.store.senders import relay as relay_table
 from openmeadow.store.senders import senders
 from openmeadow.store.senders.records import Domain
 
-DAYS = 30
+DAYS, PLACEMENT_DAYS = 30, 90
 BULK = 5_000  # a day to one provider
 GOOD_COMPLAINTS, MOST_COMPLAINTS = 0.001, 0.003
 LIMITS = {
@@ -87,13 +88,14 @@ def providers(workspace: Workspace, view: View, sender: int = 0) -> list[models.
             days["copies"][which] += copy.n
             days["not in inbox"][which] += copy.n if copy.folder != Folder.INBOX else 0
     people = np.bincount(view.facts.provider[view.alive], minlength=len(names))
-    says = own_figures(workspace)
+    says, placed = own_figures(workspace), inbox_placement.by_provider(workspace, view.now, PLACEMENT_DAYS)
     return [
         models.ProviderDays(
             name=names[i],
             people=int(people[i]),
             days={w: d[i].tolist() for w, d in days.items()},
             says=says.get(names[i]),
+            placement=placed.get(i, []),
         )
         for i in by_people(names, people)
     ]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 from pydantic import Field
 
 from openmeadow.core.states import Folder
@@ -16,11 +18,23 @@ class OwnFigures(Model):
     day: str
 
 
+class PlacementSeen(Model):
+    """What a message's engagement at one provider says of its inbox placement; "too few" people show nothing."""
+
+    message: str
+    at: int
+    people: int
+    observed: int
+    expected: float
+    state: Literal["inbox", "spam", "too few"]
+
+
 class ProviderDays(Model):
     name: str
     people: int
     days: dict[str, list[int]]
     says: OwnFigures | None
+    placement: list[PlacementSeen]  # by engagement, the earliest first
 
 
 class Refusals(Model):

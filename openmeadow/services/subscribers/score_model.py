@@ -3,11 +3,13 @@ Never within a request: by the worker, and by commands that score."""
 
 from __future__ import annotations
 
-from dataclasses import asdict, replace
+from dataclasses import asdict, fields, replace
 
+from openmeadow.core.columns import Rows
 from openmeadow.core.engagement import score_check
-from openmeadow.core.engagement.bands import cadence
+from openmeadow.core.engagement.bands import cadence, engagement_delays
 from openmeadow.core.engagement.chance_models import ChanceModels
+from openmeadow.core.engagement.expected import Curve
 from openmeadow.core.engagement.fitting import fit_all
 from openmeadow.core.engagement.score_check import Answers
 from openmeadow.core.events import Kind
@@ -15,9 +17,12 @@ from openmeadow.core.ids import MessageId
 from openmeadow.core.moments import DAY
 from openmeadow.core.rules.conditions import View
 from openmeadow.services import models
+from openmeadow.services.campaigns import expected, inbox_placement
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.engagement import chance_models, event_hours
 from openmeadow.store.engagement.chance_models import MailingExpected
+from openmeadow.store.health import inbox_placement as placement_table
+from openmeadow.store.segments.permission_facts import StoreFacts
 
 EVERY, NEW_SHARE = DAY, 0.02
 FIT_EVERY, MOST_MAILINGS = 4, 40  # mailings that one fit serves, and that are looked back at
@@ -81,6 +86,7 @@ def check(workspace: Workspace) -> models.ScoreCheck:
     mailing what was expected and what came."""
     view, db = workspace.view(), workspace.store.read()
     past, known = _Past(workspace, view), {m.message for m in chance_models.mailings(db)}
+    curve = Curve.of(engagement_delays(view.settled, view.now))
     last, found = len(past.mailings) - score_check.MAILINGS, []
     for i, mailing in enumerate(past.mailings):
         if i < last and mailing.message in known:
@@ -100,10 +106,23 @@ def check(workspace: Workspace) -> models.ScoreCheck:
         )
         with workspace.store.atomic() as out:
             chance_models.keep_mailing(out, told)
+        _see_placement(workspace, view, a, curve)
     whole = models.ScoreCheck(checked_at=view.now, **asdict(score_check.check(found)))
     with workspace.store.atomic() as out:
         chance_models.keep_check(out, view.now, whole.model_dump_json())
     return whole
+
+
+def _see_placement(workspace: Workspace, view: View, a: Answers, curve: Curve) -> None:
+    """Keep what a settled mailing shows of its inbox placement at each provider, of campaigns and imported ones alike."""
+    assert isinstance(view.facts, StoreFacts)
+    message, table = MessageId(a.mailing.message), view.settled.rows
+    rows = Rows(**{f.name: getattr(table, f.name)[a.rows] for f in fields(Rows)})
+    groups = inbox_placement.grouped(rows, a.chance, a.hidden, view.facts.provider[a.who], view.now, curve)
+    usual = expected.level(workspace, None)
+    found = inbox_placement.told(groups, usual, inbox_placement.usual_dispersion(workspace, a.mailing.at))
+    with workspace.store.atomic() as out:
+        placement_table.keep(out, inbox_placement.as_rows(message, a.mailing.at, view.now, groups, found))
 
 
 def summary(workspace: Workspace) -> models.ScoreModel:

@@ -11,7 +11,7 @@ from openmeadow.core.events import Kind
 from openmeadow.core.moments import DAY, HOUR, midnight
 from openmeadow.core.rules.conditions import View
 from openmeadow.services import models
-from openmeadow.services.campaigns import outgoing
+from openmeadow.services.campaigns import inbox_placement, outgoing
 from openmeadow.services.health.provider_health import unknown_sources
 from openmeadow.services.senders import relay
 from openmeadow.services.sequences import statistics
@@ -30,7 +30,7 @@ from openmeadow.store.segments.permission_facts import StoreFacts
 from openmeadow.store.senders import senders
 from openmeadow.store.sequences import sequences
 
-WEEKS = 12
+WEEKS, PLACEMENT_DAYS = 12, 14
 
 
 def providers(workspace: Workspace, view: View) -> list[models.Provider]:
@@ -114,6 +114,7 @@ def _about_campaigns(workspace: Workspace, add: Add) -> None:
                 f"/campaigns/{c.id}/schedule",
                 "Review",
             )
+    _about_placement(workspace, add)
     for h in statistics.held(workspace):
         add("Paused", h.title, h.why, f"/sequences/{h.sequence}", "Review")
     for wanted in campaigns.asked_for_eyes(db):
@@ -200,6 +201,23 @@ def _about_subscribers(workspace: Workspace, view: View, add: Add) -> None:
 def _clock(workspace: Workspace, at: int) -> str:
     zone = workspace.zone
     return datetime.fromtimestamp(at, UTC).astimezone(zone).strftime("%d %b, %H:%M %Z")
+
+
+def _about_placement(workspace: Workspace, add: Add) -> None:
+    """Providers that most likely put the last messages into the spam folder, unless a campaign is paused for it."""
+    names = provider_names(workspace.store.read())
+    for provider, seen in inbox_placement.by_provider(workspace, workspace.now(), PLACEMENT_DAYS).items():
+        last = next((s for s in reversed(seen) if s.state != "too few"), None)
+        if last is None or last.state != "spam":
+            continue
+        add(
+            "Spam folder",
+            f"{names[provider]} most likely put “{last.message}” into the spam folder.",
+            f"{last.observed:,} of {last.expected:,.0f} expected engaged in time, while the others engage as usual. "
+            "Run a placement test, and send it less and to the most engaged first.",
+            "/health",
+            "View placement",
+        )
 
 
 def _send_name(b: ComingBatch | ExternalPending) -> str:

@@ -80,6 +80,15 @@ def every(db: sqlite3.Connection) -> list[CampaignLine]:
     )
 
 
+def begun_since(db: sqlite3.Connection, at: int) -> list[CampaignId]:
+    """Campaigns under way, and those started since a moment."""
+    rows = db.execute(
+        "SELECT id FROM campaigns WHERE message IS NOT NULL AND sequence IS NULL AND (state IN (?, ?) OR started_at >= ?)",
+        (CampaignState.SCHEDULED, CampaignState.SENDING, at),
+    )
+    return [CampaignId(r["id"]) for r in rows]
+
+
 def people(db: sqlite3.Connection, campaign: CampaignId, side: str) -> list[int]:
     """Subscribers chosen one by one: ``side`` is in or out."""
     rows = db.execute("SELECT subscriber FROM campaign_people WHERE campaign = ? AND side = ?", (campaign, side))

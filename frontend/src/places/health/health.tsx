@@ -85,6 +85,9 @@ export function HealthPlace() {
             <th scope="col" className="n">
               Machine opens
             </th>
+            <th scope="col" className="w-[104px] max-desk:w-auto">
+              Inbox <span className="block font-normal">by engagement</span>
+            </th>
             {DRAWN.map(([k]) => (
               <th scope="col" key={k} className="w-[98px] max-desk:w-auto">
                 {k} <span className="block font-normal">limit {100 * (d.limits[k] ?? 0)}%</span>
@@ -109,6 +112,9 @@ export function HealthPlace() {
                 <td className="n">{count(sent)}</td>
                 <td className="n">{count(opens)}</td>
                 <td className="n text-ink-2">{share(machines, opens + machines, 0)}</td>
+                <td>
+                  <PlacementMarks seen={p.placement} />
+                </td>
                 {DRAWN.map(([k, base]) => (
                   <td key={k}>
                     <Small
@@ -127,7 +133,9 @@ export function HealthPlace() {
       </Table>
       <p className="mt-1 text-small text-ink-2">
         Rates are of mail sent to that provider. One bar per day (pale: fewer than {FEW} sent); the dashed line is the
-        limit. Complaints need a provider's feedback loop; placement comes from tests.
+        limit. Complaints need a provider's feedback loop. Inbox by engagement: a mark for each of the last mailings;
+        red where far fewer engaged than expected, while the other providers' people engaged as usual. The last column
+        comes from placement tests.
       </p>
       <h2 className="mt-7 mb-1">Bounce reasons</h2>
       {!d.refusals.length && <Quiet>No bounces or deferrals in the last {d.days} days.</Quiet>}
@@ -199,6 +207,36 @@ export function HealthPlace() {
     </Page>
   );
 }
+
+const SEEN = { inbox: "bg-strong", spam: "bg-poppy", "too few": "hatch" };
+const LAST_MAILINGS = 10;
+
+/** One mark a mailing, the newest on the right: in the inbox, most likely in the spam folder, or too few to tell. */
+function PlacementMarks({ seen }: { seen: M["PlacementSeen"][] }) {
+  const { day } = useTimes();
+  const shown = seen.slice(-LAST_MAILINGS);
+  const last = [...shown].reverse().find((s) => s.state !== "too few");
+  if (!last) return <span className="text-small text-ink-2">too few to tell</span>;
+  const words = shown.map((s) => `${s.message}, ${day(s.at)}: ${SEEN_WORDS[s.state]}`).join("; ");
+  return (
+    <>
+      <span role="img" aria-label={words} title={words} className="flex gap-0.5">
+        {shown.map((s) => (
+          <span key={s.message + s.at} className={`h-3 w-2 ${SEEN[s.state]}`} />
+        ))}
+      </span>
+      {last.state === "spam" ? (
+        <span className="block text-small font-semibold text-poppy">
+          spam folder? {count(last.observed)} of {count(Math.round(last.expected))} expected
+        </span>
+      ) : (
+        <span className="block text-small text-ink-2">as expected</span>
+      )}
+    </>
+  );
+}
+
+const SEEN_WORDS = { inbox: "as expected", spam: "most likely in the spam folder", "too few": "too few to tell" };
 
 /** What the provider itself says: its worst day's spam rate and the last word on our name. */
 function OwnFigures({ says, limit }: { says: M["OwnFigures"]; limit: number }) {

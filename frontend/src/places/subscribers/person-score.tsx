@@ -40,20 +40,20 @@ export function Why({ p, band }: { p: M["Person"]; band: number }) {
               Sent
             </th>
             <th scope="col" className="n">
-              Score after
+              Score
             </th>
           </tr>
         </thead>
         <tbody>
           {steps.map((t, i) => (
             <tr key={i}>
-              <td className="max-w-[150px]">
+              <td className="max-w-[126px]">
                 <span className="block truncate" title={t.message}>
                   {t.message}
                 </span>
                 <span className="text-ink-2">{t.what}</span>
               </td>
-              <td className="n">{day(t.at)}</td>
+              <td className="n whitespace-nowrap">{day(t.at)}</td>
               <td className="n">{t.counts ? percent(t.chance) : <span className="text-ink-3">not counted</span>}</td>
             </tr>
           ))}

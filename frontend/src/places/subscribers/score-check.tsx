@@ -34,7 +34,7 @@ export function ScoreCheckPage() {
               <tbody>
                 {(["alpha", "beta", "gamma", "delta"] as const).map((name) => (
                   <tr key={name}>
-                    <th scope="row">{name}</th>
+                    <td>{name}</td>
                     <td className="n">{model[name].toPrecision(4)}</td>
                   </tr>
                 ))}
@@ -133,7 +133,7 @@ function Found({ found, checked }: { found: M["ScoreCheck"]; checked: string }) 
 function Figure({ words, value }: { words: string; value: string | undefined }) {
   return (
     <tr>
-      <th scope="row">{words}</th>
+      <td>{words}</td>
       <td className="n">{value ?? "–"}</td>
     </tr>
   );
