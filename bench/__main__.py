@@ -16,10 +16,11 @@ from typing import Any
 import numpy as np
 
 from bench import addresses, arrivals, cold, locks, million, paint, questions, screens, throughput, truth, world
-from bench.peers import Duck, frames, polars_count, polars_score
+from bench.peers import Duck, frames, polars_count
 from bench.timing import in_turn
 from openmeadow.core.engagement.bands import cadence
-from openmeadow.core.engagement.score import score
+from openmeadow.core.engagement.fitting import fit_all
+from openmeadow.core.engagement.score import Basis, score
 from openmeadow.core.rules.activity_index import Streams
 from openmeadow.services.subscribers import file_reader, import_events, import_subscribers
 from openmeadow.services.workspace import Workspace
@@ -40,17 +41,18 @@ def scoring(people: int, deliveries: int) -> None:
     pace = cadence(c, world.NOW)
     streams, data = Streams(c), frames(c)
     duck = Duck(data)
-    found = in_turn(
-        {
-            "Open Meadow": lambda: score(c, world.NOW, pace),
-            "DuckDB": lambda: duck.score(pace),
-            "polars": lambda: polars_score(data, pace),
-        }
-    )
-    ours, theirs, third = (found[n][1] for n in found)
-    assert np.allclose(ours.E, theirs["e"]) and (ours.band == theirs["band"]).all(), "the peers compute the same"
-    assert np.allclose(ours.N, third["n"].to_numpy()) and (ours.band == third["band"].to_numpy()).all()
-    told("Rescoring everybody: E, N, band", found)
+    begun = time.perf_counter()
+    models = fit_all(c, world.NOW, np.ones(len(c.people), bool), pace)
+    fitting = time.perf_counter() - begun
+    basis = Basis(pace, models)
+    duck.keep_chances(models.reading)
+    found = in_turn({"Open Meadow": lambda: score(c, world.NOW, basis), "DuckDB": lambda: duck.chances(pace)})
+    ours, theirs = (found[n][1] for n in found)
+    seen = ~ours.hidden
+    for name in ("x", "t", "n", "chance"):
+        assert np.allclose(getattr(ours, name)[seen], theirs[name][seen]), "the peer computes the same"
+    told("Rescoring everybody: (x, t, n), chance; ours with bands and clicks of those whose reading is hidden", found)
+    print(f"  (fitting the models on {models.reading.people:,} people, in the worker: {fitting:.1f} s)")
     joined = c.people.joined_at < world.NOW - 60 * DAY
     begun = time.perf_counter()
     streams.messages("opened", 0, world.NOW)

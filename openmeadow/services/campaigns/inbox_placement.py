@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import time
 from math import log
 from typing import Literal
 
@@ -30,7 +31,7 @@ from openmeadow.store.health.providers import names as provider_names
 from openmeadow.store.segments.permission_facts import StoreFacts
 
 YEAR, LOOKED_AFTER, MOST_LIKELIHOOD = 365 * DAY, 2 * DAY, 1e12
-GUARDRAIL = "inbox placement"
+GUARDRAIL, SHARE = "inbox placement", 20.0
 WAITS = (DeliveryState.QUEUED, DeliveryState.DEFERRED)
 UNDER_WAY = (CampaignState.SCHEDULED, CampaignState.SENDING)
 
@@ -153,13 +154,24 @@ def pause_if_spam(workspace: Workspace, row: Campaign, view: View) -> str:
     return why
 
 
+class _Looked:
+    """When campaigns are looked at again: looking at large ones takes a small share of the time."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        self.not_before = 0.0
+
+
 def tend(workspace: Workspace) -> list[str]:
     """Look at every campaign under way, and at those begun in the last two days; the sentences of those paused."""
-    db, now, out = workspace.store.read(), workspace.now(), []
+    kept = workspace.part(_Looked)
+    if time.monotonic() < kept.not_before:
+        return []
+    db, now, out, begun = workspace.store.read(), workspace.now(), list[str](), time.monotonic()
     for c in campaigns.begun_since(db, now - LOOKED_AFTER):
         row = campaigns.one(db, c)
         if row is not None and row.message is not None and (why := pause_if_spam(workspace, row, workspace.view())):
             out.append(why)
+    kept.not_before = time.monotonic() + SHARE * (time.monotonic() - begun)
     return out
 
 
