@@ -51,7 +51,7 @@ def test_a_campaign_pauses_for_the_spam_folder_once(folder: Path) -> None:
         assert seen.providers == ["Postern"] and seen.evidence[0].guardrail == "inbox placement"
         found = {p.name: p.placement for p in provider_health.providers(m.workspace, m.workspace.view())}
         assert found["Postern"][0].state == "spam" and found["Other domains"][0].state != "spam"
-        told = [d for d in overview.decisions(m.workspace, m.workspace.view()) if d.kind == "Spam folder"]
+        told = [d for d in overview.decisions(m.workspace, m.workspace.view()) if d.kind == "Spam"]
         assert len(told) == 1 and told[0].title.startswith("Postern most likely put")
         shown = results(m.workspace, m.campaign).observed
         assert shown is not None and shown.people == 90 and shown.observed < shown.expected_in_all

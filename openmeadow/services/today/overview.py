@@ -211,7 +211,7 @@ def _about_placement(workspace: Workspace, add: Add) -> None:
         if last is None or last.state != "spam":
             continue
         add(
-            "Spam folder",
+            "Spam",
             f"{names[provider]} most likely put “{last.message}” into the spam folder.",
             f"{last.observed:,} of {last.expected:,.0f} expected engaged in time, while the others engage as usual. "
             "Run a placement test, and send it less and to the most engaged first.",
