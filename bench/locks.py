@@ -13,6 +13,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from bench import large
+from openmeadow.core.consent.sunset import SPARED
 from openmeadow.services.campaigns import campaigns, first_send
 from openmeadow.services.models import CampaignChanges
 from openmeadow.services.segments import segments
@@ -67,7 +68,7 @@ def watched(folder: Path, title: str) -> Iterator[None]:
 
 
 def acts(workspace: Workspace, folder: Path) -> None:
-    everybody = Choice('permitted for "Season news"')
+    everybody = Choice('permitted for "Season news"', also=SPARED)
 
     def both(title: str, do: Callable[[], int]) -> None:
         with watched(workspace.folder, title):

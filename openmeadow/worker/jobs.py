@@ -85,7 +85,7 @@ def _export(workspace: Workspace, job: Job, progress: Progress) -> Outcome:
 
 
 def _choice(c: models.JobChoice) -> Choice:
-    return Choice(c.rule, c.text, c.bands, c.ids, c.without)
+    return Choice(c.rule, c.text, c.bands, c.ids, c.without, c.also)
 
 
 class Later(Exception):

@@ -7,7 +7,9 @@ from pathlib import Path
 
 import pytest
 
+from openmeadow.core.consent.sunset import SPARED
 from openmeadow.core.errors import Missing, Refused, RuleMistake
+from openmeadow.core.events import Kind
 from openmeadow.core.imports.dates import rfc3339
 from openmeadow.core.moments import DAY
 from openmeadow.core.states import JobKind
@@ -27,6 +29,7 @@ from openmeadow.services.subscribers.engagement_map import Replays
 from openmeadow.services.subscribers.selection import Choice
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings, undo_log
+from openmeadow.store.engagement import events
 from openmeadow.store.engagement.columns import all_people_of, load
 from openmeadow.worker.jobs import run_next_job
 from openmeadow.worker.loop import Worker
@@ -87,6 +90,18 @@ def state(workspace: Workspace) -> object:
     return {t: [tuple(r) for r in db.execute(f"SELECT * FROM {t} ORDER BY 1, 2")] for t in tables}
 
 
+def test_stopping_mail_leaves_out_whom_nobody_can_judge(full: Workspace) -> None:
+    """Newcomers, those whose reading is hidden and who booked, each with its number, unless they are ticked in."""
+    selma = profile.find(full, "selma@postern.example")
+    with full.store.atomic() as db:
+        events.add(db, [(NOW - 10 * DAY, int(Kind.BOOKED), selma, 0, 0, 0, 40.0, None, None, "b")])
+    said = bulk_actions.preview(full, "suppress", "quiet", Choice())
+    assert (said.people, {s.group: s.people for s in said.spared}) == (1, {"Unproven": 3, "booked": 1})
+    assert bulk_actions.preview(full, "suppress", "quiet", Choice(also=("booked",))).people == 2
+    assert bulk_actions.preview(full, "label", "x", Choice()).spared == []
+    assert bulk_actions.start(full, "suppress", "quiet", Choice(), "t").people == 1
+
+
 @pytest.mark.parametrize(
     ("act", "argument", "rule", "people", "changes", "then"),
     [
@@ -99,7 +114,7 @@ def state(workspace: Workspace) -> object:
 def test_an_act_says_its_numbers_does_them_and_goes_back(
     full: Workspace, act: str, argument: str, rule: str, people: int, changes: int, then: str
 ) -> None:
-    before, choice = state(full), Choice(rule=rule)
+    before, choice = state(full), Choice(rule=rule, also=SPARED)
     said = bulk_actions.preview(full, act, argument, choice)
     assert (said.people, said.changes) == (people, changes)
     done = bulk_actions.start(full, act, argument, choice, "t")

@@ -44,16 +44,18 @@ export function ActButton({
   const client = useQueryClient();
   const [argument, setArgument] = useState("");
   const [open, setOpen] = useState(false);
+  const [also, setAlso] = useState<NonNullable<Choice["also"]>>([]);
+  const asked = { ...choice, also };
   const how = ACTS[act] as (typeof ACTS)[string];
   const preview = useQuery({
-    queryKey: keys.bulkAction(act, argument, choice),
-    queryFn: ({ signal }) => post("/actions/preview", { act, argument, choice }, signal),
+    queryKey: keys.bulkAction(act, argument, asked),
+    queryFn: ({ signal }) => post("/actions/preview", { act, argument, choice: asked }, signal),
     enabled: open,
     placeholderData: (p) => p,
   });
   const refresh = () => peopleChanged(client);
   const run = async () => {
-    const acted = await post("/actions", { act, argument, choice });
+    const acted = await post("/actions", { act, argument, choice: asked });
     let { action, people } = acted;
     if (acted.job) {
       const outcome = await finished(acted.job);
@@ -107,6 +109,23 @@ export function ActButton({
             </datalist>
           )}
         </label>
+      )}
+      {(preview.data?.spared.length ?? 0) > 0 && (
+        <fieldset className="mb-3 border-rule border-y py-2">
+          <legend className="label float-left mb-1 w-full">Left out unless ticked</legend>
+          {preview.data?.spared.map((s) => (
+            <label key={s.group} className="flex items-baseline gap-2 py-0.5 text-ink">
+              <input
+                type="checkbox"
+                checked={also.includes(s.group)}
+                onChange={(e) => setAlso(e.target.checked ? [...also, s.group] : also.filter((g) => g !== s.group))}
+              />
+              <span>
+                <b>{count(s.people)}</b> {s.words}
+              </span>
+            </label>
+          ))}
+        </fieldset>
       )}
       <p role="status">{preview.error ? preview.error.message : (preview.data?.sentence ?? "Counting…")}</p>
     </Ask>

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from openmeadow.core.arrays import NEVER, Mask
-from openmeadow.core.engagement.bands import INACTIVE, MASKED
+from openmeadow.core.engagement.bands import INACTIVE, MASKED, UNPROVEN
 from openmeadow.core.errors import Refused
 from openmeadow.core.events import Kind
 from openmeadow.core.moments import DAY
@@ -64,6 +64,22 @@ def stopped(view: View, agreement: Agreement) -> tuple[Mask, Mask]:
     long_ago = view.alive & (last <= view.now - agreement.after_days * DAY)
     band = view.scores.band
     return np.asarray(long_ago & (band == INACTIVE)), np.asarray(long_ago & (band == MASKED))
+
+
+SPARED = ("Unproven", "Masked", "booked")
+
+
+def spared(view: View, booked_since: int) -> dict[str, Mask]:
+    """Whom acts that stop mailing leave out unless they are ticked in: of whom too little is known, whose reading cannot
+    be seen, and who booked since a moment. Each stands in the first group that fits."""
+    band = view.scores.band
+    booked = np.zeros(len(view.alive), bool)
+    for part in view.parts():
+        acts = part.columns.acts
+        hit = (acts.kind == Kind.BOOKED) & (acts.at <= view.now) & (acts.at > booked_since)
+        booked[part.everybodys(acts.person[hit & part.counts(acts.person)])] = True
+    unproven, masked = band == UNPROVEN, band == MASKED
+    return {"Unproven": unproven, "Masked": masked, "booked": booked & ~unproven & ~masked}
 
 
 def protected_people(view: View) -> Mask:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from datetime import UTC, datetime
+from typing import NamedTuple
 
 from openmeadow.core.delivery.uplift import VariantCount, lift
 from openmeadow.core.moments import DAY
@@ -13,11 +14,20 @@ from openmeadow.services.campaigns import figures, results
 from openmeadow.services.campaigns.results_breakdown import FEW_DELIVERED, LATELY, SETTLED
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import campaigns
-from openmeadow.store.engagement import event_hours
+from openmeadow.store.engagement import chance_models, event_hours
 
 MOST, ENOUGH_OF_A_KIND = 150, 3
 SIZES = ((0, 1_000), (1_000, 5_000), (5_000, 20_000), (20_000, 10**9))
 LENGTHS = ((0, 30), (30, 45), (45, 60), (60, 500))
+
+
+class _Mailing(NamedTuple):
+    """``observed`` and ``expected`` are 0 where the expectation is not known."""
+
+    opened: int
+    delivered: int
+    observed: int
+    expected: float
 
 
 def see(workspace: Workspace) -> models.WhatWorks:
@@ -29,7 +39,8 @@ def see(workspace: Workspace) -> models.WhatWorks:
     subjects = {c.message: c.subject for c in campaigns.started(db)}
     began = sorted(((m.message, m.began) for m in event_hours.by_message(db)), key=lambda x: -x[1])
     every = figures.every(workspace)
-    lines: dict[str, dict[tuple[int, str], list[tuple[int, int]]]] = defaultdict(lambda: defaultdict(list))
+    known = {e.message: e for e in chance_models.mailings(db)}
+    lines: dict[str, dict[tuple[int, str], list[_Mailing]]] = defaultdict(lambda: defaultdict(list))
     mailings = 0
     for m, at in began:
         if m not in names or not view.now - LATELY * DAY < at <= view.now - SETTLED or mailings >= MOST:
@@ -39,7 +50,8 @@ def see(workspace: Workspace) -> models.WhatWorks:
             continue
         mailings += 1
         here = datetime.fromtimestamp(at, UTC).astimezone(zone)
-        one = (whole.opened, whole.delivered)
+        e = known.get(m)
+        one = _Mailing(whole.opened, whole.delivered, e.observed if e else 0, e.expected if e else 0.0)
         part = here.hour // 3 * 3
         lines["Hour of the day"][part, f"{part:02}:00 to {part + 3:02}:00"].append(one)
         lines["Weekday"][here.weekday(), f"{here:%A}"].append(one)
@@ -53,15 +65,17 @@ def see(workspace: Workspace) -> models.WhatWorks:
     for title, found in lines.items():
         told_lines = []
         for (_, words), several in sorted(found.items()):
-            k, n = (sum(x) for x in zip(*several, strict=True))
+            k, n = sum(x.opened for x in several), sum(x.delivered for x in several)
+            expected = sum(x.expected for x in several)
             told_lines.append(
                 models.Comparison(
                     words=words,
                     mailings=len(several),
                     delivered=n,
                     share=wilson(k, n).point,
-                    least=min(a / b for a, b in several),
-                    most=max(a / b for a, b in several),
+                    least=min(x.opened / x.delivered for x in several),
+                    most=max(x.opened / x.delivered for x in several),
+                    ratio=sum(x.observed for x in several) / expected if expected else None,
                     enough=len(several) >= ENOUGH_OF_A_KIND,
                 )
             )

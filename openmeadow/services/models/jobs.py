@@ -19,6 +19,7 @@ class JobChoice(BaseModel):
     bands: tuple[str, ...] = ()
     ids: tuple[int, ...] | None = None
     without: tuple[int, ...] = ()
+    also: tuple[str, ...] = ()
 
 
 class ImportJob(_Arguments):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pydantic import Field
+
 from openmeadow.core.ids import SubscriberId
 from openmeadow.core.states import BatchState, SendKind
 from openmeadow.services.models.common import Exclusion, Model, Observed
@@ -190,6 +192,7 @@ class Comparison(Model):
     share: float
     least: float
     most: float
+    ratio: float | None = Field(description="engaged over expected, of the mailings whose expectation is known")
     enough: bool
 
 

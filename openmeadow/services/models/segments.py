@@ -57,6 +57,7 @@ class Segment(Model):
     count: int | None
     problem: str
     bands: list[int]
+    chance: float | None  # the mean chance to engage with the next message
     used_by: list[str]
     as_of: int
     changed_at: int

@@ -80,6 +80,9 @@ class ChoiceIn(Model):
     bands: list[str] = []
     ids: list[int] | None = Field(None, max_length=MOST_IDS)
     without: list[int] = Field([], max_length=MOST_IDS)
+    also: list[Literal["Unproven", "Masked", "booked"]] = Field(
+        [], description="whom an act that stops mailing leaves out unless they are named here"
+    )
 
 
 class ActionIn(Model):
@@ -88,8 +91,17 @@ class ActionIn(Model):
     choice: ChoiceIn
 
 
+class Spared(Model):
+    """People of a choice whom an act that stops mailing leaves out unless they are ticked in."""
+
+    group: Literal["Unproven", "Masked", "booked"]
+    people: int
+    words: str
+
+
 class ActionPreview(Model):
     people: int
+    spared: list[Spared]
     changes: int
     sentence: str
 

@@ -74,10 +74,11 @@ def every(workspace: Workspace) -> list[models.Segment]:
     view = workspace.view()
     out = []
     for row in segments.every(workspace.store.read()):
-        count, bands, problem = None, list[int](), ""
+        count, bands, chance, problem = None, list[int](), None, ""
         try:
             mask = view.mask(workspace.checked_rule(row.rule, view, row.name))
             count, bands = int(mask.sum()), np.bincount(view.scores.band[mask], minlength=len(BANDS)).tolist()
+            chance = float(view.scores.chance[mask].mean()) if count else None
         except (RuleMistake, Missing) as e:
             problem = str(e)
         out.append(
@@ -90,6 +91,7 @@ def every(workspace: Workspace) -> list[models.Segment]:
                 count=count,
                 problem=problem,
                 bands=bands,
+                chance=chance,
                 used_by=segments.used_by(workspace.store.read(), row.id),
             )
         )

@@ -11,8 +11,12 @@ from dataclasses import asdict, dataclass
 import numpy as np
 
 from openmeadow.core.addresses.verdicts import VERDICTS, judge
+from openmeadow.core.arrays import Mask
 from openmeadow.core.consent.eligibility import SUPPRESSION_REASONS
+from openmeadow.core.consent.sunset import spared
 from openmeadow.core.errors import Refused
+from openmeadow.core.moments import DAY
+from openmeadow.core.rules.conditions import View
 from openmeadow.core.states import JobKind
 from openmeadow.services import models
 from openmeadow.services.subscribers.selection import Choice, chosen
@@ -44,10 +48,36 @@ ACTS = {
 }
 
 
-def _people(workspace: Workspace, choice: Choice) -> list[int]:
+STOPS_MAILING = ("suppress",)
+
+
+def _spared(view: View) -> dict[str, Mask]:
+    return spared(view, view.now - view.scores.cadence.window * DAY)
+
+
+def _people(workspace: Workspace, name: str, choice: Choice) -> list[int]:
+    """Whom an act concerns."""
     view = workspace.view()
-    ids: list[int] = view.columns.people.id[np.flatnonzero(chosen(workspace, view, choice))].tolist()
+    mask = chosen(workspace, view, choice)
+    if name in STOPS_MAILING:
+        for group, people in _spared(view).items():
+            if group not in choice.also:
+                mask &= ~people
+    ids: list[int] = view.columns.people.id[np.flatnonzero(mask)].tolist()
     return ids
+
+
+def _left_out(workspace: Workspace, choice: Choice) -> list[models.Spared]:
+    """Of a choice, whom an act that stops mailing takes only where they are ticked in."""
+    view = workspace.view()
+    mask, window = chosen(workspace, view, choice), view.scores.cadence.window
+    words = {
+        "Unproven": "Unproven: too few messages to judge",
+        "Masked": "Masked: opens hidden by a proxy",
+        "booked": f"booked in the last {window} days",
+    }
+    found = {g: int((people & mask).sum()) for g, people in _spared(view).items()}
+    return [models.Spared.model_validate({"group": g, "people": n, "words": words[g]}) for g, n in found.items() if n]
 
 
 def _act(name: str, argument: str) -> Act:
@@ -62,7 +92,7 @@ def _act(name: str, argument: str) -> Act:
 def preview(workspace: Workspace, name: str, argument: str, choice: Choice) -> models.ActionPreview:
     """What would happen, in numbers: {"people", "changes", "sentence"}."""
     _act(name, argument or "-")
-    ids, db = _people(workspace, choice), workspace.store.read()
+    ids, db = _people(workspace, name, choice), workspace.store.read()
     there = selections.already(db, name, argument.strip(), ids)
     changes = len(there) if name == "unlabel" else len(ids) if name == "check" else len(ids) - len(there)
     rest = len(ids) - changes
@@ -73,7 +103,8 @@ def preview(workspace: Workspace, name: str, argument: str, choice: Choice) -> m
         "suppress": f"Suppresses {changes:,} subscribers for all purposes until undone; {rest:,} are already suppressed.",
         "check": f"Checks {changes:,} addresses for syntax, typos, disposable and role addresses. Nothing is sent or queried.",
     }[name]
-    return models.ActionPreview(people=len(ids), changes=changes, sentence=sentence)
+    left_out = _left_out(workspace, choice) if name in STOPS_MAILING else []
+    return models.ActionPreview(people=len(ids), changes=changes, sentence=sentence, spared=left_out)
 
 
 def start(
@@ -82,7 +113,7 @@ def start(
     """Do it now, or as a job when it concerns more than ``large`` people: {"action", "job", "people"}, one of the
     first two being 0."""
     _act(name, argument)
-    people = len(_people(workspace, choice))
+    people = len(_people(workspace, name, choice))
     if people > large:
         with workspace.store.atomic() as db:
             job = models.ActionJob(
@@ -99,7 +130,7 @@ def do(
 ) -> tuple[int, int]:
     """The act itself, some people at a time; its line in the activity log and how many it changed."""
     act, argument = _act(name, argument), argument.strip()
-    ids, now = _people(workspace, choice), workspace.now()
+    ids, now = _people(workspace, name, choice), workspace.now()
     changed = 0
     known = _well_known(workspace) if name == "check" else []
     with workspace.store.atomic() as db:

@@ -10,6 +10,7 @@ from collections.abc import Mapping
 import numpy as np
 
 from openmeadow.core.consent.eligibility import GIVEN, Reason
+from openmeadow.core.consent.sunset import SPARED
 from openmeadow.core.delivery.plan import Plan
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.events import Kind
@@ -255,7 +256,7 @@ def suppress_non_responders(workspace: Workspace) -> int:
         rule = _outcome_rules(row.message_name, asks)["no reply"]
         rule += "".join(f" and not (consent to {quoted(p)} by email is given)" for p in others)
         reason = f"no response to the consent request “{row.name}” within {days} days"
-        _, people = bulk_actions.do(workspace, "suppress", reason, Choice(rule=rule), "worker")
+        _, people = bulk_actions.do(workspace, "suppress", reason, Choice(rule=rule, also=SPARED), "worker")
         gone += people
         with workspace.store.atomic() as db:
             campaigns.update(db, row.id, {"plan": row.plan.changed(suppressed_at=workspace.now()).model_dump_json()})

@@ -19,13 +19,15 @@ SORTS = ("score", "band", "last_engaged", "ignored", "joined_at", "email", "prov
 
 @dataclass(frozen=True)
 class Choice:
-    """People by ``ids`` where they are given, else everybody whom rule, bands and text hold for; never ``without``."""
+    """People by ``ids`` where they are given, else everybody whom rule, bands and text hold for; never ``without``.
+    ``also``: groups of ``sunset.SPARED`` that an act that stops mailing takes in."""
 
     rule: str = ""
     text: str = ""
     bands: tuple[str, ...] = ()
     ids: tuple[int, ...] | None = None
     without: tuple[int, ...] = ()
+    also: tuple[str, ...] = ()
 
 
 def chosen(workspace: Workspace, view: View, choice: Choice) -> Mask:

@@ -100,7 +100,10 @@ export function WhatWorksPage() {
                 <th scope="col" className="n">
                   Opens (human)
                 </th>
-                <th scope="col" className="w-[260px]">
+                <th scope="col" className="n" title="engaged, as a share of what these people were expected to do">
+                  To expected
+                </th>
+                <th scope="col" className="w-[240px]">
                   Range of open rates, 0 to {100 * MOST}%
                 </th>
               </tr>
@@ -112,6 +115,7 @@ export function WhatWorksPage() {
                   <td className="n">{count(l.mailings)}</td>
                   <td className="n">{count(l.delivered)}</td>
                   <td className="n">{share(l.share, 1)}</td>
+                  <td className="n font-semibold">{l.ratio === null ? "–" : share(l.ratio, 1, 0)}</td>
                   <td>
                     <Range l={l} />
                   </td>
@@ -128,8 +132,9 @@ export function WhatWorksPage() {
       ))}
       {d.kinds.length > 0 && (
         <p className="mt-2 max-w-[820px] text-small text-ink-2">
-          Audiences and content differ, so this is not proof: run an A/B test to be sure. Grey: fewer than three
-          campaigns.
+          To expected: how many engaged, of 100 expected to from each person's chance before the campaign, so that
+          different audiences can be compared. Content still differs, so this is not proof: run an A/B test to be sure.
+          Grey: fewer than three campaigns.
         </p>
       )}
     </Page>

@@ -105,6 +105,9 @@ export function SegmentList() {
               <th scope="col" className="n w-[70px]">
                 Share
               </th>
+              <th scope="col" className="n w-[84px]" title="expected to engage with the next message">
+                Expected
+              </th>
               <th scope="col" className="w-[150px]">
                 Used in
               </th>
@@ -125,6 +128,7 @@ export function SegmentList() {
                 <td className="pt-2.5!">{s.count !== null && <BandBar bands={s.bands} height={10} />}</td>
                 <td className="n font-semibold">{s.count === null ? "–" : count(s.count)}</td>
                 <td className="n text-ink-2">{s.count === null || !foot ? "" : share(s.count, foot.subscribers)}</td>
+                <td className="n">{s.chance === null ? "–" : share(s.chance, 1, 0)}</td>
                 <td className="text-ink-2">{s.used_by.join(", ")}</td>
                 <td className="n">
                   <button

@@ -71,7 +71,7 @@ def rows_of(workspace: Workspace, view: View, index: I64) -> list[m.Row]:
 def choice_of(body: m.ChoiceIn) -> Choice:
     """Who is chosen by what was sent."""
     ids = None if body.ids is None else tuple(body.ids)
-    return Choice(body.rule, body.text, tuple(body.bands), ids, tuple(body.without))
+    return Choice(body.rule, body.text, tuple(body.bands), ids, tuple(body.without), tuple(body.also))
 
 
 def order_of(query: m.TableQuery) -> tuple[Choice, str, bool]:
