@@ -15,7 +15,7 @@ from typing import Any
 
 import numpy as np
 
-from bench import addresses, arrivals, cold, locks, million, paint, questions, screens, throughput, truth, world
+from bench import addresses, arrivals, cold, locks, million, paint, placement, questions, screens, throughput, truth, world
 from bench.peers import Duck, frames, polars_count
 from bench.timing import in_turn
 from openmeadow.core.engagement.bands import cadence
@@ -163,6 +163,7 @@ def main() -> None:
     deliveries = int(sys.argv[2]) if len(sys.argv) > 2 else 20 * people
     first_page()
     truth.main()
+    placement.main()
     addresses.figures()
     bringing_in(people, people)
     bringing_in(people // 10, people)

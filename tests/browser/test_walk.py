@@ -161,7 +161,7 @@ def test_the_map_the_table_and_a_person_by_keyboard(visit: Visit) -> None:
     page.keyboard.press("ArrowDown")
     page.keyboard.press("Enter")
     expect(page.get_by_text("Consent and eligibility")).to_be_visible()
-    expect(page.get_by_text("100 × E / (N + 1)")).to_be_visible()
+    expect(page.get_by_text("likely still active")).to_be_visible()
     visit.accessible()
     page.keyboard.press("?")
     expect(page.get_by_role("heading", name="Keyboard shortcuts")).to_be_visible()

@@ -257,7 +257,8 @@ export function textOf(t: Tree): string {
   return shape.parts
     .map((p) => (typeof p === "string" ? p : written(p, t)))
     .filter(Boolean)
-    .join(" ");
+    .join(" ")
+    .replace(/ %$/, "%");
 }
 
 /** A new clause of a shape, its names the first that exist. */

@@ -196,7 +196,9 @@ function Replayed({ all, rest, months }: { all: Figures; rest: Figures; months: 
       </Table>
       <p className="mt-1 text-small text-ink-3">
         Of {count(all.delivered)} delivered; {count(all.delivered - rest.delivered)} would not have been sent. Each
-        message counts by its subscriber's position when it was sent.
+        message counts by its subscriber's position when it was sent. What this cannot know: whether the rest would
+        reach the inbox more often without them. Who came back after a later message counts as staying away only until
+        then, so the real loss is somewhat larger.
       </p>
     </>
   );
