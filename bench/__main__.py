@@ -15,7 +15,20 @@ from typing import Any
 
 import numpy as np
 
-from bench import addresses, arrivals, cold, locks, million, paint, placement, questions, screens, throughput, truth, world
+from bench import (
+    addresses,
+    arrivals,
+    cold,
+    locks,
+    million,
+    paint,
+    placement,
+    questions,
+    screens,
+    throughput,
+    truth,
+    world,
+)
 from bench.peers import Duck, frames, polars_count
 from bench.timing import in_turn
 from openmeadow.core.engagement.bands import cadence

@@ -13,10 +13,11 @@ from openmeadow.services.health import placement, providers
 from openmeadow.services.health.inbound_mail import tidy
 from openmeadow.services.segments import starter_segments
 from openmeadow.services.senders import domains, round_trip_test
-from openmeadow.services.subscribers import address_checks, consent, export, reconsent, score_model, sunset
+from openmeadow.services.subscribers import address_checks, consent, export, reconsent, sunset
 from openmeadow.services.today import alerts
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.senders import senders as sender_table
+from openmeadow.worker import score_fit
 
 KEEP_HOUSE_EVERY = 30
 CHECK_SENDERS_EVERY = HOUR
@@ -37,7 +38,7 @@ def _run_sunset(workspace: Workspace) -> None:
 
 DUTIES: tuple[Callable[[Workspace], object], ...] = (
     starter_segments.make,
-    score_model.tend,
+    score_fit.tend,
     export.clean_up,
     consent.suppress_repeated_soft,
     reconsent.suppress_non_responders,

@@ -149,7 +149,13 @@ def last_check(workspace: Workspace) -> models.ScoreCheck | None:
     return None if kept is None else models.ScoreCheck.model_validate_json(kept.found)
 
 
+def is_waited_for(workspace: Workspace) -> bool:
+    """Whether a fit is due, or what was fitted has not been checked."""
+    return is_due(workspace) or chance_models.last_check(workspace.store.read()) is None
+
+
 def tend(workspace: Workspace) -> None:
-    """The worker's duty: fit where it is time, and check what was fitted."""
-    if refit_if_due(workspace) or last_check(workspace) is None:
+    """Fit where it is time, and check what was fitted."""
+    if is_waited_for(workspace):
+        refit_if_due(workspace)
         check(workspace)
