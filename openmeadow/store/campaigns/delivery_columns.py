@@ -7,13 +7,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from openmeadow.core.arrays import F64, I8, I64, Array, Mask
+from openmeadow.core.arrays import F64, I8, I64, Mask
 from openmeadow.core.ids import CampaignId
 from openmeadow.core.states import BounceClass, DeliveryState, failure_class
 from openmeadow.store.bulk import read_columns
 
 STATES = list(DeliveryState)
-BLOCK = 50_000
 
 
 @dataclass(frozen=True)
@@ -55,33 +54,45 @@ class DeliveryColumns:
         return np.asarray(self.is_in(DeliveryState.SENT) | failed)
 
 
+# small numbers of a delivery, put together into one integer: a row costs by its columns
+_PARTS = {"state": 8, "band": 8, "variant": 64, "version": 4_096, "chance": 16_384, "attempts": 64}
+_CASE = " ".join(f"WHEN '{s}' THEN {i}" for i, s in enumerate(STATES))
+_PACKED = (
+    f"((((CASE d.state {_CASE} END * 8 + d.band) * 64 + min(coalesce(d.variant, -1) + 1, 63)) * 4096 "
+    "+ min(coalesce(d.version, 0), 4095)) * 16384 + coalesce(d.chance, -1) + 1) * 64 + min(d.attempts, 63)"
+)
+
+
+def _unpacked(packed: I64) -> dict[str, I64]:
+    """The small numbers again."""
+    out: dict[str, I64] = {}
+    for name, size in reversed(_PARTS.items()):
+        packed, out[name] = np.divmod(packed, size)
+    return out
+
+
 def of_campaign(db: sqlite3.Connection, campaign: CampaignId, kind: str) -> DeliveryColumns:
     """All deliveries of one of a campaign's sends."""
-    cursor = db.cursor()
-    cursor.row_factory = None
-    cursor.execute(
-        "SELECT d.subscriber, d.batch, d.state, coalesce(d.reason, ''), d.band, coalesce(d.variant, -1), "
-        "coalesce(d.version, 0), coalesce(d.changed_at, 0), d.attempts, coalesce(d.chance, -1) "
-        "FROM sends q CROSS JOIN deliveries d ON d.send = q.id "
-        "WHERE q.campaign = ? AND q.kind = ?",
-        (campaign, kind),
+    head = "FROM sends q CROSS JOIN deliveries d ON d.send = q.id WHERE q.campaign = ? AND q.kind = ?"
+    of = (campaign, kind)
+    row_id, subscriber, batch, changed_at, packed = read_columns(
+        db, f"SELECT d.id, d.subscriber, d.batch, coalesce(d.changed_at, 0), {_PACKED} {head}", of, "qqqqq"
     )
-    code_of = {str(s): i for i, s in enumerate(STATES)}
+    order = np.argsort(subscriber, kind="stable")
+    subscriber, batch, changed_at, small = subscriber[order], batch[order], changed_at[order], _unpacked(packed[order])
     reasons: dict[str, int] = {"": 0}
-    blocks: list[list[Array]] = []
-    while part := cursor.fetchmany(BLOCK):
-        columns = list(zip(*part, strict=True))
-        columns[2] = tuple(code_of[s] for s in columns[2])
-        columns[3] = tuple(reasons.setdefault(r, len(reasons)) for r in columns[3])
-        blocks.append([np.array(c, np.int64) for c in columns])
-    found = [np.concatenate(c) for c in zip(*blocks, strict=True)] if blocks else [np.zeros(0, np.int64)] * 10
-    order = np.argsort(found[0], kind="stable")
-    subscriber, batch, state, reason, band, variant, version, changed_at, attempts, chance = (c[order] for c in found)
+    reason = np.zeros(len(subscriber), np.int64)
+    with_reason = db.execute(f"SELECT d.id, d.reason {head} AND d.reason IS NOT NULL AND d.reason <> ''", of)
+    found = [(s, reasons.setdefault(r, len(reasons))) for s, r in with_reason]
+    if found:
+        which, what = np.array(found, np.int64).T
+        by_id = np.argsort(row_id[order])
+        reason[by_id[np.searchsorted(row_id[order], which, sorter=by_id)]] = what
     ids, n, due_at = read_columns(
         db,
         "SELECT b.id, b.n, b.due_at FROM batches b JOIN sends q ON q.id = b.send WHERE q.campaign = ? AND q.kind = ? "
         "ORDER BY b.id",
-        (campaign, kind),
+        of,
         "qqq",
     )
     place = np.searchsorted(ids, batch)
@@ -90,13 +101,13 @@ def of_campaign(db: sqlite3.Connection, campaign: CampaignId, kind: str) -> Deli
         batch=batch,
         batch_n=n[place],
         due_at=due_at[place],
-        state=state.astype(np.int8),
+        state=small["state"].astype(np.int8),
         reason=reason,
-        band=band,
-        variant=variant,
-        version=version,
+        band=small["band"],
+        variant=small["variant"] - 1,
+        version=small["version"],
         changed_at=changed_at,
-        attempts=attempts,
-        chance=np.where(chance < 0, np.nan, chance / 10_000),
+        attempts=small["attempts"],
+        chance=np.where(small["chance"] == 0, np.nan, (small["chance"] - 1) / 10_000),
         reasons=list(reasons),
     )
