@@ -24,6 +24,7 @@ from bench import (
     paint,
     placement,
     questions,
+    replay,
     screens,
     throughput,
     truth,
@@ -177,6 +178,7 @@ def main() -> None:
     first_page()
     truth.main()
     placement.main()
+    replay.main()
     addresses.figures()
     bringing_in(people, people)
     bringing_in(people // 10, people)

@@ -80,6 +80,9 @@ export const beyond = (s: Shape, column: number, row: number): Rect => ({
   r1: s.left.length - 1,
 });
 
+/** Whether a rectangle is everybody beyond a cut-off: then whoever is in it once gets nothing after it. */
+export const isCutOff = (s: Shape, r: Rect): boolean => r.c1 === s.days.length && r.r1 === s.left.length - 1;
+
 /** Where a fine edge stands on an axis of drawn cells, in cells; the last drawn one has no end to divide. */
 function along(edges: number[], fine: number[], index: number): number {
   const value = fine[index];

@@ -4,6 +4,10 @@ Every message of the span is placed by the two coordinates of the map *as they s
 whole days since the last engagement before that moment, and messages left ignored since. A message's own outcome
 never moves its own coordinates. Sums of what came of them stand on a grid finer than the one drawn, so that
 cumulative sums answer any cut-off at once.
+
+Whoever was beyond a cut-off once gets nothing more: without a message nobody comes back. A message is therefore beyond
+it where its own place is, or an earlier one of its person in the span: a union of corners of the grid, which is put down
+as sums and differences of corners (``for_good``), so that the same cumulative sums answer.
 """
 
 from __future__ import annotations
@@ -12,7 +16,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from openmeadow.core.arrays import F64, FAR, I32, I64, NEVER, Mask
+from openmeadow.core.arrays import F64, FAR, I32, I64, NEVER, Array, Mask
 from openmeadow.core.columns import MACHINE, Columns, Trouble, Troubles
 from openmeadow.core.engagement.map import DAY_EDGES, LEFT_EDGES
 from openmeadow.core.events import Kind
@@ -37,17 +41,19 @@ MEASURES = (
 
 @dataclass(frozen=True)
 class Replay:
-    """``sums[m]`` of shape SHAPE for each of MEASURES; first sends went out in (since, until]."""
+    """``sums[m]`` of shape SHAPE for each of MEASURES; first sends went out in (since, until]. ``for_good`` are the same
+    for cut-offs that whoever is beyond them stays beyond."""
 
     since: int
     until: int
     sums: dict[str, F64]
+    for_good: dict[str, F64]
 
     def without(self, days: int, left: int) -> dict[str, float]:
-        """The totals without the people who, when each message went out, had not answered for ``days`` days
-        (an edge of FINE_DAYS) and had left at least ``left`` ignored."""
+        """The totals if whoever had not answered for ``days`` days (an edge of FINE_DAYS) and had left at least ``left``
+        ignored when a message went out had not been sent it, nor any after it."""
         column = FINE_DAYS.index(days)
-        return {name: float(s.sum() - s[column:, left:].sum()) for name, s in self.sums.items()}
+        return {name: float(s.sum() - s[column:, left:].sum()) for name, s in self.for_good.items()}
 
 
 _COLUMN_OF_DAY = (np.searchsorted(FINE_DAYS, np.arange(FINE_DAYS[-1] + 1), side="right") - 1).astype(np.int16)
@@ -159,6 +165,67 @@ def _rows_of(columns: Columns, person: I64, message: I64) -> I64:
     return np.where(key[order][place] == wanted, mine[order][place], -1)
 
 
+_Both = tuple[F64, F64]
+ROWS = len(FINE_LEFT)
+
+
+class _Corners:
+    """For each message the corner of the grid that its person had reached by then: the own place, or the furthest before
+    by messages ignored (``most``) and by days (``longest``). Where one of them is furthest both ways it stands alone;
+    elsewhere the union of the three corners is their sum less their meets, plus the meet of all."""
+
+    def __init__(self, cell: I32, person: I32) -> None:
+        inside = cell >= 0
+        column, row = np.where(inside, cell // ROWS, 0), np.where(inside, cell % ROWS, 0)
+        most = self._before(row.astype(np.int64) * SHAPE[0] + column, person)
+        longest = self._before(column.astype(np.int64) * ROWS + row, person)
+        points = [(column, row), (most % SHAPE[0], most // SHAPE[0]), (longest // ROWS, longest % ROWS)]
+        places = [(c.astype(np.int16), r.astype(np.int16)) for c, r in points]
+        far = self._place(np.maximum.reduce([c for c, _ in places]), np.maximum.reduce([r for _, r in places]))
+        alone = np.zeros(len(cell), bool)
+        for c, r in places:
+            alone |= self._place(c, r) == far
+        self._alone, self._far = alone, far
+        self._others = np.flatnonzero(~alone & inside)
+        some = [(c[self._others], r[self._others]) for c, r in places]
+        meets = [(+1, [k]) for k in range(3)] + [(-1, [0, 1]), (-1, [0, 2]), (-1, [1, 2]), (+1, [0, 1, 2])]
+        self._signed = [
+            (sign, self._place(np.minimum.reduce([some[k][0] for k in of]), np.minimum.reduce([some[k][1] for k in of])))
+            for sign, of in meets
+        ]
+
+    @staticmethod
+    def _before(key: I64, person: I32) -> I64:
+        """The greatest key among the earlier messages of the same person; 0 where there is none."""
+        if not len(key):
+            return key
+        base = person.astype(np.int64) * (SHAPE[0] * ROWS)
+        reached = np.maximum.accumulate(base + key)
+        out = np.zeros(len(key), np.int64)
+        out[1:] = np.where(person[1:] == person[:-1], reached[:-1] - base[1:], 0)
+        return out
+
+    @staticmethod
+    def _place(column: Array, row: Array) -> I32:
+        return np.asarray(column.astype(np.int32) * ROWS + row, np.int32)
+
+    def summed(self, chosen: I64 | Mask, weights: F64 | None) -> F64:
+        """The sums of some messages (row numbers, or a mask), each with a weight."""
+        size = SHAPE[0] * SHAPE[1]
+        place = np.flatnonzero(chosen) if chosen.dtype == bool else chosen
+        alone = self._alone[place]
+        out = np.bincount(self._far[place[alone]], None if weights is None else weights[alone], minlength=size).astype(
+            np.float64
+        )
+        rest = place[~alone]
+        if len(rest):
+            where = np.searchsorted(self._others, rest)
+            w = None if weights is None else weights[~alone]
+            for sign, cells_of in self._signed:
+                out += sign * np.bincount(cells_of[where], w, minlength=size)
+        return out
+
+
 def replay(columns: Columns, troubles: Troubles, since: int, until: int, stood: tuple[I64, I64] | None = None) -> Replay:
     """The grid of what came, up to ``until``, of every message whose first send went out in (since, until].
     ``stood`` is ``standing(columns)`` where it is known already."""
@@ -169,11 +236,13 @@ def replay(columns: Columns, troubles: Troubles, since: int, until: int, stood: 
     mine = last[inside]
     cell[inside] = cells(rows.first_at[inside] - mine, mine == NEVER, left[inside])
     size = SHAPE[0] * SHAPE[1]
+    corners = _Corners(cell, rows.person)
 
-    def summed(chosen: I64 | Mask, weights: F64 | None = None) -> F64:
-        return np.bincount(cell[chosen], weights, minlength=size).astype(np.float64).reshape(SHAPE)
+    def summed(chosen: I64 | Mask, weights: F64 | None = None) -> _Both:
+        flat = np.bincount(cell[chosen], weights, minlength=size).astype(np.float64)
+        return flat.reshape(SHAPE), corners.summed(chosen, weights).reshape(SHAPE)
 
-    def caused_by(what: Trouble) -> F64:
+    def caused_by(what: Trouble) -> _Both:
         mine = (troubles.what == what) & (troubles.at <= until) & (troubles.message > 0)
         place = np.unique(
             _rows_of(columns, troubles.person[mine].astype(np.int64), troubles.message[mine].astype(np.int64))
@@ -185,19 +254,16 @@ def replay(columns: Columns, troubles: Troubles, since: int, until: int, stood: 
     row = _rows_of(columns, acts.person[booked].astype(np.int64), acts.message[booked].astype(np.int64))
     counts = (row >= 0) & (cell[np.maximum(row, 0)] >= 0) if len(rows) else np.zeros(len(row), bool)
     opened = inside & ((rows.opened_at <= until) | (rows.clicked_at <= until))
-    return Replay(
-        since,
-        until,
-        {
-            "messages": summed(inside),
-            "delivered": summed(inside & (rows.failed_at > until)),
-            "engagements": summed(inside & ((rows.opened_at <= until) | (rows.reacted_at <= until))),
-            "opens": summed(opened),
-            "clicks": summed(inside & (rows.clicked_at <= until)),
-            "bookings": summed(row[counts]),
-            "worth": summed(row[counts], acts.value[booked][counts]),
-            "complaints": caused_by(Trouble.COMPLAINED),
-            "hard bounces": caused_by(Trouble.HARD),
-            "unsubscribes": caused_by(Trouble.UNSUBSCRIBED),
-        },
-    )
+    found = {
+        "messages": summed(inside),
+        "delivered": summed(inside & (rows.failed_at > until)),
+        "engagements": summed(inside & ((rows.opened_at <= until) | (rows.reacted_at <= until))),
+        "opens": summed(opened),
+        "clicks": summed(inside & (rows.clicked_at <= until)),
+        "bookings": summed(row[counts]),
+        "worth": summed(row[counts], acts.value[booked][counts]),
+        "complaints": caused_by(Trouble.COMPLAINED),
+        "hard bounces": caused_by(Trouble.HARD),
+        "unsubscribes": caused_by(Trouble.UNSUBSCRIBED),
+    }
+    return Replay(since, until, {k: v[0] for k, v in found.items()}, {k: v[1] for k, v in found.items()})

@@ -63,6 +63,7 @@ class ReplayView(Model):
     until: int
     messages: int
     sums: Sums = Field(description="each: flat fine cell, value; and so on")
+    for_good: Sums = Field(description="the same for cut-offs: who is beyond one gets nothing after it")
 
 
 MOST_IDS = 10_000

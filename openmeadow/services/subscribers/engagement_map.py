@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from openmeadow.core.arrays import I32, I64, NEVER, Mask
+from openmeadow.core.arrays import F64, I32, I64, NEVER, Mask
 from openmeadow.core.columns import Columns
 from openmeadow.core.consent.eligibility import REASONS
 from openmeadow.core.engagement.bands import BANDS
@@ -100,6 +100,16 @@ def _lists(db: sqlite3.Connection, view: View, cell: I32) -> models.Grid:
     return _sparse(both, np.concatenate(groups), [name for name, _ in lists], np.ones(len(both), bool))
 
 
+def _full(sums: dict[str, F64]) -> models.Sums:
+    """Of each measure the cells that hold something: flat cell, value; and so on."""
+    out: dict[str, list[float]] = {}
+    for name in MEASURES:
+        flat = sums[name].ravel()
+        full = np.flatnonzero(flat)
+        out[name.replace(" ", "_")] = np.stack((full.astype(np.float64), flat[full]), axis=1).ravel().tolist()
+    return models.Sums(**out)
+
+
 @dataclass
 class Replays:
     """Replays by span, kept while the columns they were made from stand."""
@@ -125,18 +135,12 @@ class Replays:
             if key not in self._made:
                 since = view.now - round(months * MONTH)
                 found = replay(columns, self.workspace.troubles(), since, view.now, self._stood)
-                sums: dict[str, list[float]] = {}
-                for name in MEASURES:
-                    flat = found.sums[name].ravel()
-                    full = np.flatnonzero(flat)
-                    sums[name.replace(" ", "_")] = (
-                        np.stack((full.astype(np.float64), flat[full]), axis=1).ravel().tolist()
-                    )
                 self._made[key] = models.ReplayView(
                     months=months,
                     since=since,
                     until=view.now,
                     messages=int(found.sums["messages"].sum()),
-                    sums=models.Sums(**sums),
+                    sums=_full(found.sums),
+                    for_good=_full(found.for_good),
                 )
             return self._made[key]

@@ -153,7 +153,7 @@ def saving(workspace: Workspace, replays: Replays, after_days: int) -> dict[str,
     found = replays.of(12)
     column = FINE_DAYS.index(after_days)
     out: dict[str, models.Saved] = {}
-    for name, flat in found.sums:
+    for name, flat in found.for_good:
         cell, value = np.array(flat[0::2], np.int64), np.array(flat[1::2], np.float64)
         beyond = (cell // len(FINE_LEFT) >= column) & (cell % len(FINE_LEFT) >= UNANSWERED)
         out[name.replace("_", " ")] = models.Saved(beyond=float(value[beyond].sum()), all=float(value.sum()))

@@ -26,7 +26,7 @@ export function BendChart({
   advised: number;
   choose: (column: number) => void;
 }) {
-  const points = useMemo(() => bend(replay.sums, shape, row), [replay, shape, row]);
+  const points = useMemo(() => bend(replay.for_good, shape, row), [replay, shape, row]);
   if (!replay.messages) return null;
   const days = shape.days[column];
   const low = Math.min(...points.map((p) => p.openRate)),

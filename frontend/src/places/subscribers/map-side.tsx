@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { get, type M, post } from "../../api/client";
 import { keys, peopleChanged } from "../../api/keys";
-import { byWord, type Figures, type Rect, type Shape, without } from "../../logic/cutoff";
+import { byWord, type Figures, isCutOff, type Rect, type Shape, without } from "../../logic/cutoff";
 import { count, share } from "../../logic/format";
 import { Ask } from "../../parts/ask";
 import { BandList } from "../../parts/bands";
@@ -94,8 +94,9 @@ export function SelectionSide({
       {replay ? (
         <Replayed
           all={without(replay.sums, rows, null)}
-          rest={without(replay.sums, rows, rect)}
+          rest={without(isCutOff(shape, rect) ? replay.for_good : replay.sums, rows, rect)}
           months={replay.months}
+          forGood={isCutOff(shape, rect)}
         />
       ) : (
         <p className="text-ink-2">{replayError ? replayError.message : "Replaying past sends…"}</p>
@@ -144,7 +145,7 @@ function Divided({ group, counts, people }: { group: M["Grid"]; counts: number[]
   );
 }
 
-function Replayed({ all, rest, months }: { all: Figures; rest: Figures; months: number }) {
+function Replayed({ all, rest, months, forGood }: { all: Figures; rest: Figures; months: number; forGood: boolean }) {
   const per = (x: number) => `${(10_000 * x).toFixed(1)}`;
   const rows: [string, string, string][] = [
     ["Open rate (human)", share(all.openRate, 1), share(rest.openRate, 1)],
@@ -196,9 +197,9 @@ function Replayed({ all, rest, months }: { all: Figures; rest: Figures; months: 
       </Table>
       <p className="mt-1 text-small text-ink-3">
         Of {count(all.delivered)} delivered; {count(all.delivered - rest.delivered)} would not have been sent. Each
-        message counts by its subscriber's position when it was sent. What this cannot know: whether the rest would
-        reach the inbox more often without them. Who came back after a later message counts as staying away only until
-        then, so the real loss is somewhat larger.
+        message counts by its subscriber's position when it was sent
+        {forGood ? "; people beyond the cut-off once get nothing after it." : "."} What this cannot know: whether
+        the rest would reach the inbox more often without them.
       </p>
     </>
   );
