@@ -179,6 +179,7 @@ def main() -> None:
     truth.main()
     placement.main()
     replay.main()
+    replay.main()
     addresses.figures()
     bringing_in(people, people)
     bringing_in(people // 10, people)
