@@ -9,12 +9,14 @@ import numpy as np
 from openmeadow.core.arrays import F64, Array, Mask
 from openmeadow.core.engagement.bands import engagement_delays
 from openmeadow.core.engagement.expected import FEW_MAILINGS, Curve, Level, Mailed, forecast, usual_level
+from openmeadow.core.engagement.placement import LIKELY
 from openmeadow.core.moments import DAY
 from openmeadow.core.rules.conditions import View
 from openmeadow.services import models
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns.delivery_columns import DeliveryColumns
 from openmeadow.store.engagement import chance_models
+from openmeadow.store.health import inbox_placement
 
 COMPLETE = 0.95  # the share of engagement that must have come before a mailing is compared with what was expected
 
@@ -38,8 +40,11 @@ def curve(workspace: Workspace, view: View) -> Curve:
 
 
 def level(workspace: Workspace, purpose: int | None) -> Level:
-    """Observed over expected in the last settled mailings, of the same purpose where there are enough of them."""
-    known = chance_models.mailings(workspace.store.read())
+    """Observed over expected in the last settled mailings, of the same purpose where there are enough of them. Those that
+    most likely lay in the spam folder somewhere say nothing of the usual."""
+    db = workspace.store.read()
+    spam = inbox_placement.in_spam(db, LIKELY)
+    known = [m for m in chance_models.mailings(db) if m.message not in spam]
     same = [m for m in known if purpose is not None and m.purpose == purpose]
     some = same if len(same) >= FEW_MAILINGS else known
     return usual_level([Mailed(m.observed, m.expected, m.variance) for m in some])

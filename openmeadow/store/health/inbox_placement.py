@@ -54,6 +54,14 @@ def of_message(db: sqlite3.Connection, message: MessageId) -> list[Placed]:
     return Placed.read_all(db.execute("SELECT * FROM inbox_placement WHERE message = ? ORDER BY provider", (message,)))
 
 
+def in_spam(db: sqlite3.Connection, likelihood: float) -> set[MessageId]:
+    """Messages that most likely lay in the spam folder at some provider."""
+    rows = db.execute(
+        "SELECT DISTINCT message FROM inbox_placement WHERE likelihood >= ? AND observed < expected", (likelihood,)
+    )
+    return {MessageId(r["message"]) for r in rows}
+
+
 def note_paused(db: sqlite3.Connection, message: MessageId, provider: int, now: int) -> bool:
     """Note that a campaign is paused for it; False where it was before, so that who resumes is not paused again."""
     done = db.execute(
