@@ -198,7 +198,7 @@ def _bring_on(workspace: Workspace, row_id: SequenceId, h: Habits, now: int) -> 
                 assert way is not None
                 kept = step.kind == "resend" and kept_back
                 state, why = ("skipped", HOLDOUT) if kept else ("sent", None)
-                rows.append((way[0], way[1], s, enrolment[s], 0, state, why, at))
+                rows.append((way[0], way[1], s, enrolment[s], 0, state, why, at, None))
                 if not kept:
                     raw.append((at, int(Kind.SENT), s, mails[about].message or 0, 0, 0, 0.0, None, None, None))
             sequences.add_mail(w, rows)

@@ -84,6 +84,9 @@ def test_the_ladder_s_figures_are_what_happened(folder: Path, seed: int) -> None
         for message, repeat in ((1, 3), (5, 6)):
             acts, first, again = answers_of(m, id, message), sent[message, "first"], sent[message, "resend"]
             assert figures[message].sent == len(first) and figures[repeat].sent == len(again)
+            said = figures[message].expected
+            assert figures[message].of == len(first) and figures[repeat].expected is None
+            assert (said is None) == (not first) and (said is None or 0 < said < len(first))
             # a message's own figures are those before it was repeated to somebody; a repeat's those from then on
             before = {s: [a for a in acts[s] if at <= a[0] < again.get(s, 1 << 60)] for s, at in first.items()}
             after = {s: [a for a in acts[s] if a[0] >= at] for s, at in again.items()}

@@ -95,6 +95,8 @@ class StepFigures(Model):
     passed: int
     sent: int
     opened: int
+    expected: float | None = Field(description="to engage, of the people ``of`` whose chance is known")
+    of: int
     clicked: int
     deferred: int
     failed: int

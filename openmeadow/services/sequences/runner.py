@@ -189,10 +189,10 @@ class Runner:
 
     def _deliveries(
         self, mail: list[tuple[ZonedEnrolment, Moved]], asked: Asked, now: int
-    ) -> list[tuple[int, int, int, int, int, DeliveryState, str | None, int]]:
+    ) -> list[tuple[int, int, int, int, int, DeliveryState, str | None, int, int]]:
         if not mail:
             return []
-        db, rows, band = self.workspace.store.read(), [], asked.view.scores.band
+        db, rows, scores = self.workspace.store.read(), [], asked.view.scores
         for t, m in mail:
             step = self.definition.step(m.step)
             assert step is not None
@@ -203,7 +203,9 @@ class Runner:
             held = step.kind == "resend" and bool(t.holdout)
             state, reason = (deliveries_table.SKIPPED, HOLDOUT) if held else (deliveries_table.QUEUED, None)
             s = int(t.subscriber)
-            rows.append((*way, s, int(t.id), int(band[asked.place(SubscriberId(s))]), state, reason, now))
+            place = asked.place(SubscriberId(s))
+            chance = round(10_000 * float(scores.chance[place]))
+            rows.append((*way, s, int(t.id), int(scores.band[place]), state, reason, now, chance))
         return rows
 
     # who enters

@@ -48,6 +48,8 @@ class Figures:
     passed: int = 0
     sent: int = 0
     opened: int = 0
+    expected: float | None = None  # of those whose chance is known
+    of: int = 0  # how many these are
     clicked: int = 0
     deferred: int = 0
     failed: int = 0
@@ -121,6 +123,8 @@ def _count_all(workspace: Workspace, row_id: int, definition: Definition) -> Cou
         for kind, rows in passes.items():
             if (step := step_of.get((key, kind))) is not None:
                 _count(out[step], rows, answers, again if kind == SendKind.FIRST else {})
+                if kind == SendKind.FIRST:
+                    _expect(out[step], rows)
         if not first:
             continue
         when = {s: min(answers.get(s, (NOT_YET, NOT_YET))) for s in first}
@@ -162,6 +166,13 @@ def _count(f: Figures, rows: list[SentMail], answers: dict[int, tuple[int, int]]
             end = until.get(d.subscriber, NOT_YET)
             f.opened += end > min(opened, more) >= d.at
             f.clicked += end > more >= d.at
+
+
+def _expect(f: Figures, rows: list[SentMail]) -> None:
+    """How many of those who were sent the step would usually engage, by their chances when it came."""
+    known = [d.chance / 10_000 for d in rows if d.state == DeliveryState.SENT and d.chance is not None]
+    if known:
+        f.expected, f.of = sum(known), len(known)
 
 
 def see(workspace: Workspace, row_id: SequenceId) -> models.SequenceFigures:

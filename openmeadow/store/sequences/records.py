@@ -142,6 +142,7 @@ class SentMail(Record):
     state: DeliveryState
     reason: str | None
     holdout: bool
+    chance: int | None  # to engage, as it was when the step came, in ten-thousandths
 
 
 @dataclass(frozen=True, slots=True)

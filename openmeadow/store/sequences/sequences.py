@@ -150,15 +150,15 @@ def set_arms(db: sqlite3.Connection, send_id: int, variants: str) -> None:
 
 
 MailRow = tuple[
-    int, int, int, int, int, str, str | None, int
-]  # send, batch, subscriber, enrolment, band, state, reason, now
+    int, int, int, int, int, str, str | None, int, int | None
+]  # send, batch, subscriber, enrolment, band, state, reason, now, chance in ten-thousandths
 
 
 def add_mail(db: sqlite3.Connection, rows: Many[MailRow]) -> None:
     """Messages of steps; what is there already stays as it is."""
     db.executemany(
-        "INSERT OR IGNORE INTO deliveries (send, batch, subscriber, enrolment, band, state, reason, changed_at) "
-        "VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+        "INSERT OR IGNORE INTO deliveries (send, batch, subscriber, enrolment, band, state, reason, changed_at, "
+        "chance) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
         rows,
     )
 
@@ -259,11 +259,11 @@ def enrolment(db: sqlite3.Connection, row_id: int) -> EnrolledPerson | None:
 
 def sent(db: sqlite3.Connection, row_id: int) -> list[SentMail]:
     """Each delivery of a sequence's mails that has come to something: (step, kind of pass, message, subscriber, enrolment,
-    when, state, reason, in the holdout group)."""
+    when, state, reason, in the holdout group, chance)."""
     return SentMail.read_all(
         db.execute(
-            "SELECT c.step, q.kind, c.message, d.subscriber, d.enrolment, d.changed_at AS at, d.state, d.reason, t.holdout "
-            "FROM campaigns c JOIN sends q ON q.campaign = c.id JOIN deliveries d ON d.send = q.id "
+            "SELECT c.step, q.kind, c.message, d.subscriber, d.enrolment, d.changed_at AS at, d.state, d.reason, "
+            "t.holdout, d.chance FROM campaigns c JOIN sends q ON q.campaign = c.id JOIN deliveries d ON d.send = q.id "
             "JOIN enrolments t ON t.id = d.enrolment WHERE c.sequence = ?",
             (row_id,),
         )

@@ -36,6 +36,7 @@ export function StandHere({ s, step, figures: f }: { s: M["SequenceView"]; step:
       ? ([
           ["Sent", f.sent],
           ["Opened, clicked, replied or booked", f.opened],
+          [f.of < f.sent ? `Expected to engage, of ${count(f.of)}` : "Expected to engage", Math.round(f.expected ?? 0)],
           ["Clicked, replied or booked", f.clicked],
           ["Delayed by the frequency limit", f.deferred],
           ["Could not be delivered", f.failed],

@@ -198,8 +198,8 @@ function Replayed({ all, rest, months, forGood }: { all: Figures; rest: Figures;
       <p className="mt-1 text-small text-ink-3">
         Of {count(all.delivered)} delivered; {count(all.delivered - rest.delivered)} would not have been sent. Each
         message counts by its subscriber's position when it was sent
-        {forGood ? "; people beyond the cut-off once get nothing after it." : "."} What this cannot know: whether
-        the rest would reach the inbox more often without them.
+        {forGood ? "; people beyond the cut-off once get nothing after it." : "."} What this cannot know: whether the
+        rest would reach the inbox more often without them.
       </p>
     </>
   );
