@@ -3,7 +3,7 @@ counted (x, t, n).
 
 A message engaged with counts at once. An ignored one counts when it is settled: older than the time within which 95% of
 the workspace's engagement comes. Failed ones do not count, nor does a message that only a machine opened. A booking or
-reply that belongs to no message counts as engagement with the last message delivered before it. Whoever rejoined starts
+reply that belongs to no message counts as engagement with the last message delivered before it. Who rejoined starts
 anew at that moment."""
 
 from __future__ import annotations

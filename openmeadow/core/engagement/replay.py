@@ -5,7 +5,7 @@ whole days since the last engagement before that moment, and messages left ignor
 never moves its own coordinates. Sums of what came of them stand on a grid finer than the one drawn, so that
 cumulative sums answer any cut-off at once.
 
-Whoever was beyond a cut-off once gets nothing more: without a message nobody comes back. A message is therefore beyond
+Who was beyond a cut-off once gets nothing more: without a message no one comes back. A message is therefore beyond
 it where its own place is, or an earlier one of its person in the span: a union of corners of the grid, which is put down
 as sums and differences of corners (``for_good``), so that the same cumulative sums answer.
 """
@@ -42,7 +42,7 @@ MEASURES = (
 @dataclass(frozen=True)
 class Replay:
     """``sums[m]`` of shape SHAPE for each of MEASURES; first sends went out in (since, until]. ``for_good`` are the same
-    for cut-offs that whoever is beyond them stays beyond."""
+    for cut-offs, where who was beyond one stays beyond it."""
 
     since: int
     until: int
@@ -50,7 +50,7 @@ class Replay:
     for_good: dict[str, F64]
 
     def without(self, days: int, left: int) -> dict[str, float]:
-        """The totals if whoever had not answered for ``days`` days (an edge of FINE_DAYS) and had left at least ``left``
+        """The totals if people who had not answered for ``days`` days (an edge of FINE_DAYS) and had left at least ``left``
         ignored when a message went out had not been sent it, nor any after it."""
         column = FINE_DAYS.index(days)
         return {name: float(s.sum() - s[column:, left:].sum()) for name, s in self.for_good.items()}
