@@ -45,11 +45,11 @@ def score_(context: click.Context, full: bool, as_of: str | None, as_json: bool)
         for band, count in summary.bands.items():
             click.echo(f"{band:<10}{count:>12,}")
         m = summary.model
-        own = f"fitted on {m['people']:,} people" if m["own"] else "not enough history of your own yet"
-        click.echo(f"alpha {m['alpha']:.3f}, beta {m['beta']:.3f}, gamma {m['gamma']:.3f}, delta {m['delta']:.2f}: {own}")
+        own = f"fitted on {m.people:,} people" if m.own else "not enough history of your own yet"
+        click.echo(f"alpha {m.alpha:.3f}, beta {m.beta:.3f}, gamma {m.gamma:.3f}, delta {m.delta:.2f}: {own}")
         click.echo(f"{summary.subscribers:,} subscribers in {summary.seconds} s, as of {as_of_text}")
 
-    show(as_json, asdict(summary) | {"as_of": as_of_text}, plain)
+    show(as_json, asdict(summary) | {"as_of": as_of_text, "model": summary.model.model_dump()}, plain)
 
 
 @score_.command("show")

@@ -31,6 +31,7 @@ from openmeadow.core.rules.parser import parse
 from openmeadow.core.settings import Value
 from openmeadow.services.clock import Clock, clock_of
 from openmeadow.services.kept_columns import USUAL, Kept, KeptColumns, Sizes
+from openmeadow.services.models import ScoreModel
 from openmeadow.store import settings
 from openmeadow.store.connection import Store
 from openmeadow.store.engagement import chance_models, columns_cache, event_hours
@@ -54,7 +55,7 @@ class ScoreSummary:
     bands: dict[str, int]
     inactive: dict[str, int]
     cadence: dict[str, float]
-    model: dict[str, float | bool]
+    model: ScoreModel
     as_of: int
     seconds: float
 
@@ -121,6 +122,23 @@ class Workspace:
         if self._models[0] != mark:
             self._models = (mark, chance_models.models(db))
         return self._models[1]
+
+    def model_summary(self) -> ScoreModel:
+        """The model of reading that stands."""
+        models = self.models()
+        m = models.reading
+        return ScoreModel(
+            alpha=m.alpha,
+            beta=m.beta,
+            gamma=m.gamma,
+            delta=m.delta,
+            people=m.people,
+            messages=m.messages,
+            own=m.is_own,
+            intercept=m.adjustment.intercept,
+            slope=m.adjustment.slope,
+            fitted_at=models.fitted_at,
+        )
 
     def basis(self, columns: Columns, now: int, pace: Cadence | None = None) -> Basis:
         """What scores are worked out with, as the settings have it; ``pace`` where the cadence is known already."""
@@ -277,7 +295,6 @@ class Workspace:
         if as_of is None:
             with self.store.atomic() as db:
                 settings.set_setting(db, "scored_at", view.now)
-        m, fitted = view.scores.basis.models.reading, view.scores.basis.models.fitted_at
         return ScoreSummary(
             subscribers=int(view.alive.sum()),
             bands=self.band_counts(view),
@@ -287,18 +304,7 @@ class Workspace:
                 "window_days": view.scores.cadence.window,
                 "settled_days": round(view.scores.cadence.settled / DAY, 2),
             },
-            model={
-                "alpha": m.alpha,
-                "beta": m.beta,
-                "gamma": m.gamma,
-                "delta": m.delta,
-                "people": m.people,
-                "messages": m.messages,
-                "own": m.is_own,
-                "intercept": m.adjustment.intercept,
-                "slope": m.adjustment.slope,
-                "fitted_at": fitted,
-            },
+            model=self.model_summary(),
             as_of=view.now,
             seconds=round(time.perf_counter() - begun, 3),
         )

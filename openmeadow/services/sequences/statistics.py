@@ -123,8 +123,6 @@ def _count_all(workspace: Workspace, row_id: int, definition: Definition) -> Cou
         for kind, rows in passes.items():
             if (step := step_of.get((key, kind))) is not None:
                 _count(out[step], rows, answers, again if kind == SendKind.FIRST else {})
-                if kind == SendKind.FIRST:
-                    _expect(out[step], rows)
         if not first:
             continue
         when = {s: min(answers.get(s, (NOT_YET, NOT_YET))) for s in first}
@@ -152,7 +150,8 @@ def _count_all(workspace: Workspace, row_id: int, definition: Definition) -> Cou
 
 
 def _count(f: Figures, rows: list[SentMail], answers: dict[int, tuple[int, int]], until: dict[int, int]) -> None:
-    """What came of a send; of a first one, before it was resent to them (``until``)."""
+    """What came of a send; of a first one, before it was resent to them (``until``), and how many of them would usually
+    engage, by their chances when the step came."""
     states = Counter(d.state for d in rows)
     f.sent, f.deferred, f.failed = (
         states[DeliveryState.SENT],
@@ -166,11 +165,8 @@ def _count(f: Figures, rows: list[SentMail], answers: dict[int, tuple[int, int]]
             end = until.get(d.subscriber, NOT_YET)
             f.opened += end > min(opened, more) >= d.at
             f.clicked += end > more >= d.at
-
-
-def _expect(f: Figures, rows: list[SentMail]) -> None:
-    """How many of those who were sent the step would usually engage, by their chances when it came."""
-    known = [d.chance / 10_000 for d in rows if d.state == DeliveryState.SENT and d.chance is not None]
+    sent = (d for d in rows if d.kind == SendKind.FIRST and d.state == DeliveryState.SENT)
+    known = [d.chance / 10_000 for d in sent if d.chance is not None]
     if known:
         f.expected, f.of = sum(known), len(known)
 

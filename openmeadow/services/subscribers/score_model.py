@@ -125,24 +125,6 @@ def _see_placement(workspace: Workspace, view: View, a: Answers, curve: Curve) -
         placement_table.keep(out, inbox_placement.as_rows(message, a.mailing.at, view.now, groups, found))
 
 
-def summary(workspace: Workspace) -> models.ScoreModel:
-    """The model of reading that stands."""
-    fitted = workspace.models()
-    m = fitted.reading
-    return models.ScoreModel(
-        alpha=m.alpha,
-        beta=m.beta,
-        gamma=m.gamma,
-        delta=m.delta,
-        people=m.people,
-        messages=m.messages,
-        own=m.is_own,
-        intercept=m.adjustment.intercept,
-        slope=m.adjustment.slope,
-        fitted_at=fitted.fitted_at,
-    )
-
-
 def last_check(workspace: Workspace) -> models.ScoreCheck | None:
     """What the last check found."""
     kept = chance_models.last_check(workspace.store.read())

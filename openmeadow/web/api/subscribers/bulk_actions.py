@@ -108,7 +108,7 @@ def machine_opens(workspace: Workspace) -> m.MachineOpens:
 @routes.route("GET", "/subscribers/score-check", m.ScoreChecked)
 def score_checked(workspace: Workspace) -> m.ScoreChecked:
     """How the score of the last mailings held against what came, and the model that stands."""
-    return m.ScoreChecked(check=score_model.last_check(workspace), model=score_model.summary(workspace))
+    return m.ScoreChecked(check=score_model.last_check(workspace), model=workspace.model_summary())
 
 
 @routes.route("GET", "/jobs/<int:id>", m.Job)
