@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import json
+import sqlite3
 from collections.abc import Mapping
 
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.settings import SETTINGS, Setting, Value, checked, shown
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings, users
+from openmeadow.store.engagement import event_hours
 from openmeadow.store.subscribers.subscribers import facts_changed
 
 ASKED = "approval_off_asked"
+THRESHOLDS = {"strong_from", "steady_from"}
 LONGEST_SAID = 300  # characters of a value in the activity log
 
 
@@ -54,11 +57,20 @@ def change(workspace: Workspace, values: Mapping[str, Value], who: str, user: in
             if old != value:
                 settings.set_setting(db, name, value)
                 settings.log(db, workspace.now(), who, "set", _said(name, old, value))
+        if THRESHOLDS & set(kept):
+            _check_thresholds(db)
         if asks:
             settings.set_setting(db, ASKED, {"id": user, "name": who})
             settings.log(db, workspace.now(), who, "asked to turn approval off", "another analyst confirms it")
         facts_changed(db)
     return kept
+
+
+def _check_thresholds(db: sqlite3.Connection) -> None:
+    """Bands of now follow their thresholds at once, and so do those of past month ends; Refused where they cross."""
+    if float(settings.setting(db, "strong_from")) <= float(settings.setting(db, "steady_from")):
+        raise Refused("Strong must begin at a higher score than Steady.")
+    event_hours.forget_points(db)
 
 
 def _approval(workspace: Workspace, kept: dict[str, Value], who: str, user: int | None) -> bool:

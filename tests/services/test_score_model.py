@@ -11,17 +11,17 @@ import pytest
 
 from openmeadow.core.engagement.bands import BANDS, INACTIVE, STRONG
 from openmeadow.core.engagement.chance_fit import DEFAULT
-from openmeadow.core.errors import CannotOpen
+from openmeadow.core.errors import CannotOpen, Refused
 from openmeadow.core.events import Kind
 from openmeadow.core.ids import SubscriberId
 from openmeadow.core.moments import DAY, HOUR
+from openmeadow.services import settings as settings_service
 from openmeadow.services.campaigns import benchmarks, campaigns, expected, results, schedule
 from openmeadow.services.health import provider_health
 from openmeadow.services.segments import segments
 from openmeadow.services.subscribers import profile, score_export, score_model
 from openmeadow.services.workspace import Workspace
-from openmeadow.store import settings
-from openmeadow.store.engagement import chance_models, events
+from openmeadow.store.engagement import chance_models, event_hours, events
 from openmeadow.worker import score_fit
 from tests.conftest import NOW, set_clock
 from tests.services.mailing import Mailing, mailing, on_time
@@ -128,7 +128,12 @@ def test_thresholds_are_settings_and_rules_and_segments_follow_the_chance(folder
         strong = int((s.band == STRONG).sum())
         assert ((s.score >= 40) | (s.band != STRONG)).all() and strong == w.count("band is Strong")[0]
         with w.store.atomic() as db:
-            settings.set_setting(db, "strong_from", 70)
+            event_hours.keep_point(db, NOW - 30 * DAY, 0, [1, 2, 3, 4, 5, 6])
+        settings_service.change(w, {"strong_from": 70}, "test")
+        assert event_hours.kept_points(w.store.read(), 0) == {}, "month ends follow"
+        with pytest.raises(Refused, match="Strong must begin at a higher score"):
+            settings_service.change(w, {"steady_from": 70}, "test")
+        assert w.setting("steady_from") == 12
         fewer = w.view().scores
         assert 0 < int((fewer.band == STRONG).sum()) == int(((fewer.score >= 70) & (s.band == STRONG)).sum()) < strong
         assert w.count("likely active at least 80%")[0] == int((s.active >= 0.8).sum())

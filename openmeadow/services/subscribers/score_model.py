@@ -48,8 +48,11 @@ def refit(workspace: Workspace) -> ChanceModels:
     pace = cadence(view.settled, view.now, int(workspace.setting("inactive_after_days")))
     alive = view.alive[: len(view.settled.people)]
     fitted = fit_all(view.settled, view.now, alive, pace)
+    was_own = workspace.models().reading.is_own
     with workspace.store.atomic() as db:
         chance_models.keep(db, fitted, deliveries)
+        if fitted.reading.is_own != was_own:
+            event_hours.forget_points(db)  # month ends told by usual figures
     return fitted
 
 
