@@ -124,6 +124,7 @@ def test_people_and_segments_by_the_api(running: tuple[Mailing, Caller]) -> None
     m, call = running
     sending_day(m)
     seen = call("GET", "/subscribers/map")
+    assert 0 < sum(seen["expected"][1::2]) < seen["subscribers"]
     assert seen["purpose"] == "News" and sum(seen["groups"]["band"]["cells"][2::3]) == 40
     assert sum(seen["groups"]["gate"]["cells"][2::3]) == sum(seen["groups"]["year"]["cells"][2::3]) == 40
     replay = call("GET", "/subscribers/replay?months=3")

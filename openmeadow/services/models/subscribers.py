@@ -33,6 +33,7 @@ class MapView(Model):
     fine_days: list[int] = Field(description="left edges of the fine columns; one more column is never engaged")
     fine_left: list[int]
     groups: Grids
+    expected: list[float] = Field(description="who would engage with the next message: flat cell, people; and so on")
     subscribers: int
     purpose: str
     purposes: list[str]

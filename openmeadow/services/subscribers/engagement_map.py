@@ -78,6 +78,7 @@ def people_map(workspace: Workspace, purpose: str = "") -> models.MapView:
         fine_days=list(FINE_DAYS),
         fine_left=list(FINE_LEFT),
         groups=groups,
+        expected=_filled(_summed(cell[alive], view.scores.chance[alive])),
         subscribers=int(alive.sum()),
         purpose=purpose,
         purposes=purposes,
@@ -102,12 +103,19 @@ def _lists(db: sqlite3.Connection, view: View, cell: I32) -> models.Grid:
 
 def _full(sums: dict[str, F64]) -> models.Sums:
     """Of each measure the cells that hold something: flat cell, value; and so on."""
-    out: dict[str, list[float]] = {}
-    for name in MEASURES:
-        flat = sums[name].ravel()
-        full = np.flatnonzero(flat)
-        out[name.replace(" ", "_")] = np.stack((full.astype(np.float64), flat[full]), axis=1).ravel().tolist()
-    return models.Sums(**out)
+    return models.Sums(**{name.replace(" ", "_"): _filled(sums[name].ravel()) for name in MEASURES})
+
+
+def _summed(cell: I32, value: F64) -> F64:
+    """The sum of each cell."""
+    return np.asarray(np.bincount(cell, value, minlength=SHAPE[0] * SHAPE[1]), np.float64)
+
+
+def _filled(flat: F64) -> list[float]:
+    """The cells that hold something: flat cell, value; and so on."""
+    full = np.flatnonzero(flat)
+    found: list[float] = np.stack((full.astype(np.float64), flat[full]), axis=1).ravel().tolist()
+    return found
 
 
 @dataclass

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { get, type M, post } from "../../api/client";
 import { keys, peopleChanged } from "../../api/keys";
-import { byWord, type Figures, isCutOff, type Rect, type Shape, without } from "../../logic/cutoff";
+import { byWord, type Figures, isCutOff, type Rect, type Shape, total, without } from "../../logic/cutoff";
 import { count, share } from "../../logic/format";
 import { Ask } from "../../parts/ask";
 import { BandList } from "../../parts/bands";
@@ -42,6 +42,7 @@ export function SelectionSide({
   const rows = shape.left.length;
   const bands = byWord(d.groups.band, rows, rect);
   const people = bands.reduce((a, b) => a + b, 0);
+  const expected = total(d.expected, rows, rect);
   const gate = byWord(d.groups.gate, rows, rect);
   const permitted = gate.at(-1) ?? 0;
   const exclusions = [
@@ -58,6 +59,12 @@ export function SelectionSide({
           Clear
         </button>
       </div>
+      {people > 0 && (
+        <p className="mb-2 text-ink-2">
+          Expected to engage with the next message: <b className="text-ink">{count(Math.round(expected))}</b> (
+          {share(expected, people)})
+        </p>
+      )}
       {d.purposes.length > 0 && (
         <>
           <div className="mb-2 flex items-center justify-between gap-3 text-ink-2">
