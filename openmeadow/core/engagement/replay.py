@@ -210,17 +210,18 @@ class _Corners:
         return np.asarray(column.astype(np.int32) * ROWS + row, np.int32)
 
     def summed(self, chosen: I64 | Mask, weights: F64 | None) -> F64:
-        """The sums of some messages (row numbers, or a mask), each with a weight."""
+        """The sums of some messages (a mask, or row numbers, each with a weight)."""
         size = SHAPE[0] * SHAPE[1]
-        place = np.flatnonzero(chosen) if chosen.dtype == bool else chosen
-        alone = self._alone[place]
-        out = np.bincount(self._far[place[alone]], None if weights is None else weights[alone], minlength=size).astype(
-            np.float64
-        )
-        rest = place[~alone]
-        if len(rest):
-            where = np.searchsorted(self._others, rest)
+        if chosen.dtype == bool:
+            out = np.bincount(self._far[chosen & self._alone], minlength=size).astype(np.float64)
+            where, w = np.flatnonzero(chosen[self._others]), None
+        else:
+            alone = self._alone[chosen]
+            of_alone = None if weights is None else weights[alone]
+            out = np.bincount(self._far[chosen[alone]], of_alone, minlength=size).astype(np.float64)
+            where = np.searchsorted(self._others, chosen[~alone])
             w = None if weights is None else weights[~alone]
+        if len(where):
             for sign, cells_of in self._signed:
                 out += sign * np.bincount(cells_of[where], w, minlength=size)
         return out
