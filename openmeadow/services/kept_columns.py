@@ -9,7 +9,6 @@ import sqlite3
 import subprocess
 import sys
 import threading
-import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
@@ -31,7 +30,6 @@ from openmeadow.store.engagement import columns as loader
 from openmeadow.store.engagement import columns_cache, events
 
 WORTH_MIRRORING = 20_000
-CALM, LONGEST_IMPORT = 1.0, 120.0  # seconds without many new events, and seconds that are waited for that
 
 _MAY_LAG: ContextVar[bool] = ContextVar("may_lag", default=False)
 
@@ -171,24 +169,6 @@ class KeptColumns:
         opened = self._opened(db, machines, version)
         assert opened is not None
         return opened
-
-    def _is_spliceable(self, db: sqlite3.Connection, kept: Kept) -> bool:
-        if not self._is_large(db):
-            return True  # made anew here where it must be
-        if events.highest(db) - kept.base > self.sizes.many_events:
-            return False
-        touched, _ = loader.touched_since(db, loader.all_people_of(db, kept.everybody).people, kept.base)
-        return loader.spliceable(len(touched), len(kept.columns.people))
-
-    def _wait_until_calm(self, db: sqlite3.Connection) -> None:
-        """An import that goes on would have everything made anew again and again."""
-        seen, end = events.highest(db), time.monotonic() + LONGEST_IMPORT
-        while time.monotonic() < end and not self._is_closed:
-            time.sleep(CALM)
-            now = events.highest(db)
-            if now - seen < self.sizes.many_events // 100:
-                return
-            seen = now
 
     def _lagging(self) -> Kept | None:
         """The columns of some time ago with the people of now; None where there are none that still stand."""

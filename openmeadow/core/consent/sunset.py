@@ -95,7 +95,7 @@ def protected_people(view: View) -> Mask:
 def next_step(
     enrolment: Enrolment, last_engaged: int, protected: bool, permitted: bool, agreement: Agreement, now: int
 ) -> str:
-    """What comes next for somebody inside. An answer wins over everything due at the same moment; nobody is suppressed
+    """What comes next for somebody inside. An answer wins over everything due at the same moment; no one is suppressed
     who was not tried as often as agreed."""
     if last_engaged > enrolment.began_at or protected:
         return ENGAGED

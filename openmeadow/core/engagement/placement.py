@@ -99,13 +99,13 @@ def evidence(groups: Mapping[int, Group], provider: int, usual: Level, dispersio
     mine = groups[provider]
     others = ratio_of_others(groups, provider, usual)
     q = np.minimum(mine.chance * others * exp(-DISPERSION * dispersion), MOST_CHANCE)
-    nobody = np.zeros(len(q), bool)
+    none = np.zeros(len(q), bool)
     return Evidence(
         people=len(q),
         observed=mine.observed,
         expected=mine.expected * usual.level,
         likelihood=_likelihood(q, mine.engaged),
-        could_show=_likelihood(q, nobody) >= LIKELY,
+        could_show=_likelihood(q, none) >= LIKELY,
         others=others,
     )
 

@@ -108,8 +108,3 @@ def keep_mailing(db: sqlite3.Connection, one: MailingExpected) -> None:
         "INSERT OR REPLACE INTO mailings_expected VALUES (?, ?, ?, ?, ?, ?)",
         (one.message, one.began_at, one.people, one.observed, one.expected, one.variance),
     )
-
-
-def forget_mailings(db: sqlite3.Connection) -> None:
-    """They are worked out anew at the next check."""
-    db.execute("DELETE FROM mailings_expected")
