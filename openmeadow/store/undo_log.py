@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from typing import Any
 
 from openmeadow.store.bulk import Many
-from openmeadow.store.engagement import event_hours
+from openmeadow.store.engagement import chance_models, event_hours
 from openmeadow.store.records import Activity
 from openmeadow.store.subscribers.subscribers import facts_changed, people_changed
 
@@ -179,6 +179,7 @@ def remove_events(db: sqlite3.Connection, action: int, most: int) -> int:
         db.execute("DELETE FROM undo_events WHERE rowid = ?", (r["rowid"],))
     else:
         db.execute("UPDATE undo_events SET first = ? WHERE rowid = ?", (last + 1, r["rowid"]))
+    chance_models.forget_taken_back(db)
     events_changed(db)
     return gone
 

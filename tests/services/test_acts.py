@@ -22,6 +22,7 @@ from openmeadow.services.subscribers import (
     import_events,
     import_subscribers,
     profile,
+    score_model,
     sources,
     undo,
 )
@@ -29,8 +30,9 @@ from openmeadow.services.subscribers.engagement_map import Replays
 from openmeadow.services.subscribers.selection import Choice
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings, undo_log
-from openmeadow.store.engagement import events
+from openmeadow.store.engagement import chance_models, events
 from openmeadow.store.engagement.columns import all_people_of, load
+from openmeadow.store.health import inbox_placement
 from openmeadow.worker.jobs import run_next_job
 from openmeadow.worker.loop import Worker
 from tests.conftest import NOW, set_clock
@@ -88,6 +90,21 @@ def state(workspace: Workspace) -> object:
         "events",
     )
     return {t: [tuple(r) for r in db.execute(f"SELECT * FROM {t} ORDER BY 1, 2")] for t in tables}
+
+
+def test_a_log_taken_back_leaves_nothing_expected(workspace: Workspace, folder: Path) -> None:
+    """Of mailings that are gone no level is told, and none lies in the spam folder."""
+    people = "email,joined_at\n" + "".join(f"p{i}@postern.example,2025-01-01\n" for i in range(40))
+    import_subscribers.run(workspace.store, put(folder, "q.csv", people), NOW, "t")
+    sent = log_of(*((d * DAY, "sent", f"p{i}@postern.example", f"Letter {d}") for d in (30, 20, 10) for i in range(40)))
+    import_events.run(workspace.store, put(folder, "l.csv", sent), NOW, "t")
+    score_model.tend(workspace)
+    db = workspace.store.read()
+    assert len(chance_models.mailings(db)) == 3 and inbox_placement.since(db, 0)
+    undo.undo(workspace, settings.activity(db, 1)[0].id, "t")
+    assert chance_models.mailings(db) == [] and inbox_placement.since(db, 0) == []
+    score_model.tend(workspace)
+    assert workspace.view().scores.n.sum() == 0
 
 
 def test_stopping_mail_leaves_out_whom_nobody_can_judge(full: Workspace) -> None:

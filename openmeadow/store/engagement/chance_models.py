@@ -108,3 +108,9 @@ def keep_mailing(db: sqlite3.Connection, one: MailingExpected) -> None:
         "INSERT OR REPLACE INTO mailings_expected VALUES (?, ?, ?, ?, ?, ?)",
         (one.message, one.began_at, one.people, one.observed, one.expected, one.variance),
     )
+
+
+def forget_taken_back(db: sqlite3.Connection) -> None:
+    """What was kept of mailings none of whose events is there any more goes: what was expected, and where they lay."""
+    for table in ("mailings_expected", "inbox_placement"):
+        db.execute(f"DELETE FROM {table} WHERE NOT EXISTS (SELECT 1 FROM events e WHERE e.message = {table}.message)")
