@@ -7,11 +7,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bench.truth import Population, demos
+from bench.truth import Population, demos, raw_events
 from openmeadow.core.arrays import NEVER, Array
 from openmeadow.core.columns import People, Trouble, Troubles, build
 from openmeadow.core.engagement.replay import FINE_DAYS, Replay, replay
-from openmeadow.core.events import Kind, RawEvents
+from openmeadow.core.events import Kind
 from openmeadow.core.moments import DAY
 from openmeadow.demo.build import NOW
 
@@ -71,19 +71,7 @@ def replayed(p: Population, world: Lived) -> Replay:
     events = world.events or []
     at, person = np.concatenate([e[0] for e in events]), np.concatenate([e[1] for e in events])
     kind, message = (np.concatenate([np.full(len(e[0]), e[i]) for e in events]) for i in (2, 3))
-    no = np.zeros(len(at), bool)
-    raw = RawEvents(
-        np.arange(len(at)),
-        at.astype(np.int64),
-        kind.astype(np.int8),
-        person.astype(np.int32),
-        message.astype(np.int32),
-        np.zeros(len(at), np.int32),
-        np.zeros(len(at)),
-        no,
-        no,
-        no,
-    )
+    raw = raw_events(at, person, kind, message, np.zeros(len(at), bool))
     nobody = np.zeros(len(p), np.int32)
     everybody = People(np.arange(1, len(p) + 1), p.joined.astype(np.int64), np.full(len(p), NEVER), nobody)
     what = np.where(kind == Kind.COMPLAINED, int(Trouble.COMPLAINED), int(Trouble.HARD))

@@ -77,6 +77,23 @@ def others(kind: str) -> Population:
     )
 
 
+def raw_events(at: Array, person: Array, kind: Array, message: Array, machine: Array) -> RawEvents:
+    """Events of these arrays, by known agents, without links or values."""
+    no = np.zeros(len(at), bool)
+    return RawEvents(
+        np.arange(len(at)),
+        at.astype(np.int64),
+        kind.astype(np.int8),
+        person.astype(np.int32),
+        message.astype(np.int32),
+        np.zeros(len(at), np.int32),
+        np.zeros(len(at)),
+        machine,
+        no,
+        no,
+    )
+
+
 def history(p: Population, gap: int, seed: int = 5) -> Columns:
     """Columns of what these people did with a message every ``gap`` days."""
     r = np.random.default_rng(seed)
@@ -106,23 +123,10 @@ def history(p: Population, gap: int, seed: int = 5) -> Columns:
         np.concatenate([np.full(len(f[0]), f[3]) for f in found]),
         np.concatenate([f[4] for f in found]),
     )
-    no = np.zeros(len(at), bool)
-    raw = RawEvents(
-        np.arange(len(at)),
-        at.astype(np.int64),
-        kind.astype(np.int8),
-        person.astype(np.int32),
-        message.astype(np.int32),
-        np.zeros(len(at), np.int32),
-        np.zeros(len(at)),
-        machine,
-        no,
-        no,
-    )
     everybody = People(
         np.arange(1, len(p) + 1), p.joined.astype(np.int64), np.full(len(p), NEVER), np.zeros(len(p), np.int32)
     )
-    return build(everybody, raw, np.zeros(int(message.max()) + 1, np.int32))
+    return build(everybody, raw_events(at, person, kind, message, machine), np.zeros(int(message.max()) + 1, np.int32))
 
 
 def former(c: Columns) -> Array:
