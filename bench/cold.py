@@ -13,7 +13,7 @@ from bench.world import NOW, make
 from openmeadow.core.rules.activity_index import Streams
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.engagement import columns_cache
-from openmeadow.store.engagement.columns import all_people_of
+from openmeadow.store.engagement.columns import all_people_of, troubles
 
 RULES = (
     "opened at least 4 in 120 days and joined more than 60 days ago",
@@ -41,7 +41,9 @@ def main(people: int, deliveries: int) -> None:
             )
             db.execute("INSERT INTO events (at, kind, subscriber, message) VALUES (?, 1, 1, 1)", (NOW - 1,))
         db = workspace.store.read()
-        columns_cache.save(folder, db, columns, Streams(columns), all_people_of(db), 1, workspace.machines().mark)
+        everybody = all_people_of(db)
+        mirror = columns_cache.Mirror(columns, Streams(columns), troubles(db, everybody.people), 1, everybody)
+        columns_cache.save(folder, db, mirror, workspace.machines().mark)
         size = sum(p.stat().st_size for p in (folder / columns_cache.FOLDER).iterdir())
         print(
             f"\nCold and warm counts at {people:,} people, {len(columns.rows):,} deliveries (mirror {size / 1e9:.1f} GB)"

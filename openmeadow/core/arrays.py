@@ -1,4 +1,5 @@
-"""Array types, and the moments that stand for none. All moments are UTC seconds in int64."""
+"""Array types, and the moments that stand for none. All moments are UTC seconds: in int32 where there is one a message
+or an act, so until January 2038, in int64 elsewhere."""
 
 from __future__ import annotations
 
@@ -15,5 +16,10 @@ Mask = npt.NDArray[np.bool_]
 Figures = I64 | I32 | F64
 Array = npt.NDArray[Any]  # of any type: what files and tables are read into
 
-FAR = np.int64(2**62)
-NEVER = np.int64(-(2**62))
+FAR = np.int64(2**31 - 1)
+NEVER = np.int64(-(2**31))
+
+
+def seconds(at: I64) -> I32:
+    """Moments in half the room; one out of reach becomes the last or first within it."""
+    return np.clip(at, NEVER + 1, FAR).astype(np.int32)

@@ -2,7 +2,7 @@
 
 ``Columns`` holds one row a subscriber (``People``), one row a (subscriber, message) sorted by subscriber
 and first send (``rows``), and every open, click, reply and booking (``acts``) sorted by subscriber and time.
-All moments are UTC seconds in int64; ``FAR`` stands for "never heard of".
+All moments are UTC seconds; ``FAR`` stands for "never heard of".
 
 ``build`` makes them from raw events; ``splice`` replaces some people's rows by fresh ones, so that a change
 costs the people it touches and one copy.
@@ -16,7 +16,7 @@ from enum import IntEnum
 import numpy as np
 import numpy.typing as npt
 
-from openmeadow.core.arrays import F64, FAR, I8, I32, I64, NEVER, Mask
+from openmeadow.core.arrays import F64, FAR, I8, I32, I64, NEVER, Mask, seconds
 from openmeadow.core.engagement.bot_detection import BY_OF_REASON, MACHINE, UNSURE, reasons
 from openmeadow.core.events import Kind, RawEvents
 from openmeadow.core.moments import DAY
@@ -49,12 +49,12 @@ class Rows:
 
     person: I32
     message: I32
-    first_at: I64
-    failed_at: I64
-    opened_at: I64
-    clicked_at: I64
-    reacted_at: I64
-    machine_at: I64
+    first_at: I32
+    failed_at: I32
+    opened_at: I32
+    clicked_at: I32
+    reacted_at: I32
+    machine_at: I32
 
     def __len__(self) -> int:
         return len(self.person)
@@ -63,9 +63,9 @@ class Rows:
 @dataclass(frozen=True)
 class Acts:
     """Opens, clicks, replies and bookings, sorted by subscriber, then time; ``message`` 0 for none; ``why`` is the
-    place in ``who.REASONS`` that decided ``by``."""
+    place in ``bot_detection.REASONS`` that decided ``by``."""
 
-    at: I64
+    at: I32
     person: I32
     message: I32
     kind: I8
@@ -195,7 +195,7 @@ def build(people: People, ev: RawEvents, link_counts: I32) -> Columns:
     in_acts = order[np.isin(ev.kind[order], (Kind.OPENED, Kind.CLICKED, Kind.REPLIED, Kind.BOOKED))]
     acts = _bookings(
         Acts(
-            ev.at[in_acts],
+            seconds(ev.at[in_acts]),
             ev.person[in_acts],
             ev.message[in_acts],
             ev.kind[in_acts],
@@ -209,16 +209,6 @@ def build(people: People, ev: RawEvents, link_counts: I32) -> Columns:
     keys, group = np.unique(_key(ev.person[went], ev.message[went]), return_inverse=True)
     first = first_of(group, ev.at[went], len(keys))
     passes = np.bincount(group[ev.kind[went] == Kind.SENT], minlength=len(keys)).astype(np.int64)
-    rows = Rows(
-        person=(keys >> 34).astype(np.int32),
-        message=(keys & (2**34 - 1)).astype(np.int32),
-        first_at=first,
-        failed_at=_failures(keys, ev, passes, first),
-        opened_at=first,
-        clicked_at=first,
-        reacted_at=first,
-        machine_at=first,
-    )
     where = np.searchsorted(keys, _key(acts.person, acts.message))
     where = np.minimum(where, max(len(keys) - 1, 0))
     mine = (keys[where] == _key(acts.person, acts.message)) if len(keys) else np.zeros(len(acts), bool)
@@ -230,8 +220,14 @@ def build(people: People, ev: RawEvents, link_counts: I32) -> Columns:
         "reacted_at": mine & ~machine & (acts.kind != Kind.OPENED),
         "machine_at": mine & machine,
     }
-    moments = {name: first_of(where[m], acts.at[m], len(keys)) for name, m in firsts.items()}
-    rows = replace(rows, **moments)  # type: ignore[arg-type]
+    moments = {name: seconds(first_of(where[m], acts.at[m], len(keys))) for name, m in firsts.items()}
+    rows = Rows(
+        person=(keys >> 34).astype(np.int32),
+        message=(keys & (2**34 - 1)).astype(np.int32),
+        first_at=seconds(first),
+        failed_at=seconds(_failures(keys, ev, passes, first)),
+        **moments,
+    )
     rows = Rows(**_sorted(rows, np.lexsort((rows.message, rows.first_at, rows.person))))  # type: ignore[arg-type]
     return Columns(people, rows, acts, starts(rows.person, len(people)))
 

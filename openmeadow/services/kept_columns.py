@@ -257,12 +257,16 @@ class KeptColumns:
             columns, seen = loader.load(db, everybody.people, machines)
             kept = Kept(columns, Streams(columns), seen, seen, everybody, version)
         else:
-            kept = Kept(found.columns, found.streams, found.seen, found.seen, everybody, version)
+            known = (found.seen, found.troubles)
+            kept = Kept(found.columns, found.streams, found.seen, found.seen, everybody, version, troubles=known)
             if everybody is not found.everybody or events.highest(db) != found.seen:
                 kept = self._with_late(kept, db, machines, everybody) or self.merged(kept, db, everybody)
         if kept.late is None and (
             found is None or kept.seen - found.seen > WORTH_MIRRORING or everybody is not found.everybody
         ):
             with contextlib.suppress(OSError):
-                columns_cache.save(folder, db, kept.columns, kept.streams, everybody, kept.seen, machines.mark)
+                troubles = loader.troubles(db, everybody.people, upto=kept.seen)
+                kept.troubles = (kept.seen, troubles)
+                mirror = columns_cache.Mirror(kept.columns, kept.streams, troubles, kept.seen, everybody)
+                columns_cache.save(folder, db, mirror, machines.mark)
         return kept

@@ -13,7 +13,7 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from openmeadow.core.arrays import I64, Mask
+from openmeadow.core.arrays import FAR, I64, Mask
 from openmeadow.core.columns import Columns, Troubles
 from openmeadow.core.delivery.smtp_refusals import RefusalRun
 from openmeadow.core.engagement.bands import BANDS, INACTIVE, Cadence, Limits, cadence
@@ -196,6 +196,7 @@ class Workspace:
         """What is true at a moment. A past one is worked out from the events known by then alone; ``nearly`` takes
         the present columns instead, which differ only where a later pass changed what became of an earlier one."""
         now = self.now()
+        as_of = None if as_of is None else min(as_of, int(FAR) - 1)  # what lies further ahead has not been heard of
         kept = self.columns.current() if as_of is None or as_of == now or nearly else None
         with self._guard:
             db = self.store.read()

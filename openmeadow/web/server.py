@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import ctypes
 import resource
 from http.cookies import CookieError, SimpleCookie
 
@@ -19,6 +20,17 @@ from openmeadow.web import limits
 from openmeadow.web.router import COOKIE
 
 THREADS = 8
+
+
+MMAP_THRESHOLD, TRIM_THRESHOLD = -3, -1  # of mallopt(3)
+
+
+def _return_memory() -> None:
+    """Large arrays go back to the system when they are done with: by itself the C library keeps those of up to 32 MB."""
+    with contextlib.suppress(OSError, AttributeError):  # another C library
+        library = ctypes.CDLL(None)
+        library.mallopt(MMAP_THRESHOLD, 1 << 20)
+        library.mallopt(TRIM_THRESHOLD, 1 << 25)
 
 
 def make_server(app: Flask, workspace: Workspace, host: str, port: int) -> TcpWSGIServer:
@@ -46,6 +58,7 @@ def make_server(app: Flask, workspace: Workspace, host: str, port: int) -> TcpWS
     class Server(TcpWSGIServer):  # type: ignore[misc]
         channel_class = Channel
 
+    _return_memory()
     allowed, most = resource.getrlimit(resource.RLIMIT_NOFILE)
     with contextlib.suppress(ValueError, OSError):
         wanted = limits.CONNECTIONS + 512

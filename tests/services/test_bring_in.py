@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from pathlib import Path
 
 import numpy as np
@@ -15,7 +16,7 @@ from openmeadow.services.segments import segments
 from openmeadow.services.subscribers import import_events, import_subscribers, profile
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.engagement import columns_cache
-from openmeadow.store.engagement.columns import all_people_of, load
+from openmeadow.store.engagement.columns import all_people_of, load, troubles
 from tests.conftest import NOW, set_clock
 
 PEOPLE = '''\ufeffemail;name;joined_at;list;labels;consent:Season news;consent_source:Season news;town
@@ -139,11 +140,20 @@ def test_columns_follow_and_the_mirror_is_checked(workspace: Workspace, folder: 
     db, mark = workspace.store.read(), workspace.machines().mark
     everybody = all_people_of(db)
     whole, seen = load(db, everybody.people, workspace.machines())
-    columns_cache.save(folder, db, whole, Streams(whole), everybody, seen, mark)
+    wrong = troubles(db, everybody.people)
+    columns_cache.save(folder, db, columns_cache.Mirror(whole, Streams(whole), wrong, seen, everybody), mark)
     found = columns_cache.load(folder, db, mark)
     assert found and found.seen == seen and np.array_equal(found.columns.rows.first_at, whole.rows.first_at)
     assert found.everybody.version == everybody.version and (found.streams.made["opened"].at == NOW).sum() == 0
+    assert found and np.array_equal(found.troubles.what, wrong.what) and len(wrong)
     assert columns_cache.load(folder, db, "another list of machines") is None
+    at, before = folder / "columns" / "acts.at.npy", (folder / "columns" / "acts.at.npy").stat()
+    sound = at.read_bytes()
+    at.write_bytes(sound[:-1] + bytes([sound[-1] ^ 1]))
+    os.utime(at, ns=(before.st_atime_ns, before.st_mtime_ns))
+    assert columns_cache.load(folder, db, mark) is None, "a file damaged since it was found sound is noticed"
+    at.write_bytes(sound)
+    assert columns_cache.load(folder, db, mark)
     (folder / "columns" / "whole.json").write_text(json.dumps({"seen": seen, "mark": [1]}))
     assert columns_cache.load(folder, db, mark) is None, "a mirror of another database is not believed"
 

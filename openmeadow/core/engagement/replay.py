@@ -12,13 +12,16 @@ as sums and differences of corners (``for_good``), so that the same cumulative s
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from dataclasses import replace as dc_replace
 
 import numpy as np
 
 from openmeadow.core.arrays import F64, FAR, I32, I64, NEVER, Array, Mask
 from openmeadow.core.columns import MACHINE, Columns, Trouble, Troubles
 from openmeadow.core.engagement.map import DAY_EDGES, LEFT_EDGES
+from openmeadow.core.engagement.subset import run_of, runs
 from openmeadow.core.events import Kind
 from openmeadow.core.moments import DAY
 
@@ -68,7 +71,7 @@ def cells(age: I64, never: Mask, left: I64 | I32) -> I32:
     return np.asarray(column.astype(np.int32) * len(FINE_LEFT) + row, np.int32)
 
 
-def _last_engagements(columns: Columns, person: I64, at: I64) -> I64:
+def _last_engagements(columns: Columns, person: I64, at: I32 | I64) -> I64:
     """The last engagement by a person strictly before each (person, moment); NEVER where there is none."""
     acts = columns.acts
     good = acts.by != MACHINE
@@ -82,7 +85,7 @@ def _last_engagements(columns: Columns, person: I64, at: I64) -> I64:
     return np.where((place >= 0) & (acted[found] == person), when[found], NEVER)
 
 
-def _position(columns: Columns, person: I64, at: I64, side: str) -> I64:
+def _position(columns: Columns, person: I64, at: I32 | I64, side: str) -> I64:
     """Where in ``rows`` a moment of a person would stand: before (``left``) or after (``right``) its equals."""
     rows = columns.rows
     if not len(rows):
@@ -90,7 +93,7 @@ def _position(columns: Columns, person: I64, at: I64, side: str) -> I64:
     begin = int(rows.first_at.min())
     span = int(rows.first_at.max()) - begin + 3
     line = rows.person.astype(np.int64) * span + (rows.first_at - begin + 1)
-    spot = person * span + (np.clip(at, begin - 1, begin + span - 2) - begin + 1)
+    spot = person * span + (np.clip(at.astype(np.int64), begin - 1, begin + span - 2) - begin + 1)
     return np.searchsorted(line, spot, side=side)  # type: ignore[call-overload,no-any-return]
 
 
@@ -140,7 +143,7 @@ def standing(columns: Columns) -> tuple[I64, I64]:
     return last, left
 
 
-def _first_with(barrier: I64, person: I64, owner: I64, at: I64) -> I64:
+def _first_with(barrier: I64, person: I64, owner: I64, at: I32 | I64) -> I64:
     """The first row of each owner (or after them) whose barrier is at the moment or later."""
     known = barrier[barrier > NEVER]
     if not len(known):
@@ -148,7 +151,8 @@ def _first_with(barrier: I64, person: I64, owner: I64, at: I64) -> I64:
     begin = int(known.min())
     span = int(known.max()) - begin + 3
     line = person * span + np.where(barrier == NEVER, 0, barrier - begin + 1)
-    return np.searchsorted(line, owner * span + np.clip(at - begin + 1, 1, span - 1), side="left")
+    spot = owner * span + np.clip(at - begin + 1, 1, span - 1)
+    return np.asarray(np.searchsorted(line, spot, side="left"), np.int64)
 
 
 def _rows_of(columns: Columns, person: I64, message: I64) -> I64:
@@ -165,7 +169,10 @@ def _rows_of(columns: Columns, person: I64, message: I64) -> I64:
     return np.where(key[order][place] == wanted, mine[order][place], -1)
 
 
+Places = list[tuple[slice, Array]]  # people, and of each of their rows its place on the grid
 _Both = tuple[F64, F64]
+CHUNK = 1 << 18  # rows worked on at a time
+THREADS = 2
 ROWS = len(FINE_LEFT)
 
 
@@ -227,15 +234,45 @@ class _Corners:
         return out
 
 
-def replay(columns: Columns, troubles: Troubles, since: int, until: int, stood: tuple[I64, I64] | None = None) -> Replay:
+def replay(columns: Columns, troubles: Troubles, since: int, until: int, at: Places | None = None) -> Replay:
     """The grid of what came, up to ``until``, of every message whose first send went out in (since, until].
-    ``stood`` is ``standing(columns)`` where it is known already."""
+    ``at`` is ``places(columns)`` where it is known already. Run by run of people, so that it needs little memory.
+    """
+    at = at or places(columns)
+    order = np.argsort(troubles.person, kind="stable")
+    owner = troubles.person[order]
+
+    def one(place: int) -> dict[str, _Both]:
+        people, cell = at[place]
+        low, high = np.searchsorted(owner, np.array([people.start, people.stop], np.int32))
+        mine = troubles.take(order[low:high])
+        mine = dc_replace(mine, person=mine.person - np.int32(people.start))
+        return _of_run(run_of(columns, people), mine, since, until, cell)
+
+    with ThreadPoolExecutor(THREADS) as pool:
+        parts = list(pool.map(one, range(len(at))))
+    sums, for_good = ({m: np.sum([p[m][k] for p in parts], axis=0) for m in MEASURES} for k in (0, 1))
+    return Replay(since, until, sums, for_good)
+
+
+def places(columns: Columns) -> Places:
+    """Of the people of each run, the flat place on the fine grid of each of their messages when it was first sent."""
+    pieces = runs(columns, CHUNK)
+
+    def one(people: slice) -> Array:
+        run = run_of(columns, people)
+        last, left = standing(run)
+        return cells(run.rows.first_at - last, last == NEVER, left).astype(np.int16)
+
+    with ThreadPoolExecutor(THREADS) as pool:
+        return list(zip(pieces, pool.map(one, pieces), strict=True))
+
+
+def _of_run(columns: Columns, troubles: Troubles, since: int, until: int, at: Array) -> dict[str, _Both]:
+    """What came of the messages to some people: the sums of each of MEASURES, of themselves and for good."""
     rows, acts = columns.rows, columns.acts
-    last, left = stood or standing(columns)
     inside = (rows.first_at > since) & (rows.first_at <= until)
-    cell = np.full(len(rows), -1, np.int32)
-    mine = last[inside]
-    cell[inside] = cells(rows.first_at[inside] - mine, mine == NEVER, left[inside])
+    cell = np.where(inside, at, -1).astype(np.int32)
     size = SHAPE[0] * SHAPE[1]
     corners = _Corners(cell, rows.person)
 
@@ -255,7 +292,7 @@ def replay(columns: Columns, troubles: Troubles, since: int, until: int, stood: 
     row = _rows_of(columns, acts.person[booked].astype(np.int64), acts.message[booked].astype(np.int64))
     counts = (row >= 0) & (cell[np.maximum(row, 0)] >= 0) if len(rows) else np.zeros(len(row), bool)
     opened = inside & ((rows.opened_at <= until) | (rows.clicked_at <= until))
-    found = {
+    return {
         "messages": summed(inside),
         "delivered": summed(inside & (rows.failed_at > until)),
         "engagements": summed(inside & ((rows.opened_at <= until) | (rows.reacted_at <= until))),
@@ -267,4 +304,3 @@ def replay(columns: Columns, troubles: Troubles, since: int, until: int, stood: 
         "hard bounces": caused_by(Trouble.HARD),
         "unsubscribes": caused_by(Trouble.UNSUBSCRIBED),
     }
-    return Replay(since, until, {k: v[0] for k, v in found.items()}, {k: v[1] for k, v in found.items()})

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, fields, replace
@@ -17,7 +16,7 @@ from openmeadow.core.engagement.bands import Cadence, Limits, Standing, bands, c
 from openmeadow.core.engagement.bot_detection import MACHINE
 from openmeadow.core.engagement.chance_models import ChanceModels
 from openmeadow.core.engagement.counted import Counts, counts, engaged_by_itself, hidden, marks
-from openmeadow.core.engagement.subset import subset
+from openmeadow.core.engagement.subset import runs, subset
 from openmeadow.core.moments import DAY
 
 CHUNK = 1 << 17
@@ -148,13 +147,10 @@ def score(columns: Columns, now: int, basis: Basis | None = None) -> Scores:
     basis = basis or Basis(cadence(columns, now))
     count = len(columns.people)
     last, loose = last_engaged(columns, now), engaged_by_itself(columns, now)
-    edges = np.unique(
-        np.concatenate((np.searchsorted(columns.start, np.arange(0, len(columns.rows), CHUNK)), [0, count]))
-    ).clip(0, count)
-    pieces = [slice(int(a), int(b)) for a, b in itertools.pairwise(edges)]
+    pieces = runs(columns, CHUNK)
     work: Callable[[slice], dict[str, Array]] = partial(_fold, columns, last, loose, now, basis.cadence)
     with ThreadPoolExecutor(THREADS) as pool:
-        parts = list(pool.map(work, pieces)) if count else [work(slice(0, 0))]
+        parts = list(pool.map(work, pieces))
     whole = {name: np.concatenate([p[name] for p in parts]) for name in parts[0]}
     nothing = np.zeros(count)
     bare = Scores(

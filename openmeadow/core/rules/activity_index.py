@@ -31,10 +31,10 @@ class Stream:
     stream of first sends (RECEIVED) it is when the message failed, or FAR."""
 
     day: I32
-    at: I64
+    at: I32
     person: I32
     message: I32
-    before: I64
+    before: I32
 
     def window(self, since: int, now: int) -> tuple[slice, Mask]:
         """The stretch that holds all of (since, now], and which of it lies inside."""
@@ -47,7 +47,7 @@ class Stream:
         return part, (at > since) & (at <= now)
 
 
-def _by_day(at: I64, person: I32, message: I32, before: I64) -> Stream:
+def _by_day(at: I32, person: I32, message: I32, before: I32) -> Stream:
     day = (at // DAY).astype(np.int32)
     order = np.lexsort((person, day))
     return Stream(day[order], at[order], person[order], message[order], before[order])
@@ -67,7 +67,7 @@ def arrange(acts: Acts, name: str) -> Stream:
     at, person, message = acts.at[chosen], acts.person[chosen], acts.message[chosen]
     order = np.lexsort((at, message, person))
     same = (person[order][1:] == person[order][:-1]) & (message[order][1:] == message[order][:-1])
-    before = np.full(len(at), NEVER, np.int64)
+    before = np.full(len(at), NEVER, np.int32)
     same &= message[order][1:] != NO_MESSAGE
     before[order[1:][same]] = at[order[:-1][same]]
     return _by_day(at, person, message, before)

@@ -9,7 +9,7 @@ from typing import ClassVar, Protocol
 
 import numpy as np
 
-from openmeadow.core.arrays import I32, I64, Figures, Mask
+from openmeadow.core.arrays import I32, I64, NEVER, Figures, Mask
 from openmeadow.core.columns import Acts, Columns, Rows
 from openmeadow.core.engagement.score import Scores, last_engaged
 from openmeadow.core.rules.activity_index import Streams
@@ -252,7 +252,7 @@ class OfMessages(Counted):
 
     def since(self, now: int) -> int:
         """The start of the window, UTC seconds; long ago without one."""
-        return (-(2**62)) if self.window is None else int(now - self.window.seconds)
+        return int(NEVER) if self.window is None else int(now - self.window.seconds)
 
     def only(self, view: View) -> list[int] | None:
         """Ids of the messages it is about; None for all."""

@@ -80,7 +80,7 @@ class _Learned:
         self.wait = USUAL_WAIT if wait is None else max(1, -(-int(wait) // DAY)) * DAY
 
 
-def local_hours(at: I64, zone: I64, known: list[ZoneInfo]) -> I64:
+def local_hours(at: I32 | I64, zone: I64, known: list[ZoneInfo]) -> I64:
     """The hour of the day of moments, each by its zone; a day's changes of clocks count from its noon."""
     day, hour = at // DAY, np.zeros(len(at), np.int64)
     for z in np.unique(zone).tolist():

@@ -16,7 +16,7 @@ from openmeadow.core.columns import Columns
 from openmeadow.core.consent.eligibility import REASONS
 from openmeadow.core.engagement.bands import BANDS
 from openmeadow.core.engagement.map import DAY_EDGES, DAY_WORDS, LEFT_EDGES, LEFT_WORDS
-from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT, MEASURES, SHAPE, cells, replay, standing
+from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT, MEASURES, SHAPE, Places, cells, places, replay
 from openmeadow.core.moments import DAY, HOUR
 from openmeadow.core.rules.conditions import View
 from openmeadow.services import models
@@ -127,7 +127,7 @@ class Replays:
     def __post_init__(self) -> None:
         self._guard = threading.Lock()
         self._columns: Columns | None = None
-        self._stood: tuple[I64, I64] | None = None
+        self._places: Places | None = None
         self._made: dict[tuple[int, int], models.ReplayView] = {}
 
     def of(self, months: int) -> models.ReplayView:
@@ -137,12 +137,12 @@ class Replays:
             columns = view.settled
             if self._columns is None or self._columns.rows is not columns.rows:
                 self._made = {}
-                self._stood = standing(columns)
+                self._places = places(columns)
             self._columns = columns
             key = (months, view.now // HOUR)
             if key not in self._made:
                 since = view.now - round(months * MONTH)
-                found = replay(columns, self.workspace.troubles(), since, view.now, self._stood)
+                found = replay(columns, self.workspace.troubles(), since, view.now, self._places)
                 self._made[key] = models.ReplayView(
                     months=months,
                     since=since,

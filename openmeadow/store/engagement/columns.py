@@ -181,24 +181,17 @@ def troubles(
     ``few`` looks at the events of the people given, who they are."""
     among = f" AND subscriber IN ({','.join(map(str, everybody.id.tolist()))})" if few else ""
     by = "" if seen or few else "INDEXED BY events_of_trouble"  # what is new lies together, what is there does not
-    cursor = db.cursor()
-    cursor.row_factory = None
-    cursor.execute(
+    kind, code, diagnostic, at, person, message = read_columns(
+        db,
         f"SELECT kind, code, diagnostic, at, subscriber, message FROM events {by} WHERE (kind = 4 OR kind >= 9) "
         f"AND id > ? AND id <= ?{among} ORDER BY id",
         (seen, upto),
+        "bOOqqi",
     )
-    judged: dict[tuple[int, str | None, str | None], Trouble] = {}
-    what, found = [], []
-    for kind, code, diagnostic, *numbers in cursor:
-        key = (kind, code, diagnostic)
-        if key not in judged:
-            judged[key] = _trouble(kind, code, diagnostic)
-        what.append(judged[key])
-        found.append(numbers)
-    at, person, message = np.array(found, np.int64).reshape(-1, 3).T
-    place = np.searchsorted(everybody.id, person).astype(np.int32)
-    new = Troubles(at.copy(), place, message.astype(np.int32), np.array(what, np.int8))
+    said = list(zip(kind.tolist(), code, diagnostic, strict=True))
+    judged = {one: _trouble(*one) for one in set(said)}
+    what = np.fromiter((judged[one] for one in said), np.int8, len(said))
+    new = Troubles(at, np.searchsorted(everybody.id, person).astype(np.int32), message, what)
     if old is None:
         return new
     return Troubles(**{f.name: np.concatenate((getattr(old, f.name), getattr(new, f.name))) for f in fields(Troubles)})

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import json
 import os
@@ -15,25 +16,27 @@ from typing import TypeVar
 import numpy as np
 
 from openmeadow.core.arrays import Array
-from openmeadow.core.columns import Acts, Columns, Rows
+from openmeadow.core.columns import Acts, Columns, Rows, Troubles
 from openmeadow.core.columns import People as PeopleColumns
 from openmeadow.core.rules.activity_index import Stream, Streams
 from openmeadow.store.engagement.columns import AllPeople
 from openmeadow.store.rows import SqlValue
 from openmeadow.store.undo_log import events_version
 
-T = TypeVar("T", PeopleColumns, Rows, Acts, Stream)
-FOLDER = "columns"
-FORM = 5  # of the files; another number is another form
+T = TypeVar("T", PeopleColumns, Rows, Acts, Stream, Troubles)
+FOLDER, WHOLE, SOUND = "columns", "whole.json", "sound.json"
+FORM = 6  # of the files; another number is another form
 _EVERYBODY = ("erased", "provider")
 
 
 @dataclass(frozen=True)
 class Mirror:
-    """What was on disk: columns with their arranged streams, and the people at one version of their table."""
+    """What was on disk: columns with their arranged streams, what went wrong, and the people at one version of their
+    table."""
 
     columns: Columns
     streams: Streams
+    troubles: Troubles
     seen: int
     everybody: AllPeople
 
@@ -45,50 +48,41 @@ def _mark(db: sqlite3.Connection, seen: int, machines: str) -> list[SqlValue]:
     return [FORM, events_version(db), machines, *(list(row) if row else [])]
 
 
-def save(
-    folder: Path,
-    db: sqlite3.Connection,
-    columns: Columns,
-    streams: Streams,
-    everybody: AllPeople,
-    seen: int,
-    machines: str,
-) -> None:
+def save(folder: Path, db: sqlite3.Connection, mirror: Mirror, machines: str) -> None:
     """Write the mirror anew; one that was being written when the machine stopped is never taken for whole."""
     fresh, final = folder / f"{FOLDER}.{os.getpid()}", folder / FOLDER
     shutil.rmtree(fresh, ignore_errors=True)
     try:
         fresh.mkdir(parents=True)
-        _write(fresh, db, columns, streams, everybody, seen, machines)
+        _write(fresh, db, mirror, machines)
         shutil.rmtree(final, ignore_errors=True)
         fresh.rename(final)
     finally:
         shutil.rmtree(fresh, ignore_errors=True)
 
 
-def _write(
-    fresh: Path,
-    db: sqlite3.Connection,
-    columns: Columns,
-    streams: Streams,
-    everybody: AllPeople,
-    seen: int,
-    machines: str,
-) -> None:
-    tables: dict[str, PeopleColumns | Rows | Acts | Stream] = {
+def _write(fresh: Path, db: sqlite3.Connection, mirror: Mirror, machines: str) -> None:
+    columns, everybody = mirror.columns, mirror.everybody
+    tables: dict[str, PeopleColumns | Rows | Acts | Stream | Troubles] = {
         "people": everybody.people,
         "rows": columns.rows,
         "acts": columns.acts,
+        "troubles": mirror.troubles,
     }
-    tables |= {f"stream.{name}": streams.stream(name) for name in Streams.NAMES}
+    tables |= {f"stream.{name}": mirror.streams.stream(name) for name in Streams.NAMES}
     for name, table in tables.items():
         for f in fields(table):
             np.save(fresh / f"{name}.{f.name}.npy", getattr(table, f.name))
     for name in _EVERYBODY:
         np.save(fresh / f"people.{name}.npy", getattr(everybody, name))
     np.save(fresh / "start.npy", columns.start)
-    about = {"seen": seen, "people": everybody.version, "mark": _mark(db, seen, machines), "digests": _digests(fresh)}
-    (fresh / "whole.json").write_text(json.dumps(about))
+    about = {
+        "seen": mirror.seen,
+        "people": everybody.version,
+        "mark": _mark(db, mirror.seen, machines),
+        "digests": _digests(fresh),
+    }
+    (fresh / WHOLE).write_text(json.dumps(about))
 
 
 def _digest(path: Path) -> str:
@@ -101,6 +95,29 @@ def _digests(folder: Path) -> dict[str, str]:
     files = sorted(folder.glob("*.npy"))
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
         return dict(zip((f.name for f in files), pool.map(_digest, files), strict=True))
+
+
+def _is_sound(folder: Path, digests: dict[str, str]) -> bool:
+    """Whether the files are those that were written. Found so once, they are taken for that until one of them or the
+    machine's start is another: going through gigabytes costs more than using them."""
+    now = {name: _looks(folder / name) for name in digests}
+    here = Path("/proc/sys/kernel/random/boot_id")
+    look = [here.read_text().strip() if here.exists() else None, now]
+    with contextlib.suppress(OSError, ValueError):
+        if look[0] and json.loads((folder / SOUND).read_text()) == look:
+            return True
+    if digests != _digests(folder):
+        return False
+    with contextlib.suppress(OSError):
+        fresh = folder / f"{SOUND}.{os.getpid()}"
+        fresh.write_text(json.dumps(look))
+        fresh.replace(folder / SOUND)
+    return True
+
+
+def _looks(path: Path) -> list[int]:
+    found = path.stat()
+    return [found.st_ino, found.st_size, found.st_mtime_ns, found.st_ctime_ns]
 
 
 def remove(folder: Path) -> None:
@@ -130,9 +147,9 @@ def load(folder: Path, db: sqlite3.Connection, machines: str) -> Mirror | None:
     """The mirror; None when there is none or it is not of this database and this list of machines."""
     final = folder / FOLDER
     try:
-        whole = json.loads((final / "whole.json").read_text())
+        whole = json.loads((final / WHOLE).read_text())
         seen = int(whole["seen"])
-        if whole["mark"] != _mark(db, seen, machines) or whole["digests"] != _digests(final):
+        if whole["mark"] != _mark(db, seen, machines) or not _is_sound(final, whole["digests"]):
             return None
 
         def one(name: str) -> Array:
@@ -147,6 +164,6 @@ def load(folder: Path, db: sqlite3.Connection, machines: str) -> Mirror | None:
         made = {name: table(f"stream.{name}", Stream) for name in Streams.NAMES}
         erased, provider = (one(f"people.{name}") for name in _EVERYBODY)
         everybody = AllPeople(columns.people, erased, provider, int(whole["people"]))
-        return Mirror(columns, Streams(columns, made), seen, everybody)
+        return Mirror(columns, Streams(columns, made), table("troubles", Troubles), seen, everybody)
     except (OSError, ValueError, KeyError):
         return None
