@@ -126,10 +126,10 @@ def _key(person: npt.NDArray[np.generic], minor: npt.NDArray[np.generic]) -> I64
     return (person.astype(np.int64) << 34) | minor.astype(np.int64)
 
 
-def first_of(group: I64, values: I64, groups: int) -> I64:
+def first_of(group: I64, values: I32 | I64, groups: int) -> I64:
     """The least value of each group; FAR where a group has none."""
     out = np.full(groups, FAR, np.int64)
-    np.minimum.at(out, group, values)
+    np.minimum.at(out, group, values.astype(np.int64))  # of one type, or it is slow
     return out
 
 

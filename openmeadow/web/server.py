@@ -22,14 +22,16 @@ from openmeadow.web.router import COOKIE
 THREADS = 8
 
 
-MMAP_THRESHOLD, TRIM_THRESHOLD = -3, -1  # of mallopt(3)
+MMAP_THRESHOLD, TRIM_THRESHOLD, ARENA_MAX = -3, -1, -8  # of mallopt(3)
 
 
 def _return_memory() -> None:
-    """Large arrays go back to the system when they are done with: by itself the C library keeps those of up to 32 MB."""
+    """Large arrays go back to the system when they are done with: by itself the C library keeps those of up to 32 MB,
+    and some for every thread."""
     with contextlib.suppress(OSError, AttributeError):  # another C library
         library = ctypes.CDLL(None)
-        library.mallopt(MMAP_THRESHOLD, 1 << 20)
+        library.mallopt(ARENA_MAX, 1)
+        library.mallopt(MMAP_THRESHOLD, 1 << 22)
         library.mallopt(TRIM_THRESHOLD, 1 << 25)
 
 

@@ -171,7 +171,7 @@ def _rows_of(columns: Columns, person: I64, message: I64) -> I64:
 
 Places = list[tuple[slice, Array]]  # people, and of each of their rows its place on the grid
 _Both = tuple[F64, F64]
-CHUNK = 1 << 18  # rows worked on at a time
+CHUNK = 1 << 16  # rows worked on at a time
 THREADS = 2
 ROWS = len(FINE_LEFT)
 

@@ -66,11 +66,11 @@ def named(group: Array, names: Sequence[str], chance: F64, usual: Level) -> list
 
 
 def of_sent(
-    workspace: Workspace, view: View, purpose: int | None, d: DeliveryColumns, engaged: Mask, mine: Mask
+    workspace: Workspace, view: View, purpose: int | None, d: DeliveryColumns, engaged: Mask
 ) -> models.Observed | None:
-    """What has come of some deliveries beside what was expected of them by now; None where their chances are not known
+    """What has come of deliveries beside what was expected of them by now; None where their chances are not known
     (deliveries planned before chances were kept)."""
-    known = mine & d.was_sent & (d.changed_at > 0) & np.isfinite(d.chance)
+    known = d.was_sent & (d.changed_at > 0) & np.isfinite(d.chance)
     if not known.any():
         return None
     usual, share = level(workspace, purpose), curve(workspace, view).come(view.now - d.changed_at[known])

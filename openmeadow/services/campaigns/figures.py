@@ -81,8 +81,17 @@ class MessageFigures:
 
     def unsure(self, subscribers: I64) -> Mask:
         """Whose opens and clicks are all uncertain."""
-        some, sure = (np.unique(self.act_person[self.act_by == by]) for by in (UNSURE, SURE))
-        return np.asarray(np.isin(subscribers, some) & ~np.isin(subscribers, sure))
+        unsure, sure = (self._acted(subscribers, self.act_by == by) for by in (UNSURE, SURE))
+        return unsure & ~sure
+
+    def _acted(self, subscribers: I64, which: Mask) -> Mask:
+        """Which of these people (ascending ids) did one of some acts."""
+        out, acted = np.zeros(len(subscribers), bool), self.act_person[which]
+        place = np.searchsorted(subscribers, acted)
+        ok = place < len(subscribers)
+        ok[ok] = subscribers[place[ok]] == acted[ok]
+        out[place[ok]] = True
+        return out
 
     def last_act(self, subscribers: I64, kind: Kind | None = None) -> I64:
         """When each of these people (ascending ids) last engaged with it by themselves; NEVER where they did not."""
@@ -93,7 +102,7 @@ class MessageFigures:
         place = np.searchsorted(subscribers, self.act_person[human])
         ok = place < len(subscribers)
         ok[ok] = subscribers[place[ok]] == self.act_person[human][ok]
-        np.maximum.at(out, place[ok], self.act_at[human][ok])
+        out[place[ok]] = self.act_at[human][ok]  # in the order of time within a person: the last one stays
         return out
 
 

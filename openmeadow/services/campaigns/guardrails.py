@@ -16,6 +16,7 @@ from openmeadow.core.ids import CampaignId
 from openmeadow.core.reports.bounces import COUNTED, bounce_class
 from openmeadow.core.states import BounceClass, CampaignState, DeliveryState, Folder, SendKind, failure_class
 from openmeadow.services import models
+from openmeadow.services.campaigns.figures import deliveries_of
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store.campaigns import batches as batch_table
@@ -58,7 +59,9 @@ class _Counted:
                 self.kept.clear()
             found = self.kept[campaign, since] = (
                 mark,
-                guardrail_counts.sent(db, campaign, since, lambda ids: self._providers(ids, version)),
+                guardrail_counts.sent(
+                    deliveries_of(self.workspace, campaign), since, lambda ids: self._providers(ids, version)
+                ),
             )
         return found[1]
 

@@ -8,6 +8,7 @@ from datetime import UTC, datetime, timedelta
 import numpy as np
 
 from openmeadow.core.addresses.verdicts import VERDICTS
+from openmeadow.core.delivery.schedule import Schedule
 from openmeadow.core.engagement.bands import BANDS
 from openmeadow.core.errors import Refused
 from openmeadow.core.message.personalisation import undeclared, without_fallbacks
@@ -37,8 +38,9 @@ def thorough(workspace: Workspace, row: Campaign) -> list[models.Check]:
         reason = next((words.lower() for words, n in who.exclusions if n < 0), "the segments are empty")
         out = [found("Recipients", "blocker", f"No recipients: {reason}.")]
     else:
-        out = _bands(who) + _addresses(who) + _fields(workspace, row, who) + _volume(workspace, row, who)
-        out += _rest(who) + _collisions(workspace, row, who)
+        out = _bands(who) + _addresses(who) + _fields(workspace, row, who)
+        drawn = _drawn(workspace, row, who)
+        out += _volume(workspace, who, drawn) + _rest(who) + _collisions(workspace, row, who, drawn)
     return sorted(lines + in_order(workspace, row, out), key=lambda c: LEVELS.index(c.level))
 
 
@@ -91,13 +93,16 @@ def _fields(workspace: Workspace, row: Campaign, who: recipients.Recipients) -> 
     return out
 
 
-def _volume(workspace: Workspace, row: Campaign, who: recipients.Recipients) -> list[Finding]:
-    """What a provider would get in one day, against its busiest day of the last 30."""
-    from openmeadow.services.campaigns.schedule import draw_schedule
+def _drawn(workspace: Workspace, row: Campaign, who: recipients.Recipients) -> Schedule:
+    from openmeadow.services.campaigns.schedule import draw_schedule  # it asks the checks in turn
 
+    return draw_schedule(workspace, row, who)
+
+
+def _volume(workspace: Workspace, who: recipients.Recipients, drawn: Schedule) -> list[Finding]:
+    """What a provider would get in one day, against its busiest day of the last 30."""
     assert isinstance(who.view.facts, StoreFacts)
     zone, names = workspace.zone, provider_names(workspace.store.read())
-    drawn = draw_schedule(workspace, row, who)
     day = np.array([datetime.fromtimestamp(at, UTC).astimezone(zone).toordinal() for at in drawn.moments] or [0])
     out, sent = [], who.view.settled.rows
     lately = (sent.first_at > who.view.now - 30 * DAY) & (sent.first_at <= who.view.now)
@@ -123,7 +128,7 @@ def _rest(who: recipients.Recipients) -> list[Finding]:
     rows, n = who.view.settled.rows, len(who.index)
     last = np.zeros(len(who.view.alive), np.int64)
     sent = rows.first_at <= who.view.now
-    np.maximum.at(last, rows.person[sent], rows.first_at[sent])
+    last[rows.person[sent]] = rows.first_at[sent]  # sorted by time within a person: the last one stays
     mine = last[who.index]
     rested = int(((mine > 0) & (mine < who.view.now - RESTED * DAY)).sum())
     never = int((mine == 0).sum())
@@ -136,16 +141,14 @@ def _rest(who: recipients.Recipients) -> list[Finding]:
     return out
 
 
-def _collisions(workspace: Workspace, row: Campaign, who: recipients.Recipients) -> list[Finding]:
+def _collisions(workspace: Workspace, row: Campaign, who: recipients.Recipients, drawn: Schedule) -> list[Finding]:
     """Other plans that reach the same people on the same day."""
-    from openmeadow.services.campaigns.schedule import draw_schedule
-
     zone, db = workspace.zone, workspace.store.read()
 
     def day(at: int) -> str:
         return datetime.fromtimestamp(at, UTC).astimezone(zone).date().isoformat()
 
-    mine = {day(at) for at in draw_schedule(workspace, row, who).moments}
+    mine = {day(at) for at in drawn.moments}
     out = []
     for other in campaigns.waiting_plans(db):
         if other.id == row.id:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 
 import numpy as np
 
@@ -48,6 +48,21 @@ class _Send:
     complained: I64
     bounced: I64
 
+    def of(self, some: I64) -> _Send:
+        """The same of some deliveries."""
+        parts = {f.name: getattr(self, f.name)[some] for f in fields(self) if f.name != "d"}
+        return _Send(d=self.d.of(some), **parts)
+
+
+NONE = np.zeros(0, np.int64)
+
+
+def _by_batch(s: _Send) -> dict[int, I64]:
+    """Where the deliveries of each batch stand."""
+    order = np.argsort(s.d.batch, kind="stable")
+    ids, begin = np.unique(s.d.batch[order], return_index=True)
+    return dict(zip(ids.tolist(), np.split(order, begin[1:]), strict=True)) if len(ids) else {}
+
 
 def _send(m: MessageFigures, outcomes: Outcomes, d: DeliveryColumns) -> _Send:
     who = d.subscriber
@@ -70,12 +85,12 @@ def _send(m: MessageFigures, outcomes: Outcomes, d: DeliveryColumns) -> _Send:
 def _line(
     row: Campaign, b: BatchCounts, s: _Send, variants: list[str], observed: models.Observed | None
 ) -> models.BatchLine:
-    """One batch, or one variant of a resend's batch, with what came of it; of a resend, since it went out."""
-    mine = s.d.batch == b.id
-    on = mine & s.reached
+    """One batch, or one variant of a resend's batch, with what came of it; of a resend, since it went out. ``s`` is of
+    its deliveries alone."""
+    on = s.reached
     since = int(NEVER)
     if b.kind != SendKind.FIRST:
-        changed = s.d.changed_at[mine & (s.d.changed_at > 0)]
+        changed = s.d.changed_at[s.d.changed_at > 0]
         since = int(changed.min()) if len(changed) else int(FAR)
     first = b.kind == SendKind.FIRST
     figures = {
@@ -104,7 +119,7 @@ def _line(
         kind=b.kind,
         state=BatchState.PAUSED if row.state == CampaignState.PAUSED and b.state in OPEN_BATCHES else b.state,
         **{name: int(mask.sum()) for name, mask in figures.items()},
-        bands=np.bincount(s.d.band[mine], minlength=len(BANDS)).tolist(),
+        bands=np.bincount(s.d.band, minlength=len(BANDS)).tolist(),
         observed=observed,
     )
 
@@ -138,19 +153,16 @@ def results(workspace: Workspace, row_id: CampaignId) -> models.Results:
     variant_names = {p.kind: [a.name for a in arms_in(p, row.plan)] for p in batch_table.passes(db, row_id)}
     first, again, second = (sends[k] for k in (SendKind.FIRST, SendKind.RESEND, SendKind.SECOND_RESEND))
 
-    def observed(mine: Mask) -> models.Observed | None:
-        return expected.of_sent(workspace, view, row.purpose, first.d, first.opened, mine)
+    def observed(s: _Send) -> models.Observed | None:
+        return expected.of_sent(workspace, view, row.purpose, s.d, s.opened)
 
-    lines = [
-        _line(
-            row,
-            b,
-            sends[b.kind],
-            variant_names[b.kind],
-            observed(first.d.batch == b.id) if b.kind == SendKind.FIRST else None,
-        )
-        for b in batch_table.batches(db, row_id)
-    ]
+    by_batch = {kind: _by_batch(s) for kind, s in sends.items()}
+
+    def line(b: BatchCounts) -> models.BatchLine:
+        s = sends[b.kind].of(by_batch[b.kind].get(b.id, NONE))
+        return _line(row, b, s, variant_names[b.kind], observed(s) if b.kind == SendKind.FIRST else None)
+
+    lines = [line(b) for b in batch_table.batches(db, row_id)]
     on = first.reached
     opened = int((on & first.opened).sum())
     variants, verdict, later = _variants(workspace, row_id, again, first, SendKind.RESEND)
@@ -164,7 +176,7 @@ def results(workspace: Workspace, row_id: CampaignId) -> models.Results:
         sent=int(on.sum()),
         delivered=int((on & first.delivered).sum()),
         opened=opened,
-        observed=observed(on),
+        observed=observed(first),
         unsure=int((on & first.unsure).sum()),
         clicked=int((on & first.clicked).sum()),
         machine_only=int((on & first.machine).sum()),

@@ -82,13 +82,16 @@ class _Learned:
 
 def local_hours(at: I32 | I64, zone: I64, known: list[ZoneInfo]) -> I64:
     """The hour of the day of moments, each by its zone; a day's changes of clocks count from its noon."""
-    day, hour = at // DAY, np.zeros(len(at), np.int64)
-    for z in np.unique(zone).tolist():
-        mine = zone == z
-        days, back = np.unique(day[mine], return_inverse=True)
-        ahead = np.array([_ahead(int(d) * DAY + DAY // 2, known[z]) for d in days], np.int64)
-        hour[mine] = ((at[mine] + ahead[back]) // HOUR) % 24
-    return hour
+    if not len(at):
+        return np.zeros(0, np.int64)
+    day = at // DAY
+    first, last = int(day.min()), int(day.max())
+    here = np.flatnonzero(np.bincount(zone, minlength=len(known)))
+    ahead = np.zeros((len(known), last - first + 1), at.dtype)
+    for z in here.tolist():
+        ahead[z] = [_ahead(d * DAY + DAY // 2, known[z]) for d in range(first, last + 1)]
+    hour = (at + ahead[zone, day - first]) // HOUR % 24
+    return np.asarray(hour, np.int64)
 
 
 def _ahead(at: int, zone: ZoneInfo) -> int:

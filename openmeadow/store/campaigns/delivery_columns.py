@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import sqlite3
-from dataclasses import dataclass
+from dataclasses import dataclass, fields, replace
 
 import numpy as np
 
-from openmeadow.core.arrays import F64, I8, I64, Mask
+from openmeadow.core.arrays import F64, I8, I32, I64, Mask
 from openmeadow.core.ids import CampaignId
 from openmeadow.core.states import BounceClass, DeliveryState, failure_class
 from openmeadow.store.bulk import read_columns
@@ -23,20 +23,24 @@ class DeliveryColumns:
 
     subscriber: I64
     batch: I64
-    batch_n: I64
+    batch_n: I32
     due_at: I64
     state: I8
-    reason: I64
-    band: I64
-    variant: I64
-    version: I64
+    reason: I32
+    band: I8
+    variant: I8
+    version: I32
     changed_at: I64
-    attempts: I64
+    attempts: I8
     chance: F64  # to engage, as it stood when the delivery was planned; NaN where that is not known
     reasons: list[str]
 
     def __len__(self) -> int:
         return len(self.subscriber)
+
+    def of(self, some: I64) -> DeliveryColumns:
+        """Some of the deliveries."""
+        return replace(self, **{f.name: getattr(self, f.name)[some] for f in fields(self) if f.name != "reasons"})
 
     def is_in(self, state: DeliveryState) -> Mask:
         """Which deliveries are in a state."""
@@ -81,7 +85,7 @@ def of_campaign(db: sqlite3.Connection, campaign: CampaignId, kind: str) -> Deli
     order = np.argsort(subscriber, kind="stable")
     subscriber, batch, changed_at, small = subscriber[order], batch[order], changed_at[order], _unpacked(packed[order])
     reasons: dict[str, int] = {"": 0}
-    reason = np.zeros(len(subscriber), np.int64)
+    reason = np.zeros(len(subscriber), np.int32)
     with_reason = db.execute(f"SELECT d.id, d.reason {head} AND d.reason IS NOT NULL AND d.reason <> ''", of)
     found = [(s, reasons.setdefault(r, len(reasons))) for s, r in with_reason]
     if found:
@@ -99,15 +103,15 @@ def of_campaign(db: sqlite3.Connection, campaign: CampaignId, kind: str) -> Deli
     return DeliveryColumns(
         subscriber=subscriber,
         batch=batch,
-        batch_n=n[place],
+        batch_n=n[place].astype(np.int32),
         due_at=due_at[place],
         state=small["state"].astype(np.int8),
         reason=reason,
-        band=small["band"],
-        variant=small["variant"] - 1,
-        version=small["version"],
+        band=small["band"].astype(np.int8),
+        variant=(small["variant"] - 1).astype(np.int8),
+        version=small["version"].astype(np.int32),
         changed_at=changed_at,
-        attempts=small["attempts"],
+        attempts=small["attempts"].astype(np.int8),
         chance=np.where(small["chance"] == 0, np.nan, (small["chance"] - 1) / 10_000),
         reasons=list(reasons),
     )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 
 import numpy as np
 
@@ -11,8 +11,7 @@ from openmeadow.core.arrays import I64
 from openmeadow.core.consent.eligibility import Reason
 from openmeadow.core.ids import CampaignId
 from openmeadow.core.states import CampaignState, DeliveryState, SendKind
-from openmeadow.store.campaigns import delivery_columns
-from openmeadow.store.campaigns.delivery_columns import STATES
+from openmeadow.store.campaigns.delivery_columns import STATES, DeliveryColumns
 from openmeadow.store.campaigns.delivery_records import GuardedCampaign, ReturnCount, SentCount, TroubleCount
 
 CLASS_WORD = 8  # characters of a reason that name its class
@@ -29,12 +28,11 @@ def last_change(db: sqlite3.Connection, campaign: CampaignId) -> int:
     return int(row["at"])
 
 
-def sent(db: sqlite3.Connection, campaign: CampaignId, since: int, provider_of: Callable[[I64], I64]) -> list[SentCount]:
+def sent(sends: Mapping[SendKind, DeliveryColumns], since: int, provider_of: Callable[[I64], I64]) -> list[SentCount]:
     """(kind of pass, number of batch, provider, state, reason's class word, whether it was tried more than once, count) of
     what was tried since a moment. ``provider_of`` gives the providers of ascending ids."""
     out = []
-    for kind in SendKind:
-        d = delivery_columns.of_campaign(db, campaign, kind)
+    for kind, d in sends.items():
         waited = d.is_in(DeliveryState.DEFERRED)
         tried = d.is_in(DeliveryState.SENT) | d.is_in(DeliveryState.FAILED) | (waited & ~d.because(*OWN_WAITS))
         mine = np.flatnonzero(tried & (d.changed_at >= since))
