@@ -16,7 +16,7 @@ def main() -> None:
     folder = Path(sys.argv[1])
     with (folder / "columns.lock").open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
-        workspace = Workspace(folder, sizes=Sizes(apart_from=sys.maxsize))
+        workspace = Workspace(folder, sizes=Sizes(most_late=0, apart_from=sys.maxsize, worth_mirroring=0))
         workspace.columns.current()
         workspace.close()
 

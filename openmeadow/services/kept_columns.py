@@ -9,6 +9,7 @@ import sqlite3
 import subprocess
 import sys
 import threading
+import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
@@ -29,7 +30,7 @@ from openmeadow.store.connection import Store
 from openmeadow.store.engagement import columns as loader
 from openmeadow.store.engagement import columns_cache, events
 
-WORTH_MIRRORING = 20_000
+MOST_WAITED = 120.0  # seconds for news to stop coming
 
 _MAY_LAG: ContextVar[bool] = ContextVar("may_lag", default=False)
 
@@ -47,13 +48,15 @@ def may_lag() -> Iterator[None]:
 @dataclass(frozen=True)
 class Sizes:
     """From which size on what is done how: ``late_from`` deliveries on, news is kept beside the columns and not merged at
-    once, of at most ``most_late`` people; from ``apart_from`` events on a process of its own makes the columns anew
-    where more than ``many_events`` are new."""
+    once, of at most ``most_late`` people; from ``apart_from`` events on a process of its own merges them or, where more
+    than ``many_events`` are new, makes them anew; more than ``worth_mirroring`` new events are written to the mirror."""
 
     late_from: int = 200_000
     most_late: int = 5_000
     apart_from: int = 2_000_000
     many_events: int = 200_000
+    worth_mirroring: int = 20_000
+    calm: float = 2.0  # seconds without news
 
 
 USUAL = Sizes()
@@ -150,25 +153,35 @@ class KeptColumns:
         return events.highest(db) >= self.sizes.apart_from
 
     def _caught_up(self, kept: Kept | None) -> Kept:
-        """What takes long: the news of many people spliced in, or everything made anew in a process of its own."""
+        """What takes long: the news of many people spliced in, or everything made anew. Where there is a lot, in a process
+        of its own, so that this one holds no second copy; and once what goes on coming has come."""
         db, machines = self.store.read(), self._machines()
         version = undo_log.events_version(db)
-        if (
-            kept is not None
-            and kept.events_version == version
-            and events.highest(db) - kept.base <= self.sizes.many_events
-        ):
-            return self.merged(kept, db, loader.all_people_of(db, kept.everybody))
         if self._is_large(db):
+            if kept is not None:
+                self._wait_until_calm(db)
             self._builder = subprocess.Popen(
                 [sys.executable, "-m", "openmeadow.services.column_builder", self.store.folder]
             )
             self._builder.wait()
             if self._is_closed:
                 raise RuntimeError("the workspace was closed meanwhile")
-        opened = self._opened(db, machines, version)
+        elif (
+            kept is not None
+            and kept.events_version == version
+            and events.highest(db) - kept.base <= self.sizes.many_events
+        ):
+            return self.merged(kept, db, loader.all_people_of(db, kept.everybody))
+        opened = self._opened(db, machines, undo_log.events_version(db))
         assert opened is not None
         return opened
+
+    def _wait_until_calm(self, db: sqlite3.Connection) -> None:
+        """Until no event has come for a while: an import that goes on would have everything made twice."""
+        end, before = time.monotonic() + MOST_WAITED, -1
+        while (now := events.highest(db)) != before and time.monotonic() < end and not self._is_closed:
+            before = now
+            time.sleep(self.sizes.calm)
 
     def _lagging(self) -> Kept | None:
         """The columns of some time ago with the people of now; None where there are none that still stand."""
@@ -262,7 +275,7 @@ class KeptColumns:
             if everybody is not found.everybody or events.highest(db) != found.seen:
                 kept = self._with_late(kept, db, machines, everybody) or self.merged(kept, db, everybody)
         if kept.late is None and (
-            found is None or kept.seen - found.seen > WORTH_MIRRORING or everybody is not found.everybody
+            found is None or kept.seen - found.seen > self.sizes.worth_mirroring or everybody is not found.everybody
         ):
             with contextlib.suppress(OSError):
                 troubles = loader.troubles(db, everybody.people, upto=kept.seen)

@@ -135,13 +135,13 @@ def test_a_new_minute_and_news_leave_the_rest_alone(late: Workspace, folder: Pat
 def test_a_large_import_is_read_beside_the_view_that_serves(late: Workspace, folder: Path) -> None:
     """Columns in a process of its own, and a view of before until they are there."""
     late.close()
-    large = Workspace(folder, sizes=Sizes(late_from=0, most_late=20, apart_from=0, many_events=100))
+    large = Workspace(folder, sizes=Sizes(late_from=0, most_late=20, apart_from=0, many_events=100, calm=0.1))
     try:
         first = large.view()  # nothing to show yet: waits for the process
         assert not large.columns.is_behind and len(first.columns.rows) and (folder / "columns" / "whole.json").exists()
         large.view().scores  # noqa: B018
         r = random.Random(5)
-        for rows, said in ((60, "spliced in beside"), (2_000, "made anew by the process")):
+        for rows, said in ((60, "put in place by the process"), (2_000, "made anew by the process")):
             import_subscribers.run(large.store, put(folder, "n.csv", people(COUNT, COUNT + 9)), NOW, "t")
             import_events.run(large.store, put(folder, "l.csv", log(r, COUNT + 9, rows, NOW - 9 * DAY, NOW)), NOW, "t")
             seen = large.columns.kept.seen  # type: ignore[union-attr]

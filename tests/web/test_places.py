@@ -76,7 +76,8 @@ def test_a_campaign_s_whole_life(running: tuple[Mailing, Caller]) -> None:
     assert m.world.mailboxes["p1@postern.example"][-1]["subject"].endswith("Harbour nights, again")
     assert call("POST", f"{path}/start", {})["count"] == 40
     assert "can no longer be changed" in call("PUT", path, {"subject": "x"}, 409)["error"]
-    assert "Only drafts can be deleted" in call("DELETE", path, None, 409)["error"]
+    assert "its results are kept. Archive it instead" in call("DELETE", path, None, 409)["error"]
+    assert "Archive it when it has ended" in call("POST", f"{path}/archive", {"archived": True}, 409)["error"]
     dispatcher.send_due(m.workspace, m.tokens)
     foot = call("GET", "/status")
     assert (foot["sent"], foot["next_name"], foot["permitted"]) == (4, "Harbour nights, batch 2", 40)
@@ -91,7 +92,10 @@ def test_a_campaign_s_whole_life(running: tuple[Mailing, Caller]) -> None:
     assert (told["sent"], told["opened"]) == (40, 10)
     assert call("GET", f"{path}/results.csv").startswith(b"send,batch,people,sent,delivered")
     assert call("POST", f"{path}/stop", {})["ok"]
-    assert call("GET", "/campaigns")["campaigns"][0]["state"] == "stopped"
+    for away in (True, False):
+        call("POST", f"{path}/archive", {"archived": away})
+        line = call("GET", "/campaigns")["campaigns"][0]
+        assert (line["state"], line["archived"], line["expected"]) == ("stopped", away, None)
     acts = [d["act"] for d in call("GET", "/activity")["actions"]]
     assert acts.index("paused campaign") > 0 and {"created campaign", "paused campaign"} <= set(acts)
 

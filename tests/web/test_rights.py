@@ -55,6 +55,7 @@ WRITES = {
     "POST /api/campaigns",
     "PUT /api/campaigns/{id}",
     "DELETE /api/campaigns/{id}",
+    "POST /api/campaigns/{id}/archive",
     "PUT /api/campaigns/{id}/people",
     "POST /api/campaigns/{id}/links",
     "PUT /api/campaigns/{id}/other-version",
@@ -164,7 +165,7 @@ WRONG: list[tuple[str, str, Any, int, str]] = [
     ("POST", "/campaigns/1/test", {"to": "not an address"}, 409, "is not a valid address"),
     ("POST", "/campaigns/2/start", None, 409, "has already started"),
     ("POST", "/campaigns/2/stop", None, 409, "It is part of a sequence"),
-    ("DELETE", "/campaigns/2", None, 409, "Only drafts can be deleted"),
+    ("DELETE", "/campaigns/2", None, 409, "It is part of a sequence"),
     ("GET", "/campaigns/77/results", None, 404, "This campaign does not exist"),
 ]
 

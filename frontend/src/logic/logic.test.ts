@@ -3,6 +3,7 @@ import { traceInWords } from "./bands";
 import { freshOf, grouped, type Names, SHAPES, textOf, withPart } from "./clauses";
 import { bend, beyond, byWord, columnAt, drawnOf, nearest, rectOf, rowAt, total, without } from "./cutoff";
 import { ago, count, duration, points, share } from "./format";
+import { hasWords, inOrder } from "./listed";
 import { side, strips } from "./map";
 import { ALL_MARKS, choiceOf, isMarked, mark, marked, NO_MARKS } from "./marks";
 import { completions, nextWords, starters, withClause } from "./rules";
@@ -267,6 +268,29 @@ describe("clauses as rows", () => {
     ]);
     expect(nextWords("foo and ", { place: 0, fits: ["band"] })).toBeNull();
     expect(nextWords("joined less than ", { place: 17, fits: ["a number", "the end of the rule"] })).toBeNull();
+  });
+});
+
+describe("a list", () => {
+  const items = [
+    { name: "Spring 10", rate: 0.2 },
+    { name: "spring 9", rate: null },
+    { name: "Autumn", rate: 0.4 },
+  ];
+  test.each([
+    ["", 3],
+    ["SPRING", 2],
+    ["10 spring", 1],
+    ["winter", 0],
+  ])("searched for “%s”", (search, found) => {
+    expect(items.filter((i) => hasWords(i.name, search)).length).toBe(found);
+  });
+  test.each([
+    ["name", false, ["Autumn", "spring 9", "Spring 10"]],
+    ["rate", false, ["Spring 10", "Autumn", "spring 9"]],
+    ["rate", true, ["Autumn", "Spring 10", "spring 9"]],
+  ] as const)("in the order of %s, down %s: numbers as numbers, without one last", (by, down, wanted) => {
+    expect(inOrder(items, (i) => i[by], down).map((i) => i.name)).toEqual(wanted);
   });
 });
 

@@ -85,8 +85,11 @@ class CampaignLine(Model):
     delivered: int
     opened: int  # by people, as clicked
     clicked: int
+    engaged: int | None  # people, of the mailing once it was settled; None before, as expected
+    expected: float | None
     made_at: int
     started_at: int | None
+    archived: bool
 
 
 class CampaignLines(Model):
@@ -221,6 +224,10 @@ class Preview(Model):
     support: list[Support]
     problems: list[str]  # conditions that cannot be read
     hosted: list[str]  # hosts of images that the preview does not fetch
+
+
+class ArchiveIn(Model):
+    archived: bool
 
 
 class CampaignBegin(Model):

@@ -28,7 +28,7 @@ _FIELDS = frozenset(
         "name kind asks paused_why paused_evidence guard_from purpose from_address from_name subject preview html plain "
         "plain_edited segments_in segments_out plan state exclusions message started_at lists_in lists_out with_sequences "
         "blocks track_opens track_clicks version asked_at asked_by approved_at approved_by approved_as "
-        "external seed reply_to"
+        "external seed reply_to archived_at"
     ).split()
 )
 
@@ -71,7 +71,8 @@ def every(db: sqlite3.Connection) -> list[CampaignLine]:
     """All campaigns for the list, the latest first."""
     return CampaignLine.read_all(
         db.execute(
-            "SELECT c.id, c.name, c.kind, c.state, c.paused_why, c.subject, c.made_at, c.started_at, c.message, "
+            "SELECT c.id, c.name, c.kind, c.state, c.paused_why, c.subject, c.made_at, c.started_at, "
+            "c.archived_at, c.message, "
             "p.name AS purpose_name, (SELECT count(*) FROM deliveries d JOIN sends q ON q.id = d.send WHERE q.campaign = c.id "
             " AND q.kind = ?) AS people FROM campaigns c LEFT JOIN purposes p ON p.id = c.purpose "
             "WHERE c.sequence IS NULL ORDER BY coalesce(c.started_at, c.made_at) DESC, c.id DESC",

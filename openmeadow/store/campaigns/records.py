@@ -124,6 +124,7 @@ class CampaignLine(Record):
     subject: str
     made_at: int
     started_at: int | None
+    archived_at: int | None
     message: MessageId | None
     purpose_name: str | None
     people: int

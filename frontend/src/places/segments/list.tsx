@@ -7,6 +7,7 @@ import { count, share } from "../../logic/format";
 import { useAction } from "../../parts/action";
 import { BandBar } from "../../parts/bands";
 import { useKeys } from "../../parts/keys";
+import { useListed } from "../../parts/listed";
 import { Page } from "../../parts/page";
 import { useRows } from "../../parts/rows";
 import { Table } from "../../parts/table";
@@ -22,6 +23,18 @@ export function useNames(): Names {
   return q.data?.names ?? NO_NAMES;
 }
 const NO_NAMES: Names = {};
+
+type Line = M["Segment"];
+const NONE: Line[] = [];
+const WAYS = {
+  things: "segments",
+  text: (s: Line) => `${s.name} ${s.rule} ${s.used_by.join(" ")}`,
+  columns: {
+    name: (s: Line) => s.name,
+    count: (s: Line) => s.count,
+    chance: (s: Line) => s.chance,
+  },
+};
 
 export function SegmentList() {
   const { moment } = useTimes();
@@ -44,7 +57,8 @@ export function SegmentList() {
       await client.invalidateQueries({ queryKey: keys.segments() });
     });
   };
-  const listed = q.data?.segments ?? [];
+  const all = q.data?.segments ?? NONE;
+  const { shown: listed, tools, head } = useListed(all, WAYS);
   const rows = useRows(listed.length, (at) => {
     const s = listed[at];
     return s
@@ -69,7 +83,6 @@ export function SegmentList() {
         <Waiting error={q.error} what="your segments" />
       </Page>
     );
-  const all = q.data.segments;
   return (
     <Page
       title="Segments"
@@ -89,62 +102,64 @@ export function SegmentList() {
       <Sentence error={error} />
       {rows.menu}
       {all.length > 0 && (
-        <Table label="Segments">
-          <thead>
-            <tr>
-              <th scope="col" className="w-[220px]">
-                Segment
-              </th>
-              <th scope="col">Rule</th>
-              <th scope="col" className="w-[150px]">
-                Bands
-              </th>
-              <th scope="col" className="n w-[80px]">
-                Subscribers
-              </th>
-              <th scope="col" className="n w-[70px]">
-                Share
-              </th>
-              <th scope="col" className="n w-[84px]" title="expected to engage with the next message">
-                Expected
-              </th>
-              <th scope="col" className="w-[150px]">
-                Used in
-              </th>
-              <th scope="col" className="w-8">
-                <span className="sr-only">Actions</span>
-              </th>
-            </tr>
-          </thead>
-          <tbody>
-            {all.map((s, i) => (
-              <tr key={s.id} className={i === rows.at ? "bg-cornflower-pale" : ""}>
-                <td>
-                  <Link to={`/segments/${s.id}`} className="font-semibold hover:underline">
-                    {s.name}
-                  </Link>
-                </td>
-                <td className="text-ink-2">{s.problem ? <span className="text-poppy">{s.problem}</span> : s.rule}</td>
-                <td className="pt-2.5!">{s.count !== null && <BandBar bands={s.bands} height={10} />}</td>
-                <td className="n font-semibold">{s.count === null ? "–" : count(s.count)}</td>
-                <td className="n text-ink-2">{s.count === null || !foot ? "" : share(s.count, foot.subscribers)}</td>
-                <td className="n">{s.chance === null ? "–" : share(s.chance, 1, 0)}</td>
-                <td className="text-ink-2">{s.used_by.join(", ")}</td>
-                <td className="n">
-                  <button
-                    type="button"
-                    className="text-ink-3 hover:text-poppy"
-                    aria-label={`Delete ${s.name}`}
-                    title="Remove"
-                    onClick={() => drop(s)}
-                  >
-                    ×
-                  </button>
-                </td>
+        <>
+          {tools}
+          {!listed.length && <Quiet>No segment matches.</Quiet>}
+          <Table label="Segments">
+            <thead>
+              <tr>
+                {head("name", "Segment", { className: "w-[220px]" })}
+                <th scope="col">Rule</th>
+                <th scope="col" className="w-[150px]">
+                  Bands
+                </th>
+                {head("count", "Subscribers", { n: true, className: "w-[96px]" })}
+                <th scope="col" className="n w-[70px]">
+                  Share
+                </th>
+                {head("chance", "Expected", {
+                  n: true,
+                  className: "w-[84px]",
+                  title: "expected to engage with the next message",
+                })}
+                <th scope="col" className="w-[150px]">
+                  Used in
+                </th>
+                <th scope="col" className="w-8">
+                  <span className="sr-only">Actions</span>
+                </th>
               </tr>
-            ))}
-          </tbody>
-        </Table>
+            </thead>
+            <tbody>
+              {listed.map((s, i) => (
+                <tr key={s.id} className={i === rows.at ? "bg-cornflower-pale" : ""}>
+                  <td>
+                    <Link to={`/segments/${s.id}`} className="font-semibold hover:underline">
+                      {s.name}
+                    </Link>
+                  </td>
+                  <td className="text-ink-2">{s.problem ? <span className="text-poppy">{s.problem}</span> : s.rule}</td>
+                  <td className="pt-2.5!">{s.count !== null && <BandBar bands={s.bands} height={10} />}</td>
+                  <td className="n font-semibold">{s.count === null ? "–" : count(s.count)}</td>
+                  <td className="n text-ink-2">{s.count === null || !foot ? "" : share(s.count, foot.subscribers)}</td>
+                  <td className="n">{s.chance === null ? "–" : share(s.chance, 1, 0)}</td>
+                  <td className="text-ink-2">{s.used_by.join(", ")}</td>
+                  <td className="n">
+                    <button
+                      type="button"
+                      className="text-ink-3 hover:text-poppy"
+                      aria-label={`Delete ${s.name}`}
+                      title="Remove"
+                      onClick={() => drop(s)}
+                    >
+                      ×
+                    </button>
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </Table>
+        </>
       )}
     </Page>
   );

@@ -1,18 +1,36 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useRef } from "react";
 import { Link, useNavigate } from "react-router";
-import { get, post } from "../../api/client";
+import { get, type M, post } from "../../api/client";
 import { keys } from "../../api/keys";
 import { count } from "../../logic/format";
 import { useAction } from "../../parts/action";
 import { Form } from "../../parts/form";
 import { useKeys } from "../../parts/keys";
+import { useListed } from "../../parts/listed";
 import { May } from "../../parts/may";
 import { Page } from "../../parts/page";
 import { useRows } from "../../parts/rows";
 import { StateTag } from "../../parts/state-tag";
 import { Table } from "../../parts/table";
 import { Quiet, Sentence, Waiting } from "../../parts/waiting";
+
+type Line = M["SequenceLine"];
+const NONE: Line[] = [];
+const WAYS = {
+  things: "sequences",
+  text: (s: Line) => `${s.name} ${s.begins} ${s.purpose} ${s.state}`,
+  columns: {
+    name: (s: Line) => s.name,
+    state: (s: Line) => s.state,
+    purpose: (s: Line) => s.purpose,
+    messages: (s: Line) => s.messages,
+    days: (s: Line) => s.days,
+    active: (s: Line) => s.active,
+    queued: (s: Line) => s.queued,
+    finished: (s: Line) => s.finished,
+  },
+};
 
 export function SequenceListPage() {
   const q = useQuery({ queryKey: keys.sequences(), queryFn: () => get("/sequences") });
@@ -21,7 +39,8 @@ export function SequenceListPage() {
   const field = useRef<HTMLInputElement>(null);
   const { run, error } = useAction();
   useKeys([{ key: "+", words: "new sequence", act: () => field.current?.focus() }]);
-  const listed = q.data?.sequences ?? [];
+  const all = q.data?.sequences ?? NONE;
+  const { shown: listed, tools, head } = useListed(all, WAYS);
   const rows = useRows(
     listed.length,
     (at) => {
@@ -72,30 +91,23 @@ export function SequenceListPage() {
         <Waiting error={q.error} what="the sequences" />
       ) : (
         <>
+          {tools}
           {listed.length === 0 ? (
-            <Quiet>No sequences yet. Start from a template below, or from scratch.</Quiet>
+            <Quiet>
+              {all.length ? "No sequence matches." : "No sequences yet. Start from a template below, or from scratch."}
+            </Quiet>
           ) : (
             <Table label="Sequences">
               <thead>
                 <tr>
-                  <th scope="col">Sequence</th>
-                  <th scope="col" />
-                  <th scope="col">Purpose</th>
-                  <th scope="col" className="n">
-                    Messages
-                  </th>
-                  <th scope="col" className="n">
-                    Duration
-                  </th>
-                  <th scope="col" className="n">
-                    Active
-                  </th>
-                  <th scope="col" className="n">
-                    Queued
-                  </th>
-                  <th scope="col" className="n">
-                    Completed
-                  </th>
+                  {head("name", "Sequence")}
+                  {head("state", "State")}
+                  {head("purpose", "Purpose")}
+                  {head("messages", "Messages", { n: true })}
+                  {head("days", "Duration", { n: true })}
+                  {head("active", "Active", { n: true })}
+                  {head("queued", "Queued", { n: true })}
+                  {head("finished", "Completed", { n: true })}
                 </tr>
               </thead>
               <tbody>

@@ -9,7 +9,6 @@ import numpy as np
 from flask import Response
 
 from openmeadow.core.engagement.bands import BANDS
-from openmeadow.core.errors import Refused
 from openmeadow.core.ids import BatchId, CampaignId
 from openmeadow.core.message.personalisation import links
 from openmeadow.services.campaigns import (
@@ -17,9 +16,9 @@ from openmeadow.services.campaigns import (
     approval,
     batch_export,
     benchmarks,
+    campaign_list,
     expected,
     external_sending,
-    figures,
     preflight,
     preflight_passed,
     preflight_recipients,
@@ -116,28 +115,14 @@ def model(workspace: Workspace, row_id: CampaignId) -> m.Campaign:
 @routes.route("GET", "/campaigns", m.CampaignLines)
 def every(workspace: Workspace) -> m.CampaignLines:
     """All campaigns, the latest first."""
-    lines = table.every(workspace.store.read())
-    counted = figures.every(workspace) if any(c.message for c in lines) else {}
-    came = {c.id: counted.get(c.message or 0, figures.Whole(0, 0, 0, 0, 0)) for c in lines}
-    return m.CampaignLines(
-        campaigns=[
-            m.CampaignLine(
-                id=c.id,
-                name=c.name,
-                kind=c.kind,
-                state=c.state,
-                subject=c.subject,
-                purpose=c.purpose_name or "",
-                people=c.people,
-                delivered=came[c.id].delivered,
-                opened=came[c.id].opened,
-                clicked=came[c.id].clicked,
-                made_at=c.made_at,
-                started_at=c.started_at,
-            )
-            for c in lines
-        ]
-    )
+    return m.CampaignLines(campaigns=campaign_list.lines(workspace))
+
+
+@routes.route("POST", "/campaigns/<int:id>/archive", m.Done, body=m.ArchiveIn, rights=WRITE)
+def archive(workspace: Workspace, row_id: int, body: m.ArchiveIn) -> m.Done:
+    """Put a campaign away, or back into the list."""
+    campaign_list.archive(workspace, CampaignId(row_id), who(), away=body.archived)
+    return m.Done(id=row_id)
 
 
 @routes.route("POST", "/campaigns", m.Campaign, body=m.CampaignBegin, rights=WRITE)
@@ -168,11 +153,8 @@ def write(workspace: Workspace, row_id: CampaignId, body: m.CampaignIn) -> m.Cam
 
 @routes.route("DELETE", "/campaigns/<int:id>", m.Done, rights=WRITE)
 def remove(workspace: Workspace, row_id: int) -> m.Done:
-    """Remove a draft."""
-    if campaigns_service.row_of(workspace, row_id).state != "draft":
-        raise Refused("Only drafts can be deleted.")
-    with workspace.store.atomic() as db:
-        table.remove(db, row_id)
+    """Delete a draft."""
+    campaign_list.delete(workspace, CampaignId(row_id), who())
     return m.Done(id=row_id)
 
 
