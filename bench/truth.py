@@ -26,7 +26,7 @@ SPAN, HALF_LIFE = 540, 60
 @dataclass(frozen=True)
 class Population:
     """``chance(at)``: each person's true chance to open a message at a moment; ``gone``: when their mailbox went away;
-    machines open all mail of ``proxy``; ``phones`` book and open nothing."""
+    machines open all mail of ``proxy``; ``phones`` book and open nothing; ``host`` is the domain of the address."""
 
     joined: Array
     gone: Array
@@ -34,6 +34,7 @@ class Population:
     proxy: Array
     phones: Array
     chance: Callable[[int], Array]
+    host: Array | None = None
 
     def __len__(self) -> int:
         return len(self.joined)
@@ -45,7 +46,8 @@ class Population:
 
 def demos() -> Population:
     h = draw(PEOPLE, NOW)
-    return Population(h.joined, h.gone, h.click, h.proxy, h.phones, lambda at: chance_to_open(h, at))
+    host = np.array([a.rpartition("@")[2] for a in h.email.tolist()])
+    return Population(h.joined, h.gone, h.click, h.proxy, h.phones, lambda at: chance_to_open(h, at), host)
 
 
 def others(kind: str) -> Population:

@@ -177,9 +177,9 @@ def remove_events(db: sqlite3.Connection, action: int, most: int) -> int:
     gone = db.execute("DELETE FROM events WHERE id BETWEEN ? AND ?", (r["first"], last)).rowcount
     if last == r["last"]:
         db.execute("DELETE FROM undo_events WHERE rowid = ?", (r["rowid"],))
+        chance_models.forget_taken_back(db)
     else:
         db.execute("UPDATE undo_events SET first = ? WHERE rowid = ?", (last + 1, r["rowid"]))
-    chance_models.forget_taken_back(db)
     events_changed(db)
     return gone
 

@@ -9,7 +9,8 @@ from pathlib import Path
 from openmeadow.core.moments import DAY, HOUR
 from openmeadow.services import accounts
 from openmeadow.services.campaigns import campaigns, dispatcher
-from openmeadow.services.subscribers import sunset
+from openmeadow.services.subscribers import import_events, sunset, undo
+from openmeadow.store import settings
 from openmeadow.web.app import make_app
 from openmeadow.web.describe import description
 from openmeadow.worker.loop import Worker
@@ -18,9 +19,11 @@ from tests.services.mailing import mailing
 
 PASSWORD = "harbour nights 41"
 LARGE = ("events", "deliveries", "consent_entries")
-# what reads everything on purpose: the columns when a process opens, the chain when it is verified, exports
+# what reads everything on purpose: how many there are before an import, the columns when a process opens, the chain when
+# it is verified, exports
 ON_PURPOSE = re.compile(
-    r"^SELECT (1 FROM events LIMIT 1$|id, at, kind, subscriber, message, link, agent, value FROM events WHERE 1"
+    r"^SELECT (1 FROM events LIMIT 1$|count\(\*\) AS n FROM subscribers$"
+    r"|id, at, kind, subscriber, message, link, agent, value FROM events WHERE 1"
     r"|c\.\*, c\.list AS list_id|\* FROM consent_entries|e\.\*, s\.email)|FROM consent_entries .*ORDER BY (id|c\.id)"
 )
 
@@ -78,6 +81,10 @@ def test_no_page_tick_or_send_reads_a_large_table_whole(folder: Path) -> None:
                 if "get" in methods and "export" not in path and "record.csv" not in path:
                     client.get(re.sub("{.*?}", "1", path))
         sunset.due(m.workspace, m.workspace.view())
+        log = folder / "log.csv"
+        log.write_text("at,event,email,message\n2026-03-01T10:00:00Z,sent,p1@postern.example,Letter\n")
+        import_events.run(m.workspace.store, log, m.workspace.now(), "ann")
+        undo.undo(m.workspace, settings.activity(m.workspace.store.read(), 1)[0].id, "ann")
         worker.close()
         for db in connections:
             db.set_trace_callback(None)

@@ -35,6 +35,7 @@ from openmeadow.core.authentication import spf
 from openmeadow.core.moments import DAY, HOUR
 from openmeadow.demo.mail_world.habits import IN_SPAM, Habits
 from openmeadow.demo.mail_world.history import PERSON_AGENTS, PERSON_IP, PROXY_AGENT, PROXY_IP, SCANNER_AGENT, SCANNER_IP
+from openmeadow.demo.mail_world.reputation import Reputation
 from openmeadow.demo.mail_world.returned_mail import bounce, complaint
 from openmeadow.net.dns import Resolver, answer_all
 
@@ -74,6 +75,7 @@ class World:
         self.placed = {"inbox": 0, "spam": 0}
         self.deferred_once: set[str] = set()
         self.spam_at: set[str] = set()  # domains that put everything into the spam folder
+        self.reputation = Reputation()
         self.guard = threading.RLock()
         self.had: dict[tuple[int, str], list[str]] = {}
         self._spf: dict[str, bool] = {}
@@ -126,8 +128,7 @@ class World:
         with self.guard:
             now, address = self.now(), to.lower()
             message = email.message_from_bytes(raw, policy=email.policy.default)
-            believed = self._believed(raw, return_path)
-            folder = "inbox" if believed and address.rpartition("@")[2] not in self.spam_at else "spam"
+            folder = self._folder(address.rpartition("@")[2], believed=self._believed(raw, return_path))
             self.placed[folder] += 1
             row_id = str(message["Message-ID"])
             self.received[row_id] = self.received.get(row_id, 0) + 1
@@ -139,6 +140,13 @@ class World:
                 self.later(now + 40, "hand on", payload=("", return_path, bounce(return_path, to, row_id)))
                 return
             self._plan(person, message, folder, now, return_path)
+
+    def _folder(self, provider: str, *, believed: bool) -> str:
+        """Where a provider puts a message: by whether it is authenticated, and by what was read of those before."""
+        share = self.reputation.share_in_spam(provider)
+        if not believed or provider in self.spam_at or (share and self.random.random() < share):
+            return "spam"
+        return "inbox"
 
     def _keep(self, address: str, message: EmailMessage, raw: bytes, folder: str, now: int) -> None:
         box = self.mailboxes.setdefault(address, [])
@@ -184,7 +192,9 @@ class World:
         # who let a message lie seldom opens it when it comes again; another subject gets a second look
         again = 1.0 if not before or not about else SAME_AGAIN if subject in before else OTHER_AGAIN
         before.append(subject)
-        if now >= h.until[i] or r.random() >= h.open[i] * again * (1.1 if folder == "inbox" else IN_SPAM):
+        reads = now < h.until[i] and r.random() < h.open[i] * again * (1.1 if folder == "inbox" else IN_SPAM)
+        self.reputation.saw(str(h.email[i]).rpartition("@")[2], 1, int(reads))
+        if not reads:
             if r.random() < h.complains[i]:
                 self._complain(i, message, now + 7200, return_path)
             return

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from openmeadow.core.engagement.chance import Adjustment, ChanceModel
 from openmeadow.core.engagement.chance_models import ChanceModels
+from openmeadow.core.events import Kind
 from openmeadow.core.ids import MessageId, PurposeId
 from openmeadow.store.rows import Record
 
@@ -113,4 +114,7 @@ def keep_mailing(db: sqlite3.Connection, one: MailingExpected) -> None:
 def forget_taken_back(db: sqlite3.Connection) -> None:
     """What was kept of mailings none of whose events is there any more goes: what was expected, and where they lay."""
     for table in ("mailings_expected", "inbox_placement"):
-        db.execute(f"DELETE FROM {table} WHERE NOT EXISTS (SELECT 1 FROM events e WHERE e.message = {table}.message)")
+        db.execute(
+            f"DELETE FROM {table} WHERE message NOT IN (SELECT message FROM event_hours WHERE kind IN (?, ?) AND n > 0)",
+            (int(Kind.SENT), int(Kind.DELIVERED)),
+        )
