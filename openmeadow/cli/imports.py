@@ -44,12 +44,25 @@ def _pairs(values: tuple[str, ...], option: str) -> dict[str, str]:
     return out
 
 
+def _value_maps(values: tuple[str, ...]) -> dict[str, dict[str, str]]:
+    """By column what each value stands for; a column may have colons in its name, as consents have."""
+    out: dict[str, dict[str, str]] = {}
+    for left, meaning in _pairs(values, "--values").items():
+        column, colon, value = left.rpartition(":")
+        if not colon:
+            raise click.BadParameter(f"“{left}” needs a colon between column and value.", param_hint="--values")
+        out.setdefault(column.strip(), {})[value] = meaning
+    return out
+
+
 @import_.command("subscribers")
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option("--list", "list_name", help="Also add to this list.")
 @click.option("--map", "mapping", multiple=True, metavar="column=field")
 @click.option("--consent", multiple=True, metavar="PURPOSE=STATE")
+@click.option("--values", multiple=True, metavar="column:from=to", help="What a value of a column stands for.")
 @click.option("--source", help="Source of the consent.")
+@click.option("--wording", help="What was agreed to, where the file does not say.")
 @click.option("--suppressed", default="", metavar="REASON", help="Import as suppression list.")
 @click.option("--encoding", default="utf-8", help="utf-8, utf-16 or windows-1252.")
 @click.option("--dates", multiple=True, metavar="column=style", help="Date format of a column: day first, …")
@@ -60,7 +73,9 @@ def import_subscribers(
     list_name: str | None,
     mapping: tuple[str, ...],
     consent: tuple[str, ...],
+    values: tuple[str, ...],
     source: str | None,
+    wording: str | None,
     suppressed: str,
     encoding: str,
     dates: tuple[str, ...],
@@ -80,6 +95,8 @@ def import_subscribers(
         list_name=list_name,
         consent=_pairs(consent, "--consent"),
         source=source,
+        wording=wording,
+        values=_value_maps(values),
         suppressed=suppressed,
         encoding=encoding,
         dates=_pairs(dates, "--dates"),

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 import time
 from collections.abc import Callable, Iterator, Sequence, Sized
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from typing import TypeVar
 
 from openmeadow.store.connection import Store
@@ -15,6 +15,10 @@ LONGEST = 0.08  # seconds that one part should hold the write lock
 FIRST, LEAST, MOST = 100, 20, 20_000  # rows of a part
 
 
+class _TakenBack(Exception):
+    """Ends a transaction of which nothing is kept."""
+
+
 class Turns:
     """``rows`` is how many rows the next part should have: as many as went through in ``LONGEST`` before."""
 
@@ -22,12 +26,15 @@ class Turns:
         self.store, self.rows, self._most = store, min(FIRST, most), most
 
     @contextmanager
-    def part(self, rows: Sized) -> Iterator[sqlite3.Connection]:
-        """One transaction, for some rows, after those who wait to write have had their turn."""
+    def part(self, rows: Sized, *, keep: bool = True) -> Iterator[sqlite3.Connection]:
+        """One transaction, for some rows, after those who wait to write have had their turn; taken back where it is not
+        to be kept."""
         self.store.queue.give_way()
-        with self.store.atomic() as db:
+        with suppress(_TakenBack), self.store.atomic() as db:
             begun = time.perf_counter()
             yield db
+            if not keep:
+                raise _TakenBack
         took = time.perf_counter() - begun
         if len(rows) >= self.rows // 2:  # a rest says nothing about the next
             self.rows = int(max(LEAST, min(self._most, 2 * self.rows, self.rows * LONGEST / max(took, 1e-4))))

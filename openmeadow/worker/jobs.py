@@ -12,6 +12,7 @@ import numpy as np
 import structlog
 
 from openmeadow.core.errors import Busy, MeadowError
+from openmeadow.core.rules.parser import parse
 from openmeadow.core.states import JobKind, JobState
 from openmeadow.services import models
 from openmeadow.services.models import Outcome
@@ -46,11 +47,15 @@ def _subscribers(workspace: Workspace, job: Job, progress: Progress) -> Outcome:
         encoding=a.encoding or "utf-8",
         dates=a.dates,
         suppressed=a.suppressed,
+        wording=a.wording or None,
+        values=a.values,
         progress=progress,
         refused_to=workspace.folder / "refused" / f"{job.id}.csv",
     )
-    if a.check and not a.dry_run:
-        unchecked = models.JobChoice(rule="address is unknown or not checked")
+    if a.check and not a.dry_run and report.ids:
+        view = workspace.view()
+        open_ones = view.columns.people.id[view.mask(parse("address is unknown or not checked"))]
+        unchecked = models.JobChoice(ids=tuple(np.intersect1d(open_ones, report.ids).tolist()))
         check = models.AddressesJob(choice=unchecked, ask_hosts=False, name="address check of an import")
         with workspace.store.atomic() as db:
             settings.add_job(db, JobKind.ADDRESSES, check.model_dump_json(), job.who, workspace.now())

@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 from openmeadow.core.addresses.providers import freemail_domains, is_freemail, organisation_of, standing
 from openmeadow.core.addresses.syntax import address_key, is_plain, syntax_problem
+from openmeadow.core.consent.eligibility import CONSENT_STATES
 from openmeadow.core.engagement.bot_signatures import Machines
 from openmeadow.core.errors import MeadowError
 from openmeadow.core.imports.dates import STYLES, moment, moment_as, styles_of
@@ -97,7 +98,7 @@ def test_columns_are_matched_corrected_and_left_out() -> None:
     assert match_columns(head, {"junk": ""}) == ["email", "name", "joined_at", "consent:Season news", "Town", ""]
     assert match_columns(["who", "x"], {"who": "email"})[0] == "email"
     for bad, words in (
-        (["a", "b"], "No column has the addresses"),
+        (["email", "Email"], "Two columns are mapped to email"),
         (["email", "e"], "There is no column “zz”"),
         (["email"] * 2001, "the limit is 2,000"),
     ):
@@ -223,8 +224,47 @@ def test_a_log_without_its_columns_is_refused() -> None:
 
 
 @pytest.mark.parametrize(
+    "heading",
+    "E-Mail-Adresse;correo;e_mail;Courriel;E-post;Indirizzo e-mail;Correo electrónico;MAIL;Email Address".split(";"),
+)
+def test_any_heading_of_an_address_is_known(heading: str) -> None:
+    assert match_columns(["Town", heading], {}) == ["Town", "email"]
+
+
+@pytest.mark.parametrize(
+    ("head", "row", "targets"),
+    [
+        (["Kontakt", "Ort"], ["mira@x.example", "Saltmere"], ["email", "Ort"]),
+        (["Address", "Reach me at"], ["5 Quay Street", "mira@x.example"], ["email", "Reach me at"]),
+        (["Address", "E-Mail"], ["5 Quay Street", "mira@x.example"], ["Address", "email"]),
+        (["Town", "Shoe"], ["Saltmere", "41"], ["Town", "Shoe"]),
+    ],
+)
+def test_where_no_heading_says_it_the_cells_do(head: list[str], row: list[str], targets: list[str]) -> None:
+    assert match_columns(head, {}, rows=[row] * 3) == targets
+
+
+@pytest.mark.parametrize(
+    ("cell", "state"),
+    [(c, "given") for c in ("Yes", "true", "1", "JA", "oui", "sí", "given")]
+    + [(c, "none") for c in ("no", "FALSE", "0", "nein", "non")]
+    + [("unsubscribed", "withdrawn"), ("pending", "pending"), ("perhaps", None), ("abo", "given"), ("Weg", "withdrawn")],
+)
+def test_consent_in_the_words_people_write(cell: str, state: str | None) -> None:
+    values = {"consent:News": {"abo": "given", "weg": "withdrawn"}}
+    how = Reading(["email", "consent:News"], UTC, source="Fair", wording="Four letters a year", values=values)
+    if state is None:
+        with pytest.raises(BadCell, match="is not a consent state"):
+            how.record(["a@x.example", cell])
+    else:
+        (claim,) = how.record(["a@x.example", cell]).consents
+        assert (CONSENT_STATES[claim.state], claim.wording) == (state, "Four letters a year")
+
+
+@pytest.mark.parametrize(
     ("samples", "styles"),
     [
+        (["12.03.2026", "99.99.2026", "31.12.2025"], ["day first"]),
         (["2026-03-12", "2026-03-12T14:10:00+00:00"], ["year first"]),
         (["12.03.2026", "31.12.2025 14:10"], ["day first"]),
         (["03/12/2026", "12/31/2025"], ["month first"]),

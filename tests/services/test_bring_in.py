@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import json
 import os
+import tempfile
 from pathlib import Path
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from openmeadow.core.errors import MeadowError, Missing, Refused, RuleMistake
 from openmeadow.core.moments import DAY
@@ -127,6 +130,49 @@ def test_hostile_rows_cost_themselves_alone(workspace: Workspace, folder: Path) 
     ndjson = b'{"at":"2026-03-01T10:00:00Z","event":"booked","email":"d@x.example","value":12.5,"id":7}\n[1]\n{bad\n'
     report = import_events.run(workspace.store, put(folder, "h.ndjson", ndjson), NOW, "t")
     assert (report.taken, report.refused_count) == (1, 2)
+
+
+@given(
+    st.lists(
+        st.tuples(
+            st.integers(0, 6), st.sampled_from(["", "Mira", "Otto"]), st.sampled_from(["", "yes", "no", "withdrawn"])
+        ),
+        max_size=14,
+    ),
+    st.integers(0, 5),
+)
+def test_a_trial_says_what_the_run_then_does(rows: list[tuple[int, str, str]], there: int) -> None:
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        workspace = Workspace(folder)
+        before = "".join(f"p{i}@x.example,Mira,yes\n" for i in range(there))
+        head = "email,name,consent:News\n"
+        import_subscribers.run(workspace.store, put(folder, "a.csv", head + before), NOW, "t", source="form")
+        path = put(folder, "b.csv", head + "".join(f"p{i}@x.example,{n},{c}\n" for i, n, c in rows))
+        trial, run = (
+            import_subscribers.run(workspace.store, path, NOW + 9, "t", source="form", dry_run=dry)
+            for dry in (True, False)
+        )
+        for part in ("rows", "people", "permitted", "refused_count", "typos"):
+            assert getattr(trial, part) == getattr(run, part), part
+        assert len({r[0] for r in rows}) == trial.people
+        workspace.close()
+
+
+def test_what_a_trial_finds_before_anything_is_in(workspace: Workspace, folder: Path) -> None:
+    known = "".join(f"p{i}@lanternmail.example,yes\n" for i in range(40))
+    import_subscribers.run(workspace.store, put(folder, "a.csv", "email,consent:News\n" + known), NOW, "t", source="form")
+    text = "E-Mail-Adresse,News\nq1@lanternmial.example,ja\nq2@lanternmail.example,Abo\nq3@burnbox.example,ja\n"
+    path = put(folder, "b.csv", text)
+    how = {"corrections": {"News": "consent:News"}, "values": {"News": {"Abo": "given"}}, "wording": "Letters"}
+    for dry, source, may in ((True, None, 0), (True, "fair", 3), (False, "fair", 3)):
+        found = import_subscribers.run(workspace.store, path, NOW, "t", dry_run=dry, source=source, **how)
+        assert (found.taken, found.people, found.permitted["News"]) == (3, 3, may)
+        assert (found.typos, found.disposable) == (1, 1) and "1 at lanternmial.example (of lanternmail.example)" in str(
+            found.notes
+        )
+    again = import_subscribers.run(workspace.store, path, NOW, "t", dry_run=True, source="fair", **how)
+    assert (again.taken, again.repeated) == (0, 3), "who is there and changes nothing is not new"
 
 
 def test_columns_follow_and_the_mirror_is_checked(workspace: Workspace, folder: Path) -> None:

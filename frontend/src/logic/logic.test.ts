@@ -6,6 +6,7 @@ import { ago, count, duration, points, share } from "./format";
 import { hasWords, inOrder } from "./listed";
 import { side, strips } from "./map";
 import { ALL_MARKS, choiceOf, isMarked, mark, marked, NO_MARKS } from "./marks";
+import { pastedFile } from "./pasted";
 import { completions, nextWords, starters, withClause } from "./rules";
 import { atShare, byKey, closed, type Slot, span, spread } from "./timeline";
 import { timesIn } from "./times";
@@ -292,6 +293,20 @@ describe("a list", () => {
   ] as const)("in the order of %s, down %s: numbers as numbers, without one last", (by, down, wanted) => {
     expect(inOrder(items, (i) => i[by], down).map((i) => i.name)).toEqual(wanted);
   });
+});
+
+describe("pasted addresses", () => {
+  test.each([
+    ["a@x.example\n\n b@x.example ", 2, 'email,name\n"a@x.example",""\n"b@x.example",""\n'],
+    ['Mira Harrow <a@x.example>\n"Otto, Q." <b@x.example>', 2, '"a@x.example","Mira Harrow"\n"b@x.example","Otto, Q."'],
+    ["a@x.example, b@x.example; Mira <c@x.example>", 3, '"c@x.example","Mira"'],
+    ["Mail;Town\na@x.example;Saltmere", 1, "Mail;Town\na@x.example;Saltmere\n"],
+  ])("%s", async (text, rows, part) => {
+    const found = pastedFile(text);
+    expect(found?.rows).toBe(rows);
+    expect(await found?.file.text()).toContain(part);
+  });
+  test("no address, no file", () => expect(pastedFile("Mira\nOtto")).toBeNull());
 });
 
 describe("marks", () => {

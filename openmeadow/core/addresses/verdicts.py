@@ -95,6 +95,11 @@ def _disposable() -> frozenset[str]:
     return frozenset(blocklist) | frozenset(own)
 
 
+def is_disposable(domain: str) -> bool:
+    """Whether a domain gives addresses for a few minutes."""
+    return domain in _disposable()
+
+
 def is_reserved(domain: str) -> bool:
     """Whether a domain is reserved (RFC 2606, 6761), where nobody has a mailbox."""
     return any(domain == r or domain.endswith("." + r) for r in RESERVED)
@@ -139,7 +144,7 @@ def judge(
     signs = []
     if slip:
         signs.append(f"possible typo of {slip}")
-    if name in _disposable():
+    if is_disposable(name):
         signs.append(f"{name} is a disposable domain")
     if local in _roles():
         signs.append(f"{local}@ is a role address")

@@ -3,6 +3,7 @@ the usual other writings once it is known which."""
 
 from __future__ import annotations
 
+from contextlib import suppress
 from datetime import UTC as PLAIN_UTC
 from datetime import datetime
 from functools import lru_cache
@@ -65,14 +66,17 @@ def moment_as(text: str, style: str, zone: ZoneInfo = UTC) -> int:
 
 
 def styles_of(samples: list[str], zone: ZoneInfo = UTC) -> list[str]:
-    """The writings in which all of the samples are dates, the likeliest first; none when they are no dates."""
+    """The writings in which the most of the samples are dates, the likeliest first; none where most are dates in none.
+    A few that are no dates are refused row by row and do not spoil the guess."""
 
-    def fits(style: str) -> bool:
-        try:
-            for text in samples:
+    def fits(style: str) -> int:
+        found = 0
+        for text in samples:
+            with suppress(ValueError, OverflowError):
                 moment_as(text, style, zone)
-        except (ValueError, OverflowError):
-            return False
-        return True
+                found += 1
+        return found
 
-    return [style for style in STYLES if fits(style)] if samples else []
+    found = {style: fits(style) for style in STYLES}
+    most = max(found.values())
+    return [style for style, n in found.items() if n == most] if most * 2 > len(samples) else []

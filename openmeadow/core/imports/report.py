@@ -31,6 +31,11 @@ class Report:
     notes: list[str] = field(default_factory=list)
     dry_run: bool = False
     action: int | None = None  # by which it can be undone
+    people: int = 0  # different addresses
+    ids: list[int] = field(default_factory=list)  # of the people of the file, once they are in
+    permitted: dict[str, int] = field(default_factory=dict)  # by purpose, of the people of the file
+    typos: int = 0
+    disposable: int = 0
 
     def note(self, sentence: str) -> None:
         """Add a sentence, once."""
@@ -61,4 +66,8 @@ class Report:
             "notes": self.notes,
             "dry_run": self.dry_run,
             "action": self.action,
+            "people": self.people,
+            "permitted": self.permitted,
+            "typos": self.typos,
+            "disposable": self.disposable,
         }

@@ -8,9 +8,11 @@ from functools import cached_property
 from zoneinfo import ZoneInfo, available_timezones
 
 from openmeadow.core.addresses.syntax import address_key, syntax_problem
-from openmeadow.core.consent.eligibility import CONSENT_STATES, SUPPRESSION_REASONS
+from openmeadow.core.consent.eligibility import SUPPRESSION_REASONS
 from openmeadow.core.errors import MeadowError
 from openmeadow.core.imports.dates import moment, moment_as
+from openmeadow.core.imports.headings import column_of_addresses, meant
+from openmeadow.core.imports.values import consent_state, mapped
 
 KNOWN = (
     "email",
@@ -28,25 +30,6 @@ CONSENT = ("consent", "consent_at", "consent_source", "consent_wording")
 CHANNELS = ("email", "post", "phone")
 LONGEST_CELL = 65_536
 MOST_COLUMNS = 2_000
-_GUESSES = {
-    "e-mail": "email",
-    "email_address": "email",
-    "mail": "email",
-    "address": "email",
-    "full_name": "name",
-    "joined": "joined_at",
-    "signed_up": "joined_at",
-    "since": "joined_at",
-    "signup_date": "joined_at",
-    "joined_on": "joined_at",
-    "created_at": "joined_at",
-    "tags": "labels",
-    "locale": "language",
-    "lists": "list",
-    "label": "labels",
-    "timezone": "time_zone",
-    "lang": "language",
-}
 _ZONES = available_timezones()
 
 
@@ -100,11 +83,14 @@ def is_date(target: str) -> bool:
     return target in ("joined_at", "suppressed_at") or target.startswith("consent_at:")
 
 
-def match_columns(header: Sequence[str], corrections: dict[str, str], guess: bool = False) -> list[str]:
+def match_columns(
+    header: Sequence[str], corrections: dict[str, str], guess: bool = False, rows: Sequence[Sequence[str]] = ()
+) -> list[str]:
     """What each column of the file is: a known word, ``consent…:<purpose>``, a field's name, or "" for left out.
 
     ``corrections`` maps a column's heading to what it is; with ``guess``, headings that mean a known word in other
-    words are proposed as that. ``email`` must come out once.
+    words are proposed as that. Where no heading says which column has the addresses, the first ``rows`` do. More than one
+    ``email`` is refused; whether there is one is for the caller to look at.
     """
     if len(header) > MOST_COLUMNS:
         raise MeadowError(f"This file has {len(header):,} columns; the limit is {MOST_COLUMNS:,}.")
@@ -122,15 +108,22 @@ def match_columns(header: Sequence[str], corrections: dict[str, str], guess: boo
             else:
                 target = clean
         out.append(target)
-    for i, heading in enumerate(header):
-        meant = _GUESSES.get(heading.strip().lower().replace(" ", "_"))
-        if meant and meant not in out and (guess or meant == "email") and heading.strip() not in corrections:
-            out[i] = meant
+    free = [i for i, h in enumerate(header) if h.strip() not in corrections and out[i] == h.strip()]
+    if "email" not in out:
+        full = column_of_addresses(rows, len(header))
+        called = [i for i in free if meant(header[i]) == "email"]
+        place = full if full in (called or free) else called[0] if called else None
+        if place is not None:
+            out[place] = "email"
+    for i in free if guess else ():
+        word = meant(header[i])
+        if word and word != "email" and word not in out:
+            out[i] = word
     missing = [c for c in corrections if c not in {h.strip() for h in header}]
     if missing:
         raise MeadowError(f"There is no column “{missing[0]}” in this file; it has {', '.join(header[:8])}.")
-    if out.count("email") != 1:
-        raise MeadowError("No column has the addresses: name it email, or use --map column=email.")
+    if out.count("email") > 1:
+        raise MeadowError("Two columns are mapped to email. Choose the one that has the addresses.")
     return out
 
 
@@ -161,6 +154,8 @@ class Reading:
     source: str | None = None
     consent: dict[str, str] = field(default_factory=dict)
     list_name: str | None = None
+    wording: str | None = None  # of the consents that bring none
+    values: dict[str, dict[str, str]] = field(default_factory=dict)  # column -> what a value (in lower case) stands for
     suppressed: str = ""  # a reason for everybody in the file: the previous sender's suppression list
     dates: dict[str, str] = field(default_factory=dict)  # column -> one of moments.STYLES, where not RFC 3339
 
@@ -187,19 +182,20 @@ class Reading:
     def _consents(self, cells: dict[str, str]) -> tuple[ConsentClaim, ...]:
         claims = []
         for target, purpose, channel, state, at, source, wording in self._asked:
-            word = (cells.get(state, "").strip() or self.consent.get(target, "")).lower()
+            word = cells.get(state, "").strip() or self.consent.get(target, "")
             if not word:
                 continue
-            if word not in CONSENT_STATES:
+            agreed = consent_state(word)
+            if agreed is None:
                 raise BadCell(state, f"“{word[:40]}” is not a consent state; use given, withdrawn, pending or none")
             claims.append(
                 ConsentClaim(
                     purpose,
                     channel,
-                    CONSENT_STATES.index(word),
+                    agreed,
                     self._time(at, cells.get(at, "").strip()),
                     cells.get(source, "").strip() or self.source,
-                    cells.get(wording, "").strip() or None,
+                    cells.get(wording, "").strip() or self.wording,
                 )
             )
         return tuple(claims)
@@ -213,7 +209,7 @@ class Reading:
             if len(cell) > LONGEST_CELL:
                 raise BadCell(target, "the cell is over 64 kB")
             if target and cell and target not in cells:
-                cells[target] = cell
+                cells[target] = mapped(cell, self.values.get(target))
         email = cells.get("email", "").strip()
         if not email:
             raise BadCell("email", "there is no address")

@@ -30,6 +30,8 @@ class ImportJob(_Arguments):
     list_name: str = ""
     source: str = ""
     consent: dict[str, str] | None = None
+    wording: str = ""
+    values: dict[str, dict[str, str]] | None = None
     encoding: str = ""
     dates: dict[str, str] | None = None
     suppressed: str = ""

@@ -368,6 +368,12 @@ class Person(Model):
     verdict: Verdict | None
 
 
+class ValueLine(Model):
+    value: str
+    count: int
+    state: str = Field(description="the state of consent it is taken for; empty for none")
+
+
 class Upload(Model):
     upload: str
     kind: Literal["subscribers", "events"]
@@ -380,6 +386,9 @@ class Upload(Model):
     encoding: str = "utf-8"
     separator: str = "comma"
     dates: dict[str, list[str]] = {}
+    values: dict[str, list[ValueLine]] = Field({}, description="of each column of consent what its values are taken for")
+    purposes: list[str] = []
+    fields: list[str] = Field([], description="the fields that subscribers have")
     styles: dict[str, str] = Field({}, description="the ways dates are written, each with an example")
     remembered: bool = False
 
@@ -396,6 +405,9 @@ class ImportIn(Model):
     corrections: dict[str, str] = {}
     list_name: str = ""
     source: str = ""
+    consent: dict[str, Literal["given", "withdrawn", "pending", "none"]] = {}
+    wording: str = Field("", max_length=10_000)
+    values: dict[str, dict[str, str]] = {}
     encoding: str = "utf-8"
     dates: dict[str, str] = {}
     suppressed: str = ""
@@ -422,6 +434,10 @@ class Outcome(Model):
     notes: list[str] = []
     dry_run: bool = False
     action: int | None = None
+    people: int = 0
+    permitted: dict[str, int] = {}
+    typos: int = 0
+    disposable: int = 0
     file: str = ""
     verdicts: dict[str, int] = {}
     sentence: str = ""

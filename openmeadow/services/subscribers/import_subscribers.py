@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Callable, Collection
-from dataclasses import dataclass
+from collections.abc import Callable
 from pathlib import Path
+from typing import TypeVar
 from zoneinfo import ZoneInfo
 
 from openmeadow.core.consent.eligibility import CONSENT_STATES, GIVEN, NONE, SUPPRESSION_REASONS
 from openmeadow.core.errors import MeadowError
 from openmeadow.core.ids import PurposeId, SubscriberId
-from openmeadow.core.imports.dates import STYLES, styles_of
+from openmeadow.core.imports.dates import STYLES
 from openmeadow.core.imports.report import Refusal, Report
-from openmeadow.core.imports.subscribers import BadCell, Reading, Record, is_date, match_columns
-from openmeadow.services.subscribers import erasure, file_reader
+from openmeadow.core.imports.subscribers import BadCell, Reading, Record, match_columns
+from openmeadow.services.subscribers import erasure, file_reader, import_looks
 from openmeadow.services.subscribers.import_events import take_aside
+from openmeadow.services.subscribers.import_trial import Met, judge_addresses, permitted
 from openmeadow.store import settings, undo_log
 from openmeadow.store.bulk import Many
 from openmeadow.store.connection import Store, roomily
@@ -27,52 +28,7 @@ from openmeadow.store.subscribers.records import NewSubscriber
 from openmeadow.store.turns import Turns
 
 Progress = Callable[[int, int], None]
-SAMPLE = 8
-LOOKED_AT = 2_000  # rows whose dates are tried
-
-
-@dataclass(frozen=True)
-class Looked:
-    """What a file seems to be: the meaning of each column, its first rows, its encoding and how its dates are written.
-
-    ``dates`` maps a heading to the writings that fit all of the dates looked at, the likeliest first.
-    """
-
-    header: list[str]
-    targets: list[str]
-    sample: list[list[str]]
-    encoding: str
-    separator: str
-    dates: dict[str, list[str]]
-    remembered: bool
-
-
-def _signature(header: list[str]) -> str:
-    return "\x1f".join(h.strip().lower() for h in header)
-
-
-def look(store: Store, path: Path, encoding: str = "", corrections: dict[str, str] | None = None) -> Looked:
-    """A file from its looks, with the matches that were chosen the last time for the same headings."""
-    zone = ZoneInfo(str(settings.setting(store.read(), "time_zone")))
-    encoding = encoding or file_reader.encoding_of(path)
-    header = file_reader.header(path, encoding)
-    found = table.column_mappings(store.read(), _signature(header))
-    if corrections is not None:
-        targets = match_columns(header, corrections)
-    elif found is not None and found.count("email") == 1:
-        targets = found
-    else:
-        targets = match_columns(header, {}, guess=True)
-    rows, _, _ = next(file_reader.csv_chunks(path, encoding), ([], [], 0))
-    dates = {}
-    for i, target in enumerate(targets):
-        if is_date(target):
-            dates[header[i]] = styles_of(
-                [c for _, cells in rows[:LOOKED_AT] if (c := "".join(cells[i : i + 1]).strip())], zone
-            )
-    separator = file_reader.separator_of(path, encoding)
-    sample = [cells for _, cells in rows[:SAMPLE]]
-    return Looked(header, targets, sample, encoding, separator, dates, found is not None)
+T = TypeVar("T")
 
 
 @roomily
@@ -92,28 +48,31 @@ def run(
     encoding: str = "utf-8",
     dates: dict[str, str] | None = None,
     suppressed: str = "",
+    wording: str | None = None,
+    values: dict[str, dict[str, str]] | None = None,
 ) -> Report:
     """Take a subscribers CSV. The same file twice changes nothing; refused rows never stop the rest.
 
-    ``dates`` maps a heading to one of ``STYLES`` where its dates are not RFC 3339. Columns whose heading is not
-    corrected are what their names say.
-    ``suppressed`` is a reason that holds for everybody in the file. Undone by the action in the report.
+    ``dates`` maps a heading to one of ``STYLES`` where its dates are not RFC 3339, ``values`` to what its values stand for.
+    ``wording`` is what was agreed to where the file does not say, ``suppressed`` a reason that holds for everybody in it.
+    Undone by the action in the report; a dry run is the same, taken back.
     """
     head = file_reader.header(path, encoding)
     _check_options(dates or {}, suppressed, consent or {})
     zone = ZoneInfo(str(settings.setting(store.read(), "time_zone")))
-    targets = match_columns(head, corrections or {})
-    styles = {t: dates[h] for h, t in zip(head, targets, strict=True) if dates and h in dates}
-    how = Reading(targets, zone, source, consent or {}, list_name, suppressed, styles)
+    targets = match_columns(head, corrections or {}, rows=import_looks.first_rows(path, encoding))
+    if "email" not in targets:
+        raise MeadowError("No column has the addresses: name it email, or use --map column=email.")
+    styles = _by_target(head, targets, dates or {})
+    meaning = {
+        t: {k.strip().lower(): v for k, v in of.items()} for t, of in _by_target(head, targets, values or {}).items()
+    }
+    how = Reading(targets, zone, source, consent or {}, list_name, wording, meaning, suppressed, styles)
     report, total = Report(dry_run=dry_run), path.stat().st_size
     refused = file_reader.RefusedFile(refused_to, head) if refused_to else None
-    seen, turns = _Seen(), Turns(store)
+    met, turns = Met(), Turns(store)
     erased = erasure.Erased(store.read())
-    action: int | None = None
-    if not dry_run:
-        with store.atomic() as db:
-            action = undo_log.begin(db, now, who, "imported subscribers", path.name, 0, "subscribers")
-            table.remember_matches(db, _signature(head), targets, now)
+    action = None if dry_run else _begun(store, path, head, targets, now, who)
     with file_reader.no_cycles(), file_reader.said_how_far(report):
         for rows, bad, reached in file_reader.csv_chunks(path, encoding):
             report.rows += len(rows) + len(bad)
@@ -122,17 +81,43 @@ def run(
                 report.refuse(r)
                 if refused:
                     refused.write(r)
-            if dry_run:
-                seen.count(report, table.ids_of(store.read(), [r.key for r in records]).keys(), records)
+            if action is None:
+                _try(turns, records, how, now, report, met)
             else:
-                assert action is not None
+                met.add(records)
                 _write(turns, records, how, now, report, action)
             if progress:
                 progress(reached, total)
     if refused:
         refused.close()
-    _finish(store, report, seen.twice, action)
+    _finish(store, report, met, now, action)
     return report
+
+
+def _by_target(head: list[str], targets: list[str], of: dict[str, T]) -> dict[str, T]:
+    """What is said of a heading, of the column that it is."""
+    return {t: of[h] for h, t in zip(head, targets, strict=True) if h in of}
+
+
+def _begun(store: Store, path: Path, head: list[str], targets: list[str], now: int, who: str) -> int:
+    """The action by which the import can be undone; how its columns were matched is remembered."""
+    with store.atomic() as db:
+        table.remember_matches(db, import_looks.signature(head), targets, now)
+        return undo_log.begin(db, now, who, "imported subscribers", path.name, 0, "subscribers")
+
+
+def _try(turns: Turns, records: list[Record], how: Reading, now: int, report: Report, met: Met) -> None:
+    """One chunk written and taken back, some records at a time; whom an earlier part has met is told by what it said."""
+    for part in turns.over(records):
+        fresh, other = met.fresh(part)
+        with turns.part(part, keep=False) as db:
+            action = undo_log.begin(db, now, "", "imported subscribers", "", 0, "subscribers")
+            taken = _Writer(db, how, now, report, action).write(fresh) + other
+            ids = sorted(table.ids_of(db, [r.key for r in fresh]).values())
+            for purpose, n in permitted(db, ids, now).items():
+                report.permitted[purpose] = report.permitted.get(purpose, 0) + n
+        report.taken += taken
+        report.repeated += len(part) - taken
 
 
 def _write(turns: Turns, records: list[Record], how: Reading, now: int, report: Report, action: int) -> None:
@@ -145,11 +130,14 @@ def _write(turns: Turns, records: list[Record], how: Reading, now: int, report: 
     report.repeated += len(records) - (report.taken - before)
 
 
-def _finish(store: Store, report: Report, twice: int, action: int | None) -> None:
+def _finish(store: Store, report: Report, met: Met, now: int, action: int | None) -> None:
     """The last words of an import, and the events that waited for its people."""
-    if twice:
+    report.people = met.people
+    report.permitted = permitted(store.read(), [], now) | report.permitted
+    judge_addresses(store.read(), met, report)
+    if met.twice:
         report.note(
-            f"{twice:,} rows repeat an address and were merged: later rows override names and fields, the "
+            f"{met.twice:,} rows repeat an address and were merged: later rows override names and fields, the "
             "earliest joined date is kept, lists, labels and consents are added."
         )
     if action is not None:
@@ -157,27 +145,8 @@ def _finish(store: Store, report: Report, twice: int, action: int | None) -> Non
         with store.atomic() as db:
             undo_log.counted(db, action, report.taken)
         report.action = action
-
-
-class _Seen:
-    """What a dry run has met so far: whom it would add, and how many rows repeat an address of the file."""
-
-    MOST = 2_000_000  # addresses kept; beyond it the counts are no longer exact
-
-    def __init__(self) -> None:
-        self.fresh: set[str] = set()
-        self.all: set[str] = set()
-        self.twice = 0
-
-    def count(self, report: Report, known: Collection[str], records: list[Record]) -> None:
-        """Add one chunk to the report."""
-        keys = {r.key for r in records}
-        fresh = keys - set(known) - self.fresh
-        report.taken += len(fresh)
-        report.repeated += len(records) - len(fresh)
-        self.twice += len(records) - len(keys - self.all)
-        self.fresh |= fresh if len(self.fresh) < self.MOST else set()
-        self.all |= keys if len(self.all) < self.MOST else set()
+        report.ids = sorted(table.ids_of(store.read(), met.keys).values())
+        report.permitted = permitted(store.read(), report.ids, now)
 
 
 def _records(how: Reading, rows: Many[tuple[int, list[str]]], bad: list[Refusal], erased: erasure.Erased) -> list[Record]:

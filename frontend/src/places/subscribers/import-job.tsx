@@ -1,5 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
+import { Link } from "react-router";
 import { get, type M } from "../../api/client";
 import { keys } from "../../api/keys";
 import { count } from "../../logic/format";
@@ -7,30 +8,32 @@ import { Table } from "../../parts/table";
 import { useTimes } from "../../parts/times";
 import { TakeBack } from "../../parts/undo";
 import { Sentence } from "../../parts/waiting";
-
-export type Step =
-  | { at: "choose" }
-  | { at: "match"; upload: M["Upload"] }
-  | { at: "work"; upload: M["Upload"]; job: number; dry: boolean };
+import type { Chosen } from "./import-chosen";
 
 /** Progress of looking through or bringing in, and what came of it. */
 export function Work({
-  step,
+  upload,
+  chosen,
+  job: id,
+  dry,
   run,
   again,
   restart,
   error,
 }: {
-  step: Extract<Step, { at: "work" }>;
-  run: (u: M["Upload"], dry: boolean) => void;
+  upload: M["Upload"];
+  chosen: Chosen;
+  job: number;
+  dry: boolean;
+  run: () => void;
   again: () => void;
   restart: () => void;
   error: Error | null;
 }) {
   const client = useQueryClient();
   const q = useQuery({
-    queryKey: keys.job(step.job),
-    queryFn: () => get(`/jobs/${step.job}`),
+    queryKey: keys.job(id),
+    queryFn: () => get(`/jobs/${id}`),
     refetchInterval: (x) => (x.state.data && ["finished", "failed"].includes(x.state.data.state) ? false : 400),
   });
   const job = q.data,
@@ -39,12 +42,12 @@ export function Work({
   useEffect(() => {
     if (over) client.invalidateQueries({ predicate: (x) => x.queryKey[0] !== "jobs" });
   }, [over, client]);
-  const what = step.upload.kind === "subscribers" ? "people" : "events";
+  const people = upload.kind === "subscribers";
   if (!job || !over)
     return (
       <div className="max-w-[640px]" role="status">
         <h2>
-          {step.dry ? "Previewing" : "Importing"} {step.upload.name}
+          {dry ? "Previewing" : "Importing"} {upload.name}
         </h2>
         <div className="mt-3 h-2 bg-wash">
           <div
@@ -75,30 +78,37 @@ export function Work({
     <div className="max-w-[860px]">
       <div className="mb-3 flex items-end justify-between gap-4">
         <div>
-          <h2>{step.dry ? "Import preview" : "Done"}</h2>
+          <h2>{dry ? "Import preview" : "Done"}</h2>
           <p className="text-ink-2">
-            {count(o.rows)} rows of {step.upload.name}
+            {count(o.rows)} rows of {upload.name}
           </p>
         </div>
-        {step.dry ? (
+        {dry ? (
           <div className="flex gap-2">
             <button type="button" className="btn" onClick={again}>
               Change mapping
             </button>
-            <button type="button" className="btn btn-main" disabled={!o.rows} onClick={() => run(step.upload, false)}>
+            <button type="button" className="btn btn-main" disabled={!o.rows} onClick={run}>
               Import {count(o.rows - o.refused - o.aside)} {o.rows - o.refused - o.aside === 1 ? "row" : "rows"}
             </button>
           </div>
         ) : (
-          <button type="button" className="btn btn-main" onClick={restart}>
-            Import another file
-          </button>
+          <div className="flex gap-2">
+            {people && (
+              <Link className="btn" to={peopleOf(chosen)}>
+                See the people
+              </Link>
+            )}
+            <button type="button" className="btn btn-main" onClick={restart}>
+              Import another file
+            </button>
+          </div>
         )}
       </div>
       <Table label="Figures of the import" className="max-w-[560px]">
         <tbody>
           <tr>
-            <td>{step.dry ? `New ${what}` : `${what === "people" ? "People" : "Events"} new or changed`}</td>
+            <td>{people ? "Subscribers new or changed" : dry ? "New events" : "Events added"}</td>
             <td className="n font-semibold">{count(o.taken)}</td>
           </tr>
           <tr>
@@ -109,6 +119,33 @@ export function Work({
             <tr>
               <td>For unknown addresses; stored until you import those subscribers</td>
               <td className="n text-wheat">{count(o.aside)}</td>
+            </tr>
+          )}
+          {people &&
+            Object.entries(o.permitted).map(([purpose, n]) => (
+              <tr key={purpose}>
+                <td>May be mailed for {purpose}</td>
+                <td className={`n ${n ? "" : "text-wheat"}`}>
+                  {count(n)} of {count(o.people)}
+                </td>
+              </tr>
+            ))}
+          {people && !Object.keys(o.permitted).length && (
+            <tr>
+              <td>May be mailed: there is no purpose yet</td>
+              <td className="n text-wheat">0 of {count(o.people)}</td>
+            </tr>
+          )}
+          {o.typos > 0 && (
+            <tr>
+              <td>Possible typos in the domain</td>
+              <td className="n text-wheat">{count(o.typos)}</td>
+            </tr>
+          )}
+          {o.disposable > 0 && (
+            <tr>
+              <td>Disposable addresses</td>
+              <td className="n text-wheat">{count(o.disposable)}</td>
             </tr>
           )}
           <tr>
@@ -131,11 +168,9 @@ export function Work({
         <>
           <div className="mt-5 flex items-baseline justify-between">
             <h2>Rejected rows</h2>
-            {!step.dry && (
-              <a className="btn" href={`/api/jobs/${step.job}/refused.csv`}>
-                Download CSV
-              </a>
-            )}
+            <a className="btn" href={`/api/jobs/${id}/refused.csv`}>
+              Download CSV
+            </a>
           </div>
           <Table label="Rejected rows">
             <thead>
@@ -169,6 +204,17 @@ export function Work({
       <Sentence error={error} />
     </div>
   );
+}
+
+/** Where the people of an import are seen: by their list or source, else the newest first. */
+function peopleOf(chosen: Chosen): string {
+  const quoted = (name: string) => `"${name.replaceAll('"', '""')}"`;
+  const rule = chosen.list
+    ? `in list ${quoted(chosen.list)}`
+    : chosen.source
+      ? `source is ${quoted(chosen.source)}`
+      : "";
+  return `/subscribers/table?${rule ? `rule=${encodeURIComponent(rule)}&` : ""}sort=-joined_at`;
 }
 
 /** Earlier imports, each with its undo. */

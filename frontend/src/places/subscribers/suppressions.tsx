@@ -39,11 +39,10 @@ export function Suppressions({ analyst }: { analyst: boolean }) {
         )}
       </p>
       <p className="mb-1 text-small text-ink-2">
-        Start with your previous system's suppression list:{" "}
-        <Link className="text-cornflower underline" to="/subscribers/import">
-          import it
-        </Link>{" "}
-        as a suppression list.
+        <Link className="text-cornflower underline" to="/subscribers/import?suppress">
+          Suppress a list
+        </Link>
+        : paste addresses, or import the suppression list of your previous system.
       </p>
       {d.total > 0 && (
         <Table label="Suppressions">

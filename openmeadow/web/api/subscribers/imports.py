@@ -14,8 +14,7 @@ from openmeadow.core.imports.dates import STYLES
 from openmeadow.core.imports.event_log import NAMES as EVENT_NAMES
 from openmeadow.core.imports.subscribers import KNOWN
 from openmeadow.core.states import JobKind
-from openmeadow.services.subscribers import file_reader, import_events
-from openmeadow.services.subscribers import import_subscribers as intake
+from openmeadow.services.subscribers import file_reader, import_events, import_looks
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store.subscribers import subscribers
@@ -52,7 +51,7 @@ def described_file(
             bytes=raw_bytes,
             styles={},
         )
-    looked = intake.look(workspace.store, path, encoding, corrections)
+    looked = import_looks.look(workspace.store, path, encoding, corrections)
     purposes = [p.name for p in subscribers.names(workspace.store.read(), "purposes")]
     parts = ("consent", "consent_at", "consent_source", "consent_wording")
     return m.Upload(
@@ -67,6 +66,9 @@ def described_file(
         encoding=looked.encoding,
         separator=looked.separator,
         dates=looked.dates,
+        values={h: [m.ValueLine(value=v, count=n, state=s) for v, n, s in found] for h, found in looked.values.items()},
+        purposes=purposes,
+        fields=subscribers.field_names(workspace.store.read()),
         styles={style: example for style, (example, _) in STYLES.items()},
         remembered=looked.remembered,
     )
@@ -82,7 +84,8 @@ def upload(workspace: Workspace, form: m.ImportFile) -> m.Upload:
     folder = workspace.folder / "uploads"
     folder.mkdir(exist_ok=True)
     token = secrets.token_hex(8)
-    path = folder / f"{token}-{re.sub(r'[^A-Za-z0-9._-]', '_', file.filename or '')[-80:]}"
+    name = re.sub(r"[^\w.() +-]", "_", file.filename or "")[-80:]
+    path = folder / f"{token}-{name}"
     file.save(path)
     return described_file(workspace, path, form.kind)
 
