@@ -21,6 +21,7 @@ INTERNAL: dict[str, Value] = {
     "ready_made_segments": False,
     "erasure_key": "",
     "approval_off_asked": {},
+    "first_steps_skipped": [],
 }
 DEFAULTS: dict[str, Value] = {**{name: s.default for name, s in SETTINGS.items()}, **INTERNAL}
 

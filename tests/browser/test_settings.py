@@ -55,10 +55,12 @@ def page(browser: Browser, own: tuple[str, Path]) -> Iterator[Page]:
 
 
 def test_from_nothing_to_set_up(page: Page, own: tuple[str, Path]) -> None:
-    first = page.get_by_label("Before your first send")
-    for words in ("Subscribers", "Postal address", "Public address", "Relay", "Sender"):
+    first = page.get_by_label("First steps")
+    for words in ("Name and addresses", "Sending domain", "Relay", "Subscribers", "Consent", "First campaign"):
         expect(first.get_by_text(words, exact=True).first).to_be_visible()
-    page.get_by_role("link", name="Set up Postal address").click()
+    first.get_by_role("button", name="Skip History").click()
+    expect(first.get_by_role("button", name="Take up again History")).to_be_visible()
+    page.get_by_role("link", name="Set up Name and addresses").click()
     save = page.get_by_role("button", name="Save setting")
     expect(save).to_be_disabled()
     page.get_by_label("Postal address").fill("Kestrel Quay, 1 Harbour Steps, Saltmere")

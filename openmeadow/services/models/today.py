@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from openmeadow.services.models.account import Moving, WorkspaceCheck
+from openmeadow.services.models.account import Moving
 from openmeadow.services.models.common import Model
 from openmeadow.services.models.relay import RelayAway
 
@@ -79,6 +79,19 @@ class Provider(Model):
     weeks: list[float] = Field(description="deferred share of each of the last 12 weeks")
 
 
+class FirstStep(Model):
+    key: str
+    name: str
+    state: Literal["done", "open", "skipped"]
+    sentence: str
+    link: str
+
+
+class SkipStep(Model):
+    key: str
+    skipped: bool
+
+
 class TodayView(Model):
     now: int
     decisions: list[Decision]
@@ -89,4 +102,4 @@ class TodayView(Model):
     day: tuple[int, int]
     goes_out: int
     due_in_sequences: int
-    first_run: list[WorkspaceCheck] = Field(description="what is missing before a first real send")
+    first_steps: list[FirstStep] = Field(description="from nothing to a first campaign; none once something was sent")

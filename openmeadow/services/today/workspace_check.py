@@ -53,8 +53,9 @@ def _database(workspace: Workspace) -> Iterator[WorkspaceFinding]:
 def _settings(workspace: Workspace) -> Iterator[WorkspaceFinding]:
     s = settings.settings(workspace.store.read())
     named = s["name"] != settings.DEFAULTS["name"]
+    finding = f"“{s['name']}”." if named else f"The workspace is still called “{s['name']}”."
     yield WorkspaceFinding(
-        "Name", PASS if named else WARNING, f"“{s['name']}”.", "" if named else 'meadow set name "Kestrel Quay"', SETTINGS
+        "Name", PASS if named else WARNING, finding, "" if named else 'meadow set name "Kestrel Quay"', SETTINGS
     )
     postal = bool(s["postal_address"])
     finding = "It is in the footer of every message." if postal else "No postal address is set; marketing mail needs one."

@@ -21,8 +21,8 @@ export function ChooseFile({
     <div className="max-w-[720px]">
       {suppress && (
         <p className="mb-3">
-          All people in the file, or in the lines you paste, will be <b>suppressed</b>: they get no more mail. You choose
-          the reason in the next step.
+          All people in the file, or in the lines you paste, will be <b>suppressed</b>: they get no more mail. You
+          choose the reason in the next step.
         </p>
       )}
       {/* biome-ignore lint/a11y/noStaticElementInteractions: dropping is a second way beside the button */}

@@ -9,10 +9,10 @@ import { BandWord } from "../../parts/bands";
 import { Page } from "../../parts/page";
 import { Patterns } from "../../parts/patterns";
 import { ProviderName } from "../../parts/provider";
-import { StateTag } from "../../parts/state-tag";
 import { Table } from "../../parts/table";
 import { useTimes } from "../../parts/times";
 import { Quiet, Waiting } from "../../parts/waiting";
+import { FirstSteps } from "./first-steps";
 
 const TAG: Record<string, string> = {
   Restored: "tag-fail",
@@ -45,8 +45,8 @@ export function TodayPlace() {
   if (!bases && !needs)
     return (
       <Page title="Today">
-        <FirstRun of={t.first_run} />
-        {t.first_run.length === 0 && (
+        <FirstSteps of={t.first_steps} />
+        {t.first_steps.length === 0 && (
           <Quiet>
             This workspace is empty. Start by{" "}
             <Link className="text-cornflower underline" to="/subscribers/import">
@@ -73,7 +73,7 @@ export function TodayPlace() {
       lead={`${words[needs] ?? `${needs} items need your attention.`} ${stillToday(t)}`}
       side={<Providers of={t.providers} />}
     >
-      <FirstRun of={t.first_run} />
+      <FirstSteps of={t.first_steps} />
       <section aria-label="Decisions" className="border-t border-rule">
         {t.decisions.map((d) => (
           <div key={d.title} className="flex items-center gap-4 border-b border-rule py-2.5">
@@ -108,36 +108,6 @@ export function TodayPlace() {
       )}
       <BandLegend />
     </Page>
-  );
-}
-
-/** What is missing before a first real send, in the order in which one sets a workspace up. */
-function FirstRun({ of }: { of: M["WorkspaceCheck"][] }) {
-  const open = of.filter((f) => f.state !== "pass");
-  if (!open.length) return null;
-  return (
-    <section aria-label="Before your first send" className="mb-5 max-w-[860px]">
-      <h2 className="mb-1">Before your first send</h2>
-      <p className="mb-1 text-ink-2">
-        {count(of.length - open.length)} of {count(of.length)} are done.
-      </p>
-      <ol className="border-t border-rule">
-        {open.map((f) => (
-          <li key={f.check + f.finding} className="flex items-center gap-3 border-b border-rule py-2">
-            <span className="w-20 shrink-0">
-              <StateTag state={f.state} />
-            </span>
-            <span className="w-32 shrink-0 font-semibold">{f.check}</span>
-            <span className="min-w-0 flex-1 text-ink-2">{f.finding}</span>
-            {f.link && (
-              <Link className="btn" to={f.link}>
-                Set up<span className="sr-only"> {f.check}</span>
-              </Link>
-            )}
-          </li>
-        ))}
-      </ol>
-    </section>
   );
 }
 

@@ -9,7 +9,7 @@ from openmeadow.core.moments import DAY
 from openmeadow.services.campaigns import outgoing
 from openmeadow.services.clock import DemoClock
 from openmeadow.services.senders import relay
-from openmeadow.services.today import engaged_base, overview, process_watch, workspace_check
+from openmeadow.services.today import engaged_base, first_steps, overview, process_watch
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store.campaigns import batches as batch_table
@@ -21,7 +21,7 @@ from openmeadow.store.sequences import enrolments, sequences
 from openmeadow.store.subscribers import subscribers
 from openmeadow.web import schemas as m
 from openmeadow.web.api.account import moving
-from openmeadow.web.router import Routes
+from openmeadow.web.router import ANALYSE, Routes
 
 
 def _batch_name(due: ComingBatch) -> str:
@@ -36,13 +36,6 @@ class _Lately:
 
     def __init__(self, workspace: Workspace) -> None:
         self.permitted: dict[str, tuple[float, int]] = {}
-
-
-def first_run(workspace: Workspace) -> list[m.WorkspaceCheck]:
-    """What is missing before a first real send; nothing once something was sent, or in a demo."""
-    if isinstance(workspace.clock, DemoClock) or deliveries.anything_sent(workspace.store.read()):
-        return []
-    return [m.WorkspaceCheck.read_from(f) for f in workspace_check.quick(workspace)]
 
 
 def stamp(workspace: Workspace, now: int) -> str:
@@ -71,8 +64,15 @@ def see(workspace: Workspace) -> m.TodayView:
         day=overview.day(workspace),
         goes_out=sum(x.people - x.sent for x in day_rows if x.kind == "batch" and x.state in ("scheduled", "sending")),
         due_in_sequences=sum(x.people for x in day_rows if x.kind == "sequence"),
-        first_run=first_run(workspace),
+        first_steps=first_steps.see(workspace),
     )
+
+
+@routes.route("POST", "/today/first-steps", m.Done, body=m.SkipStep, rights=ANALYSE)
+def skip(workspace: Workspace, body: m.SkipStep) -> m.Done:
+    """Leave a step of the first hour out for now, or take it up again."""
+    first_steps.skip(workspace, body.key, skipped=body.skipped)
+    return m.Done()
 
 
 @routes.route("GET", "/status", m.Status)
