@@ -84,3 +84,31 @@ def test_a_mistake_shows_its_place_and_what_fits(visit: Visit) -> None:
     expect(page.get_by_role("alert")).to_contain_text("is used by the campaign “Spring season on sale”")
     visit.accessible()
     assert visit.said == []
+
+
+def test_a_segment_is_renamed_labelled_copied_and_never_lost_by_leaving(visit: Visit) -> None:
+    page = visit.go("/segments")
+    page.get_by_role("link", name="Recently engaged", exact=True).click()
+    page.get_by_label("Name").fill("Engaged this month")
+    page.get_by_label("Label (optional)").fill("Weekly")
+    page.get_by_role("link", name="Campaigns").click()
+    expect(page.get_by_role("heading", name="Leave without saving?")).to_be_visible()
+    visit.accessible()
+    page.get_by_role("button", name="Stay").click()
+    page.get_by_role("button", name="Save segment").click()
+    expect(page.get_by_role("heading", name="Engaged this month")).to_be_visible()
+    expect(page.get_by_role("button", name="Save segment")).to_be_disabled()
+    page.get_by_label("Tell me on Today when its size changes by more than").select_option("0.2")
+    page.get_by_role("link", name="Copy").click()
+    expect(page.get_by_label("Name")).to_have_value("Engaged this month copy")
+    page.get_by_role("button", name="Save segment").click()
+    expect(page.get_by_role("heading", name="Engaged this month copy")).to_be_visible()
+    visit.go("/segments")
+    page.get_by_label("Which segments").select_option("Weekly")
+    expect(page.get_by_role("row")).to_have_count(2)
+    page.reload()
+    expect(page.get_by_role("row")).to_have_count(2)
+    page.get_by_label("Which segments").select_option("all labels")
+    page.get_by_label("Search segments").fill("month engaged")
+    expect(page.get_by_role("row")).to_have_count(3)
+    assert visit.said == []

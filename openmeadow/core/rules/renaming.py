@@ -7,12 +7,21 @@ from dataclasses import fields, replace
 from openmeadow.core.errors import RuleMistake
 from openmeadow.core.rules.conditions import Rule
 from openmeadow.core.rules.parser import parse
-from openmeadow.core.rules.people_clauses import ConsentAge, ConsentFrom, ConsentIs, Permitted, ProviderIs
+from openmeadow.core.rules.people_clauses import (
+    ConsentAge,
+    ConsentFrom,
+    ConsentIs,
+    InSegment,
+    InSnapshot,
+    Permitted,
+    ProviderIs,
+)
 
 # what a kind of name is called by: the clause and its part
 PARTS: dict[str, tuple[tuple[type[Rule], str], ...]] = {
     "purpose": ((Permitted, "name"), (ConsentIs, "purpose"), (ConsentAge, "purpose"), (ConsentFrom, "purpose")),
     "provider": ((ProviderIs, "name"),),
+    "segment": ((InSegment, "name"), (InSnapshot, "name")),
 }
 
 

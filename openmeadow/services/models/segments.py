@@ -48,6 +48,7 @@ class RuleCount(Model):
 class SegmentIn(Model):
     name: str = Field(max_length=200)
     rule: str = Field(max_length=500_000)
+    label: str = Field("", max_length=60)
 
 
 class Segment(Model):
@@ -61,6 +62,19 @@ class Segment(Model):
     used_by: list[str]
     as_of: int
     changed_at: int
+    label: str
+    alert_share: float | None = Field(description="by what share its size may change before Today says so")
+
+
+class SegmentChange(Model):
+    name: str = Field(max_length=200)
+    rule: str = Field(max_length=500_000)
+    label: str = Field("", max_length=60)
+    changed_at: int = Field(description="when it was last changed, as it was read")
+
+
+class WatchIn(Model):
+    share: float | None = Field(None, gt=0, le=1)
 
 
 class Segments(Model):

@@ -11,9 +11,10 @@ import numpy as np
 
 from openmeadow.core.engagement.bands import BANDS
 from openmeadow.core.errors import Missing, Refused, RuleMistake
+from openmeadow.core.ids import SegmentId
 from openmeadow.core.message.personalisation import rules_in
 from openmeadow.core.moments import DAY
-from openmeadow.core.rules.conditions import walk
+from openmeadow.core.rules.conditions import View, walk
 from openmeadow.core.rules.parser import parse
 from openmeadow.core.rules.people_clauses import InSegment, InSnapshot
 from openmeadow.services import models
@@ -25,6 +26,7 @@ from openmeadow.store import settings
 from openmeadow.store.campaigns import campaigns
 from openmeadow.store.segments import segments
 from openmeadow.store.segments.records import Segment
+from openmeadow.store.segments.renaming import rules_renamed
 from openmeadow.store.sequences import sequences
 from openmeadow.store.subscribers.subscribers import facts_changed
 
@@ -40,7 +42,7 @@ class SavedSegment:
     as_of: int
 
 
-def save(workspace: Workspace, name: str, text: str, who: str) -> SavedSegment:
+def save(workspace: Workspace, name: str, text: str, who: str, label: str = "") -> SavedSegment:
     """Save a rule under a name. RuleMistake, with its place, for a circle or an unknown name."""
     name = name.strip()
     if not name:
@@ -49,11 +51,66 @@ def save(workspace: Workspace, name: str, text: str, who: str) -> SavedSegment:
     with workspace.store.atomic() as db:
         before = segments.named(db, name)
         row_id = segments.save(db, name, rule.text(), view.now)
+        if label.strip():
+            segments.change(db, row_id, name, rule.text(), label.strip(), view.now)
         if before is not None and before.rule != rule.text():
             segments.forget_counts(db, row_id)
         segments.counted(db, row_id, view.now, count)
         settings.log(db, view.now, who, "saved segment", name, count)
     return SavedSegment(row_id, name, rule.text(), count, view.now)
+
+
+def change(workspace: Workspace, row_id: int, given: models.SegmentChange, who: str) -> SavedSegment:
+    """Change a segment: its name, rule and label. Refused where somebody else changed it since it was read. All that names
+    it follows a new name."""
+    row, name = _one(workspace, row_id), given.name.strip()
+    if not name:
+        raise Refused("A segment needs a name.")
+    if given.changed_at != row.changed_at:
+        raise Refused(f"“{row.name}” was changed by another person meanwhile. Copy your rule, reload, and save it again.")
+    taken = segments.named(workspace.store.read(), name)
+    if taken is not None and taken.id != row.id:
+        raise Refused(f"There is already a segment called “{taken.name}”.")
+    count, view, rule, _ = workspace.count(given.rule, own_name=row.name)
+    with workspace.store.atomic() as db:
+        segments.change(db, row_id, name, rule.text(), given.label.strip(), max(view.now, row.changed_at + 1))
+        if row.rule != rule.text():
+            segments.forget_counts(db, row_id)
+        segments.counted(db, row_id, view.now, count)
+        if name != row.name:
+            rules_renamed(db, "segment", row.name, name)
+        facts_changed(db)
+        act = "saved segment" if name == row.name else "renamed segment"
+        settings.log(db, view.now, who, act, name if name == row.name else f"{row.name} to {name}", count)
+    return SavedSegment(SegmentId(row_id), name, rule.text(), count, view.now)
+
+
+def watch(workspace: Workspace, row_id: int, share: float | None, who: str) -> None:
+    """Say on Today when the segment's size differs by more than a share from what it is now; None no longer."""
+    row = _one(workspace, row_id)
+    count, view, _, _ = workspace.count(row.rule, own_name=row.name)
+    with workspace.store.atomic() as db:
+        segments.watch(db, row_id, share, count, view.now)
+        settings.log(db, view.now, who, "watched segment" if share else "stopped watching segment", row.name, count)
+
+
+@dataclass(frozen=True)
+class Moved:
+    """A watched segment whose size has changed by more than its share."""
+
+    row: Segment
+    count: int
+
+
+def moved(workspace: Workspace, view: View) -> list[Moved]:
+    """Of the watched segments those whose size has changed by more than was set."""
+    out = []
+    for row in segments.watched(workspace.store.read()):
+        with contextlib.suppress(RuleMistake, Missing):  # a rule that no longer reads is said in the list
+            count = int(view.mask(workspace.checked_rule(row.rule, view, row.name)).sum())
+            if abs(count - (row.alert_count or 0)) > (row.alert_share or 0) * max(row.alert_count or 0, 1):
+                out.append(Moved(row, count))
+    return out
 
 
 def remove(workspace: Workspace, row_id: int, who: str) -> None:
@@ -88,6 +145,8 @@ def every(workspace: Workspace) -> list[models.Segment]:
                 rule=row.rule,
                 as_of=view.now,
                 changed_at=row.changed_at,
+                label=row.label,
+                alert_share=row.alert_share,
                 count=count,
                 problem=problem,
                 bands=bands,

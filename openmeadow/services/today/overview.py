@@ -13,6 +13,7 @@ from openmeadow.core.rules.conditions import View
 from openmeadow.services import models
 from openmeadow.services.campaigns import inbox_placement, outgoing
 from openmeadow.services.health.provider_health import unknown_sources
+from openmeadow.services.segments import segments
 from openmeadow.services.senders import relay
 from openmeadow.services.sequences import statistics
 from openmeadow.services.subscribers import sunset
@@ -186,6 +187,16 @@ def _about_subscribers(workspace: Workspace, view: View, add: Add) -> None:
             "Nothing happens until you approve it.",
             "/subscribers/sunset-policy",
             "Review",
+        )
+    for m in segments.moved(workspace, view):
+        before, share = m.row.alert_count or 0, m.row.alert_share or 0
+        by = f"{(m.count - before) / before:+.0%}" if before else "from none"
+        add(
+            "Segment",
+            f"“{m.row.name}” went from {before:,} to {m.count:,} ({by}).",
+            f"You asked to be told when it changes by more than {share:.0%}.",
+            f"/segments/{m.row.id}",
+            "View",
         )
     aside = event_counts.set_aside(db)
     if aside:

@@ -15,6 +15,10 @@ class Segment(Record):
     rule: str
     made_at: int
     changed_at: int
+    label: str
+    alert_share: float | None
+    alert_count: int | None
+    alert_at: int | None
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,4 +1,4 @@
-"""What names a purpose or a provider in rules and plans goes on naming it when it is renamed."""
+"""What names a purpose, a provider or a segment in rules and plans goes on naming it when it is renamed."""
 
 from __future__ import annotations
 
@@ -12,6 +12,7 @@ from openmeadow.core.rules.conditions import quoted
 from openmeadow.core.rules.renaming import renamed_text
 from openmeadow.store import settings
 
+ENTERS = "enters a segment"  # how a sequence begins
 _TEXTS = ("subject", "preview", "html", "plain")
 _MESSAGES = ("campaigns", "campaign_versions", "templates")
 
@@ -55,6 +56,8 @@ def _definition(value: JsonValue, kind: str, before: str, after: str) -> JsonVal
         return [_definition(v, kind, before, after) for v in value]
     if not isinstance(value, dict):
         return value
+    if kind == "segment" and value.get("on") == ENTERS and str(value.get("what", "")).lower() == before.lower():
+        value = {**value, "what": after}
     return {
         k: renamed_text(v, kind, before, after)
         if k in ("rule", "only_for") and isinstance(v, str)

@@ -25,6 +25,25 @@ def rename(db: sqlite3.Connection, row_id: int, name: str) -> None:
     db.execute("UPDATE segments SET name = ? WHERE id = ?", (name, row_id))
 
 
+def change(db: sqlite3.Connection, row_id: int, name: str, rule: str, label: str, now: int) -> None:
+    """Write a segment anew."""
+    db.execute(
+        "UPDATE segments SET name = ?, rule = ?, label = ?, changed_at = ? WHERE id = ?", (name, rule, label, now, row_id)
+    )
+
+
+def watch(db: sqlite3.Connection, row_id: int, share: float | None, count: int, at: int) -> None:
+    """Watch the size of a segment from a count on; None no longer."""
+    db.execute(
+        "UPDATE segments SET alert_share = ?, alert_count = ?, alert_at = ? WHERE id = ?", (share, count, at, row_id)
+    )
+
+
+def watched(db: sqlite3.Connection) -> list[Segment]:
+    """The segments whose size is watched."""
+    return Segment.read_all(db.execute("SELECT * FROM segments WHERE alert_share IS NOT NULL ORDER BY name"))
+
+
 def remove(db: sqlite3.Connection, row_id: int) -> None:
     """Remove a segment with its counts and snapshots."""
     db.execute("DELETE FROM segments WHERE id = ?", (row_id,))

@@ -11,7 +11,8 @@ import { useTimes } from "../../parts/times";
 import { Sentence } from "../../parts/waiting";
 
 /** The history of a saved segment: size over time, snapshots, where it is used. */
-export function About({ id, name }: { id: number; name: string }) {
+export function About({ segment }: { segment: M["Segment"] }) {
+  const { id, name } = segment;
   const { day, moment } = useTimes();
   const client = useQueryClient();
   const me = useMe();
@@ -71,6 +72,28 @@ export function About({ id, name }: { id: number; name: string }) {
           </p>
         ))}
         <Sentence error={error} />
+        {me.role !== "observer" && (
+          <label className="mt-4 flex items-center gap-2">
+            Tell me on Today when its size changes by more than
+            <select
+              className="field w-auto py-0.5"
+              value={segment.alert_share ?? ""}
+              onChange={(e) =>
+                act(async () => {
+                  await post(`/segments/${id}/watch`, { share: e.target.value ? Number(e.target.value) : null });
+                  await client.invalidateQueries({ queryKey: keys.segments() });
+                })
+              }
+            >
+              <option value="">never</option>
+              {[0.05, 0.1, 0.2, 0.5].map((s) => (
+                <option key={s} value={s}>
+                  {100 * s}%
+                </option>
+              ))}
+            </select>
+          </label>
+        )}
         <p className="mt-4 text-small text-ink-2">
           {d.used_by.length ? `Used by ${d.used_by.join(", ")}.` : "Not used."} Counted {moment(d.as_of)} in{" "}
           {(d.seconds * 1000).toFixed(0)} ms; recounted whenever it is used.{" "}

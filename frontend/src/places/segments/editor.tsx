@@ -1,7 +1,7 @@
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import { type M, Problem, post } from "../../api/client";
+import { type M, Problem, post, put } from "../../api/client";
 import { keys } from "../../api/keys";
 import { grouped, isGroup, type Names, partsOf, type Tree, textOf } from "../../logic/clauses";
 import { count, share } from "../../logic/format";
@@ -9,6 +9,7 @@ import { starters, withClause } from "../../logic/rules";
 import { useAction } from "../../parts/action";
 import { BandList, BandWord } from "../../parts/bands";
 import { ExportButton } from "../../parts/export";
+import { useLeaving } from "../../parts/leaving";
 import { May } from "../../parts/may";
 import { Page } from "../../parts/page";
 import { RuleField } from "../../parts/rule-field";
@@ -45,7 +46,7 @@ export function SegmentEditor() {
   return (
     <Editor
       key={id}
-      name={known?.name ?? ""}
+      name={known?.name ?? params.get("name") ?? ""}
       rule={known?.rule ?? params.get("rule") ?? ""}
       segments={all.data.segments}
       saved={known}
@@ -69,6 +70,10 @@ function Editor({
   const client = useQueryClient();
   const names = useNames();
   const [name, setName] = useState(firstName);
+  const [label, setLabel] = useState(saved?.label ?? "");
+  /** what was read last, which our changes are made to */
+  const [base, setBase] = useState(saved ?? { rule: firstRule, name: firstName, label: "", changed_at: 0 });
+  const free = useRef(false);
   const [rule, setRule] = useState(firstRule);
   const [settled, setSettled] = useState(firstRule);
   const [lot, setLot] = useState(0);
@@ -100,14 +105,30 @@ function Editor({
   const part = useQuery({ ...counting(looked), enabled: off.size > 0 && looked !== "" });
   const save = async () => {
     await run(async () => {
-      const done = await post("/segments", { name, rule });
+      const done = saved
+        ? await put(`/segments/${saved.id}`, { name, rule, label, changed_at: base.changed_at })
+        : await post("/segments", { name, rule, label });
+      free.current = true;
       await client.invalidateQueries({ queryKey: keys.segments() });
-      go(`/segments/${done.id}`, { replace: true });
+      if (!saved) go(`/segments/${done.id}`, { replace: true });
     });
   };
   const d = rule.trim() ? (off.size ? (part.data ?? whole) : whole) : undefined;
   const stale = q.isPlaceholderData || q.isFetching || !!mistake;
-  const dirty = rule !== firstRule || name !== firstName;
+  const dirty = rule !== base.rule || name !== base.name || label !== base.label;
+  const leaving = useLeaving(dirty && rule.trim() !== "", free);
+  const newer = saved !== undefined && saved.changed_at !== base.changed_at;
+  const adopt = (s: M["Segment"]) => {
+    setBase(s);
+    setRule(s.rule);
+    setName(s.name);
+    setLabel(s.label);
+  };
+  // biome-ignore lint/correctness/useExhaustiveDependencies: another version is there, by us or by somebody else
+  useEffect(() => {
+    if (saved && newer && (free.current || !dirty)) adopt(saved);
+    free.current = false;
+  }, [saved?.changed_at]);
   return (
     <Page
       title={saved ? saved.name : "New segment"}
@@ -116,9 +137,16 @@ function Editor({
       }
       acts={
         <>
-          <Link className="btn" to="/segments">
-            {dirty ? "Discard changes" : "All segments"}
-          </Link>
+          {saved && (
+            <>
+              <Link className="btn" to={`/segments/new?${new URLSearchParams({ name: `${saved.name} copy`, rule })}`}>
+                Copy
+              </Link>
+              <Link className="btn" to={`/subscribers/table?rule=${encodeURIComponent(rule)}`}>
+                See in table
+              </Link>
+            </>
+          )}
           {d && (
             <ExportButton
               choice={{ rule, text: "", bands: [], ids: null, without: [] }}
@@ -130,7 +158,7 @@ function Editor({
             <button
               type="button"
               className="btn btn-main"
-              disabled={!name.trim() || !rule.trim() || !!mistake || !dirty}
+              disabled={!name.trim() || !rule.trim() || !!mistake || (saved !== undefined && !dirty)}
               onClick={save}
             >
               Save segment
@@ -185,16 +213,39 @@ function Editor({
         )
       }
     >
-      <label className="mb-3 block max-w-[420px]">
-        <span className="label">Name</span>
-        <input
-          className="field"
-          value={name}
-          onChange={(e) => setName(e.target.value)}
-          disabled={!!saved}
-          placeholder="for example: Regulars"
-        />
-      </label>
+      {leaving}
+      {newer && dirty && saved && (
+        <p role="alert" className="mb-3 text-wheat">
+          Another person has changed this segment; it now reads:{" "}
+          <span className="font-mono text-small">{saved.rule}</span>{" "}
+          <button type="button" className="btn btn-bare py-0" onClick={() => adopt(saved)}>
+            Discard my changes
+          </button>{" "}
+          <button type="button" className="btn btn-bare py-0" onClick={() => setBase(saved)}>
+            Keep mine
+          </button>
+        </p>
+      )}
+      <div className="mb-3 flex flex-wrap gap-4">
+        <label className="block min-w-[260px] max-w-[420px] flex-1">
+          <span className="label">Name</span>
+          <input
+            className="field"
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+            placeholder="for example: Regulars"
+          />
+        </label>
+        <label className="block w-[200px]">
+          <span className="label">Label (optional)</span>
+          <input className="field" list="labels of segments" value={label} onChange={(e) => setLabel(e.target.value)} />
+          <datalist id="labels of segments">
+            {[...new Set(segments.map((s) => s.label).filter(Boolean))].map((l) => (
+              <option key={l} value={l} />
+            ))}
+          </datalist>
+        </label>
+      </div>
       <span className="label">Rule</span>
       <RuleField
         value={rule}
@@ -240,7 +291,7 @@ function Editor({
             stale={stale || rule !== settled}
           />
           <OverlapTable rule={settled} people={d.count} segments={segments.filter((x) => x.id !== saved?.id)} />
-          {saved && <About id={saved.id} name={saved.name} />}
+          {saved && <About segment={saved} />}
         </>
       )}
     </Page>

@@ -28,7 +28,7 @@ type Line = M["Segment"];
 const NONE: Line[] = [];
 const WAYS = {
   things: "segments",
-  text: (s: Line) => `${s.name} ${s.rule} ${s.used_by.join(" ")}`,
+  text: (s: Line) => `${s.name} ${s.label} ${s.rule} ${s.used_by.join(" ")}`,
   columns: {
     name: (s: Line) => s.name,
     count: (s: Line) => s.count,
@@ -50,7 +50,7 @@ export function SegmentList() {
       offerUndo({
         words: `“${s.name}” deleted.`,
         undo: async () => {
-          await post("/segments", { name: s.name, rule: s.rule });
+          await post("/segments", { name: s.name, rule: s.rule, label: s.label });
           await client.invalidateQueries({ queryKey: keys.segments() });
         },
       });
@@ -58,7 +58,12 @@ export function SegmentList() {
     });
   };
   const all = q.data?.segments ?? NONE;
-  const { shown: listed, tools, head } = useListed(all, WAYS);
+  const labels = [...new Set(all.map((s) => s.label).filter(Boolean))].sort();
+  const filters = {
+    "all labels": () => true,
+    ...Object.fromEntries(labels.map((l) => [l, (s: Line) => s.label === l])),
+  };
+  const { shown: listed, tools, head } = useListed(all, { ...WAYS, filters });
   const rows = useRows(listed.length, (at) => {
     const s = listed[at];
     return s
@@ -67,6 +72,10 @@ export function SegmentList() {
           {
             words: "Show its subscribers in the table",
             act: () => go(`/subscribers/table?rule=${encodeURIComponent(s.rule)}`),
+          },
+          {
+            words: "Copy",
+            act: () => go(`/segments/new?${new URLSearchParams({ name: `${s.name} copy`, rule: s.rule })}`),
           },
           { words: "Delete segment", act: () => drop(s) },
         ]
@@ -137,13 +146,16 @@ export function SegmentList() {
                     <Link to={`/segments/${s.id}`} className="font-semibold hover:underline">
                       {s.name}
                     </Link>
+                    {s.label && <div className="text-small text-ink-2">{s.label}</div>}
                   </td>
                   <td className="text-ink-2">{s.problem ? <span className="text-poppy">{s.problem}</span> : s.rule}</td>
                   <td className="pt-2.5!">{s.count !== null && <BandBar bands={s.bands} height={10} />}</td>
                   <td className="n font-semibold">{s.count === null ? "–" : count(s.count)}</td>
                   <td className="n text-ink-2">{s.count === null || !foot ? "" : share(s.count, foot.subscribers)}</td>
                   <td className="n">{s.chance === null ? "–" : share(s.chance, 1, 0)}</td>
-                  <td className="text-ink-2">{s.used_by.join(", ")}</td>
+                  <td className="text-ink-2" title={s.used_by.join(", ")}>
+                    {s.used_by.length > 2 ? `${count(s.used_by.length)} campaigns` : s.used_by.join(", ")}
+                  </td>
                   <td className="n">
                     <button
                       type="button"

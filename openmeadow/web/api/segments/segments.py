@@ -81,8 +81,22 @@ def count(workspace: Workspace, body: m.RuleIn) -> m.RuleCount:
 @routes.route("POST", "/segments", m.Done, body=m.SegmentIn, rights=WRITE)
 def save(workspace: Workspace, body: m.SegmentIn) -> m.Done:
     """Save a rule under a name; an existing segment of that name is changed."""
-    saved = segments.save(workspace, body.name, body.rule, who())
+    saved = segments.save(workspace, body.name, body.rule, who(), body.label)
     return m.Done(id=saved.id, count=saved.count)
+
+
+@routes.route("PUT", "/segments/<int:id>", m.Done, body=m.SegmentChange, rights=WRITE)
+def change(workspace: Workspace, row_id: int, body: m.SegmentChange) -> m.Done:
+    """Change a segment's name, rule and label."""
+    saved = segments.change(workspace, row_id, body, who())
+    return m.Done(id=saved.id, count=saved.count)
+
+
+@routes.route("POST", "/segments/<int:id>/watch", m.Done, body=m.WatchIn, rights=WRITE)
+def watch(workspace: Workspace, row_id: int, body: m.WatchIn) -> m.Done:
+    """Say on Today when the size of a segment changes by more than a share."""
+    segments.watch(workspace, row_id, body.share, who())
+    return m.Done(id=row_id)
 
 
 @routes.route("POST", "/segments/fits", m.Fits, body=m.RuleIn)
