@@ -135,6 +135,7 @@ def test_people_and_segments_by_the_api(running: tuple[Mailing, Caller]) -> None
     assert replay["messages"] == 40 and sum(replay["sums"]["opens"][1::2]) == 12
     assert call("GET", "/subscribers/map/rule?columns=0,80&rows=5,21")["rule"] == "ignored at least 5 in a row"
     rows = call("GET", "/subscribers?sort=email&limit=3&text=postern")
+    assert [r["consents"] for r in rows["rows"]] == [{"News": "given"}] * 3
     assert rows["total"] == 20 and [r["email"] for r in rows["rows"]] == [f"p{n}@postern.example" for n in (11, 13, 15)]
     assert call("GET", "/subscribers/ids?sort=email&text=postern&first=1&last=2")["ids"] == [
         r["id"] for r in rows["rows"][1:]

@@ -15,6 +15,7 @@ const ACTS: Record<
   label: { title: "Add a label", field: "Label", words: (n) => `Label ${n}`, done: "labelled" },
   unlabel: { title: "Remove a label", field: "Label", words: (n) => `Remove from ${n}`, done: "had the label removed" },
   list: { title: "Add to a list", field: "List", words: (n) => `Add ${n}`, done: "added to the list" },
+  unlist: { title: "Remove from a list", field: "List", words: (n) => `Remove ${n}`, done: "removed from the list" },
   suppress: {
     title: "Suppress these subscribers?",
     field: "Reason (logged)",

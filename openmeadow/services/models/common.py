@@ -92,6 +92,7 @@ class Row(Model):
     country: str
     time_zone: str
     verdict: str
+    consents: dict[str, str] = Field(description="by purpose the state of consent by email; absent for none")
     fields: dict[str, str]
 
 

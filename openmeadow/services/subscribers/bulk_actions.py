@@ -43,12 +43,14 @@ ACTS = {
     "label": Act("added label", "a label", "rows"),
     "unlabel": Act("removed label", "a label", "labels"),
     "list": Act("added to list", "a list", "rows"),
+    "unlist": Act("removed from list", "a list", "lists"),
     "suppress": Act("suppress", "a reason", "rows"),
     "check": Act("checked addresses", "", ""),
 }
 
 
 STOPS_MAILING = ("suppress",)
+TAKES_AWAY = ("unlabel", "unlist")
 
 
 def _spared(view: View) -> dict[str, Mask]:
@@ -94,11 +96,12 @@ def preview(workspace: Workspace, name: str, argument: str, choice: Choice) -> m
     _act(name, argument or "-")
     ids, db = _people(workspace, name, choice), workspace.store.read()
     there = selections.already(db, name, argument.strip(), ids)
-    changes = len(there) if name == "unlabel" else len(ids) if name == "check" else len(ids) - len(there)
+    changes = len(there) if name in TAKES_AWAY else len(ids) if name == "check" else len(ids) - len(there)
     rest = len(ids) - changes
     sentence = {
         "label": f"Adds the label to {changes:,} subscribers; {rest:,} already have it.",
         "unlabel": f"Removes the label from {changes:,} subscribers; {rest:,} do not have it.",
+        "unlist": f"Removes {changes:,} subscribers from the list; {rest:,} are not in it.",
         "list": f"Adds {changes:,} subscribers to the list; {rest:,} are already in it.",
         "suppress": f"Suppresses {changes:,} subscribers for all purposes until undone; {rest:,} are already suppressed.",
         "check": f"Checks {changes:,} addresses for syntax, typos, disposable and role addresses. Nothing is sent or queried.",
@@ -169,6 +172,8 @@ def _done(
         )
     if name == "unlabel":
         return selections.take_label_off(db, argument, part, action)
+    if name == "unlist":
+        return selections.take_off_list(db, argument, part, action)
     return _check(workspace, part, known, now)
 
 

@@ -86,6 +86,12 @@ def _labels_back(turns: Turns, action: int) -> str:
     return f"{_labels(turns, action):,} subscribers have the label again."
 
 
+def _lists_back(turns: Turns, action: int) -> str:
+    put_away = undo_log.before(turns.store.read(), action, "list")
+    rows = [(place, row_id, at, first) for row_id, (place, at, first) in put_away]
+    return f"{turns.each(rows, subscribers.add_members):,} subscribers are in the list again."
+
+
 def _person_back(turns: Turns, action: int) -> str:
     _people(turns, action)
     _rows(turns, action)
@@ -137,6 +143,7 @@ def _addresses_back(turns: Turns, action: int) -> str:
 _WAYS_BACK: dict[str, Callable[[Turns, int], str]] = {
     "rows": _rows_back,
     "labels": _labels_back,
+    "lists": _lists_back,
     "person": _person_back,
     "subscribers": _subscribers_back,
     "events": _events_back,

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from openmeadow.store.bulk import Many
+from openmeadow.store.subscribers.consent import ORDER
 from openmeadow.store.subscribers.subscribers import facts_changed
 from openmeadow.store.undo_log import put_away
 
@@ -17,11 +18,11 @@ _ALREADY = {
     "list": "SELECT subscriber FROM list_members WHERE list = (SELECT id FROM lists WHERE name = ?)",
     "suppress": "SELECT DISTINCT subscriber FROM suppressions WHERE ? IS NOT NULL",
 }
-_ALREADY["unlabel"] = _ALREADY["label"]
+_ALREADY |= {"unlabel": _ALREADY["label"], "unlist": _ALREADY["list"]}
 
 
 def already(db: sqlite3.Connection, act: str, argument: str, ids: Sequence[int]) -> set[int]:
-    """Those of the people for whom an act would change nothing (for ``unlabel``: would change something)."""
+    """Those of the people for whom an act would change nothing (for ``unlabel`` and ``unlist``: would change something)."""
     if act not in _ALREADY:
         return set()
     mine = set(ids)
@@ -51,6 +52,37 @@ def take_label_off(db: sqlite3.Connection, label: str, ids: Sequence[int], actio
     )
     facts_changed(db)
     return len(wearing)
+
+
+def take_off_list(db: sqlite3.Connection, name: str, ids: Sequence[int], action: int) -> int:
+    """Take people off a list; how many were on it."""
+    row = db.execute("SELECT id FROM lists WHERE name = ?", (name,)).fetchone()
+    if row is None:
+        return 0
+    mine = set(ids)
+    found = db.execute(
+        "SELECT subscriber, at, action FROM list_members WHERE list = ? AND subscriber BETWEEN ? AND ?",
+        (row["id"], *_from_to(ids)),
+    )
+    members = {int(r["subscriber"]): (r["at"], r["action"]) for r in found if r["subscriber"] in mine}
+    put_away(db, action, "list", [(row_id, [row["id"], at, first]) for row_id, (at, first) in members.items()])
+    db.executemany("DELETE FROM list_members WHERE list = ? AND subscriber = ?", [(row["id"], i) for i in members])
+    facts_changed(db)
+    return len(members)
+
+
+def consents_among(db: sqlite3.Connection, ids: Sequence[int], now: int) -> dict[int, dict[str, int]]:
+    """What stands of each of some people's consent by email at a moment: by purpose the place in CONSENT_STATES."""
+    marks = ",".join("?" * len(ids))
+    name_of = {r["id"]: r["name"] for r in db.execute("SELECT id, name FROM purposes")}
+    out: dict[int, dict[str, int]] = {}
+    for r in db.execute(
+        f"SELECT subscriber, purpose, state, max({ORDER}) FROM consent_entries WHERE NOT void AND channel = 'email' "
+        f"AND at <= ? AND subscriber IN ({marks}) GROUP BY subscriber, purpose",
+        (now, *ids),
+    ):
+        out.setdefault(int(r["subscriber"]), {})[name_of[r["purpose"]]] = r["state"]
+    return out
 
 
 def frequent_domains(db: sqlite3.Connection, most: int = 200, at_least: int = 20) -> list[str]:

@@ -172,16 +172,16 @@ def by_ids(db: sqlite3.Connection, ids: Sequence[int]) -> dict[int, Subscriber]:
     return out
 
 
+MOST_WORDS = 6  # of a search
+
+
 def matching(db: sqlite3.Connection, text: str, limit: int = 0) -> list[int]:
-    """Ids of people whose address or name holds the text; by address prefix first when limited."""
-    like = "%" + text.lower().replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
-    sql = (
-        "SELECT id FROM subscribers WHERE erased_at IS NULL "
-        "AND (email_key LIKE ? ESCAPE '\\' OR name LIKE ? ESCAPE '\\') ORDER BY id"
-    )
-    return [
-        int(r["id"]) for r in db.execute(sql + (" LIMIT ?" if limit else ""), (like, like, *([limit] if limit else [])))
-    ]
+    """Ids of people each of the text's words stands in the address or name of, in any order."""
+    words = [w.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") for w in text.lower().split()[:MOST_WORDS]]
+    holds = "AND (email_key LIKE ? ESCAPE '\\' OR name LIKE ? ESCAPE '\\') " * len(words)
+    sql = f"SELECT id FROM subscribers WHERE erased_at IS NULL {holds}ORDER BY id{' LIMIT ?' if limit else ''}"
+    parts = [f"%{w}%" for w in words for _ in range(2)]
+    return [int(r["id"]) for r in db.execute(sql, (*parts, *([limit] if limit else [])))]
 
 
 def consent_history(db: sqlite3.Connection, row_id: int) -> list[NamedEntry]:

@@ -87,6 +87,17 @@ export const fieldColumn = (name: string): Column => ({
   cell: (r) => r.fields[name] ?? "",
 });
 
+export const consentColumn = (purpose: string): Column => ({
+  id: `consent:${purpose}`,
+  words: `Consent: ${purpose}`,
+  width: 130,
+  cell: (r) => {
+    const state = r.consents[purpose] ?? "none";
+    return <span className={CONSENT[state] ?? ""}>{state}</span>;
+  },
+});
+const CONSENT: Record<string, string> = { given: "text-clover", withdrawn: "text-poppy", none: "text-ink-2" };
+
 export interface Layout {
   shown: string[];
   widths: Record<string, number>;
@@ -114,8 +125,7 @@ export function useLayout(): [Layout, (l: Layout) => void] {
 }
 
 /** Choose columns and their order. */
-export function ChooseColumns({ layout, set, fields }: { layout: Layout; set: (l: Layout) => void; fields: string[] }) {
-  const every = [...COLUMNS, ...fields.map(fieldColumn)];
+export function ChooseColumns({ layout, set, every }: { layout: Layout; set: (l: Layout) => void; every: Column[] }) {
   const shown = layout.shown.flatMap((id) => every.find((c) => c.id === id) ?? []);
   const rest = every.filter((c) => !layout.shown.includes(c.id));
   const move = (id: string, by: number) => {

@@ -18,7 +18,7 @@ import { RuleField } from "../../parts/rule-field";
 import { useTimes } from "../../parts/times";
 import { Quiet, Sentence, Waiting } from "../../parts/waiting";
 import { useNames } from "../segments/list";
-import { ChooseColumns, COLUMNS, fieldColumn, Heading, useLayout } from "./table-columns";
+import { ChooseColumns, COLUMNS, consentColumn, fieldColumn, Heading, useLayout } from "./table-columns";
 import { SubscriberTabs } from "./tabs";
 
 const WINDOW = 60,
@@ -44,10 +44,13 @@ export function TablePage() {
   const anchor = useRef(0);
   const scroller = useRef<HTMLDivElement>(null);
   const search = useRef<HTMLInputElement>(null);
+  const latest = useRef(params); // two that are typed at once both count, whichever waits longer
+  latest.current = params;
   const set = (name: string, value: string) => {
-    const next = new URLSearchParams(params);
+    const next = new URLSearchParams(latest.current);
     if (value) next.set(name, value);
     else next.delete(name);
+    latest.current = next;
     setParams(next, { replace: true });
     scroller.current?.scrollTo({ top: 0 });
     if (name !== "sort") setMarks(NO_MARKS);
@@ -125,7 +128,7 @@ export function TablePage() {
   const now = first.data?.now ?? 0;
   const n = marked(marks, total);
   const choice = choiceOf(marks, { rule, text, bands });
-  const every = [...COLUMNS, ...fields.map(fieldColumn)];
+  const every = [...COLUMNS, ...(names.purpose ?? []).map((p) => consentColumn(p.name)), ...fields.map(fieldColumn)];
   const columns = layout.shown.flatMap((id) => every.find((c) => c.id === id) ?? []);
   const width = (id: string, usual: number) => layout.widths[id] ?? usual;
   const done = () => setMarks(NO_MARKS);
@@ -156,6 +159,9 @@ export function TablePage() {
                 <ActButton act="list" choice={choice} names={(names.list ?? []).map((n) => n.name)} after={done}>
                   Add to a list…
                 </ActButton>
+                <ActButton act="unlist" choice={choice} names={(names.list ?? []).map((n) => n.name)} after={done}>
+                  Remove from a list…
+                </ActButton>
                 <ActButton act="check" choice={choice} after={done}>
                   Check addresses…
                 </ActButton>
@@ -171,7 +177,7 @@ export function TablePage() {
           </>
         ) : (
           <>
-            <ChooseColumns layout={layout} set={setLayout} fields={fields} />
+            <ChooseColumns layout={layout} set={setLayout} every={every} />
             <ExportButton
               choice={{ rule, text, bands, ids: null, without: [] }}
               people={total}

@@ -12,6 +12,7 @@ from flask import Response
 
 from openmeadow.core.addresses.verdicts import VERDICTS
 from openmeadow.core.arrays import I64
+from openmeadow.core.consent.eligibility import CONSENT_STATES
 from openmeadow.core.engagement.map import rule_of
 from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT, SHAPE
 from openmeadow.core.errors import Refused
@@ -37,6 +38,7 @@ def rows_of(workspace: Workspace, view: View, index: I64) -> list[m.Row]:
     stored = subscribers.by_ids(db, ids)
     lists, labels = selections.several(db, ids, "lists"), selections.several(db, ids, "labels")
     suppressed, verdicts = selections.suppressed_among(db, ids), selections.verdicts_among(db, ids)
+    consents = selections.consents_among(db, ids, view.now)
     source_names, s, score = sources.names(db), view.scores, view.scores.score
     providers = provider_names(db)
     out = []
@@ -63,6 +65,7 @@ def rows_of(workspace: Workspace, view: View, index: I64) -> list[m.Row]:
                 time_zone=row.time_zone or "",
                 verdict=VERDICTS[verdicts[row_id]] if row_id in verdicts else "",
                 fields=row.fields,
+                consents={p: CONSENT_STATES[state] for p, state in consents.get(row_id, {}).items()},
             )
         )
     return out
