@@ -16,6 +16,7 @@ from openmeadow.core.states import JobKind
 from openmeadow.services import models
 from openmeadow.services.segments import segments, starter_segments
 from openmeadow.services.subscribers import (
+    address_change,
     bulk_actions,
     erasure,
     export,
@@ -385,3 +386,21 @@ def test_a_large_undo_is_a_job_and_goes_on_where_it_was_cut_off(full: Workspace,
     assert not undo_log.made_rows(full.store.read(), "subscriber_labels", action)
     with pytest.raises(Refused, match="already undone"):
         undo.start(full, action, "t")
+
+
+def test_the_analyst_corrects_an_address(full: Workspace) -> None:
+    before, mira = state(full), profile.find(full, "mira@lanternmail.example")
+    there = profile.page(full, mira).email
+    for email, words in (
+        ("nobody", "is not a valid address"),
+        ("SELMA@postern.example", "is another subscriber already"),
+        (f" {there}", "This is their address already"),
+    ):
+        with pytest.raises(Refused, match=words):
+            address_change.correct(full, mira, email, "ann")
+    action = address_change.correct(full, mira, "mira@harrow.example", "ann")
+    page = profile.page(full, mira)
+    assert (page.email, page.verdict) == ("mira@harrow.example", None), "the verdict belonged to the old address"
+    assert [j.kind for j in settings.latest_jobs(full.store.read(), 1)] == ["addresses"]
+    undo.undo(full, action, "ann")
+    assert state(full) == before and profile.page(full, mira).email == there

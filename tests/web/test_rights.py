@@ -51,6 +51,8 @@ WRITES = {
     "POST /api/segments/win-back",
     "POST /api/segments/{id}/snapshots",
     "DELETE /api/segments/{id}/snapshots/{copy}",
+    "PUT /api/segments/{id}",
+    "POST /api/segments/{id}/watch",
     "DELETE /api/segments/{id}",
     "POST /api/campaigns",
     "PUT /api/campaigns/{id}",

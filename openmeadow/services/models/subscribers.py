@@ -326,6 +326,10 @@ class Verdict(Model):
     at: int
 
 
+class AddressIn(Model):
+    email: str = Field(max_length=320)
+
+
 class PersonIn(Model):
     name: str | None = None
     time_zone: str | None = None

@@ -1,4 +1,4 @@
-"""A subscriber changes their own address: asked at the new one, announced at the old one."""
+"""A subscriber changes their own address: asked at the new one, announced at the old one. An analyst corrects one."""
 
 from __future__ import annotations
 
@@ -6,12 +6,15 @@ from openmeadow.core.addresses.syntax import address_key, syntax_problem
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.ids import SubscriberId
 from openmeadow.core.moments import DAY
+from openmeadow.core.states import JobKind
 from openmeadow.net.signed_tokens import Tokens
+from openmeadow.services import models
 from openmeadow.services.subscribers import erasure
 from openmeadow.services.subscribers.own_mail import LATER, send_text
 from openmeadow.services.workspace import Workspace
-from openmeadow.store import settings
+from openmeadow.store import settings, undo_log
 from openmeadow.store.health import providers
+from openmeadow.store.subscribers import addresses as address_table
 from openmeadow.store.subscribers import erasure as erased_table
 from openmeadow.store.subscribers import signups, subscribers
 
@@ -33,6 +36,33 @@ def ask_new_address(workspace: Workspace, subscriber: SubscriberId, email: str) 
         return  # they were asked already
     with workspace.store.atomic() as w:
         signups.ask_change(w, subscriber, email, now)
+
+
+def correct(workspace: Workspace, subscriber: SubscriberId, email: str, who: str) -> int:
+    """The analyst writes another address for a person; its verdict is asked anew. The action that undoes it."""
+    email, db = email.strip(), workspace.store.read()
+    if (problem := syntax_problem(email)) is not None:
+        raise Refused(f"“{email[:80]}” is not a valid address: {problem}.")
+    key, row = address_key(email), subscribers.subscriber(db, subscriber)
+    if row is None or row.erased_at:
+        raise Missing("This subscriber does not exist.")
+    if row.email == email:
+        raise Refused("This is their address already.")
+    if key != row.email_key and subscribers.ids_of(db, [key]):
+        raise Refused(f"{email} is another subscriber already.")
+    if key in erasure.Erased(db):
+        raise Refused(f"{email} was erased on request, so it cannot be used.")
+    with workspace.store.atomic() as w:
+        action = undo_log.begin(w, workspace.now(), who, "changed address", f"subscriber {subscriber}", 1, "addresses")
+        undo_log.put_away(w, action, "address", [(subscriber, [row.email, row.email_key, row.provider])])
+        provider = providers.of_domain(w, key.rpartition("@")[2])
+        address_table.change_address(w, subscriber, email, key, provider)
+        subscribers.people_changed(w)
+        check = models.AddressesJob(
+            choice=models.JobChoice(ids=(subscriber,)), ask_hosts=False, name="check of a changed address"
+        )
+        settings.add_job(w, JobKind.ADDRESSES, check.model_dump_json(), who, workspace.now())
+    return action
 
 
 def tend(workspace: Workspace) -> int:

@@ -225,6 +225,7 @@ export function PersonActs({ p }: { p: M["Person"] }) {
   const me = useMe();
   const client = useQueryClient();
   const [typed, setTyped] = useState("");
+  const [email, setEmail] = useState(p.email);
   return (
     <>
       <a className="btn" href={`/api/subscribers/${p.id}/everything.html`} download>
@@ -233,6 +234,35 @@ export function PersonActs({ p }: { p: M["Person"] }) {
       <a className="btn" href={`/api/subscribers/${p.id}/everything.json`} download>
         Export as JSON
       </a>
+      {me.role === "analyst" && (
+        <Ask
+          trigger={
+            <button type="button" className="btn">
+              Change address…
+            </button>
+          }
+          title="Change the address"
+          words="Change address"
+          opened={() => setEmail(p.email)}
+          disabled={!email.trim() || email.trim() === p.email}
+          act={async () => {
+            const done = await post(`/subscribers/${p.id}/address`, { email });
+            await peopleChanged(client);
+            offerUndo({
+              words: "Address changed.",
+              undo: async () => {
+                await post(`/activity/${done.action}/undo`);
+                await peopleChanged(client);
+              },
+            });
+          }}
+        >
+          <label>
+            <span className="label">New address; it is checked anew</span>
+            <input className="field" type="email" value={email} onChange={(e) => setEmail(e.target.value)} />
+          </label>
+        </Ask>
+      )}
       {me.role === "analyst" && (
         <Ask
           trigger={

@@ -20,7 +20,7 @@ from openmeadow.core.ids import SubscriberId
 from openmeadow.core.imports.dates import rfc3339
 from openmeadow.core.moments import MINUTE
 from openmeadow.core.rules.conditions import View
-from openmeadow.services.subscribers import access, erasure, profile
+from openmeadow.services.subscribers import access, address_change, erasure, profile
 from openmeadow.services.subscribers.engagement_map import Replays, people_map
 from openmeadow.services.subscribers.selection import Choice, chosen, last_engaged_of, ordered
 from openmeadow.services.workspace import Workspace
@@ -158,6 +158,12 @@ def edit(workspace: Workspace, row_id: SubscriberId, body: m.PersonIn) -> m.Acti
     """Change a person's own fields and labels; undone by its action."""
     action = profile.edit(workspace, row_id, cast(m.PersonChanges, body.model_dump(exclude_none=True)), who())
     return m.ActionDone(action=action, job=0, people=1)
+
+
+@routes.route("POST", "/subscribers/<int:id>/address", m.ActionDone, body=m.AddressIn, rights=ANALYSE)
+def correct_address(workspace: Workspace, row_id: SubscriberId, body: m.AddressIn) -> m.ActionDone:
+    """Another address for a person; its verdict is asked anew, and it is undone by its action."""
+    return m.ActionDone(action=address_change.correct(workspace, row_id, body.email, who()), job=0, people=1)
 
 
 @routes.route("DELETE", "/subscribers/<int:id>", m.Done, rights=ANALYSE)
