@@ -14,6 +14,7 @@ from zoneinfo import available_timezones
 from openmeadow.core.addresses.aliases import alias_rules
 from openmeadow.core.addresses.syntax import syntax_problem
 from openmeadow.core.delivery.guardrails import LIMITS
+from openmeadow.core.message.links import parameters_problem
 
 LONGEST_TEXT, LONGEST_LIST = 1_000, 200
 TLS_MODES = ("starttls", "tls", "opportunistic", "none")
@@ -242,6 +243,15 @@ _ROWS: tuple[Setting, ...] = (
         "track_opens", TRACKING, "Track opens and clicks", "switch", True, "Off: scores use bookings and replies only."
     ),
     Setting("hidden_link", TRACKING, "Hidden link", "switch", True, "Detects machines that follow every link."),
+    Setting(
+        "link_parameters",
+        TRACKING,
+        "Parameters added to links",
+        "text",
+        "",
+        "For your web statistics, added when a tracked link is clicked: utm_source=newsletter&utm_campaign={campaign}",
+        problem=_maybe(parameters_problem),
+    ),
     Setting(
         "conversion_id",
         TRACKING,

@@ -49,6 +49,28 @@ def test_what_is_no_block(blocks: list[dict[str, object]], words: str) -> None:
         layout_of({"colour": "red;x"})
 
 
+def test_links_space_and_alignment() -> None:
+    links = [
+        {"words": "Programme", "href": "https://x.example/p"},
+        {"words": "No", "href": "javascript:1"},
+        {"words": " "},
+    ]
+    html = render(
+        [
+            {"kind": "links", "align": "center", "links": links},
+            {"kind": "space", "height": 4000},
+            {"kind": "text", "html": "<p>Hello</p>", "align": "right"},
+            {"kind": "image", "src": "https://x.example/i.png", "alt": "Hall", "width": 120, "align": "center"},
+            {"kind": "button", "words": "Book", "href": "https://x.example/b", "align": "right"},
+        ],
+        {},
+    )
+    assert '<div align="center">' in html and "Programme" in html and "javascript" not in html and html.count(">No<") == 0
+    assert "height:120px" in html and '<div align="right"><p' in html
+    assert "display:block;margin:0 auto;width:100%;max-width:120px" in html
+    assert 'border="0" align="right"' in html
+
+
 @given(st.text(alphabet=st.characters(codec="utf-8"), max_size=60))
 def test_nothing_gets_out_of_its_place(text: str) -> None:
     html = render(

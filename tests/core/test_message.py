@@ -16,7 +16,7 @@ from openmeadow.core.authentication.dkim import Signer, new_key, record_text
 from openmeadow.core.message import lint
 from openmeadow.core.message.assembly import Envelope, assemble
 from openmeadow.core.message.html_scan import tags
-from openmeadow.core.message.links import links, tracked_html, tracked_plain
+from openmeadow.core.message.links import links, parameters_problem, tracked_html, tracked_plain
 from openmeadow.core.message.personalisation import Body, FieldMistake, Said, check_fields
 from openmeadow.core.message.plain_text import plain_text
 
@@ -83,6 +83,11 @@ URLS = [
     "https://x.example/seats_(upper)",
     "HTTPS://X.example/~a/;b=c,d?e[]=f&g=%26#top",
 ]
+
+
+@pytest.mark.parametrize("pattern", ["utm_source", "a b=1", "utm={subject}", "x=<script>", "x=a#b"])
+def test_what_is_no_pattern_of_parameters(pattern: str) -> None:
+    assert parameters_problem(pattern) and not parameters_problem("utm_source=a&utm_campaign={campaign}-{purpose}")
 
 
 def test_links_keep_every_character() -> None:

@@ -174,7 +174,6 @@ def test_bookings_are_told_back_by_links(running: tuple[Mailing, Caller]) -> Non
         tracking.opened(m.workspace, d.id, f"Machine {i}", "198.51.100.7")
     of = "SELECT count(*) FROM events WHERE subscriber = ? AND message = ?"
     assert m.workspace.store.read().execute(of, (d.subscriber, message)).fetchone()[0] == arrivals.MOST_EVENTS
-    assert tracking.with_mark("https://x.example/a?b=1#c", "m") == "https://x.example/a?b=1&meadow=m#c"
 
 
 def test_where_a_held_plan_s_trouble_comes_from(folder: Path) -> None:

@@ -1,4 +1,4 @@
-"""A message written by blocks: text, image, button, two columns, rule, footer; and the workspace's layout around it.
+"""A message written by blocks (KINDS), and the workspace's layout around it.
 
 Made for mail readers: tables for layout, styles in the elements, nothing that needs a script or an outside style sheet.
 """
@@ -16,7 +16,9 @@ from openmeadow.core.errors import Refused
 from openmeadow.core.message.html_scan import put_away
 
 Block = Mapping[str, JsonValue]  # its kind, and what the kind needs
-KINDS = ("text", "image", "button", "columns", "rule", "footer")
+KINDS = ("text", "image", "button", "links", "columns", "rule", "space", "footer")
+ALIGNED = ("left", "center", "right")
+MOST_LINKS, LEAST_SPACE, MOST_SPACE = 8, 4, 120
 MOST_BLOCKS, WIDTH = 100, 600
 INK, PAPER, QUIET = "#1E2B33", "#FFFFFF", "#55636B"
 ACCENT = "#33478F"
@@ -64,10 +66,11 @@ def _image(b: Block, most: int) -> str:
     src, width = _address(str(b.get("src", ""))), min(most, max(20, int(str(b.get("width") or most))))
     if not src:
         return ""
+    beside = {"center": "margin:0 auto;", "right": "margin:0 0 0 auto;"}.get(str(b.get("align")), "")
     alt = escape(str(b.get("alt", "")), quote=True)
     img = (
         f'<img src="{src}" alt="{alt}" width="{width}" '
-        f'style="display:block;width:100%;max-width:{width}px;height:auto;border:0">'
+        f'style="display:block;{beside}width:100%;max-width:{width}px;height:auto;border:0">'
     )
     href = _address(str(b.get("href", "")))
     return f'<a href="{href}">{img}</a>' if href else img
@@ -76,17 +79,43 @@ def _image(b: Block, most: int) -> str:
 def _button(b: Block, colour: str) -> str:
     words, href = escape(str(b.get("words", ""))), _address(str(b.get("href", "")))
     return (
-        '<table role="presentation" cellpadding="0" cellspacing="0" border="0"><tr>'
+        f'<table role="presentation" cellpadding="0" cellspacing="0" border="0"{_beside(b)}><tr>'
         f'<td style="background:{colour};border-radius:4px;padding:12px 22px">'
         f'<a href="{href}" style="{_FONT};color:#FFFFFF;font-weight:bold;text-decoration:none">{words}</a>'
         "</td></tr></table>"
     )
 
 
+def _beside(b: Block) -> str:
+    """The attribute that puts an element left, in the middle or right; none for left."""
+    align = str(b.get("align") or "left")
+    if align not in ALIGNED:
+        raise Refused(f"“{align[:20]}” is no alignment; use one of {', '.join(ALIGNED)}.")
+    return "" if align == "left" else f' align="{align}"'
+
+
+def _links(b: Block, colour: str) -> str:
+    """Named links in a row: where else one can be followed or found."""
+    some = several(b.get("links"))[:MOST_LINKS]
+    shown = [
+        f'<a href="{href}" style="color:{colour}">{escape(str(x.get("words", "")))}</a>'
+        for x in some
+        if (href := _address(str(x.get("href", "")))) and str(x.get("words", "")).strip()
+    ]
+    return f'<div style="font-size:14px;line-height:1.6">{" &nbsp;·&nbsp; ".join(shown)}</div>'
+
+
 def _one(b: Block, colour: str, most: int, *, inside: bool = False) -> str:
     kind = b.get("kind")
     if kind == "text":
         inner = _text(str(b.get("html", "")), colour)
+        if beside := _beside(b):
+            inner = f"<div{beside}>{inner}</div>"
+    elif kind == "links":
+        inner = f"<div{_beside(b)}>{_links(b, colour)}</div>"
+    elif kind == "space":
+        high = min(MOST_SPACE, max(LEAST_SPACE, int(str(b.get("height") or 24))))
+        inner = f'<div style="height:{high}px;line-height:{high}px;font-size:1px">&nbsp;</div>'
     elif kind == "image":
         inner = _image(b, most)
     elif kind == "button":

@@ -12,6 +12,7 @@ _BREAKS = dict.fromkeys(map(ord, "\t\r\n"))
 _BARE = re.compile(r"https?://[^\s<>\"{}]+", re.I)
 LONGEST_ADDRESS = 4_000  # characters; a longer one loses all that may end a sentence at once
 _AFTER = ".,;:!?)]'*_"  # may end a sentence around an address
+PARAMETER_NAMES = ("campaign", "purpose")  # what a parameter of links may name
 
 
 def _hrefs(html: str) -> list[tuple[Attribute, str]]:
@@ -70,3 +71,21 @@ def tracked_plain(text: str, numbers: Mapping[str, int]) -> str:
         return f"{{{{ _link({numbers[url]}) }}}}{run[len(url) :]}" if url in numbers else run
 
     return _BARE.sub(one, text)
+
+
+def with_part(url: str, part: str) -> str:
+    """An address with one more part in its query, its own parts and its place kept."""
+    front, hash_, place = url.partition("#")
+    return f"{front}{'&' if '?' in front else '?'}{part}{hash_}{place}"
+
+
+def parameters_problem(pattern: str) -> str:
+    """Why a text is no pattern of parameters; empty where it is one."""
+    for part in filter(None, pattern.strip().lstrip("?&").split("&")):
+        key, sign, value = part.partition("=")
+        if not sign or not re.fullmatch(r"[A-Za-z0-9_.-]+", key) or re.search(r"[\s<>\"#]", value):
+            return f"“{part[:40]}” is not a parameter; write utm_source=newsletter&utm_campaign={{campaign}}."
+        unknown = [n for n in re.findall(r"\{([^}]*)\}", value) if n not in PARAMETER_NAMES]
+        if unknown:
+            return f"“{{{unknown[0][:20]}}}” is not known; use {', '.join('{' + n + '}' for n in PARAMETER_NAMES)}."
+    return ""

@@ -5,7 +5,9 @@ from __future__ import annotations
 from openmeadow.core.errors import Busy, Missing, NoSpace, Refused
 from openmeadow.core.events import Kind
 from openmeadow.core.ids import DeliveryId
+from openmeadow.core.message.links import with_part
 from openmeadow.net.arrival_log import Arrival
+from openmeadow.net.link_parameters import with_parameters
 from openmeadow.net.spare_file import SpareFile
 from openmeadow.services.campaigns.arrivals import Arrivals
 from openmeadow.services.subscribers import consent
@@ -53,15 +55,10 @@ def clicked(workspace: Workspace, delivery: DeliveryId, link: int, agent: str, i
     if row is None or d is None or row.message != d.message:
         return None
     workspace.part(Arrivals).take(Arrival(workspace.now(), Kind.CLICKED, delivery, link, agent, ip))
-    if mark and workspace.setting("conversion_id"):
-        return with_mark(str(row.url), mark)
-    return str(row.url)
-
-
-def with_mark(url: str, mark: str) -> str:
-    """An address with one more part in its query, its own parts and its place kept."""
-    front, hash_, place = url.partition("#")
-    return f"{front}{'&' if '?' in front else '?'}meadow={mark}{hash_}{place}"
+    url, pattern = str(row.url), str(workspace.setting("link_parameters"))
+    if pattern:
+        url = with_parameters(url, pattern, {"campaign": row.message_name, "purpose": row.purpose_name or ""})
+    return with_part(url, f"meadow={mark}") if mark and workspace.setting("conversion_id") else url
 
 
 def booked(workspace: Workspace, delivery: DeliveryId, value: float, reference: str) -> bool:

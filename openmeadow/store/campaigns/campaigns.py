@@ -18,6 +18,7 @@ from openmeadow.store.campaigns.records import (
     ConsentRequest,
     ExternalPlan,
     Link,
+    LinkOfMessage,
     StartedCampaign,
     WaitingPlan,
 )
@@ -241,9 +242,15 @@ def links(db: sqlite3.Connection, message: MessageId) -> list[Link]:
     return Link.read_all(db.execute("SELECT * FROM links WHERE message = ? ORDER BY id", (message,)))
 
 
-def link(db: sqlite3.Connection, row_id: int) -> Link | None:
+def link(db: sqlite3.Connection, row_id: int) -> LinkOfMessage | None:
     """A link, or None."""
-    return Link.read(db.execute("SELECT * FROM links WHERE id = ?", (row_id,)))
+    return LinkOfMessage.read(
+        db.execute(
+            "SELECT l.message, l.url, m.name AS message_name, p.name AS purpose_name FROM links l "
+            "JOIN messages m ON m.id = l.message LEFT JOIN purposes p ON p.id = m.purpose WHERE l.id = ?",
+            (row_id,),
+        )
+    )
 
 
 def asked_for_eyes(db: sqlite3.Connection) -> list[ApprovalWanted]:

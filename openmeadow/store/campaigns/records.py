@@ -172,6 +172,16 @@ class Link(Record):
 
 
 @dataclass(frozen=True, slots=True)
+class LinkOfMessage(Record):
+    """A link with the name of its message and of what that was about."""
+
+    message: MessageId
+    url: str
+    message_name: str
+    purpose_name: str | None
+
+
+@dataclass(frozen=True, slots=True)
 class ApprovalWanted(Record):
     id: CampaignId
     name: str

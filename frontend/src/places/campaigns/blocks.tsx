@@ -1,41 +1,33 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useRef } from "react";
-import { get, type M, post } from "../../api/client";
+import { useQuery } from "@tanstack/react-query";
+import { post } from "../../api/client";
 import { keys } from "../../api/keys";
 import { count } from "../../logic/format";
-import { useAction } from "../../parts/action";
 import { useDelayed } from "../../parts/delayed";
 import { RuleField } from "../../parts/rule-field";
-import { Sentence } from "../../parts/waiting";
 import { useNames } from "../segments/list";
+import type { Align, Block } from "./block";
+import { ImageBlock, LinksBlock } from "./block-parts";
 import { RichText } from "./rich-text";
 
-export type Block = {
-  kind: "text" | "image" | "button" | "columns" | "rule" | "footer";
-  html?: string;
-  src?: string;
-  alt?: string;
-  href?: string;
-  width?: number;
-  words?: string;
-  left?: Block[];
-  right?: Block[];
-  rule?: string;
-};
 const WORDS: Record<Block["kind"], string> = {
   text: "Text",
   image: "Image",
   button: "Button",
+  links: "Links",
   columns: "Two columns",
   rule: "Divider",
+  space: "Space",
   footer: "Footer",
 };
+const ALIGNS: Block["kind"][] = ["text", "image", "button", "links"];
 const NEW: Record<Block["kind"], () => Block> = {
   text: () => ({ kind: "text", html: "<p></p>" }),
   image: () => ({ kind: "image", src: "", alt: "" }),
   button: () => ({ kind: "button", words: "", href: "https://" }),
+  links: () => ({ kind: "links", align: "center", links: [{ words: "", href: "https://" }] }),
   columns: () => ({ kind: "columns", left: [NEW.text()], right: [NEW.text()] }),
   rule: () => ({ kind: "rule" }),
+  space: () => ({ kind: "space", height: 24 }),
   footer: () => ({ kind: "footer", html: "<p></p>" }),
 };
 
@@ -74,6 +66,18 @@ export function Blocks({
           <header className="mb-1.5 flex items-center gap-2 text-small">
             <span className="font-semibold text-ink-2">{WORDS[b.kind]}</span>
             {b.rule !== undefined && <span className="text-cornflower">conditional</span>}
+            {!disabled && ALIGNS.includes(b.kind) && (
+              <select
+                className="rounded border border-rule bg-panel px-1"
+                aria-label={`Alignment of ${name.toLowerCase()} ${i + 1}`}
+                value={b.align ?? "left"}
+                onChange={(e) => change(i, { align: e.target.value as Align })}
+              >
+                {(["left", "center", "right"] as const).map((a) => (
+                  <option key={a}>{a}</option>
+                ))}
+              </select>
+            )}
             {!disabled && (
               <span className="ml-auto flex gap-1">
                 {!inside && (
@@ -226,112 +230,21 @@ function One({
         ))}
       </div>
     );
+  if (b.kind === "links") return <LinksBlock b={b} set={set} disabled={disabled} />;
+  if (b.kind === "space")
+    return (
+      <label className="flex items-center gap-2 text-small">
+        Height in pixels
+        <input
+          className="field w-[90px] py-0.5"
+          type="number"
+          min={4}
+          max={120}
+          disabled={disabled}
+          value={b.height ?? 24}
+          onChange={(e) => set({ height: Number(e.target.value) })}
+        />
+      </label>
+    );
   return <hr className="my-1 border-rule-strong" />;
-}
-
-function ImageBlock({
-  b,
-  set,
-  disabled,
-  name,
-}: {
-  b: Block;
-  set: (v: Partial<Block>) => void;
-  disabled: boolean;
-  name: string;
-}) {
-  return (
-    <div className="grid grid-cols-[140px_1fr] gap-4">
-      <div className="flex min-h-[84px] items-center justify-center overflow-hidden rounded border border-rule bg-wash">
-        {b.src ? (
-          <img src={b.src} alt={b.alt ?? ""} className="max-h-[120px] max-w-full" />
-        ) : (
-          <span className="text-small text-ink-2">no image yet</span>
-        )}
-      </div>
-      <div className="grid grid-cols-2 gap-x-3 gap-y-2">
-        {!disabled && (
-          <div className="col-span-2">
-            <ChooseImage name={name} chosen={(p) => set({ src: p.url, width: Math.min(552, p.width) })} />
-          </div>
-        )}
-        <label className={b.alt ? "" : "text-wheat"}>
-          <span className="label">Alternative text{b.alt ? "" : ", shown when images are off"}</span>
-          <input
-            className="field"
-            disabled={disabled}
-            value={b.alt ?? ""}
-            onChange={(e) => set({ alt: e.target.value })}
-          />
-        </label>
-        <label>
-          <span className="label">Link</span>
-          <input
-            className="field"
-            disabled={disabled}
-            placeholder="nowhere"
-            value={b.href ?? ""}
-            onChange={(e) => set({ href: e.target.value })}
-          />
-        </label>
-      </div>
-    </div>
-  );
-}
-
-/** An image from this machine, or one uploaded before. */
-export function ChooseImage({ chosen, name }: { chosen: (p: M["Image"]) => void; name: string }) {
-  const client = useQueryClient();
-  const file = useRef<HTMLInputElement>(null);
-  const { run, error } = useAction();
-  const known = useQuery({ queryKey: keys.images(), queryFn: () => get("/images") });
-  const take = async (f: File) => {
-    await run(async () => {
-      const form = new FormData();
-      form.append("file", f);
-      chosen(await post("/images", form));
-      await client.invalidateQueries({ queryKey: keys.images() });
-    });
-  };
-  const images = known.data?.images ?? [];
-  return (
-    <div className="flex flex-wrap items-center gap-2">
-      <input
-        ref={file}
-        type="file"
-        accept="image/png,image/jpeg,image/gif"
-        className="sr-only"
-        tabIndex={-1}
-        aria-label={`Image file for ${name.toLowerCase()}`}
-        onChange={(e) => {
-          const f = e.target.files?.[0];
-          if (f) take(f);
-          e.target.value = "";
-        }}
-      />
-      <button type="button" className="btn py-0.5" onClick={() => file.current?.click()}>
-        Upload…
-      </button>
-      {images.length > 0 && (
-        <select
-          className="field w-auto! py-0.5"
-          aria-label={`Image for ${name.toLowerCase()}`}
-          value=""
-          onChange={(e) => {
-            const p = images.find((x) => x.id === Number(e.target.value));
-            if (p) chosen(p);
-          }}
-        >
-          <option value="">choose an existing image…</option>
-          {images.map((p) => (
-            <option key={p.id} value={p.id}>
-              {p.name}, {p.width} × {p.height}
-            </option>
-          ))}
-        </select>
-      )}
-      <span className="text-small text-ink-3">PNG, JPEG or GIF, up to 2 MB</span>
-      <Sentence error={error} />
-    </div>
-  );
 }

@@ -10,7 +10,7 @@ import { useMe } from "../../parts/me";
 import { Page } from "../../parts/page";
 import { useTimes } from "../../parts/times";
 import { Quiet, Sentence, Waiting } from "../../parts/waiting";
-import { ChooseImage } from "./blocks";
+import { ChooseImage } from "./block-parts";
 import { RichText } from "./rich-text";
 
 /** Once for all campaigns: logo, colours, small print, postal address, a second pair of eyes; and the templates. */

@@ -9,7 +9,8 @@ import { May } from "../../parts/may";
 import { Page } from "../../parts/page";
 import { offerUndo } from "../../parts/undo-offer";
 import { Sentence } from "../../parts/waiting";
-import { type Block, Blocks } from "./blocks";
+import type { Block } from "./block";
+import { Blocks } from "./blocks";
 import type { CampaignProps } from "./campaign";
 import { MessagePreview } from "./message-preview";
 import { filled } from "./rich-text";
@@ -18,6 +19,8 @@ import { ChangeBar, KeepTemplate, VersionList, VersionTabs } from "./versions";
 const TEXTS = ["subject", "preview", "from_name", "html", "plain"] as const;
 type Texts = Record<(typeof TEXTS)[number], string>;
 type Part = "blocks" | "html" | "plain";
+
+const MOST_UNDONE = 50;
 
 const textsOf = (c: M["Campaign"], version: number): Texts => {
   const v = version ? c.versions.find((x) => x.n === version) : undefined;
@@ -31,7 +34,7 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
   const [version, setVersion] = useState(0); // 0: what is said now
   const [changing, setChanging] = useState(false);
   const [t, setT] = useState<Texts>(textsOf(c, 0));
-  const [part, setPart] = useState<Part>(c.blocks ? "blocks" : "html");
+  const [part, setPart] = useState<Part>(c.blocks || !c.html.trim() ? "blocks" : "html");
   const { run, error } = useAction();
   const [notRead, setNotRead] = useState<Error | null>(null);
   const [kept, setKept] = useState(0);
@@ -55,9 +58,15 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
     later({ [name]: value });
   };
   const [blocks, setBlocks] = useState<Block[]>((c.blocks as Block[] | null) ?? []);
-  const changeBlocks = (next: Block[]) => {
+  const past = useRef<Block[][]>([]); // what the blocks were before each change, for Undo
+  const changeBlocks = (next: Block[], back = false) => {
+    if (!back) past.current = [...past.current.slice(-MOST_UNDONE), blocks];
     setBlocks(next);
     later({ blocks: next });
+  };
+  const undoBlocks = () => {
+    const before = past.current.pop();
+    if (before) changeBlocks(before, true);
   };
   useEffect(() => {
     if (!c.plain_edited && draft && !other)
@@ -272,7 +281,14 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
           )}
         </div>
         {part === "blocks" ? (
-          <Blocks of={blocks} set={changeBlocks} fields={c.fields} disabled={!open} />
+          <>
+            {open && past.current.length > 0 && (
+              <button type="button" className="btn btn-bare float-right py-0 text-small" onClick={undoBlocks}>
+                Undo last change
+              </button>
+            )}
+            <Blocks of={blocks} set={changeBlocks} fields={c.fields} disabled={!open} />
+          </>
         ) : (
           <textarea
             ref={area}

@@ -1,6 +1,8 @@
 import { EditorContent, useEditor } from "@tiptap/react";
 import StarterKit from "@tiptap/starter-kit";
-import { useEffect, useRef } from "react";
+import { useEffect, useRef, useState } from "react";
+import { Dialog } from "../../parts/dialog";
+import { Form } from "../../parts/form";
 
 const MARKS: [string, string, (e: Editor) => void, (e: Editor) => boolean][] = [
   ["Bold", "font-bold", (e) => e.chain().focus().toggleBold().run(), (e) => e.isActive("bold")],
@@ -47,12 +49,12 @@ export function RichText({
     }
   }, [editor, value]);
   if (!editor) return null;
-  const link = () => {
-    const href = window.prompt("Link address", editor.getAttributes("link").href ?? "https://");
-    if (href === null) return;
-    if (href.trim() && href.trim() !== "https://")
-      editor.chain().focus().extendMarkRange("link").setLink({ href: href.trim() }).run();
-    else editor.chain().focus().extendMarkRange("link").unsetLink().run();
+  const at = (href: string) => {
+    const chain = editor.chain().focus().extendMarkRange("link");
+    if (!href) chain.unsetLink().run();
+    else if (editor.state.selection.empty && !editor.isActive("link"))
+      chain.insertContent({ type: "text", text: href, marks: [{ type: "link", attrs: { href } }] }).run();
+    else chain.setLink({ href }).run();
   };
   return (
     <div className="rounded border border-rule-strong bg-panel px-3 py-2">
@@ -69,14 +71,7 @@ export function RichText({
               {words}
             </button>
           ))}
-          <button
-            type="button"
-            aria-pressed={editor.isActive("link")}
-            className="rounded px-2 py-0.5 underline hover:bg-wash aria-pressed:bg-cornflower-pale"
-            onClick={link}
-          >
-            Link
-          </button>
+          <LinkButton href={editor.getAttributes("link").href ?? ""} active={editor.isActive("link")} set={at} />
           <select
             className="ml-auto rounded border border-rule bg-panel px-1 py-0.5"
             aria-label={`Merge field in ${label.toLowerCase()}`}
@@ -92,6 +87,53 @@ export function RichText({
       )}
       <EditorContent editor={editor} />
     </div>
+  );
+}
+
+/** Where a link leads, asked in a dialog. */
+function LinkButton({ href, active, set }: { href: string; active: boolean; set: (href: string) => void }) {
+  const [open, setOpen] = useState(false);
+  const [typed, setTyped] = useState("");
+  const clean = typed.trim();
+  const close = (to: string | null) => {
+    setOpen(false);
+    if (to !== null) window.setTimeout(() => set(to)); // once the dialog has given the focus back
+  };
+  return (
+    <Dialog
+      open={open}
+      change={(o) => {
+        setTyped(href || "https://");
+        setOpen(o);
+      }}
+      trigger={
+        <button
+          type="button"
+          aria-pressed={active}
+          className="rounded px-2 py-0.5 underline hover:bg-wash aria-pressed:bg-cornflower-pale"
+        >
+          Link
+        </button>
+      }
+      title={href ? "Change the link" : "Add a link"}
+    >
+      <Form act={() => close(clean === "https://" ? "" : clean)}>
+        <label>
+          <span className="label">Address: https://…, mailto:… or tel:…</span>
+          <input className="field" value={typed} onChange={(e) => setTyped(e.target.value)} />
+        </label>
+        <div className="mt-4 flex justify-end gap-2">
+          {href && (
+            <button type="button" className="btn" onClick={() => close("")}>
+              Remove link
+            </button>
+          )}
+          <button type="submit" className="btn btn-main" disabled={!/^(https?:\/\/.|mailto:.|tel:.|\{\{)/i.test(clean)}>
+            Set link
+          </button>
+        </div>
+      </Form>
+    </Dialog>
   );
 }
 
