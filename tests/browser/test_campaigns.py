@@ -85,7 +85,8 @@ def test_by_blocks_held_changed_and_judged(visit: Visit, tmp_path: Path) -> None
 
     # a list, one person left out; a dead link stops, and is mended
     page.get_by_role("link", name=re.compile("^Recipients")).click()
-    page.get_by_label("Permitted for Season news in this campaign").select_option("in")
+    page.get_by_role("combobox", name="Send to").fill("Permitted for Season news")
+    page.keyboard.press("Enter")
     expect(page.get_by_text("Selected", exact=True)).to_be_visible()
     visit.accessible()
     page.get_by_role("link", name=re.compile("^Checks")).click()

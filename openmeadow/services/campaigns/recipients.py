@@ -3,6 +3,8 @@ check, and why not."""
 
 from __future__ import annotations
 
+import csv
+import io
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -13,13 +15,16 @@ from openmeadow.core.consent.eligibility import REASONS, Answer
 from openmeadow.core.errors import Refused
 from openmeadow.core.rules.conditions import View
 from openmeadow.core.states import Side
+from openmeadow.services.subscribers.export import safe
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import campaigns
 from openmeadow.store.campaigns.records import Campaign
 from openmeadow.store.segments import segments
 from openmeadow.store.segments.permission_facts import StoreFacts
+from openmeadow.store.subscribers import subscribers
 from openmeadow.store.subscribers.similarity import one_mailbox
 
+ROWS_AT_ONCE = 500  # people read together for a file
 LEFT_OUT, SAME_MAILBOX = "Excluded", "Duplicate mailbox"
 
 
@@ -117,3 +122,17 @@ def work_out(workspace: Workspace, row: Campaign, *, limits: bool = False) -> Re
     drop(SAME_MAILBOX, _once(view, left, alias_rules(workspace.setting("alias_rules"))))
     exclusions.append(("May be mailed", int(left.sum())))
     return Recipients(view, np.flatnonzero(left), exclusions, excluded)
+
+
+def excluded_csv(workspace: Workspace, row: Campaign, reason: str) -> str:
+    """Those who fell out by one of the exclusions' reasons: address, name, and the reason."""
+    found = work_out(workspace, row)
+    mask = found.excluded.get(reason)
+    ids: list[int] = [] if mask is None else found.view.columns.people.id[np.flatnonzero(mask)].tolist()
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(("email", "name", "reason"))
+    for at in range(0, len(ids), ROWS_AT_ONCE):
+        for r in subscribers.by_ids(workspace.store.read(), ids[at : at + ROWS_AT_ONCE]).values():
+            writer.writerow((safe(r.email), safe(r.name or ""), reason))
+    return out.getvalue()

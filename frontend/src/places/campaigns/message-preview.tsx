@@ -3,6 +3,7 @@ import { useState } from "react";
 import { get, type M, post } from "../../api/client";
 import { keys } from "../../api/keys";
 import { useAction } from "../../parts/action";
+import { Close, Dialog } from "../../parts/dialog";
 import { Form } from "../../parts/form";
 import { useMe } from "../../parts/me";
 import { SourceDialog } from "../../parts/source";
@@ -121,6 +122,26 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
                 <label className="flex items-center gap-1.5">
                   <input type="checkbox" checked={bare} onChange={(e) => setBare(e.target.checked)} /> images off
                 </label>
+                <Dialog
+                  size="large"
+                  titleClass="border-b border-rule px-6 py-3 text-[18px]"
+                  title={d.subject || "No subject"}
+                  trigger={
+                    <button type="button" className="ml-auto text-cornflower hover:underline">
+                      Full size
+                    </button>
+                  }
+                >
+                  <iframe
+                    title="Preview at full size"
+                    sandbox=""
+                    srcDoc={turned(d.html, dark, bare)}
+                    className="h-[80vh] w-full border-0 bg-white"
+                  />
+                  <div className="flex justify-end border-t border-rule px-6 py-3">
+                    <Close main>Close</Close>
+                  </div>
+                </Dialog>
               </p>
               <div className="overflow-hidden rounded border border-rule bg-white" style={{ height: 420 }}>
                 <iframe
@@ -196,18 +217,26 @@ export function MessagePreview({ c, version, fromName }: { c: M["Campaign"]; ver
         className="flex gap-2"
         act={async (form) => {
           setSaid("");
-          const to = String(new FormData(form).get("to"));
+          const to = String(new FormData(form).get("to"))
+            .split(/[\s,;]+/)
+            .filter(Boolean);
           await run(async () => {
-            await post(`/campaigns/${c.id}/test`, { to, subscriber: d?.subscriber ?? 0 });
-            await client.invalidateQueries({ queryKey: keys.tests(c.id) });
-            setSaid(`Test sent to ${to} as ${d?.person ?? "no one"} would receive it. Not counted in results.`);
+            try {
+              for (const one of to) await post(`/campaigns/${c.id}/test`, { to: one, subscriber: d?.subscriber ?? 0 });
+            } finally {
+              await client.invalidateQueries({ queryKey: keys.tests(c.id) });
+            }
+            setSaid(
+              `Test sent to ${to.join(", ")} as ${d?.person ?? "no one"} would receive it. Not counted in results.`,
+            );
           });
         }}
       >
         <input
           className="field"
           name="to"
-          type="email"
+          inputMode="email"
+          title="one address, or several with commas between"
           defaultValue={me.email}
           placeholder="you@kestrelquay.example"
           aria-label="Send a test to"

@@ -267,6 +267,11 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
               ))}
             </select>
           )}
+          {open && part === "blocks" && past.current.length > 0 && (
+            <button type="button" className="btn btn-bare py-0 text-small" onClick={undoBlocks}>
+              Undo last change
+            </button>
+          )}
           {draft && part === "blocks" && byBlocks && (
             <button
               type="button"
@@ -281,14 +286,7 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
           )}
         </div>
         {part === "blocks" ? (
-          <>
-            {open && past.current.length > 0 && (
-              <button type="button" className="btn btn-bare float-right py-0 text-small" onClick={undoBlocks}>
-                Undo last change
-              </button>
-            )}
-            <Blocks of={blocks} set={changeBlocks} fields={c.fields} disabled={!open} />
-          </>
+          <Blocks of={blocks} set={changeBlocks} fields={c.fields} disabled={!open} />
         ) : (
           <textarea
             ref={area}

@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useRef, useState } from "react";
 import { Link } from "react-router";
 import { get, type M, put } from "../../api/client";
 import { keys } from "../../api/keys";
@@ -7,12 +7,12 @@ import { count } from "../../logic/format";
 import { useAction } from "../../parts/action";
 import { BandList } from "../../parts/bands";
 import { ByProvider } from "../../parts/by-provider";
+import { ChipBox } from "../../parts/chip-box";
+import { useDelayed } from "../../parts/delayed";
 import { Exclusions } from "../../parts/exclusions";
 import { Expected } from "../../parts/expected";
-import { Choice } from "../../parts/labelled";
 import { May } from "../../parts/may";
 import { Page } from "../../parts/page";
-import { Table } from "../../parts/table";
 import { Sentence, Waiting } from "../../parts/waiting";
 import { useSegments } from "../segments/list";
 import type { CampaignProps } from "./campaign";
@@ -27,31 +27,12 @@ export function RecipientsPage({
 }: CampaignProps & { data: M["RecipientsView"] | undefined; error: Error | null }) {
   const all = useSegments();
   const { run, error: problem } = useAction();
-  const keep = async (values: M["CampaignIn"]) => {
-    await run(async () => {
+  const draft = c.state === "draft";
+  const keep = (values: M["CampaignIn"]) =>
+    run(async () => {
       await write(values);
     });
-  };
-  const placed = <T,>(to: Side, x: T, inside: T[], outside: T[]): [T[], T[]] => {
-    const without = (all: T[]) => all.filter((y) => y !== x);
-    return [
-      to === "in" ? [...without(inside), x] : without(inside),
-      to === "out" ? [...without(outside), x] : without(outside),
-    ];
-  };
-  const segment = (id: number, to: Side) => {
-    const [segments_in, segments_out] = placed(to, id, c.segments_in, c.segments_out);
-    return keep({ segments_in, segments_out });
-  };
-  const list = (name: string, to: Side) => {
-    const [lists_in, lists_out] = placed(to, name, c.lists_in, c.lists_out);
-    return keep({ lists_in, lists_out });
-  };
-  // those in use when the page is opened stand first; they keep their place while one chooses
-  const [first] = useState(() => new Set([...c.segments_in, ...c.segments_out]));
-  const at = (id: number): Side => (c.segments_in.includes(id) ? "in" : c.segments_out.includes(id) ? "out" : "");
-  const listAt = (n: string): Side => (c.lists_in.includes(n) ? "in" : c.lists_out.includes(n) ? "out" : "");
-  const draft = c.state === "draft";
+  const sides = useSides(c, write);
   return (
     <Page
       {...head}
@@ -86,77 +67,29 @@ export function RecipientsPage({
         )}
         {!all.data ? (
           <Waiting error={all.error} what="your segments" />
-        ) : !all.data.segments.length ? (
-          <p className="text-ink-2">
-            No segments yet.{" "}
-            <Link className="text-cornflower underline" to="/segments/new">
-              Create one
-            </Link>
-          </p>
         ) : (
-          <Table label="Segments">
-            <thead>
-              <tr>
-                <th scope="col" className="w-[190px]">
-                  This campaign
-                </th>
-                <th scope="col">Segment</th>
-                <th scope="col" className="n w-[90px]">
-                  People
-                </th>
-              </tr>
-            </thead>
-            <tbody>
-              {[...all.data.segments]
-                .sort((a, b) => Number(first.has(b.id)) - Number(first.has(a.id)))
-                .map((s) => (
-                  <tr key={s.id}>
-                    <td>
-                      <SideSelect name={s.name} at={at(s.id)} set={(to) => segment(s.id, to)} disabled={!draft} />
-                    </td>
-                    <td>
-                      <span className={at(s.id) ? "font-semibold" : ""}>{s.name}</span>
-                      <br />
-                      <span className="text-small text-ink-2">{s.rule}</span>
-                    </td>
-                    <td className="n">{s.count === null ? "–" : count(s.count)}</td>
-                  </tr>
-                ))}
-            </tbody>
-          </Table>
+          <>
+            {!all.data.segments.length && (
+              <p className="mb-3 text-ink-2">
+                No segments yet.{" "}
+                <Link className="text-cornflower underline" to="/segments/new">
+                  Create one
+                </Link>
+                , or choose a list or single subscribers.
+              </p>
+            )}
+            <div className="grid gap-5">
+              <Side c={c} segments={all.data.segments} sides={sides} side="in" disabled={!draft} />
+              <Side c={c} segments={all.data.segments} sides={sides} side="out" disabled={!draft} />
+            </div>
+            <Sentence error={sides.error} />
+          </>
         )}
-        {c.lists.length > 0 && (
-          <Table label="Lists" className="mt-7">
-            <thead>
-              <tr>
-                <th scope="col" className="w-[190px]">
-                  This campaign
-                </th>
-                <th scope="col">List</th>
-                <th scope="col" className="n w-[90px]">
-                  People
-                </th>
-              </tr>
-            </thead>
-            <tbody>
-              {c.lists.map((l) => (
-                <tr key={l.words}>
-                  <td>
-                    <SideSelect
-                      name={`List ${l.words}`}
-                      at={listAt(l.words)}
-                      set={(to) => list(l.words, to)}
-                      disabled={!draft}
-                    />
-                  </td>
-                  <td className={listAt(l.words) ? "font-semibold" : ""}>{l.words}</td>
-                  <td className="n">{count(l.count)}</td>
-                </tr>
-              ))}
-            </tbody>
-          </Table>
+        {c.chosen_people > c.chosen.length && (
+          <p className="mt-2 text-ink-2">
+            {count(c.chosen_people)} individual subscribers are chosen; the first are shown.
+          </p>
         )}
-        <OneByOne c={c} draft={draft} />
         <label className="mt-5 flex items-baseline gap-2">
           <input
             type="checkbox"
@@ -171,98 +104,138 @@ export function RecipientsPage({
   );
 }
 
-type Side = "in" | "out" | "";
+type SideOf = "in" | "out";
+const WORDS = { in: "Send to", out: "Leave out" } as const;
+type Chosen = Pick<M["Campaign"], "segments_in" | "segments_out" | "lists_in" | "lists_out">;
 
-function SideSelect({
-  name,
-  at,
-  set,
+/** Who is chosen on both sides. What is chosen counts at once, also while an earlier choice is still being saved, and never
+ * stands on both sides. */
+function useSides(c: M["Campaign"], write: CampaignProps["write"]) {
+  const client = useQueryClient();
+  const { run, error } = useAction();
+  const wanted = useRef<Chosen | null>(null);
+  const saving = useRef<Promise<unknown>>(Promise.resolve());
+  const [, redraw] = useState(0);
+  const now: Chosen = wanted.current ?? c;
+  const change = (values: Partial<Chosen>) => {
+    const mine = { ...pick(now), ...values };
+    wanted.current = mine;
+    redraw((n) => n + 1);
+    saving.current = saving.current.then(() =>
+      run(async () => {
+        if (wanted.current !== mine) return; // a later choice holds this one too
+        try {
+          await write(changed(c, mine));
+        } finally {
+          if (wanted.current === mine) wanted.current = null;
+          redraw((n) => n + 1);
+        }
+      }),
+    );
+  };
+  const without = <T,>(of: T[], x: T) => of.filter((y) => y !== x);
+  return {
+    now,
+    error,
+    put: (kind: "segments" | "lists", x: number | string, side: SideOf | "") => {
+      const [mine, others] = [`${kind}_in`, `${kind}_out`] as const;
+      const [inside, outside] = [without(now[mine] as unknown[], x), without(now[others] as unknown[], x)];
+      change({
+        [mine]: side === "in" ? [...inside, x] : inside,
+        [others]: side === "out" ? [...outside, x] : outside,
+      } as Partial<Chosen>);
+    },
+    person: (email: string, side: SideOf | "") => {
+      saving.current = saving.current.then(() =>
+        run(async () => {
+          client.setQueryData(keys.campaign(c.id), await put(`/campaigns/${c.id}/people`, { email, side }));
+        }),
+      );
+    },
+  };
+}
+
+const pick = ({ segments_in, segments_out, lists_in, lists_out }: Chosen): Chosen => ({
+  segments_in,
+  segments_out,
+  lists_in,
+  lists_out,
+});
+/** Only what is different from the campaign as it is. */
+const changed = (c: Chosen, mine: Chosen): Partial<Chosen> =>
+  Object.fromEntries(
+    (Object.keys(mine) as (keyof Chosen)[])
+      .filter((k) => JSON.stringify(mine[k]) !== JSON.stringify(c[k]))
+      .map((k) => [k, mine[k]]),
+  );
+
+/** One side: segments, lists and single people in one box. */
+function Side({
+  c,
+  segments,
+  sides,
+  side,
   disabled,
 }: {
-  name: string;
-  at: Side;
-  set: (to: Side) => void;
+  c: M["Campaign"];
+  segments: M["Segment"][];
+  sides: ReturnType<typeof useSides>;
+  side: SideOf;
   disabled: boolean;
 }) {
+  const [text, setText] = useState("");
+  const settled = useDelayed(text.trim(), 200);
+  const found = useQuery({
+    queryKey: keys.found(settled),
+    queryFn: ({ signal }) => get(`/search?text=${encodeURIComponent(settled)}`, signal),
+    enabled: settled.length > 2 && !disabled,
+  });
+  const mine = side === "in" ? sides.now.segments_in : sides.now.segments_out;
+  const lists = side === "in" ? sides.now.lists_in : sides.now.lists_out;
+  const size = (n: number | null) => (n === null ? "–" : count(n));
+  const chips = [
+    ...segments
+      .filter((s) => mine.includes(s.id))
+      .map((s) => ({ key: `segment ${s.id}`, words: s.name, detail: size(s.count) })),
+    ...c.lists
+      .filter((l) => lists.includes(l.words))
+      .map((l) => ({ key: `list ${l.words}`, words: `List ${l.words}`, detail: count(l.count) })),
+    ...c.chosen.filter((p) => p.side === side).map((p) => ({ key: `person ${p.email}`, words: p.email })),
+  ];
+  const people = settled === text.trim() ? (found.data?.finds ?? []).filter((f) => f.kind === "subscriber") : [];
+  const options = [
+    ...segments.map((s) => ({ key: `segment ${s.id}`, words: s.name, group: "segment", detail: size(s.count) })),
+    ...c.lists.map((l) => ({ key: `list ${l.words}`, words: l.words, group: "list", detail: count(l.count) })),
+    ...people.map((p) => ({
+      key: `person ${emailOf(p)}`,
+      words: p.name === emailOf(p) ? p.name : `${p.name} ${emailOf(p)}`,
+      group: "subscriber",
+      detail: "",
+    })),
+  ];
+  const set = (key: string, to: SideOf | "") => {
+    const at = key.indexOf(" ");
+    const [kind, x] = [key.slice(0, at), key.slice(at + 1)];
+    if (kind === "person") sides.person(x, to);
+    else sides.put(kind === "segment" ? "segments" : "lists", kind === "segment" ? Number(x) : x, to);
+  };
   return (
-    <Choice
-      label={`${name} in this campaign`}
-      hidden
-      className="w-[170px] py-0.5"
+    <ChipBox
+      label={WORDS[side]}
+      placeholder={
+        side === "in" ? "type a segment, a list or an address" : "no one more than consent and suppression leave out"
+      }
+      chips={chips}
+      options={options}
+      typed={setText}
+      add={(key) => set(key, side)}
+      remove={(key) => set(key, "")}
       disabled={disabled}
-      value={at}
-      set={set}
-      of={[
-        ["", "–"],
-        ["in", "Include"],
-        ["out", "Exclude"],
-      ]}
     />
   );
 }
 
-/** Single people by their address, in or out. */
-function OneByOne({ c, draft }: { c: M["Campaign"]; draft: boolean }) {
-  const client = useQueryClient();
-  const [email, setEmail] = useState("");
-  const [error, setError] = useState<Error | null>(null);
-  const choose = async (who: string, side: Side) => {
-    setError(null);
-    try {
-      client.setQueryData(keys.campaign(c.id), await put(`/campaigns/${c.id}/people`, { email: who, side }));
-      setEmail("");
-    } catch (e) {
-      setError(e as Error);
-    }
-  };
-  return (
-    <section className="mt-7">
-      <h2 className="mb-1">Individual subscribers</h2>
-      {draft && (
-        <div className="flex max-w-[560px] gap-2">
-          <input
-            className="field"
-            type="email"
-            aria-label="Address of a subscriber"
-            placeholder="the address of a subscriber"
-            value={email}
-            onChange={(e) => setEmail(e.target.value)}
-          />
-          <button type="button" className="btn" disabled={!email.trim()} onClick={() => choose(email, "in")}>
-            Include
-          </button>
-          <button type="button" className="btn" disabled={!email.trim()} onClick={() => choose(email, "out")}>
-            Exclude
-          </button>
-        </div>
-      )}
-      <Sentence error={error} />
-      {c.chosen.map((p) => (
-        <p key={p.id + p.side} className="mt-1">
-          <Link className="hover:underline" to={`/subscribers/${p.id}`}>
-            {p.email}
-          </Link>{" "}
-          <span className="text-ink-2">{p.side === "in" ? "included" : "excluded"}</span>
-          {draft && (
-            <button
-              type="button"
-              className="btn btn-bare ml-2 py-0"
-              aria-label={`Remove ${p.email}`}
-              onClick={() => choose(p.email, "")}
-            >
-              Remove
-            </button>
-          )}
-        </p>
-      ))}
-      {c.chosen_people > c.chosen.length && (
-        <p className="mt-1 text-ink-2">
-          {count(c.chosen_people)} individual subscribers are included; the first are shown.
-        </p>
-      )}
-    </section>
-  );
-}
+const emailOf = (f: M["Found"]) => f.detail || f.name;
 
 /** Who fell out by one of the exclusions's reasons. */
 function FellOut({ id, rows }: { id: number; rows: M["Exclusion"][] }) {
@@ -302,6 +275,15 @@ function FellOut({ id, rows }: { id: number; rows: M["Exclusion"][] }) {
             <li className="text-ink-2">and {count(q.data.count - q.data.people.length)} more</li>
           )}
         </ul>
+      )}
+      {reason && (
+        <a
+          className="text-cornflower text-small underline"
+          href={`/api/campaigns/${id}/excluded.csv?reason=${encodeURIComponent(reason)}`}
+          download
+        >
+          Download them as CSV
+        </a>
       )}
     </div>
   );

@@ -190,6 +190,14 @@ def excluded(workspace: Workspace, row_id: int, query: m.ReasonQuery) -> m.Exclu
     return m.Excluded(count=len(ids), people=[m.NamedThing(id=i, name=rows[i].email) for i in rows])
 
 
+@routes.route("GET", "/campaigns/<int:id>/excluded.csv", "text/csv", query=m.ReasonQuery)
+def excluded_file(workspace: Workspace, row_id: int, query: m.ReasonQuery) -> Response:
+    """Everybody who fell out by one reason, as a file."""
+    text = recipients.excluded_csv(workspace, campaigns_service.row_of(workspace, row_id), query.reason)
+    headers = {"Content-Disposition": f"attachment; filename=campaign-{row_id}-excluded.csv"}
+    return Response(text, mimetype="text/csv", headers=headers)
+
+
 @routes.route("PUT", "/campaigns/<int:id>/people", m.Campaign, body=m.ChooseIn, rights=WRITE)
 def choose(workspace: Workspace, row_id: CampaignId, body: m.ChooseIn) -> m.Campaign:
     """Take one person in by their address, leave them out, or forget them again (side "")."""
