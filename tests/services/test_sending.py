@@ -15,7 +15,16 @@ from openmeadow.core.errors import MeadowError, Refused
 from openmeadow.core.moments import DAY
 from openmeadow.core.reports.incoming import parse
 from openmeadow.demo.mail_world.returned_mail import bounce, complaint
-from openmeadow.services.campaigns import campaigns, dispatcher, guardrails, resend, results, schedule, tracking
+from openmeadow.services.campaigns import (
+    campaigns,
+    dispatcher,
+    guardrails,
+    resend,
+    results,
+    schedule,
+    tracking,
+    undo_start,
+)
 from openmeadow.services.health import bounce_intake, providers
 from openmeadow.services.segments import segments
 from openmeadow.services.senders import domains
@@ -44,6 +53,29 @@ def open_by(m: Mailing, subscribers: list[int], kind: str = "first", agent: str 
     for d in deliveries_of(m.workspace.store.read(), m.campaign, kind):
         if d.subscriber in subscribers and d.state == "sent":
             tracking.opened(m.workspace, d.id, agent, "198.51.100.1")
+
+
+def test_a_start_is_taken_back_until_something_went_out(folder: Path) -> None:
+    with mailing(folder, 40) as m:
+        w, db = m.workspace, m.workspace.store.read()
+        campaigns.write(w, m.campaign, {"plan": {"start": NOW + DAY, "resend": True, "test": None}})
+        before = campaigns.row_of(w, m.campaign)
+        for _ in range(2):
+            campaigns.start(w, m.campaign, "ann")
+            started = campaigns.row_of(w, m.campaign)
+            assert undo_start.may_undo(w, started) and started.message
+            undo_start.undo_start(w, m.campaign, "ann")
+            row = campaigns.row_of(w, m.campaign)
+            assert (row.state, row.message, row.plan, row.segments_in) == ("draft", None, before.plan, before.segments_in)
+            assert not deliveries_of(db, m.campaign, "first") and not batch_table.batches(db, m.campaign)
+            assert campaign_table.message_called(db, started.name) is None
+        with pytest.raises(Refused, match="is draft, so there is no start to undo"):
+            undo_start.undo_start(w, m.campaign, "ann")
+        campaigns.start(w, m.campaign, "ann")
+        on_time(m, NOW + DAY + 60)
+        with pytest.raises(Refused, match="The first emails have gone out"):
+            undo_start.undo_start(w, m.campaign, "ann")
+        assert not undo_start.may_undo(w, campaigns.row_of(w, m.campaign)) and states(m)["sent"]
 
 
 def test_the_whole_plan(folder: Path) -> None:

@@ -143,6 +143,13 @@ class UseIn(Model):
     why: str = Field("", max_length=500)
 
 
+class Override(Model):
+    check: str
+    finding: str
+    reason: str
+    who: str
+
+
 class Campaign(Model):
     id: int
     name: str
@@ -184,6 +191,9 @@ class Campaign(Model):
     links: list[str]
     sequence: NamedThing | None
     unconfirmed: int
+    untouched: bool = Field(description="started, and nothing has been tried yet: the start can be undone")
+    at_start: list[Exclusion]
+    overrides: list[Override]
 
 
 class RecipientsView(Model):

@@ -204,6 +204,12 @@ def add_message(db: sqlite3.Connection, name: str, purpose: PurposeId | None) ->
     return int(db.execute("INSERT INTO messages (name, purpose) VALUES (?, ?)", (fresh, purpose)).lastrowid or 0)
 
 
+def remove_message(db: sqlite3.Connection, message: MessageId) -> None:
+    """A message of which nothing was ever sent, with its links."""
+    db.execute("DELETE FROM links WHERE message = ?", (message,))
+    db.execute("DELETE FROM messages WHERE id = ?", (message,))
+
+
 def message_called(db: sqlite3.Connection, name: str) -> CalledMessage | None:
     """The message of a name: (id, heard: anything is known of it, campaign: whose it is)."""
     return CalledMessage.read(

@@ -31,6 +31,11 @@ def add_version(db: sqlite3.Connection, campaign: CampaignId, n: int, texts: Tex
     )
 
 
+def forget_first_version(db: sqlite3.Connection, campaign: CampaignId) -> None:
+    """What was kept of the text at a start that is taken back."""
+    db.execute("DELETE FROM campaign_versions WHERE campaign = ? AND n = 1", (campaign,))
+
+
 def versions(db: sqlite3.Connection, campaign: CampaignId) -> list[SentVersion]:
     """Every version with how many were sent with it."""
     return SentVersion.read_all(

@@ -62,9 +62,9 @@ export function CampaignPlace() {
     <Tabs
       of={[
         { to: `${base}/message`, words: "Message" },
-        ...(draft && !c.sequence
-          ? [{ to: `${base}/recipients`, words: "Recipients", extra: r.data ? count(r.data.count) : "" }]
-          : []),
+        ...(c.sequence
+          ? []
+          : [{ to: `${base}/recipients`, words: "Recipients", extra: r.data ? count(r.data.count) : "" }]),
         ...(draft
           ? [
               {
@@ -133,6 +133,20 @@ export function CampaignPlace() {
           act={act("stop")}
         >
           Remaining recipients will not receive this campaign and there will be no resend. This cannot be undone.
+        </Ask>
+      )}
+      {(running || c.state === "paused") && !c.sequence && c.untouched && (
+        <Ask
+          trigger={
+            <button type="button" className="btn">
+              Undo start…
+            </button>
+          }
+          title={`Make “${c.name}” a draft again?`}
+          words="Undo start"
+          act={act("undo-start")}
+        >
+          Nothing has been sent yet. Its message, recipients and schedule stay as they are and can be changed.
         </Ask>
       )}
     </May>

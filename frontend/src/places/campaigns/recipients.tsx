@@ -38,7 +38,9 @@ export function RecipientsPage({
       {...head}
       lead="Each person gets one email, even if in several segments. Consent and suppression are checked now, at the start, and before every send."
       side={
-        data ? (
+        !draft ? (
+          <AtTheStart c={c} />
+        ) : data ? (
           <>
             <h2 className="mb-2">Exclusions</h2>
             <Exclusions rows={data.exclusions} />
@@ -236,6 +238,30 @@ function Side({
 }
 
 const emailOf = (f: M["Found"]) => f.detail || f.name;
+
+/** What was so when the campaign was started: who was left out, and the findings that were set aside. */
+function AtTheStart({ c }: { c: M["Campaign"] }) {
+  return (
+    <>
+      <h2 className="mb-2">As it was at the start</h2>
+      <Exclusions rows={c.at_start} />
+      {c.overrides.length > 0 && (
+        <>
+          <h2 className="mt-5 mb-1">Overridden findings</h2>
+          {c.overrides.map((o) => (
+            <p key={o.check + o.finding} className="border-b border-rule py-1.5">
+              <b>{o.check}</b>: {o.finding}
+              <span className="block text-small text-ink-2">
+                {o.reason} ({o.who})
+              </span>
+            </p>
+          ))}
+        </>
+      )}
+      <WhyNot id={c.id} />
+    </>
+  );
+}
 
 /** Who fell out by one of the exclusions's reasons. */
 function FellOut({ id, rows }: { id: number; rows: M["Exclusion"][] }) {

@@ -17,6 +17,7 @@ import { May } from "../../parts/may";
 import { Page } from "../../parts/page";
 import { Table } from "../../parts/table";
 import { useTimes } from "../../parts/times";
+import { offerUndo } from "../../parts/undo-offer";
 import { Sentence, Waiting } from "../../parts/waiting";
 import { Approval } from "./approval";
 import { type CampaignProps, chosenKey } from "./campaign";
@@ -115,6 +116,13 @@ function DraftPlan({ c, head, write }: CampaignProps) {
                   throw new Error("Nothing was started: your last change of the plan was not saved.");
                 await post(`/campaigns/${c.id}/start`);
                 await changedIn(client, "campaigns");
+                offerUndo({
+                  words: `“${c.name}” started.`,
+                  undo: async () => {
+                    await post(`/campaigns/${c.id}/undo-start`);
+                    await changedIn(client, "campaigns");
+                  },
+                });
                 go(`/campaigns/${c.id}/schedule`);
               }}
             >

@@ -28,6 +28,7 @@ from openmeadow.services.campaigns import (
     results,
     results_breakdown,
     schedule,
+    undo_start,
 )
 from openmeadow.services.campaigns import campaigns as campaigns_service
 from openmeadow.services.campaigns import guardrails as guardrails_service
@@ -109,6 +110,12 @@ def model(workspace: Workspace, row_id: CampaignId) -> m.Campaign:
         links=links(row.html),
         unconfirmed=doubt,
         sequence=m.NamedThing(id=sequence.id, name=sequence.name) if sequence is not None else None,
+        untouched=undo_start.may_undo(workspace, row),
+        at_start=[m.Exclusion(words=w, count=n) for w, n in row.exclusions],
+        overrides=[
+            m.Override(check=o.name, finding=o.finding, reason=o.reason, who=o.who)
+            for o in content.overrides(db, row_id).values()
+        ],
     )
 
 
@@ -298,6 +305,13 @@ def test(workspace: Workspace, row_id: int, body: m.TestTo) -> m.Done:
 def start(workspace: Workspace, row_id: CampaignId) -> m.Done:
     """Draw the batches and let the plan run."""
     return m.Done(id=row_id, count=campaigns_service.start(workspace, row_id, who()).people)
+
+
+@routes.route("POST", "/campaigns/<int:id>/undo-start", m.Done, rights=ANALYSE)
+def take_start_back(workspace: Workspace, row_id: int) -> m.Done:
+    """Make a draft of it again, as long as nothing has gone out."""
+    undo_start.undo_start(workspace, CampaignId(row_id), who())
+    return m.Done(id=row_id)
 
 
 @routes.route("POST", "/campaigns/<int:id>/start-external", m.Done, rights=ANALYSE)
