@@ -142,7 +142,7 @@ def test_health_senders_and_addresses(visit: Visit) -> None:
     before = slips.count()
     slips.first.click()
     expect(slips).to_have_count(before - 1)
-    visit.go("/senders")
+    visit.go("/senders/1")
     expect(page.get_by_role("heading", name="SPF lookups")).to_be_visible()
     page.get_by_role("button", name="Rotate key…").click()
     page.get_by_label("Kind").select_option("ed25519")

@@ -26,7 +26,8 @@ def mail_to(visit: Visit, address: str, word: str) -> dict[str, Any]:
 
 def test_a_domain_from_its_claim_to_a_confirmed_address(visit: Visit) -> None:
     page = visit.go("/senders")
-    expect(page.get_by_role("heading", name="SPF lookups")).to_be_visible()
+    expect(page.get_by_role("table", name="Sending domains")).to_contain_text("news.kestrelquay.example")
+    visit.accessible()
     page.keyboard.press("+")
     for typed, said in (
         ("the ticket office", "is not a domain name"),
@@ -43,6 +44,11 @@ def test_a_domain_from_its_claim_to_a_confirmed_address(visit: Visit) -> None:
     expect(page.get_by_role("heading", name=re.compile("^newz.kestrelquay.example"))).to_be_visible()
     expect(page.get_by_text("one letter from news.kestrelquay.example")).to_be_visible()
 
+    # it was a mistake: removed, and nothing of it is left in the list
+    page.get_by_role("button", name="Remove domain…").click()
+    page.get_by_role("button", name="Remove domain", exact=True).click()
+    expect(page.get_by_role("heading", name="Senders")).to_be_visible()
+    expect(page.get_by_role("link", name="newz.kestrelquay.example")).to_have_count(0)
     page.get_by_label("Domain to add").fill("Foyer.KestrelQuay.example.")
     page.keyboard.press("Enter")
     expect(page.get_by_role("heading", name=re.compile("^foyer.kestrelquay.example"))).to_be_visible()

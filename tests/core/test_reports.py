@@ -13,9 +13,25 @@ from hypothesis import strategies as st
 from openmeadow.core.authentication.dkim import Signer, new_key
 from openmeadow.core.message import lint
 from openmeadow.core.reports import aggregate, limits, mail, provider_statistics
-from openmeadow.core.reports.bounces import bounce_class
+from openmeadow.core.reports.bounces import bounce_class, plain_reason
 from openmeadow.core.reports.mail import Unreadable
 from tests.core.recorded import drive, zone
+
+
+@pytest.mark.parametrize(
+    ("code", "diagnostic", "shown", "text"),
+    [
+        ("550", "550 5.1.1 <ann@x.example>: no such user", "5.1.1", "…: no such user"),
+        ("5.1.1", "550 5.1.1 no such user here", "5.1.1", "no such user here"),
+        ("530", "530 Must sign in", "530", "Must sign in"),
+        ("5.1.1", "550 5.1.1", "5.1.1", ""),
+        ("451", "451 4.7.1 try again in 1800 seconds", "4.7.1", "try again in … seconds"),
+        (None, "550-5.7.1 listed at 192.0.2.7", "5.7.1", "listed at …"),
+        (None, None, "", ""),
+    ],
+)
+def test_a_refusal_says_its_code_once(code: str | None, diagnostic: str | None, shown: str, text: str) -> None:
+    assert plain_reason(code, diagnostic) == (shown, text)
 
 
 @pytest.mark.parametrize(

@@ -440,6 +440,20 @@ def test_results_divided_by_the_api(running: tuple[Mailing, Caller]) -> None:
     assert sum(x["sent"] for x in seen["by"][0]["lines"]) == 40 and seen["usual"] is None
     assert seen["links"][0]["people"] == 8 and "8 of 40 (20.0%" in seen["text"]
     assert [x["name"] for x in seen["compared"]] == ["Harbour nights"]
+    assert ">8</span>" in call("GET", f"{path}/clicks")["html"], "how many clicked stands at the link"
+    email = "p1@postern.example"
+    rows = [
+        {"event": "bounced", "email": email, "code": "550", "diagnostic": "550 5.1.1 <p1@x.example>: no such user"},
+        {"event": "booked", "email": email, "value": 40},
+    ]
+    lines = [json.dumps({"at": "2026-03-12T14:00:00Z", "message": "Harbour nights", **r}) for r in rows]
+    assert call.client.post("/api/events", data="\n".join(lines), headers=call.headers).status_code == 200
+    again = call("GET", f"{path}/breakdown?with=")
+    assert again["bounce_reasons"] == [{"kind": "hard", "code": "5.1.1", "text": "…: no such user", "people": 1}]
+    assert [(b["email"], b["value"]) for b in again["booked"]] == [(email, 40)]
+    told = call("GET", f"{path}/results")
+    assert sum(told["days"]) >= 8 and told["settled_at"] > told["as_of"]
+    assert call("GET", f"{path}/variants.csv").startswith(b"send,variant,people")
     set_clock(m.workspace, NOW + 20 * DAY)
     works = call("GET", "/campaigns/benchmarks")
     assert works["resends"]["campaigns"] == 0 and "It is unknown whether a new subject" in works["resends"]["sentence"]

@@ -53,6 +53,7 @@ export const keys = {
   excluded: (id: Id, reason: string) => ["campaigns", n(id), "excluded", reason],
   checks: (id: Id | undefined) => ["campaigns", n(id), "checks"],
   preview: (id: Id, ...said: unknown[]) => ["campaigns", n(id), "preview", ...said],
+  clicksDrawn: (id: Id) => ["campaigns", n(id), "clicks"],
   tests: (id: Id) => ["campaigns", n(id), "tests"],
   results: (id: Id) => ["campaigns", n(id), "results"],
   breakdown: (id: Id, others: unknown) => ["campaigns", n(id), "breakdown", others],

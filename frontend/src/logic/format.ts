@@ -29,3 +29,5 @@ export function duration(seconds: number): string {
 
 export const ago = (at: number, now: number) => (now - at < 60 ? "just now" : `${duration(now - at)} ago`);
 export const people = (n: number) => `${count(n)} ${n === 1 ? "person" : "people"}`;
+/** Money in the workspace's currency, whole: "EUR 1,240". */
+export const amount = (n: number, currency: string) => `${currency} ${count(Math.round(n))}`.trim();

@@ -17,6 +17,11 @@ _NO_SUCH_USER = re.compile(
     re.I,
 )
 _POLICY = re.compile(r"polic|reputation|block ?list|blocked|spam|listed at|too many complaints", re.I)
+_NUMBERS = re.compile(
+    r"<[^<>]{0,320}>|[^\s@]{1,64}@[^\s@]{1,255}|\b[0-9a-f]{8,}\b|\b\d{1,3}(?:\.\d{1,3}){3}\b|\d{4,}", re.I
+)
+LONGEST_TEXT = 160  # of a refusal's text
+_SMTP_CODE = re.compile(r"^[245]\d\d\b[\s-]*")
 
 
 def bounce_class(code: str | None, diagnostic: str | None) -> BounceClass:
@@ -39,3 +44,18 @@ def bounce_class(code: str | None, diagnostic: str | None) -> BounceClass:
     if re.match(r"\s*550\b", text) and _NO_SUCH_USER.search(diagnostic or ""):
         return BounceClass.HARD
     return BounceClass.UNKNOWN
+
+
+def plain_reason(code: str | None, diagnostic: str | None) -> tuple[str, str]:
+    """The code of a refusal and its text, each once, without its numbers and addresses, so that equal ones read alike.
+    The enhanced code (RFC 3463) goes before the SMTP code."""
+    text = " ".join(f"{code or ''} {diagnostic or ''}".split())
+    enhanced = _ENHANCED.search(text)
+    smtp = _SMTP_CODE.match(text)
+    shown = enhanced.group() if enhanced else smtp.group().strip(" -") if smtp else (code or "").strip()
+    rest = _ENHANCED.sub(" ", text).strip()
+    while leads := _SMTP_CODE.match(rest):
+        rest = rest[leads.end() :].strip()
+    if rest == shown:
+        rest = ""
+    return shown, " ".join(_NUMBERS.sub("…", rest).split())[:LONGEST_TEXT]

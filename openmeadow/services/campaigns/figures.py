@@ -68,6 +68,11 @@ class MessageFigures:
         """A mask of all deliveries of the message."""
         return np.ones(len(self.ids), bool)
 
+    @property
+    def bookings(self) -> Mask:
+        """Which of the acts are bookings."""
+        return np.asarray((self.act_kind == Kind.BOOKED) & (self.act_by != MACHINE))
+
     def among(self, subscribers: I64, values: Mask) -> Mask:
         """For each of these people (ascending ids) what ``values`` says of them; False where they were sent nothing."""
         place, there = self.places(subscribers)

@@ -28,7 +28,7 @@ from openmeadow.store.campaigns.delivery_columns import STATES, DeliveryColumns
 from openmeadow.store.campaigns.delivery_records import BatchCounts
 from openmeadow.store.campaigns.records import Campaign
 
-HOURS = 48
+HOURS, DAYS_SHOWN = 48, 14
 
 
 @dataclass(frozen=True)
@@ -169,7 +169,7 @@ def results(workspace: Workspace, row_id: CampaignId) -> models.Results:
     second_arms, second_verdict, _ = _variants(workspace, row_id, second, first, SendKind.SECOND_RESEND)
     settles_at = _settles_at(workspace, view, [again, second])
     why = _why_not(row, first.d, int(on.sum()))
-    hours, half = _hours(m, first.d)
+    hours, days, half = _hours(m, first.d)
     return models.Results(
         as_of=view.now,
         batches=lines,
@@ -189,6 +189,8 @@ def results(workspace: Workspace, row_id: CampaignId) -> models.Results:
         engaged_all=opened,
         why_not=[models.Exclusion(words=w, count=n) for w, n in why],
         hours=hours,
+        days=days,
+        settled_at=_settles_at(workspace, view, list(sends.values())),
         half_hours=half,
         unconfirmed=sum(x.unconfirmed for x in lines),
         failed=sum(x.failed for x in lines),
@@ -268,14 +270,14 @@ def _variants(
 
 
 def _settles_at(workspace: Workspace, view: View, again: list[_Send]) -> int | None:
-    """When what the resends did is settled: 95% of this workspace's engagement is in by then. None where nothing of
-    them has gone out."""
+    """When what some sends did is settled: 95% of this workspace's engagement is in by then. None where nothing of them
+    has gone out."""
     last = max((int(s.d.changed_at[s.d.is_in(DeliveryState.SENT)].max(initial=0)) for s in again), default=0)
     return last + send_time.usual_wait(workspace, view) if last else None
 
 
-def _hours(m: MessageFigures, first: DeliveryColumns) -> tuple[list[int], float | None]:
-    """First answers by whole hours since send, and the hours in which half of them came."""
+def _hours(m: MessageFigures, first: DeliveryColumns) -> tuple[list[int], list[int], float | None]:
+    """First answers by whole hours and by whole days since send, and the hours in which half of them came."""
     gone = first.is_in(DeliveryState.SENT) & (first.changed_at > 0)
     who, sent_at = first.subscriber[gone], first.changed_at[gone]
     human = m.act_by != MACHINE
@@ -285,9 +287,10 @@ def _hours(m: MessageFigures, first: DeliveryColumns) -> tuple[list[int], float 
     np.minimum.at(soonest, place[ok], m.act_at[human][ok])
     delays = (soonest - sent_at)[soonest < FAR] / HOUR
     if not len(delays):
-        return [0] * HOURS, None
+        return [0] * HOURS, [0] * DAYS_SHOWN, None
     counts = np.bincount(np.clip(delays, 0, HOURS - 1).astype(np.int64)[delays < HOURS], minlength=HOURS)
-    return counts.tolist(), float(np.median(delays))
+    days = np.bincount(np.clip(delays // 24, 0, DAYS_SHOWN - 1).astype(np.int64), minlength=DAYS_SHOWN)
+    return counts.tolist(), days.tolist(), float(np.median(delays))
 
 
 COLUMNS = (
@@ -309,7 +312,7 @@ COLUMNS = (
 
 
 def as_csv(workspace: Workspace, row_id: CampaignId) -> str:
-    """The figures per batch, then the variants of the resend."""
+    """The figures per batch."""
     r = results(workspace, row_id)
     out = io.StringIO()
     w = csv.writer(out)
@@ -333,17 +336,24 @@ def as_csv(workspace: Workspace, row_id: CampaignId) -> str:
                 b.unconfirmed,
             ]
         )
-    if r.variants:
-        w.writerow([])
-        w.writerow(["variant", "people", "engaged_after", "difference", "low", "high", "added", "verdict"])
-        for a in r.variants:
-            w.writerow(
-                [
-                    a.variant,
-                    a.people,
-                    a.engaged,
-                    *("" if x is None else f"{x:.6f}" for x in (a.difference, a.low, a.high, a.added)),
-                    a.verdict,
-                ]
-            )
+    return out.getvalue()
+
+
+def variants_as_csv(workspace: Workspace, row_id: CampaignId) -> str:
+    """The variants of the resends beside their holdout groups; its head alone where there was none."""
+    r = results(workspace, row_id)
+    out = io.StringIO()
+    w = csv.writer(out)
+    w.writerow(["send", "variant", "people", "engaged_after", "difference", "low", "high", "added", "verdict"])
+    for send, a in [*(("resend", v) for v in r.variants), *(("second resend", v) for v in r.second_arms)]:
+        w.writerow(
+            [
+                send,
+                a.variant,
+                a.people,
+                a.engaged,
+                *("" if x is None else f"{x:.6f}" for x in (a.difference, a.low, a.high, a.added)),
+                a.verdict,
+            ]
+        )
     return out.getvalue()

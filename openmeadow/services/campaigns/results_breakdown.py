@@ -18,7 +18,7 @@ from openmeadow.core.rules.conditions import View
 from openmeadow.core.states import SendKind
 from openmeadow.core.statistics import wilson
 from openmeadow.services import models
-from openmeadow.services.campaigns import ab_test, figures
+from openmeadow.services.campaigns import ab_test, figures, what_came_back
 from openmeadow.services.campaigns.campaigns import row_of
 from openmeadow.services.campaigns.figures import MessageFigures, Whole
 from openmeadow.services.health import placement
@@ -70,6 +70,7 @@ def divided(workspace: Workspace, row_id: CampaignId) -> models.ResultParts:
     human = told.act_by != MACHINE
     person, kind, value = told.act_person[human], told.act_kind[human], told.act_value[human]
     booked = kind == Kind.BOOKED
+    message = row.message or NO_MESSAGE
     return models.ResultParts(
         by=by,
         links=links(workspace, row),
@@ -77,6 +78,8 @@ def divided(workspace: Workspace, row_id: CampaignId) -> models.ResultParts:
         replied=replied(workspace, (row.message or NO_MESSAGE)),
         bookings=int(booked.sum()),
         value=float(value[booked].sum()),
+        booked=what_came_back.booked_by(workspace, told),
+        bounce_reasons=what_came_back.bounce_reasons(workspace, message),
         placement=placement.results(workspace, row_id)[:1],
         trial=trial_of(workspace, row),
     )

@@ -105,7 +105,7 @@ def take_signed(workspace: Workspace, tokens: Tokens, to: str, raw: bytes, found
     """One message of the intake: acts on the one delivery that its return path, or the Message-ID it quotes, was signed
     for, whatever addresses it names. The reason why nothing was done, "" where something was."""
     if found.reports:
-        ours = {str(d.name) for d in senders.domains(workspace.store.read())}
+        ours = {str(d.name) for d in senders.domains(workspace.store.read(), removed_too=True)}
         ours |= {dmarc.organisational_domain(name) for name in ours}
         own = [r for r in found.reports if r.domain in ours]
         _keep_reports(workspace, own, False)

@@ -42,7 +42,7 @@ class Intake:
     def accepts(self, address: str) -> bool:
         """Whether an address is ours: signed here, or a box for reports, at a domain we send from."""
         local, _, domain = address.lower().rpartition("@")
-        ours = [str(d.name) for d in senders.domains(self.workspace.store.read())]
+        ours = [str(d.name) for d in senders.domains(self.workspace.store.read(), removed_too=True)]
         if domain in {return_domain(name) for name in ours}:
             if self.tokens.delivery_of(address) is not None or self.tokens.unsubscribing(address) is not None:
                 return True

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections import defaultdict
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -16,7 +15,7 @@ from openmeadow.core.errors import Refused
 from openmeadow.core.events import Kind
 from openmeadow.core.moments import DAY
 from openmeadow.core.reports import provider_statistics
-from openmeadow.core.reports.bounces import COUNTED, bounce_class
+from openmeadow.core.reports.bounces import COUNTED, bounce_class, plain_reason
 from openmeadow.core.rules.conditions import View
 from openmeadow.core.states import BounceClass, Folder
 from openmeadow.services import models
@@ -45,9 +44,6 @@ LIMITS = {
     "not in inbox": 0.20,
 }
 MEASURES = ("sent", "deferred", "hard bounces", "blocked", "other bounces", "complaints", "unsubscribed")
-_NUMBERS = re.compile(
-    r"<[^<>]{0,320}>|[^\s@]{1,64}@[^\s@]{1,255}|\b[0-9a-f]{8,}\b|\b\d{1,3}(?:\.\d{1,3}){3}\b|\d{4,}", re.I
-)
 
 
 def providers(workspace: Workspace, view: View, sender: int = 0) -> list[models.ProviderDays]:
@@ -127,7 +123,7 @@ def take_figures(workspace: Workspace, text: str, who: str) -> tuple[int, list[s
     return n, refused
 
 
-LONGEST_TEXT, MOST_GROUPS = 160, 40  # of a refusal's text; groups shown
+MOST_GROUPS = 40
 
 
 def refusals(workspace: Workspace) -> list[models.Refusals]:
@@ -138,7 +134,7 @@ def refusals(workspace: Workspace) -> list[models.Refusals]:
         kind = "deferred" if r.kind == Kind.DEFERRED else bounce_class(r.code, r.diagnostic)
         if kind == "deferred" and bounce_class(r.code, r.diagnostic) == BounceClass.BLOCKED:
             kind = "blocked"
-        text = " ".join(_NUMBERS.sub("…", f"{r.code} {r.diagnostic}").split())[:LONGEST_TEXT] or "no text"
+        text = " ".join(plain_reason(r.code, r.diagnostic)).strip() or "no text"
         g = groups.setdefault(
             (r.provider, kind, text),
             models.Refusals(provider=names[r.provider], kind=kind, text=text, count=0, first=r.first, last=r.last),

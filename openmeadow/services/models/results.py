@@ -69,6 +69,8 @@ class Results(Model):
     engaged_all: int
     why_not: list[Exclusion]
     hours: list[int]
+    days: list[int] = Field(description="first engagements by whole days since sending, the last one and later together")
+    settled_at: int | None = Field(description="when nearly all engagement with what has gone out is in")
     half_hours: float | None
     unconfirmed: int
     failed: int
@@ -93,6 +95,10 @@ class LinkLine(Model):
     url: str
     people: int
     machines: int
+
+
+class ClicksDrawn(Model):
+    html: str
 
 
 class TrialLine(Model):
@@ -148,6 +154,19 @@ class Replied(Model):
     at: int
 
 
+class BounceReason(Model):
+    kind: str = Field(description="hard, soft, blocked or unknown")
+    code: str
+    text: str
+    people: int
+
+
+class Booked(Model):
+    subscriber: SubscriberId
+    email: str
+    value: float = Field(description="in the workspace's currency")
+
+
 class ResultParts(Model):
     by: list[DividedBy]
     links: list[LinkLine]
@@ -155,6 +174,8 @@ class ResultParts(Model):
     replied: list[Replied]
     bookings: int
     value: float
+    booked: list[Booked]
+    bounce_reasons: list[BounceReason]
     placement: list[PlacementTest]
     trial: TrialResult | None
 

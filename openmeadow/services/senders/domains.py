@@ -60,8 +60,12 @@ def add_domain(workspace: Workspace, text: str, who: str) -> int:
             f"{name} is a free mailbox provider, and receivers reject such mail from other servers. Use your own domain."
         )
     with workspace.store.atomic() as db:
-        if senders.domain_named(db, name):
-            raise Refused(f"{name} is already set up.")
+        if (there := senders.domain_named(db, name)) is not None:
+            if there.removed_at is None:
+                raise Refused(f"{name} is already set up.")
+            senders.set_removed(db, "domains", there.id, None)
+            settings_table.log(db, workspace.now(), who, "restored domain", name)
+            return there.id
         alike = slip_of(name, [d.name for d in senders.domains(db)])
         if alike:
             settings_table.log(db, workspace.now(), who, f"added a domain that resembles {alike}", name)
@@ -251,9 +255,12 @@ def add_address(workspace: Workspace, domain_id: int, text: str, who: str) -> in
             else f"{at} is not verified here, and it is not {domain.name}. Add that domain first and publish its records."
         )
     with workspace.store.atomic() as db:
-        if senders.address_named(db, address):
+        there = senders.address_named(db, address)
+        if there is not None and there.removed_at is None:
             raise Refused(f"{address} already exists.")
-        row_id = senders.add_address(db, domain_id, address, workspace.now())
+        if there is not None:
+            senders.set_removed(db, "from_addresses", there.id, None)
+        row_id = there.id if there is not None else senders.add_address(db, domain_id, address, workspace.now())
         settings_table.log(db, workspace.now(), who, "added from address", address)
     ask_to_confirm(workspace, row_id)
     return row_id

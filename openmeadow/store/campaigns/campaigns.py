@@ -34,7 +34,8 @@ _FIELDS = frozenset(
 )
 
 _WHOLE = (
-    "SELECT c.*, p.name AS purpose_name, a.address AS from_text, a.confirmed_at, d.name AS domain_name, "
+    "SELECT c.*, p.name AS purpose_name, a.address AS from_text, "
+    "CASE WHEN a.removed_at IS NULL AND d.removed_at IS NULL THEN a.confirmed_at END AS confirmed_at, d.name AS domain_name, "
     "d.id AS domain_id, d.state AS domain_state, d.selector, d.private_key FROM campaigns c "
     "LEFT JOIN purposes p ON p.id = c.purpose LEFT JOIN from_addresses a ON a.id = c.from_address "
     "LEFT JOIN domains d ON d.id = a.domain"

@@ -11,7 +11,7 @@ from openmeadow.core.events import Kind
 from openmeadow.core.ids import DeliveryId, MessageId, SubscriberId
 from openmeadow.store.bulk import Many, insert_many
 from openmeadow.store.engagement import event_hours
-from openmeadow.store.engagement.records import AsideEvent, Event, ForgottenEvent, Reply, SubscriberEvent
+from openmeadow.store.engagement.records import AsideEvent, BounceCount, Event, ForgottenEvent, Reply, SubscriberEvent
 from openmeadow.store.subscribers.subscribers import ids_of
 
 MOST_REMEMBERED = 200_000  # links and agents; a file with more of them costs look-ups, not memory
@@ -204,6 +204,17 @@ def replied(db: sqlite3.Connection, message: MessageId, limit: int) -> list[Repl
             "SELECT e.subscriber, s.email, max(e.at) AS at FROM events e JOIN subscribers s ON s.id = e.subscriber "
             "WHERE e.message = ? AND e.kind = 7 GROUP BY 1 ORDER BY 3 DESC LIMIT ?",
             (message, limit),
+        )
+    )
+
+
+def bounces_of(db: sqlite3.Connection, message: MessageId, until: int) -> list[BounceCount]:
+    """Bounces of a message up to a moment, by code and text."""
+    return BounceCount.read_all(
+        db.execute(
+            "SELECT code, diagnostic, count(DISTINCT subscriber) AS people FROM events INDEXED BY events_of_trouble "
+            "WHERE message = ? AND (kind = 4 OR kind >= 9) AND kind = 4 AND at <= ? GROUP BY 1, 2 ORDER BY 3 DESC LIMIT 2000",
+            (message, until),
         )
     )
 

@@ -15,6 +15,13 @@ class FirstSent(Record):
 
 
 @dataclass(frozen=True, slots=True)
+class BounceCount(Record):
+    code: str | None
+    diagnostic: str | None
+    people: int
+
+
+@dataclass(frozen=True, slots=True)
 class Event(Record):
     id: int
     at: int

@@ -27,6 +27,7 @@ class Domain(Record):
     proof_sent_at: int | None
     proof_back_at: int | None
     proof_click_at: int | None
+    removed_at: int | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,6 +60,7 @@ class FromAddress(Record):
     address: str
     asked_at: int | None
     confirmed_at: int | None
+    removed_at: int | None
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections.abc import Sequence
 
-from openmeadow.core.states import KeyState
+from openmeadow.core.states import CampaignState, KeyState, SequenceState
 from openmeadow.store.senders.records import DkimKey, Domain, DomainAddress, FromAddress, RecordChange, SigningAddress
+
+REMOVABLE = ("domains", "from_addresses")
 
 
 def add_domain(db: sqlite3.Connection, name: str, token: str) -> int:
@@ -14,9 +17,29 @@ def add_domain(db: sqlite3.Connection, name: str, token: str) -> int:
     return int(db.execute("INSERT INTO domains (name, token) VALUES (?, ?)", (name, token)).lastrowid or 0)
 
 
-def domains(db: sqlite3.Connection) -> list[Domain]:
-    """All sending domains by name."""
-    return Domain.read_all(db.execute("SELECT * FROM domains ORDER BY name"))
+def domains(db: sqlite3.Connection, *, removed_too: bool = False) -> list[Domain]:
+    """The sending domains by name; mail of a removed one may still come back."""
+    return Domain.read_all(
+        db.execute("SELECT * FROM domains WHERE ? OR removed_at IS NULL ORDER BY name", (removed_too,))
+    )
+
+
+def set_removed(db: sqlite3.Connection, table: str, row_id: int, at: int | None) -> None:
+    """Remove a domain or an address (one of REMOVABLE), or with None put it back."""
+    if table not in REMOVABLE:
+        raise ValueError(table)
+    db.execute(f"UPDATE {table} SET removed_at = ? WHERE id = ?", (at, row_id))
+
+
+def sending_from(db: sqlite3.Connection, addresses: Sequence[int]) -> list[str]:
+    """The campaigns under way and the sequences' messages that are sent from one of some addresses."""
+    marks = ",".join("?" * len(addresses))
+    rows = db.execute(
+        f"SELECT c.name FROM campaigns c LEFT JOIN sequences q ON q.id = c.sequence WHERE c.from_address IN ({marks}) "
+        "AND (c.state IN (?, ?, ?) OR q.state = ?) ORDER BY c.id",
+        (*addresses, CampaignState.SCHEDULED, CampaignState.SENDING, CampaignState.PAUSED, SequenceState.RUNNING),
+    )
+    return [str(r["name"]) for r in rows]
 
 
 def domain(db: sqlite3.Connection, row_id: int) -> Domain | None:
@@ -113,7 +136,8 @@ def addresses(db: sqlite3.Connection, domain: int | None = None) -> list[DomainA
     return DomainAddress.read_all(
         db.execute(
             "SELECT a.*, d.name AS domain_name, d.state AS domain_state FROM from_addresses a "
-            "JOIN domains d ON d.id = a.domain WHERE ?1 IS NULL OR a.domain = ?1 ORDER BY address",
+            "JOIN domains d ON d.id = a.domain WHERE (?1 IS NULL OR a.domain = ?1) AND a.removed_at IS NULL "
+            "AND d.removed_at IS NULL ORDER BY address",
             (domain,),
         )
     )
@@ -150,7 +174,8 @@ def ready_address(db: sqlite3.Connection) -> SigningAddress | None:
     return SigningAddress.read(
         db.execute(
             "SELECT a.*, d.name AS domain_name, d.state AS domain_state, d.selector, d.private_key, d.public_key "
-            "FROM from_addresses a JOIN domains d ON d.id = a.domain WHERE a.confirmed_at IS NOT NULL ORDER BY "
+            "FROM from_addresses a JOIN domains d ON d.id = a.domain WHERE a.confirmed_at IS NOT NULL "
+            "AND a.removed_at IS NULL AND d.removed_at IS NULL ORDER BY "
             "d.private_key IS NULL, CASE d.state WHEN 'pass' THEN 0 WHEN 'warning' THEN 1 WHEN 'unknown' THEN 2 ELSE 3 END, a.id"
         )
     )
@@ -170,4 +195,6 @@ def look_again(db: sqlite3.Connection) -> None:
 
 def has_address(db: sqlite3.Connection, row_id: int) -> bool:
     """Whether there is a from address of this id."""
-    return db.execute("SELECT 1 FROM from_addresses WHERE id = ?", (row_id,)).fetchone() is not None
+    return (
+        db.execute("SELECT 1 FROM from_addresses WHERE id = ? AND removed_at IS NULL", (row_id,)).fetchone() is not None
+    )

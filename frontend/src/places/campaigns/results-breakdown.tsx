@@ -3,10 +3,12 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { get, type M } from "../../api/client";
 import { keys } from "../../api/keys";
-import { count, points, share } from "../../logic/format";
+import { amount, count, points, share } from "../../logic/format";
+import { Close, Dialog } from "../../parts/dialog";
+import { useMe } from "../../parts/me";
 import { Table } from "../../parts/table";
 import { useTimes } from "../../parts/times";
-import { Sentence } from "../../parts/waiting";
+import { Waiting } from "../../parts/waiting";
 
 type Rate = "opened" | "clicked" | "unsubscribed" | "complained" | "bounced";
 const RATES: [Rate, string, number][] = [
@@ -20,6 +22,7 @@ const RATES: [Rate, string, number][] = [
 /** The results divided: judged by what is usual here, beside others, by provider, band, version and list; links; replies. */
 export function Divided({ c }: { c: M["Campaign"] }) {
   const { day, moment } = useTimes();
+  const me = useMe();
   const [others, setOthers] = useState<number[]>([]);
   const q = useQuery({
     queryKey: keys.breakdown(c.id, others),
@@ -29,7 +32,13 @@ export function Divided({ c }: { c: M["Campaign"] }) {
   const campaigns = useQuery({ queryKey: keys.campaigns(), queryFn: () => get("/campaigns") });
   const [copied, setCopied] = useState(false);
   const d = q.data;
-  if (!d) return <Sentence error={q.error} />;
+  if (!d)
+    return (
+      <div className="mt-7">
+        <Waiting error={q.error} what="the figures by provider, band and link" />
+      </div>
+    );
+  const money = (n: number) => amount(n, me.currency);
   const choice = (campaigns.data?.campaigns ?? []).filter(
     (x) => x.state !== "draft" && x.id !== c.id && !others.includes(x.id),
   );
@@ -167,7 +176,10 @@ export function Divided({ c }: { c: M["Campaign"] }) {
       ))}
       {d.links.length > 0 && (
         <>
-          <h2 className="mt-7 mb-1">Links</h2>
+          <div className="mt-7 mb-1 flex items-baseline justify-between">
+            <h2>Links</h2>
+            <ClicksDrawn id={c.id} />
+          </div>
           <Table label="Links">
             <thead>
               <tr>
@@ -195,10 +207,68 @@ export function Divided({ c }: { c: M["Campaign"] }) {
       <p className="mt-5">
         {count(d.replies)} {d.replies === 1 ? "person" : "people"} replied; {count(d.bookings)}{" "}
         {d.bookings === 1 ? "booking" : "bookings"}
-        {d.value > 0 && `, worth ${d.value.toLocaleString("en-GB", { maximumFractionDigits: 0 })}`}.
+        {d.value > 0 && `, worth ${money(d.value)}`}.
         {d.placement[0] &&
           ` Test copies landed: ${d.placement[0].copies.map((x) => `${x.provider} ${x.folder}`).join(", ")}.`}
       </p>
+      {d.booked.length > 0 && (
+        <details className="mt-3">
+          <summary className="cursor-pointer text-cornflower">Bookings by subscriber</summary>
+          <Table label="Bookings by subscriber" className="mt-1 max-w-[560px]">
+            <thead>
+              <tr>
+                <th scope="col">Subscriber</th>
+                <th scope="col" className="n">
+                  Booked
+                </th>
+              </tr>
+            </thead>
+            <tbody>
+              {d.booked.map((b) => (
+                <tr key={b.subscriber}>
+                  <td>
+                    <Link className="hover:underline" to={`/subscribers/${b.subscriber}`}>
+                      {b.email}
+                    </Link>
+                  </td>
+                  <td className="n">{money(b.value)}</td>
+                </tr>
+              ))}
+            </tbody>
+          </Table>
+        </details>
+      )}
+      {d.bounce_reasons.length > 0 && (
+        <>
+          <h2 className="mt-7 mb-1">Why mail bounced</h2>
+          <Table label="Why mail bounced">
+            <thead>
+              <tr>
+                <th scope="col" className="w-20">
+                  Class
+                </th>
+                <th scope="col" className="w-20">
+                  Code
+                </th>
+                <th scope="col">What the provider said</th>
+                <th scope="col" className="n">
+                  People
+                </th>
+              </tr>
+            </thead>
+            <tbody>
+              {d.bounce_reasons.map((b) => (
+                <tr key={b.kind + b.code + b.text}>
+                  <td>{b.kind}</td>
+                  <td className="font-mono">{b.code || "–"}</td>
+                  <td className="[overflow-wrap:anywhere]">{b.text || "no text"}</td>
+                  <td className="n">{count(b.people)}</td>
+                </tr>
+              ))}
+            </tbody>
+          </Table>
+        </>
+      )}
       {d.replied.length > 0 && (
         <details className="mt-3">
           <summary className="cursor-pointer text-cornflower">Replies</summary>
@@ -229,6 +299,46 @@ export function Divided({ c }: { c: M["Campaign"] }) {
         </button>
       </details>
     </>
+  );
+}
+
+/** The message with the clicks on it. */
+function ClicksDrawn({ id }: { id: number }) {
+  const [open, setOpen] = useState(false);
+  const q = useQuery({
+    queryKey: keys.clicksDrawn(id),
+    queryFn: () => get(`/campaigns/${id}/clicks`),
+    enabled: open,
+  });
+  return (
+    <Dialog
+      open={open}
+      change={setOpen}
+      size="large"
+      title="People who clicked, by link"
+      titleClass="border-b border-rule px-6 py-3 text-[18px]"
+      trigger={
+        <button type="button" className="btn btn-bare py-0 print:hidden">
+          Show on the message
+        </button>
+      }
+    >
+      {q.data ? (
+        <iframe
+          title="The message with its clicks"
+          sandbox=""
+          srcDoc={q.data.html}
+          className="h-[78vh] w-full border-0 bg-white"
+        />
+      ) : (
+        <div className="p-6">
+          <Waiting error={q.error} what="the message" />
+        </div>
+      )}
+      <div className="flex justify-end border-t border-rule px-6 py-3">
+        <Close main>Close</Close>
+      </div>
+    </Dialog>
   );
 }
 

@@ -31,6 +31,11 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
           <a className="btn" href={`/api/campaigns/${c.id}/results.csv`}>
             Export CSV
           </a>
+          {r.variants.length > 0 && (
+            <a className="btn" href={`/api/campaigns/${c.id}/variants.csv`}>
+              Variants as CSV
+            </a>
+          )}
           <button type="button" className="btn" onClick={() => window.print()}>
             Print
           </button>
@@ -45,12 +50,20 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
               ? "No engagement yet."
               : `Half engaged within ${duration(r.half_hours * 3600)} of sending.`}
           </p>
+          {r.days.slice(1).some(Boolean) && <Days days={r.days} />}
           <h2 className="mt-6 mb-2">Exclusions</h2>
           <Exclusions rows={r.why_not} />
           <WhyNot id={c.id} />
         </>
       }
     >
+      <p className="mb-2 text-small text-ink-2">
+        {r.settled_at === null
+          ? "Nothing has been sent yet."
+          : r.settled_at <= r.as_of
+            ? `Settled since ${moment(r.settled_at)}: nearly all engagement has come.`
+            : `Still coming in; settled from ${moment(r.settled_at)}, if nothing more is sent.`}
+      </p>
       <Bands r={r} />
       {r.observed && <ObservedWords of={r.observed} />}
       {r.variants.length > 0 && <Earned r={r} />}
@@ -118,6 +131,36 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
       </p>
       <Divided c={c} />
     </Page>
+  );
+}
+
+/** First engagements day by day, beyond the first hours. */
+function Days({ days }: { days: number[] }) {
+  const all = days.reduce((sum, n) => sum + n, 0);
+  const shown = days.map((n, i) => ({ n, i })).filter(({ n, i }) => n > 0 || i < 3);
+  return (
+    <Table label="First engagement by day" className="mt-3 text-small">
+      <thead>
+        <tr>
+          <th scope="col">Day after sending</th>
+          <th scope="col" className="n">
+            First engaged
+          </th>
+          <th scope="col" className="n">
+            Share
+          </th>
+        </tr>
+      </thead>
+      <tbody>
+        {shown.map(({ n, i }) => (
+          <tr key={i}>
+            <td>{i === days.length - 1 ? `${i + 1} and later` : i + 1}</td>
+            <td className="n">{count(n)}</td>
+            <td className="n text-ink-2">{share(n, all)}</td>
+          </tr>
+        ))}
+      </tbody>
+    </Table>
   );
 }
 

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { get, type M, post } from "../../api/client";
+import { get, type M, post, remove } from "../../api/client";
 import { keys } from "../../api/keys";
 import { useStatus } from "../../api/status";
 import { ago } from "../../logic/format";
@@ -16,8 +16,10 @@ import { useRows } from "../../parts/rows";
 import { StateTag } from "../../parts/state-tag";
 import { Table } from "../../parts/table";
 import { useTimes } from "../../parts/times";
-import { Quiet, Sentence, Waiting } from "../../parts/waiting";
+import { offerUndo } from "../../parts/undo-offer";
+import { Sentence, Waiting } from "../../parts/waiting";
 import { Keys, LookUps } from "./keys-and-spf";
+import { SendersOverview } from "./overview";
 
 const COLOUR = { pass: "text-clover", warning: "text-wheat", fail: "text-poppy", unknown: "text-ink-2" };
 const WORDS = {
@@ -41,51 +43,18 @@ export function SenderPlace() {
       </Page>
     );
   const all = q.data.domains;
-  const one = all.find((d) => String(d.id) === id) ?? (id ? undefined : all[0]);
+  if (!id) return <SendersOverview all={all} />;
+  const one = all.find((d) => String(d.id) === id);
   if (!one)
     return (
       <Page title="Senders">
-        {id && <p className="mb-3 text-poppy">This domain is not set up here.</p>}
-        <Quiet>Add the domain you send from. You get the DNS records to publish, and each one is checked.</Quiet>
-        <AddDomain />
+        <p className="mb-3 text-poppy">This domain is not set up here.</p>
+        <Link className="text-cornflower underline" to="/senders">
+          All senders
+        </Link>
       </Page>
     );
   return <Domain key={one.id} d={one} all={all} />;
-}
-
-function AddDomain() {
-  const client = useQueryClient();
-  const go = useNavigate();
-  const { run, error } = useAction();
-  return (
-    <May to="decide">
-      <Form
-        className="mt-2"
-        act={async (form) => {
-          await run(async () => {
-            const d = await post("/senders", { name: String(new FormData(form).get("name")) });
-            form.reset();
-            await client.invalidateQueries({ queryKey: keys.senders() });
-            go(`/senders/${d.id}`);
-          });
-        }}
-      >
-        <div className="flex max-w-[420px] gap-2">
-          <input
-            className="field"
-            name="name"
-            placeholder="news.kestrelquay.example"
-            aria-label="Domain to add"
-            required
-          />
-          <button type="submit" className="btn">
-            Add domain
-          </button>
-        </div>
-        <Sentence error={error} />
-      </Form>
-    </May>
-  );
 }
 
 function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
@@ -116,13 +85,7 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
         ]
       : [];
   });
-  useKeys([
-    {
-      key: "+",
-      words: "add a domain",
-      act: () => document.querySelector<HTMLInputElement>('input[aria-label="Domain to add"]')?.focus(),
-    },
-  ]);
+  useKeys([{ key: "+", words: "all senders, to add a domain", act: () => go("/senders") }]);
   const missing = d.records.filter((r) => r.publish && r.state !== "pass");
   const record = d.records.find((r) => r.record === shown && r.publish);
   return (
@@ -132,10 +95,35 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
       lead={`${WORDS[d.state][0]?.toUpperCase()}${WORDS[d.state].slice(1)}. ${d.checked_at ? `Checked ${ago(d.checked_at, now)}; rechecked every hour.` : "Checking now."}`}
       acts={
         <>
-          <Link className="btn" to="/senders/relay">
-            Relay
+          <Link className="btn" to="/senders">
+            All senders
           </Link>
           <May to="decide">
+            <Ask
+              trigger={
+                <button type="button" className="btn">
+                  Remove domain…
+                </button>
+              }
+              title={`Remove ${d.name}?`}
+              words="Remove domain"
+              grave
+              act={async () => {
+                await remove(`/senders/${d.id}`);
+                offerUndo({
+                  words: `${d.name} removed.`,
+                  undo: async () => {
+                    await post(`/senders/${d.id}/restore`);
+                    await client.invalidateQueries({ queryKey: keys.senders() });
+                  },
+                });
+                await client.invalidateQueries({ queryKey: keys.senders() });
+                go("/senders");
+              }}
+            >
+              It and its {d.addresses.length} from {d.addresses.length === 1 ? "address" : "addresses"} are offered
+              nowhere any more and no longer checked. Results of what was sent stay. Adding it again brings it back.
+            </Ask>
             <button type="button" className="btn" disabled={busy} onClick={act(() => post(`/senders/${d.id}/check`))}>
               Check now
             </button>
@@ -230,6 +218,26 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
                         </May>
                       </>
                     )}
+                    <May to="decide">
+                      <button
+                        type="button"
+                        className="ml-1.5 text-ink-3 hover:text-poppy"
+                        aria-label={`Remove ${a.address}`}
+                        title="Remove"
+                        onClick={act(async () => {
+                          await remove(`/from-addresses/${a.id}`);
+                          offerUndo({
+                            words: `${a.address} removed.`,
+                            undo: async () => {
+                              await post(`/from-addresses/${a.id}/restore`);
+                              await client.invalidateQueries({ queryKey: keys.senders() });
+                            },
+                          });
+                        })}
+                      >
+                        ×
+                      </button>
+                    </May>
                   </td>
                 </tr>
               ))}
@@ -333,28 +341,6 @@ function Domain({ d, all }: { d: M["Domain"]; all: M["Domain"][] }) {
           </Table>
         </>
       )}
-      <h2 className="mt-8 mb-1">All senders</h2>
-      <Table label="Other senders" className="max-w-[720px]">
-        <tbody>
-          {all.map((x, i) => (
-            <tr
-              key={x.id}
-              className={`${x.id === d.id ? "font-semibold" : ""} ${i === list.at ? "bg-cornflower-pale" : ""}`}
-            >
-              <td>
-                <Link className="hover:underline" to={`/senders/${x.id}`}>
-                  {x.name}
-                </Link>
-              </td>
-              <td>
-                <StateTag state={x.state} />
-              </td>
-              <td className="n font-normal text-ink-2">{x.checked_at ? moment(x.checked_at) : "never checked"}</td>
-            </tr>
-          ))}
-        </tbody>
-      </Table>
-      <AddDomain />
       {list.menu}
     </Page>
   );

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import sqlite3
 from typing import cast
 
 import numpy as np
@@ -17,6 +18,7 @@ from openmeadow.services.campaigns import (
     batch_export,
     benchmarks,
     campaign_list,
+    clicked_links,
     expected,
     external_sending,
     preflight,
@@ -49,6 +51,23 @@ CHOSEN_SHOWN = 200
 
 
 routes = Routes()
+
+
+def _versions(db: sqlite3.Connection, row_id: CampaignId) -> list[m.Version]:
+    return [
+        m.Version(
+            letter=ab_test.letter(v.n),
+            n=v.n,
+            at=v.at,
+            who=v.who,
+            subject=v.subject,
+            preview=v.preview,
+            html=v.html,
+            plain=v.plain,
+            sent=v.sent,
+        )
+        for v in content.versions(db, row_id)
+    ]
 
 
 def model(workspace: Workspace, row_id: CampaignId) -> m.Campaign:
@@ -87,20 +106,7 @@ def model(workspace: Workspace, row_id: CampaignId) -> m.Campaign:
         track_opens=bool(row.track_opens),
         track_clicks=bool(row.track_clicks),
         plan=row.plan,
-        versions=[
-            m.Version(
-                letter=ab_test.letter(v.n),
-                n=v.n,
-                at=v.at,
-                who=v.who,
-                subject=v.subject,
-                preview=v.preview,
-                html=v.html,
-                plain=v.plain,
-                sent=v.sent,
-            )
-            for v in content.versions(db, row_id)
-        ],
+        versions=_versions(db, row_id),
         version=ab_test.letter(row.version),
         approval=approval.state(workspace, row),
         machine_openers=resend.machine_openers(workspace, row) if row.message else 0,
@@ -396,6 +402,19 @@ def divided(workspace: Workspace, row_id: CampaignId, query: m.CompareQuery) -> 
 def works(workspace: Workspace) -> m.WhatWorks:
     """Over all campaigns: which resends, hours, sizes and subjects paid."""
     return benchmarks.see(workspace)
+
+
+@routes.route("GET", "/campaigns/<int:id>/variants.csv", "text/csv")
+def variants_file(workspace: Workspace, row_id: CampaignId) -> Response:
+    """The variants of the resends as a file."""
+    headers = {"Content-Disposition": f"attachment; filename=campaign-{row_id}-variants.csv"}
+    return Response(results.variants_as_csv(workspace, row_id), mimetype="text/csv", headers=headers)
+
+
+@routes.route("GET", "/campaigns/<int:id>/clicks", m.ClicksDrawn)
+def clicks_drawn(workspace: Workspace, row_id: CampaignId) -> m.ClicksDrawn:
+    """The message with, at each link, how many people clicked it."""
+    return m.ClicksDrawn(html=clicked_links.drawn(workspace, row_id))
 
 
 @routes.route("GET", "/campaigns/<int:id>/results.csv", "text/csv")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from flask import Response
 
 from openmeadow.core.errors import Missing
-from openmeadow.services.senders import domains
+from openmeadow.services.senders import domains, removal
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.senders import senders as table
 from openmeadow.store.senders.records import Domain
@@ -116,4 +116,32 @@ def add_address(workspace: Workspace, row_id: int, body: m.NameIn) -> m.Domain:
 def ask(workspace: Workspace, row_id: int) -> m.Done:
     """Mail the confirming link again."""
     domains.ask_to_confirm(workspace, row_id)
+    return m.Done(id=row_id)
+
+
+@routes.route("DELETE", "/senders/<int:id>", m.Done, rights=ANALYSE)
+def remove(workspace: Workspace, row_id: int) -> m.Done:
+    """Remove a domain with its addresses; adding it again, or the restore, brings it back."""
+    removal.remove_domain(workspace, row_id, who())
+    return m.Done(id=row_id)
+
+
+@routes.route("POST", "/senders/<int:id>/restore", m.Done, rights=ANALYSE)
+def restore(workspace: Workspace, row_id: int) -> m.Done:
+    """Put a removed domain back."""
+    removal.remove_domain(workspace, row_id, who(), back=True)
+    return m.Done(id=row_id)
+
+
+@routes.route("DELETE", "/from-addresses/<int:id>", m.Done, rights=ANALYSE)
+def remove_address(workspace: Workspace, row_id: int) -> m.Done:
+    """Remove a from address."""
+    removal.remove_address(workspace, row_id, who())
+    return m.Done(id=row_id)
+
+
+@routes.route("POST", "/from-addresses/<int:id>/restore", m.Done, rights=ANALYSE)
+def restore_address(workspace: Workspace, row_id: int) -> m.Done:
+    """Put a removed from address back."""
+    removal.remove_address(workspace, row_id, who(), back=True)
     return m.Done(id=row_id)
