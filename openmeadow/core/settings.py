@@ -346,6 +346,15 @@ _ROWS: tuple[Setting, ...] = (
     Setting("alert_to", ALERTS, "Email recipients", "list", [], "Who receives alerts.", problem=_each(_address)),
     Setting("alert_url", ALERTS, "Webhook URL", "text", "", "A JSON document is posted to it.", problem=_maybe(_url)),
     Setting("quiet_hours", ALERTS, "Quiet hours", "text", "", "No alerts within, such as 22-7.", problem=_maybe(_hours)),
+    Setting(
+        "report_to",
+        ALERTS,
+        "Weekly report",
+        "list",
+        [],
+        "Who receives the week's campaigns by email, on Monday at 8.",
+        problem=_each(_address),
+    ),
     Setting("resolver", OUTSIDE, "DNS server", "text", "", "HOST:PORT; empty: the system's.", problem=_maybe(_resolver)),
     Setting(
         "block_lists",

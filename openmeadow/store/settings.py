@@ -22,6 +22,7 @@ INTERNAL: dict[str, Value] = {
     "erasure_key": "",
     "approval_off_asked": {},
     "first_steps_skipped": [],
+    "weekly_report_sent": "",
 }
 DEFAULTS: dict[str, Value] = {**{name: s.default for name, s in SETTINGS.items()}, **INTERNAL}
 

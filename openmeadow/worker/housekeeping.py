@@ -14,7 +14,7 @@ from openmeadow.services.health.inbound_mail import tidy
 from openmeadow.services.segments import starter_segments
 from openmeadow.services.senders import domains, round_trip_test
 from openmeadow.services.subscribers import address_checks, consent, export, reconsent, sunset
-from openmeadow.services.today import alerts
+from openmeadow.services.today import alerts, weekly_report
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.senders import senders as sender_table
 from openmeadow.worker import score_fit
@@ -47,6 +47,7 @@ DUTIES: tuple[Callable[[Workspace], object], ...] = (
     providers.look,
     placement.look,
     alerts.tend,
+    weekly_report.tend,
     tidy,
     tracking.process_stored_unsubscribes,
     arrivals.take_left,
