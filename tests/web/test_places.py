@@ -267,6 +267,9 @@ def test_asking_and_cleaning_up_by_the_api(running: tuple[Mailing, Caller]) -> N
     assert "Turn on a sunset policy first" in call("POST", "/sunset-policy/run", {}, 409)["error"]
     terms = {"after_days": 90, "tries": 1, "wait_days": 7, "ask_masked": True, "automatic": False, "purpose": "News"}
     assert "steps of five" in call("PUT", "/sunset-policy", {**terms, "after_days": 91}, 409)["error"]
+    wished = call("POST", "/sunset-policy/trial", {**terms, "after_days": 180})
+    assert (wished["active"], wished["after_days"]) == (False, 180) and not call("GET", "/sunset-policy")["active"]
+    assert "steps of five" in call("POST", "/sunset-policy/trial", {**terms, "after_days": 91}, 409)["error"]
     agreed = call("PUT", "/sunset-policy", terms)
     assert agreed["active"] and agreed["sentence"].startswith("after 90 days without engagement 1 win-back email")
     assert [p["stop"] for p in agreed["patterns"]] == ["", ""]

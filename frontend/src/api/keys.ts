@@ -30,6 +30,7 @@ export const keys = {
   consentRequest: (...said: unknown[]) => ["subscribers", "consent-request", ...said],
   wordings: (purpose: number) => ["subscribers", "wordings", purpose],
   suppressions: (reason = "") => ["subscribers", "suppressions", reason],
+  sunsetTrial: (wish: unknown) => ["subscribers", "sunset-trial", wish],
   sunsetPolicy: () => ["subscribers", "sunset-policy"],
   bulkAction: (...said: unknown[]) => ["subscribers", "bulk-action", ...said],
   exportColumns: () => ["subscribers", "export-columns"],

@@ -160,12 +160,13 @@ def saving(workspace: Workspace, replays: Replays, after_days: int) -> dict[str,
     return out
 
 
-def see(workspace: Workspace, replays: Replays) -> models.SunsetView:
-    """The agreement, this week's people and what happens to them and when, what it saves, what it has done."""
+def see(workspace: Workspace, replays: Replays, wish: Agreement | None = None) -> models.SunsetView:
+    """The agreement, this week's people and what happens to them and when, what it saves, what it has done; with a
+    ``wish`` all that as it would be with it, nothing being kept."""
     kept, view, db = agreement(workspace), workspace.view(), workspace.store.read()
     if kept is None and not subscribers.usual_purpose(db):
         raise Refused("A sunset policy is about a purpose. Add one under Consent first.")
-    a = kept or Agreement(after_days=_proposed(view))
+    a = wish or kept or Agreement(after_days=_proposed(view))
     groups = _groups(workspace, view, a)
     stays = {r.subscriber: r for r in table.inside(db)}
     out = []

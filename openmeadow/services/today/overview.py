@@ -12,7 +12,7 @@ from openmeadow.core.moments import DAY, HOUR, midnight
 from openmeadow.core.rules.conditions import View
 from openmeadow.services import models
 from openmeadow.services.campaigns import inbox_placement, outgoing
-from openmeadow.services.health.provider_health import unknown_sources
+from openmeadow.services.health.provider_health import LIMITS, unknown_sources
 from openmeadow.services.segments import segments
 from openmeadow.services.senders import relay
 from openmeadow.services.sequences import statistics
@@ -74,6 +74,7 @@ def decisions(workspace: Workspace, view: View) -> list[models.Decision]:
     _about_the_relay(workspace, add)
     _about_campaigns(workspace, add)
     _about_senders(workspace, add)
+    _about_providers(workspace, view, add)
     _about_subscribers(workspace, view, add)
     return out
 
@@ -144,6 +145,22 @@ def _about_campaigns(workspace: Workspace, add: Add) -> None:
             f"/campaigns/{e.campaign}/schedule",
             "Download files",
         )
+
+
+FEW_SENT, WEEK_SHARE = 100, LIMITS["deferred"]
+
+
+def _about_providers(workspace: Workspace, view: View, add: Add) -> None:
+    """Providers over one of the limits that Health shows: of the last week's mail, or of the last 30 days'."""
+    for p in providers(workspace, view):
+        over = []
+        if p.sent >= FEW_SENT:
+            if p.weeks and p.weeks[-1] > WEEK_SHARE:
+                over.append(f"{p.weeks[-1]:.1%} of last week's mail was deferred (limit {WEEK_SHARE:.0%})")
+            if p.complained / p.sent > LIMITS["complaints"]:
+                over.append(f"{p.complained / p.sent:.2%} complained in 30 days (limit {LIMITS['complaints']:.1%})")
+        if over:
+            add("Provider", f"{p.name} is over its limit.", f"{'; '.join(over)}.", "/health", "View")
 
 
 def _about_senders(workspace: Workspace, add: Add) -> None:

@@ -1,11 +1,12 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import { get, type M, post, put } from "../../api/client";
 import { keys, peopleChanged } from "../../api/keys";
 import { count, people, share } from "../../logic/format";
 import { useAction } from "../../parts/action";
 import { Ask } from "../../parts/ask";
+import { useDelayed } from "../../parts/delayed";
 import { Form } from "../../parts/form";
 import { useMe } from "../../parts/me";
 import { Page } from "../../parts/page";
@@ -23,8 +24,18 @@ export function CleanUpPage() {
   const me = useMe();
   const client = useQueryClient();
   const q = useQuery({ queryKey: keys.sunsetPolicy(), queryFn: () => get("/sunset-policy") });
-  const d = q.data;
-  if (!d)
+  const [wish, setWish] = useState<M["SunsetIn"] | null>(null);
+  const wanted = useDelayed(wish, 300);
+  const trial = useQuery({
+    queryKey: keys.sunsetTrial(wanted),
+    queryFn: ({ signal }) => post("/sunset-policy/trial", wanted ?? undefined, signal),
+    enabled: wanted !== null,
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  const kept = q.data;
+  const d = wish && trial.data ? { ...trial.data, active: kept?.active ?? false } : kept;
+  if (!d || !kept)
     return (
       <Page title="Subscribers" tabs={<SubscriberTabs />}>
         <Waiting error={q.error} what="who has stopped" />
@@ -41,25 +52,29 @@ export function CleanUpPage() {
       tabs={<SubscriberTabs />}
       lead={
         d.active
-          ? `Policy: ${d.sentence}.`
+          ? `Policy: ${kept.sentence}.`
           : "No policy yet. Until you turn one on, nothing happens to inactive subscribers."
       }
-      side={<Side d={d} analyst={analyst} />}
+      side={<Side d={d} kept={kept} analyst={analyst} wish={setWish} problem={wish ? trial.error : null} />}
     >
       <div className="mb-2 flex items-baseline justify-between gap-4">
         <h2>
-          {d.active ? "This week" : "Preview for this week"}
+          {wish ? "This week, with your changes" : d.active ? "This week" : "Preview for this week"}
           <span className="ml-2 font-sans text-small font-normal text-ink-2">
-            {d.automatic && d.active
-              ? d.next_at
-                ? `runs automatically, next on ${moment(d.next_at)}`
-                : "runs automatically within a minute"
-              : d.ran_at
-                ? `last run ${moment(d.ran_at)}`
-                : "not run yet"}
+            {wish
+              ? trial.isFetching
+                ? "being worked out"
+                : "not saved yet"
+              : d.automatic && d.active
+                ? d.next_at
+                  ? `runs automatically, next on ${moment(d.next_at)}`
+                  : "runs automatically within a minute"
+                : d.ran_at
+                  ? `last run ${moment(d.ran_at)}`
+                  : "not run yet"}
           </span>
         </h2>
-        {analyst && d.active && (
+        {analyst && d.active && !wish && (
           <Ask
             trigger={
               <button type="button" className="btn btn-main" disabled={!due && !closes}>
@@ -214,11 +229,27 @@ const MEASURES: [string, string][] = [
   ["bookings", "bookings"],
 ];
 
-function Side({ d, analyst }: { d: M["SunsetView"]; analyst: boolean }) {
+function Side({
+  d,
+  kept,
+  analyst,
+  wish,
+  problem,
+}: {
+  d: M["SunsetView"];
+  kept: M["SunsetView"];
+  analyst: boolean;
+  wish: (w: M["SunsetIn"] | null) => void;
+  problem: Error | null;
+}) {
   return (
     <>
       <h2>Policy</h2>
-      {analyst ? <Agree key={d.sentence + d.purpose} d={d} /> : <p className="mt-1 text-ink-2">{d.sentence}.</p>}
+      {analyst ? (
+        <Agree key={kept.sentence + kept.purpose} d={kept} wish={wish} problem={problem} />
+      ) : (
+        <p className="mt-1 text-ink-2">{kept.sentence}.</p>
+      )}
       <h2 className="mt-6">Estimated effect</h2>
       <p className="mb-1 text-small text-ink-2">
         The sends of the last 12 months, replayed without people who had not engaged for {d.after_days} days with five
@@ -279,7 +310,15 @@ function Side({ d, analyst }: { d: M["SunsetView"]; analyst: boolean }) {
   );
 }
 
-function Agree({ d }: { d: M["SunsetView"] }) {
+function Agree({
+  d,
+  wish,
+  problem,
+}: {
+  d: M["SunsetView"];
+  wish: (w: M["SunsetIn"] | null) => void;
+  problem: Error | null;
+}) {
   const client = useQueryClient();
   const [after, setAfter] = useState(d.after_days);
   const [tries, setTries] = useState(d.tries);
@@ -288,6 +327,11 @@ function Agree({ d }: { d: M["SunsetView"] }) {
   const [automatic, setAutomatic] = useState(d.automatic);
   const [purpose, setPurpose] = useState(d.purpose);
   const { run, error } = useAction();
+  const wanted = { after_days: after, tries, wait_days: wait, ask_masked: masked, automatic, purpose };
+  const same = (Object.keys(wanted) as (keyof typeof wanted)[]).every((k) => wanted[k] === d[k]);
+  const text = same ? "" : JSON.stringify(wanted);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: only what is chosen counts
+  useEffect(() => wish(text ? JSON.parse(text) : null), [text]);
   const number = (words: string, value: number, set: (n: number) => void, tail: string, step = 1) => (
     <label className="mt-1.5 flex items-center gap-2">
       <span className="w-[36px] text-ink-2">{words}</span>
@@ -306,14 +350,8 @@ function Agree({ d }: { d: M["SunsetView"] }) {
       className="mt-1"
       act={async () => {
         await run(async () => {
-          const fresh = await put("/sunset-policy", {
-            after_days: after,
-            tries,
-            wait_days: wait,
-            ask_masked: masked,
-            automatic: automatic,
-            purpose,
-          });
+          const fresh = await put("/sunset-policy", wanted);
+          wish(null);
           client.setQueryData(keys.sunsetPolicy(), fresh);
         });
       }}
@@ -337,7 +375,7 @@ function Agree({ d }: { d: M["SunsetView"] }) {
         <input type="checkbox" checked={automatic} onChange={(e) => setAutomatic(e.target.checked)} />
         Run automatically every week
       </label>
-      <Sentence error={error} />
+      <Sentence error={error ?? problem} />
       <button type="submit" className="btn mt-3">
         {d.active ? "Save policy" : "Turn on policy"}
       </button>

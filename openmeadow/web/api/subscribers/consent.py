@@ -155,6 +155,13 @@ def agree(workspace: Workspace, body: m.SunsetIn) -> m.SunsetView:
     return sunset.see(workspace, workspace.part(Replays))
 
 
+@routes.route("POST", "/sunset-policy/trial", m.SunsetView, body=m.SunsetIn)
+def try_policy(workspace: Workspace, body: m.SunsetIn) -> m.SunsetView:
+    """Whom a policy would concern and what it would save; nothing is kept."""
+    wish = Agreement(**body.model_dump(exclude={"purpose"}))
+    return sunset.see(workspace, workspace.part(Replays), wish)
+
+
 @routes.route("POST", "/sunset-policy/run", m.SunsetDone, rights=ANALYSE)
 def run(workspace: Workspace) -> m.SunsetDone:
     """Do what is due this week."""

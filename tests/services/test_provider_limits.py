@@ -1,0 +1,36 @@
+"""A provider over a limit is a decision on Today."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from openmeadow.core.moments import DAY
+from openmeadow.services.subscribers import import_events, import_subscribers
+from openmeadow.services.today import overview
+from openmeadow.services.workspace import Workspace
+from openmeadow.store.health import providers
+from tests.conftest import NOW
+from tests.services.test_bring_in import put
+
+
+def test_a_provider_over_its_limit_is_said(workspace: Workspace, folder: Path) -> None:
+    with workspace.store.atomic() as db:
+        providers.set_domain(db, "slow.example", providers.add(db, "Slow", NOW))
+    people = "".join(f"p{i}@slow.example\n" for i in range(120))
+    import_subscribers.run(workspace.store, put(folder, "p.csv", "email\n" + people), NOW, "t")
+
+    def titles(deferred: int, complained: int) -> list[str]:
+        at = NOW - DAY
+        rows = [
+            f"{at},{event},p{i}@slow.example,Letter"
+            for event, n in (("sent", 120), ("deferred", deferred), ("complained", complained))
+            for i in range(n)
+        ]
+        text = "at,event,email,message\n" + "\n".join(r.replace(str(at), "2026-03-11T10:00:00Z") for r in rows) + "\n"
+        import_events.run(workspace.store, put(folder, "e.csv", text), NOW, "t")
+        return [f"{d.title} {d.detail}" for d in overview.decisions(workspace, workspace.view()) if d.kind == "Provider"]
+
+    assert titles(13, 0) == [], "13 of 133 tries are within a tenth"
+    (said,) = titles(15, 1)
+    assert "Slow is over its limit." in said and "11.1% of last week's mail was deferred (limit 10%)" in said
+    assert "0.83% complained in 30 days (limit 0.3%)" in said
