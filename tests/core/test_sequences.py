@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from datetime import datetime, timedelta
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -74,6 +75,29 @@ def run(definition: Definition, answers: set[int], now: int = NOW) -> list[tuple
         else:
             out.append(((now - zero) // DAY, f"mail {m.step}"))
             m = state_machine.mailed(definition, m.step, m.path, now, ask, clock_of, passed)
+
+
+@pytest.mark.parametrize(
+    ("hours", "at", "goes"),
+    [((8, 20), "07:59", "08:00"), ((8, 20), "12:30", "12:30"), ((8, 20), "20:00", "+08:00"), ((0, 24), "00:01", "00:01")],
+)
+def test_messages_go_out_within_the_hours(hours: tuple[int, int], at: str, goes: str) -> None:
+    zone, steps = ZoneInfo("Europe/Lisbon"), (Step(1, "message"),)
+    day = datetime(2026, 3, 12, tzinfo=zone)
+
+    def moment(text: str) -> int:
+        hour, minute = map(int, text.lstrip("+").split(":"))
+        return int((day.replace(hour=hour, minute=minute) + timedelta(days=text.startswith("+"))).timestamp())
+
+    first = state_machine.enter(Definition(steps, hours=hours), moment(at), lambda _: False, lambda _: zone)
+    if goes == at:
+        assert (first.state, first.step) == ("mailed", 1)
+        return
+    assert (first.state, first.step, first.due_at) == ("waits", 1, moment(goes))
+    then = state_machine.due(
+        Definition(steps, hours=hours), 1, first.path, first.due_at, lambda _: False, lambda _: zone, set()
+    )
+    assert (then.state, then.step) == ("mailed", 1)
 
 
 @pytest.mark.parametrize(

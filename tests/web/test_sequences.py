@@ -60,7 +60,9 @@ def test_a_sequence_by_the_api(running: tuple[Mailing, Caller]) -> None:
     assert "people are added manually" in call("GET", path)["empty"]
     unknown = call("POST", f"{path}/people", {"emails": ["who@where.test"]}, 409)["error"]
     assert "There is no subscriber with the" in unknown
-    assert call("POST", f"{path}/people", {"rule": 'permitted for "News"'})["queued"] == 40
+    some = call("POST", f"{path}/people", {"emails": ["who@where.test", "P1@postern.example"]})
+    assert (some["queued"], some["unknown"]) == (1, ["who@where.test"]), "the others go in"
+    assert call("POST", f"{path}/people", {"rule": 'permitted for "News"'})["queued"] == 39
     until(m, NOW + DAY)
     here = call("GET", f"{path}/steps/2/people")
     assert here["total"] == 40 and here["people"][0]["goes"] == here["people"][0]["since"] + 3 * DAY

@@ -90,6 +90,7 @@ class Definition:
     begin: Begin = field(default_factory=Begin)
     leave: Leave = field(default_factory=Leave)
     holdout: float = 0.0  # share who get no resends, at random, to compare
+    hours: tuple[int, int] = (0, 24)  # local, from and until which its messages go out; (0, 24): at any hour
 
     def step(self, key: int) -> Step | None:
         """The step of a key, or None."""
@@ -121,10 +122,15 @@ def read(told: Mapping[str, Any]) -> Definition:
             Step(**{**s, "weekdays": tuple(s.get("weekdays", ())), "purposes": tuple(s.get("purposes", ()))})
             for s in told.get("steps", ())
         )
+        first, last = told.get("hours", (0, 24))
         definition = Definition(
-            steps, Begin(**told.get("begin", {})), Leave(**told.get("leave", {})), float(told.get("holdout", 0.0))
+            steps,
+            Begin(**told.get("begin", {})),
+            Leave(**told.get("leave", {})),
+            float(told.get("holdout", 0.0)),
+            (int(first), int(last)),
         )
-    except TypeError as e:
+    except (TypeError, ValueError) as e:
         raise Refused(f"This is not a valid sequence: {e}.") from e
     keys = [s.key for s in steps]
     if len(keys) != len(set(keys)) or any(k < 1 for k in keys):
@@ -138,6 +144,8 @@ def read(told: Mapping[str, Any]) -> Definition:
             raise Refused("Weekdays go from 0, Monday, to 6, Sunday.")
     if definition.begin.on not in BEGINS:
         raise Refused(f"A sequence cannot start “{definition.begin.on}”.")
+    if not 0 <= definition.hours[0] < definition.hours[1] <= 24:
+        raise Refused("The sending hours go from an hour of the day to a later one.")
     if not 0.0 <= definition.holdout <= 0.5:
         raise Refused("The holdout group can be at most half.")
     return definition

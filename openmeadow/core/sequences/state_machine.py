@@ -52,6 +52,16 @@ def when(step: Step, now: int, zone: ZoneInfo) -> int:
     return at
 
 
+def opens(hours: tuple[int, int], now: int, zone: ZoneInfo) -> int:
+    """The first moment from now on that lies within the hours of a day."""
+    local = datetime.fromtimestamp(now, UTC).astimezone(zone).replace(tzinfo=None)
+    if hours[0] <= local.hour < hours[1]:
+        return now
+    ahead = 0 if local.hour < hours[0] else 1
+    day = (local + timedelta(days=ahead)).replace(hour=hours[0], minute=0, second=0, microsecond=0)
+    return max(real(day, zone), now + 1)
+
+
 def _next(definition: Definition, place: int, path: int, passed: Collection[int]) -> tuple[int, int] | None:
     """The first step from a place on that somebody in a path comes to, and the path they are in then; None: the end."""
     for step in definition.steps[place:]:
@@ -131,6 +141,8 @@ def _leave(
 def _mail(
     definition: Definition, step: Step, path: int, now: int, ask: Ask, zone: Zone, behind: set[int], out: Moved
 ) -> Moved:
+    if (at := opens(definition.hours, now, zone(step))) > now:
+        return Moved(WAITS, step.key, path, at, out.passed, out.acts)
     if step.kind == "resend" and ask(step):  # answered: no repeat, and on
         return _go(definition, _leave(definition, step, step.key, path, ask, behind, out), now, ask, zone, behind, out)
     return Moved(MAILED, step.key, path, 0, out.passed, out.acts)

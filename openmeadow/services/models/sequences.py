@@ -54,6 +54,7 @@ class DefinitionIn(Model):
     begin: TriggerIn = Field(default_factory=TriggerIn)
     leave: ExitIn = Field(default_factory=ExitIn)
     holdout: float = 0.0
+    hours: tuple[int, int] = Field((0, 24), description="local hours from and until which its messages go out")
 
 
 class SequenceIn(Model):
@@ -223,6 +224,7 @@ class PeopleAdded(Model):
     queued: int
     there: int = 0
     portions: list[int] = Field(default_factory=list)
+    unknown: list[str] = Field(default_factory=list, description="addresses named that belong to no subscriber")
 
 
 class PeopleMoved(Model):

@@ -36,6 +36,9 @@ PAUSED = runner.PAUSED
 OUT = "out"
 
 
+USUAL_HOURS = (8, 20)  # local, of a new sequence's messages
+
+
 def add(workspace: Workspace, name: str, who: str, definition: Definition | None = None) -> SequenceId:
     """Begin a draft; its id."""
     name = name.strip()
@@ -45,11 +48,11 @@ def add(workspace: Workspace, name: str, who: str, definition: Definition | None
         if sequences.named(db, name):
             raise Refused(f"There is already a sequence “{name}”.")
         row_id = sequences.add(db, name, secrets.randbits(48), workspace.now())
-        purposes = subscribers.names(db, "purposes")
-        sequences.update(db, row_id, {"purpose": purposes[0].id if purposes else None})
+        usual = subscribers.usual_purpose(db)
+        mine = next((p.id for p in subscribers.names(db, "purposes") if p.name == usual), None)
+        sequences.update(db, row_id, {"purpose": mine})
         settings.log(db, workspace.now(), who, "created sequence", name)
-    if definition is not None:
-        write(workspace, row_id, {"definition": definition.json()}, who)
+    write(workspace, row_id, {"definition": (definition or Definition(hours=USUAL_HOURS)).json()}, who)
     return row_id
 
 

@@ -60,7 +60,17 @@ export function Acts({ s }: { s: M["SequenceView"] }) {
               title="Add subscribers"
               words="Add subscribers"
               disabled={!emails.trim() && !rule.trim()}
-              act={act("people", { emails: emails.split(/[\s,;]+/).filter(Boolean), rule })}
+              act={async () => {
+                const body = { emails: emails.split(/[\s,;]+/).filter(Boolean), rule };
+                const done = await post(`/sequences/${s.id}/people`, body);
+                await changedIn(client, "sequences");
+                if (done.unknown.length) {
+                  setEmails(done.unknown.join("\n"));
+                  throw new Error(
+                    `${people(done.queued)} added. Not known here: ${done.unknown.slice(0, 5).join(", ")}${done.unknown.length > 5 ? ` and ${done.unknown.length - 5} more` : ""}.`,
+                  );
+                }
+              }}
             >
               <label className="block">
                 <span className="label">Addresses, one per line</span>

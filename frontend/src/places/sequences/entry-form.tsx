@@ -19,6 +19,7 @@ export function BeginForm({
 }) {
   const [b, setB] = useState(s.definition.begin);
   const [leave, setLeave] = useState(s.definition.leave);
+  const [hours, setHours] = useState<[number, number]>(s.definition.hours as [number, number]);
   const [held, setHeld] = useState(Math.round(100 * s.definition.holdout));
   const [head, setHead] = useState({
     name: s.name,
@@ -42,6 +43,18 @@ export function BeginForm({
       />
     </label>
   );
+  const hour = (label: string, value: number, from: number, to: number, set: (h: number) => void) => (
+    <select
+      className="field w-[84px] py-0.5"
+      aria-label={label}
+      value={value}
+      onChange={(e) => set(Number(e.target.value))}
+    >
+      {Array.from({ length: to - from + 1 }, (_, i) => from + i).map((h) => (
+        <option key={h} value={h}>{`${String(h).padStart(2, "0")}:00`}</option>
+      ))}
+    </select>
+  );
   const tick = (words: string, checked: boolean, set: (on: boolean) => void) => (
     <label className="flex items-center gap-2">
       <input type="checkbox" checked={checked} onChange={(e) => set(e.target.checked)} /> {words}
@@ -53,7 +66,7 @@ export function BeginForm({
         className="space-y-3"
         act={async () => {
           await run(async () => {
-            await save({ ...head, definition: { ...s.definition, begin: b, leave, holdout: held / 100 } });
+            await save({ ...head, definition: { ...s.definition, begin: b, leave, hours, holdout: held / 100 } });
             close();
           });
         }}
@@ -105,6 +118,12 @@ export function BeginForm({
           {number("Per provider", "a_provider")}
         </div>
         {tick("Random order instead of first come, first served", b.random, (random) => setB({ ...b, random }))}
+        <div className="flex items-center gap-2">
+          Messages go out from
+          {hour("First sending hour", hours[0], 0, hours[1] - 1, (h) => setHours([h, hours[1]]))}
+          until
+          {hour("Last sending hour", hours[1], hours[0] + 1, 24, (h) => setHours([hours[0], h]))}
+        </div>
         <h2 className="pt-2">Sender and purpose</h2>
         <label className="block">
           <span className="label">Purpose</span>

@@ -12,7 +12,13 @@ import {
   waiting,
 } from "./words";
 
-const empty: Definition = { steps: [], begin: {} as Definition["begin"], leave: {} as Definition["leave"], holdout: 0 };
+const empty: Definition = {
+  steps: [],
+  begin: {} as Definition["begin"],
+  leave: {} as Definition["leave"],
+  hours: [0, 24],
+  holdout: 0,
+};
 const message = { ...newStep("message", 1, empty, 1), name: "Welcome" };
 const titles = [{ key: 1, title: "Welcome" }] as Shown[];
 const step = (kind: string, values: Partial<Step> = {}): Step => ({

@@ -21,6 +21,8 @@ from openmeadow.web.router import ANALYSE, WRITE, Routes, given, who
 SHOWN = 50
 
 
+MOST_UNKNOWN = 200  # addresses named that belong to no subscriber
+
 routes = Routes()
 
 
@@ -110,11 +112,12 @@ def end(workspace: Workspace, row_id: SequenceId) -> m.Done:
 def people(workspace: Workspace, row_id: int, body: m.SequencePeople) -> m.PeopleAdded:
     """Put people in, by addresses or by a rule, through the queue and its limits."""
     ids: list[int] = []
+    unknown: list[str] = []
     if body.emails:
         keys = {address_key(e.strip()): e.strip() for e in body.emails if e.strip()}
         found = subscribers.ids_of(workspace.store.read(), list(keys))
         unknown = [e for k, e in keys.items() if k not in found]
-        if unknown:
+        if unknown and not found and not body.rule.strip():
             rest = f" and {len(unknown) - 1} more" if len(unknown) > 1 else ""
             raise Refused(f"There is no subscriber with the address {unknown[0][:80]}{rest}. No one was added.")
         ids = list(found.values())
@@ -124,7 +127,8 @@ def people(workspace: Workspace, row_id: int, body: m.SequencePeople) -> m.Peopl
         ids += view.columns.people.id[np.flatnonzero(mask)].tolist()
     if not ids:
         raise Refused("No one was selected. Enter addresses, or a rule that someone matches.")
-    return editing.add_people(workspace, row_id, ids, who())
+    added = editing.add_people(workspace, row_id, ids, who())
+    return added.model_copy(update={"unknown": [e[:320] for e in unknown[:MOST_UNKNOWN]]})
 
 
 @routes.route("GET", "/sequences/<int:id>/steps/<int:step>/people", m.PersonAtStep, query=m.PageQuery)
