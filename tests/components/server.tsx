@@ -118,5 +118,8 @@ export const draft = (values: Partial<M["Campaign"]> = {}): M["Campaign"] =>
     plan: PLAN,
     approval: { needed: false, given: false },
     with_sequences: false,
+    untouched: false,
+    at_start: [],
+    overrides: [],
     ...values,
   }) as unknown as M["Campaign"];
