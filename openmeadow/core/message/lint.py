@@ -24,6 +24,7 @@ from openmeadow.core.addresses.syntax import syntax_problem
 from openmeadow.core.authentication import dmarc
 from openmeadow.core.authentication.dkim_record import tags_of
 from openmeadow.core.authentication.questions import Asking
+from openmeadow.core.message import wording
 from openmeadow.core.reports.mail import Unreadable, parsed
 
 BLOCKER, WARNING, NOTE = LEVELS = ("blocker", "warning", "note")
@@ -152,7 +153,8 @@ def of_html(html: str) -> list[Check]:
         out.append(Check("Preview text", NOTE, f"None is set; the inbox will show “{preview[:60]}”."))
     elif not PREVIEW[0] <= len(preview) <= PREVIEW[1]:
         out.append(Check("Preview text", NOTE, f"It has {len(preview)} characters; 40 to 100 work best."))
-    return out + of_links(page.links)
+    hints = wording.of_text(_words(page.text)) + wording.of_links(page.links)
+    return out + of_links(page.links) + [Check("Wording", NOTE, words) for words in hints]
 
 
 def _domain_in(words: str) -> str:
@@ -218,8 +220,8 @@ def of_subject(subject: str) -> list[Check]:
     letters = [c for c in subject if c.isalpha()]
     if len(letters) > 8 and sum(c.isupper() for c in letters) > 0.7 * len(letters):
         out.append(Check("Subject", WARNING, "It is mostly capital letters."))
-    if subject.count("!") > 1:
-        out.append(Check("Subject", NOTE, "More than one exclamation mark."))
+    else:
+        out += [Check("Subject", NOTE, words) for words in wording.of_text(subject)]
     if len(subject) > SUBJECT_LONG:
         shown = subject[:ON_A_PHONE].rsplit(" ", 1)[0]
         out.append(Check("Subject", NOTE, f"{len(subject)} characters; phones show about “{shown}…”."))
@@ -371,6 +373,8 @@ def of_message(raw: bytes, freemail: Collection[str] = ()) -> list[Check]:
             )
     elif not plain.strip():
         out.append(Check("Message", BLOCKER, "The message is empty: no text and no HTML."))
+    else:
+        out += [Check("Wording", NOTE, words) for words in wording.of_text(" ".join(plain.split()))]
     page = page_of(html)
     shown = _words(page.text) + " " + " ".join(w for _, w in page.links) if html else plain
     leads = any("unsub" in h.lower() or "/u/" in h for h, _ in page.links)

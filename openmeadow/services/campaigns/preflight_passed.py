@@ -23,6 +23,7 @@ IN_ORDER = (
     ("Images", "All have alt text, and there is enough text.", "html"),
     ("HTML", "All HTML is supported by mail clients.", "html"),
     ("Subject", "Fits on a phone; no all-caps, no fake “Re:”.", "message"),
+    ("Wording", "Nothing that presses or shouts; links say where they lead.", "message"),
     ("Preview text", "40 to 100 characters.", "html"),
     ("Consent wording", "The purpose has a consent wording.", "purpose"),
     ("Engagement", "Few are Inactive, Unproven or Masked.", "recipients"),
