@@ -23,7 +23,7 @@ export function Page({
     <div className="flex h-full min-h-0 max-tablet:block max-tablet:overflow-auto print:block print:h-auto">
       <main className="relative min-w-0 flex-1 overflow-auto px-6 pt-5 pb-8 max-phone:px-4 print:overflow-visible">
         <header className="mb-3 flex min-h-8 items-start justify-between gap-6 max-phone:flex-wrap max-phone:gap-2">
-          <div>
+          <div className="min-w-0 wrap-anywhere">
             <h1 className="flex flex-wrap items-center gap-x-3 gap-y-1">
               {title}
               {tag}
@@ -31,7 +31,7 @@ export function Page({
             {lead && <p className="mt-1.5 text-ink-2">{lead}</p>}
           </div>
           {acts && (
-            <div className="flex shrink-0 flex-wrap justify-end gap-2 max-phone:shrink max-phone:justify-start print:hidden">
+            <div className="flex max-w-[72%] shrink-0 flex-wrap justify-end gap-2 max-phone:max-w-full max-phone:shrink max-phone:justify-start print:hidden">
               {acts}
             </div>
           )}
@@ -40,7 +40,7 @@ export function Page({
         {children}
       </main>
       {side && (
-        <aside className="relative w-[326px] shrink-0 overflow-auto border-l border-rule-strong bg-panel px-5 py-5 print:w-full print:overflow-visible print:border-0 max-tablet:w-full max-tablet:border-t max-tablet:border-l-0">
+        <aside className="relative w-[326px] shrink-0 overflow-auto border-l border-rule-strong bg-panel px-5 py-5 print:w-full print:bg-white print:px-6 print:overflow-visible print:border-0 max-tablet:w-full max-tablet:border-t max-tablet:border-l-0">
           {side}
         </aside>
       )}

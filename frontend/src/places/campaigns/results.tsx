@@ -57,6 +57,11 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
         </>
       }
     >
+      <p className="mb-2 hidden text-small print:block">
+        {c.subject && `Subject “${c.subject}”. `}
+        {sentBetween(r, moment)}. {count(r.sent)} sent, {count(r.delivered)} delivered. Figures as of {moment(r.as_of)};
+        times are in {zone}.
+      </p>
       <p className="mb-2 text-small text-ink-2">
         {r.settled_at === null
           ? "Nothing has been sent yet."
@@ -132,6 +137,14 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
       <Divided c={c} />
     </Page>
   );
+}
+
+/** The period of a printed report: from the first batch that went out to the last. */
+function sentBetween(r: M["Results"], moment: (at: number) => string) {
+  const due = r.batches.filter((b) => b.sent > 0).map((b) => b.due_at);
+  const [from, to] = [Math.min(...due), Math.max(...due)];
+  if (due.length === 0) return "Nothing sent yet";
+  return from === to ? `Sent ${moment(from)}` : `Sent ${moment(from)} to ${moment(to)}`;
 }
 
 /** First engagements day by day, beyond the first hours. */
@@ -375,7 +388,7 @@ function Hours({ hours }: { hours: number[] }) {
   return (
     <svg
       viewBox="0 0 288 88"
-      className="block w-full"
+      className="block w-full print:max-w-[90mm]"
       role="img"
       aria-label={`First engagement by hour since sending: ${hours.slice(0, 24).join(", ")}`}
     >
