@@ -120,7 +120,7 @@ def test_from_a_rule_to_the_measured_resend(visit: Visit) -> None:
     expect(page.get_by_text(re.compile("^(Yes|Not significant|Negative effect)\\."))).to_be_visible()
     visit.accessible()
     with page.expect_download() as saved:
-        page.get_by_role("link", name="Export CSV").click()
+        page.get_by_role("link", name="Variants as CSV").click()
     assert "Holdout" in saved.value.path().read_text()
     assert visit.said == []
 
