@@ -42,10 +42,10 @@ def short_key(bits: int) -> str:
         ("k=dsa; p=AAAA", "unknown key type dsa", ""),
         ("h=sha1; p=" + KEY.public, "SHA-256 is not allowed", ""),
         ("s=tlsrpt; p=" + KEY.public, "not for email", ""),
-        ("p=AAAA", "invalid key", ""),
-        ("p=@@@", "invalid key", ""),
+        ("p=AAAA", "is not a key", ""),
+        ("p=@@@", "is not a key", ""),
         ("k=ed25519; p=AAAA", "32 octets", ""),
-        ("p=" + KEY.public[:-20], "invalid key", ""),
+        ("p=" + KEY.public[:-20], "is not a key", ""),
     ],
 )
 def test_key_records(text: str, problem: str, advice: str) -> None:
@@ -63,6 +63,13 @@ DK = f"m1._domainkey.{N} TXT "
         (DK + record_text(KEY.public), "pass", "RSA 2048"),
         (DK + record_text(KEY.public) + "; t=y", "warning", "test mode"),
         (DK + record_text(ED25519), "fail", "another key"),
+        (DK + record_text(KEY.public)[:250], "fail", f"cut off after 232 of {len(KEY.public)} characters"),
+        (DK + record_text(KEY.public) + "A", "fail", "1 characters too long"),
+        (
+            DK + record_text(KEY.public).replace(KEY.public[99:], "!" + KEY.public[100:]),
+            "fail",
+            "other from character 100: “!",
+        ),
         (DK + "v=DKIM1; p=\n" + DK + "v=DKIM1; p=", "fail", "2 TXT"),
         (DK, "fail", "no TXT"),
         (DK + "?", "unknown", "no reply"),
@@ -87,7 +94,7 @@ HERE, UP = f"_dmarc.{N} TXT ", "_dmarc.q.example TXT "
         (HERE + "\n" + UP, "fail", "Publish the record"),
         (HERE + "?", "unknown", "the result is unknown"),
         (HERE + "v=DMARC1", "fail", "no valid policy"),
-        (HERE + "v=DMARC1; p=blok; rua=mailto:d@q.example", "warning", "p=quarantine; pct=10"),
+        (HERE + "v=DMARC1; p=blok; rua=mailto:d@q.example", "warning", "move to p=quarantine."),
         (HERE + "v=DMARC1; p=none; pct=200; rua=mailto:d@q.example", "warning", "0 to 100"),
         (HERE + "v=DMARC1; p=none; rua=d@q.example", "warning", "mailto:"),
         (

@@ -145,8 +145,11 @@ def test_any_bytes_are_read_or_refused(raw: bytes) -> None:
 
 RECORD = (
     "<record><row><source_ip>{ip}</source_ip><count>{n}</count><policy_evaluated><disposition>none</disposition>"
-    "<dkim>{dkim}</dkim><spf>fail</spf></policy_evaluated></row><identifiers><header_from>q.example</header_from>"
-    "</identifiers><auth_results><dkim><domain>q.example</domain><result>pass</result></dkim></auth_results></record>"
+    "<dkim>{dkim}</dkim><spf>fail</spf><reason><type>mailing_list</type></reason></policy_evaluated></row>"
+    "<identifiers><header_from>q.example</header_from>"
+    "</identifiers><auth_results><dkim><domain>forged.example</domain><result>fail</result></dkim><dkim><domain>q.example"
+    "</domain><result>pass</result></dkim><spf><domain>r.example</domain><result>softfail</result></spf></auth_results>"
+    "</record>"
 )
 
 
@@ -168,6 +171,7 @@ def test_aggregate_reports() -> None:
         ("192.0.2.25", 40, True, "q.example"),
         ("2001:db8::1", 2, False, "q.example"),
     ]
+    assert [(x.spf_domain, x.override) for x in r.rows] == [("", "mailing list")] * 2, "what failed names no domain"
     named = xml(ONE).replace(b"<feedback>", b'<feedback xmlns="urn:ietf:params:xml:ns:dmarc-2.0">')
     assert aggregate.read(named).rows == r.rows[:1]
 

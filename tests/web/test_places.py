@@ -30,8 +30,11 @@ from openmeadow.web.app import make_app
 from openmeadow.worker.jobs import run_next_job
 from openmeadow.worker.loop import Worker
 from tests.conftest import NOW, set_clock
+from tests.core.test_reports import ONE, xml
 from tests.services.mailing import DOMAIN, Mailing, deliveries_of, mailing, on_time
 from tests.web.test_api import PASSWORD, sign_in
+
+REPORTED = xml(ONE.replace(">none<", ">reject<"))
 
 
 class Caller:
@@ -361,8 +364,17 @@ def test_health_and_addresses_by_the_api(running: tuple[Mailing, Caller]) -> Non
         assert taken is not None and (taken["rows"], len(taken["refused"])) == (1, 1)
         says = next(p["says"] for p in call("GET", "/health")["providers"] if p["name"] == "Postern")
         assert (says["complaint_rate"], says["standing"]) == (0.004, "poor")
+        for said in ("40 messages of q.example, 40 aligned", "reported before, not counted again"):
+            again = {"file": (io.BytesIO(REPORTED), "r.xml")}
+            taken = call.client.post("/api/health/reports", data=again, headers=call.headers).json
+            assert taken is not None and said in taken["taken"][0]["sentence"]
+        (source,) = (s for s in call("GET", "/health")["sources"] if s["domain"] == "q.example")
+        assert (source["spf"], source["dkim"], source["rejected"], source["reporters"]) == (0, 40, 40, ["Postern"])
         undo = {"provider": "Postern", "since": NOW - 10, "until": NOW + 10, "why": "their mistake"}
+        asked = f"/health/reverse-bounces?provider=Postern&since={NOW - 10}&until={NOW + 10}"
+        assert call("GET", asked)["people"] == 1
         assert call("POST", "/health/reverse-bounces", undo)["people"] == 1
+        assert call("GET", asked)["people"] == 0
         assert "No one at Postern" in call("POST", "/health/reverse-bounces", undo, 404)["error"]
         assert "No alert recipients are set" in call("POST", "/health/alerts/test", {}, 409)["error"]
         words = {"to": ["ann@saltmere.example"], "url": "", "quiet_hours": "9-11"}

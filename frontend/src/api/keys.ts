@@ -72,6 +72,7 @@ export const keys = {
   simulation: (id: Id | undefined, ...said: unknown[]) => ["sequences", n(id), "simulation", ...said],
 
   health: (sender?: unknown) => (sender === undefined ? ["health"] : ["health", sender]),
+  bounced: (provider: string, since: number, until: number) => ["health", "bounced", provider, since, until],
   providers: () => ["health", "providers"],
   intake: () => ["health", "intake"],
 

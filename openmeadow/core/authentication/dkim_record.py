@@ -11,6 +11,7 @@ from cryptography.hazmat.primitives.asymmetric import rsa
 from cryptography.hazmat.primitives.serialization import load_der_public_key
 
 LEAST_BITS, BETTER_BITS = 1024, 2048  # RFC 8301 3.2
+SAME_START = 50  # characters of p=; every RSA key of a length begins alike, so a shared start means little
 
 
 @dataclass(frozen=True)
@@ -73,10 +74,22 @@ def read(text: str) -> KeyRecord:
             if bits < LEAST_BITS:
                 return bad(f"RSA {bits} is too short; receivers require at least {LEAST_BITS}")
     except (ValueError, binascii.Error, UnsupportedAlgorithm):
-        return bad("invalid key")
+        return bad(f"“{public[:24]}…”, {len(public)} characters, is not a key")
     advice = []
     if "y" in [f.strip().lower() for f in tags.get("t", "").split(":")]:
         advice.append("in test mode (t=y), so receivers may ignore the signature")
     if kind == "rsa" and bits < BETTER_BITS:
         advice.append(f"RSA {bits}, {BETTER_BITS} is recommended")
     return KeyRecord(kind, public, bits, "", "; ".join(advice))
+
+
+def difference(found: str, expected: str) -> str:
+    """Where the ``p=`` value at a selector parts from the one it should have, for a reader who compares two long lines."""
+    if expected.startswith(found):
+        return f"cut off after {len(found)} of {len(expected)} characters"
+    if found.startswith(expected):
+        return f"{len(found) - len(expected)} characters too long"
+    same = next(i for i, (a, b) in enumerate(zip(found, expected, strict=False)) if a != b)
+    if same < SAME_START:
+        return "another key altogether"
+    return f"other from character {same + 1}: “{found[same : same + 12]}” instead of “{expected[same : same + 12]}”"

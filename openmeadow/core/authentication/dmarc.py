@@ -162,9 +162,9 @@ def next_step(policy: Policy, domain: str) -> str:
     """The path from none to reject, one step at a time."""
     weak = f" Subdomains are treated as sp={policy.sp}." if policy.sp != policy.p else ""
     if policy.p == "none":
-        step = "Monitoring only. When reports show your mail aligned for some weeks, move to p=quarantine; pct=10."
+        step = "Monitoring only. When reports show your mail aligned for some weeks, move to p=quarantine."
     elif policy.p == "quarantine" and policy.pct < 100:
-        step = f"{policy.pct}% of failing mail goes to spam. Raise pct, then move to p=reject."
+        step = f"{policy.pct}% of failing mail goes to spam. Few receivers heed pct: remove it, then move to p=reject."
     elif policy.p == "quarantine":
         step = "Failing mail goes to spam. When the reports stay clean, move to p=reject."
     else:

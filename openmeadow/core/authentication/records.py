@@ -128,10 +128,10 @@ def signing_key(f: SenderFacts, key: Key) -> Asking[RecordFinding]:
         )
     found = dkim_record.read(answer.values[0])
     said = f"selector {key.selector}"
-    if found.problem:
-        return RecordFinding(record, FAIL, expected, f"{said}: {found.problem}", "DKIM fails. Publish the record.", fix)
-    if key.public and found.public != key.public:
-        return RecordFinding(record, FAIL, expected, f"{said} has another key", "DKIM fails. Publish the record.", fix)
+    other = key.public and found.public and found.public != key.public
+    if found.problem or other:
+        what = dkim_record.difference(found.public, key.public) if other else found.problem
+        return RecordFinding(record, FAIL, expected, f"{said}: {what}", "DKIM fails. Publish the record.", fix)
     if found.advice:
         return RecordFinding(
             record, WARNING, expected, f"{said}, {found.words}, {found.advice}", "Passes; can be improved.", fix

@@ -23,7 +23,8 @@ _CHUNK = 1 << 20
 
 @dataclass(frozen=True)
 class Row:
-    """``dkim`` and ``spf`` are the aligned results under policy_evaluated: pass or fail."""
+    """``dkim`` and ``spf`` are the aligned results under policy_evaluated: pass or fail; the two domains are those whose
+    own result is pass, and ``override`` why the receiver did not follow the policy."""
 
     ip: str
     messages: int
@@ -33,6 +34,7 @@ class Row:
     header_from: str
     dkim_domain: str = ""
     spf_domain: str = ""
+    override: str = ""
 
     @property
     def aligned(self) -> bool:
@@ -118,7 +120,6 @@ def _row(record: Element) -> Row:
         ipaddress.ip_address(ip)
     except ValueError:
         raise Unreadable(f"The report has an invalid source address “{ip[:60]}”.") from None
-    auth = _child(record, "auth_results")
     return Row(
         ip,
         _number(_text(row, "count") or "0", "count"),
@@ -126,9 +127,18 @@ def _row(record: Element) -> Row:
         _text(row, "policy_evaluated", "dkim").lower() or "fail",
         _text(row, "policy_evaluated", "spf").lower() or "fail",
         _text(record, "identifiers", "header_from").lower(),
-        _text(auth, "dkim", "domain").lower(),
-        _text(auth, "spf", "domain").lower(),
+        _that_passed(record, "dkim"),
+        _that_passed(record, "spf"),
+        _text(row, "policy_evaluated", "reason", "type").lower().replace("_", " "),
     )
+
+
+def _that_passed(record: Element, kind: str) -> str:
+    """The domain of the first DKIM or SPF result that is pass; "" for none: a failed one proves nothing."""
+    for result in _child(record, "auth_results") or ():
+        if _bare(result) == kind and _text(result, "result").lower() == "pass":
+            return _text(result, "domain").lower()
+    return ""
 
 
 _BOMB = f"It unpacks to more than {ARCHIVE_BYTES // 1024 // 1024} MB"

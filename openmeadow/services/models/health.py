@@ -58,6 +58,12 @@ class Source(Model):
     ip: str
     messages: int
     aligned: int
+    spf: int = Field(description="messages with an aligned SPF pass")
+    dkim: int = Field(description="messages with an aligned DKIM pass")
+    quarantined: int
+    rejected: int
+    reporters: list[str]
+    overrides: list[str] = Field(description="why receivers did not follow the policy, in their words")
     acted: int
     first: int
     last: int
@@ -124,6 +130,16 @@ class SourceIn(Model):
     ip: str = Field(max_length=60)
     name: str = Field(max_length=200)
     ours: bool
+
+
+class BouncesQuery(Model):
+    provider: str = Field(max_length=200)
+    since: int
+    until: int
+
+
+class BouncesFound(Model):
+    people: int = Field(description="suppressed for a hard bounce there and then")
 
 
 class UndoBouncesIn(Model):

@@ -122,6 +122,12 @@ class ReportSource(Record):
     ip: str
     messages: int
     aligned: int
+    spf: int
+    dkim: int
+    quarantined: int
+    rejected: int
+    reporters: str
+    overrides: str | None
     acted: int
     last: int
     first: int

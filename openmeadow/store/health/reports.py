@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import sqlite3
+from dataclasses import astuple
 
 from openmeadow.core.ids import DeliveryId, MessageId, SubscriberId
 from openmeadow.core.reports.aggregate import Report
@@ -69,11 +70,9 @@ def save_report(db: sqlite3.Connection, r: Report, now: int) -> bool:
     if row is None:
         return False
     db.executemany(
-        "INSERT INTO aggregate_rows VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        (
-            (row["id"], x.ip, x.messages, x.disposition, x.dkim, x.spf, x.header_from, x.dkim_domain, x.spf_domain)
-            for x in r.rows
-        ),
+        "INSERT INTO aggregate_rows (report, ip, messages, disposition, dkim, spf, header_from, dkim_domain, spf_domain, "
+        "override) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        ((row["id"], *astuple(x)) for x in r.rows),
     )
     return True
 
@@ -82,10 +81,15 @@ _ALIGNED = "('pass' IN (w.dkim, w.spf))"
 
 
 def sources(db: sqlite3.Connection, since: int) -> list[ReportSource]:
-    """Sources of mail in a domain's name since a moment: messages, aligned ones, days, what is known of them."""
+    """Sources of mail in a domain's name since a moment: messages, aligned ones (by SPF and by DKIM too), what receivers
+    did with them and why not what the policy says, days, what is known of them."""
     return ReportSource.read_all(
         db.execute(
             f"SELECT r.domain, w.ip, sum(w.messages) AS messages, sum(w.messages * {_ALIGNED}) AS aligned, "
+            "sum(w.messages * (w.spf = 'pass')) AS spf, sum(w.messages * (w.dkim = 'pass')) AS dkim, "
+            "sum(w.messages * (w.disposition = 'quarantine')) AS quarantined, "
+            "sum(w.messages * (w.disposition = 'reject')) AS rejected, "
+            "group_concat(DISTINCT r.org) AS reporters, group_concat(DISTINCT nullif(w.override, '')) AS overrides, "
             "sum(w.messages * (w.disposition <> 'none')) AS acted, max(r.end_at) AS last, min(r.begin_at) AS first, "
             "max(w.dkim_domain) AS dkim_domain, max(w.spf_domain) AS spf_domain, k.name, k.ours "
             "FROM aggregate_rows w JOIN aggregate_reports r ON r.id = w.report LEFT JOIN known_sources k ON k.ip = w.ip "

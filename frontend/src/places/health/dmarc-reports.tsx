@@ -46,10 +46,22 @@ export function Receivers({ d, analyst }: { d: M["HealthView"]; analyst: boolean
               <th scope="col" className="n">
                 Messages
               </th>
-              <th scope="col" className="n">
+              <th scope="col" className="n" title="messages with an aligned SPF pass">
+                SPF
+              </th>
+              <th scope="col" className="n" title="messages with an aligned DKIM pass">
+                DKIM
+              </th>
+              <th scope="col" className="n" title="either is enough for DMARC">
                 Aligned
               </th>
-              <th scope="col">Last seen</th>
+              <th scope="col" className="n">
+                To spam
+              </th>
+              <th scope="col" className="n">
+                Rejected
+              </th>
+              <th scope="col">Last reported</th>
               <th scope="col">Name</th>
             </tr>
           </thead>
@@ -62,10 +74,27 @@ export function Receivers({ d, analyst }: { d: M["HealthView"]; analyst: boolean
                 </td>
                 <td>{s.domain}</td>
                 <td className="n">{count(s.messages)}</td>
+                <td className="n">{share(s.spf, s.messages)}</td>
+                <td className="n">{share(s.dkim, s.messages)}</td>
                 <td className={`n ${s.aligned < s.messages && !s.name ? "font-semibold text-poppy" : ""}`}>
                   {share(s.aligned, s.messages)}
                 </td>
-                <td className="whitespace-nowrap text-ink-2">{day(s.last)}</td>
+                <td className="n">{count(s.quarantined)}</td>
+                <td className="n">
+                  {count(s.rejected)}
+                  {s.overrides.length > 0 && (
+                    <span
+                      className="block text-small text-ink-2"
+                      title="why receivers did less than the policy says, in their words"
+                    >
+                      {s.overrides.join(", ")}
+                    </span>
+                  )}
+                </td>
+                <td className="text-ink-2">
+                  {day(s.last)}
+                  <span className="block text-small">by {s.reporters.join(", ")}</span>
+                </td>
                 <td>
                   {s.name ? (
                     <span className={s.ours ? "text-clover" : ""}>{s.name}</span>

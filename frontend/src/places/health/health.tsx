@@ -317,21 +317,30 @@ function UndoBounces({ d }: { d: M["HealthView"] }) {
   const [since, setSince] = useState(localInput(d.now - 86400));
   const [until, setUntil] = useState(localInput(d.now));
   const [why, setWhy] = useState("");
+  const [open, setOpen] = useState(false);
+  const [from, to] = [fromLocalInput(since) ?? 0, fromLocalInput(until) ?? 0];
+  const found = useQuery({
+    queryKey: keys.bounced(provider, from, to),
+    queryFn: () =>
+      get(`/health/reverse-bounces?${new URLSearchParams({ provider, since: `${from}`, until: `${to}` })}`),
+    enabled: open && to > from,
+  }).data?.people;
   return (
     <Ask
+      opened={setOpen}
       trigger={
         <button type="button" className="btn">
           Reverse false bounces…
         </button>
       }
       title="Reverse a provider's false bounces"
-      words="Reverse bounces"
-      disabled={!why.trim()}
+      words={found ? `Reverse bounces of ${people(found)}` : "Reverse bounces"}
+      disabled={!why.trim() || !found}
       act={async () => {
         const done = await post("/health/reverse-bounces", {
           provider,
-          since: fromLocalInput(since) ?? 0,
-          until: fromLocalInput(until) ?? 0,
+          since: from,
+          until: to,
           why,
         });
         await peopleChanged(client);
@@ -344,7 +353,16 @@ function UndoBounces({ d }: { d: M["HealthView"] }) {
         });
       }}
     >
-      Removes all hard-bounce suppressions at this provider in the period, in one action you can undo.
+      Removes all hard-bounce suppressions at this provider in the period, in one action you can undo.{" "}
+      <b className="text-ink">
+        {to <= from
+          ? "The end must be after the start."
+          : found === undefined
+            ? "Counting…"
+            : found === 0
+              ? "No one was suppressed for a hard bounce then."
+              : `${people(found)} would be mailed again.`}
+      </b>
       <div className="mt-3 grid grid-cols-3 gap-3 text-ink">
         <label>
           <span className="label">Provider</span>

@@ -87,6 +87,16 @@ def name_source(workspace: Workspace, body: m.SourceIn) -> m.Done:
     return m.Done()
 
 
+@routes.route("GET", "/health/reverse-bounces", m.BouncesFound, query=m.BouncesQuery)
+def to_undo(workspace: Workspace, query: m.BouncesQuery) -> m.BouncesFound:
+    """How many people a reversal of a provider's hard bounces between two moments would take off the list."""
+    names = provider_names(workspace.store.read())
+    if query.provider not in names:
+        raise Missing(f"There is no provider “{query.provider}”.")
+    found = report_table.bounced_between(workspace.store.read(), names.index(query.provider), query.since, query.until)
+    return m.BouncesFound(people=len(found))
+
+
 @routes.route("POST", "/health/reverse-bounces", m.ActionDone, body=m.UndoBouncesIn, rights=ANALYSE)
 def undo(workspace: Workspace, body: m.UndoBouncesIn) -> m.ActionDone:
     """Undo all hard bounces of a provider between two moments."""
@@ -254,5 +264,11 @@ def _said(f: bounce_intake.TakenMail) -> str:
     if f.reason:
         return f.reason
     if f.reports:
-        return "; ".join(f"{r.org}: {r.messages:,} messages of {r.domain}, {r.aligned:,} aligned" for r in f.reports)
+        return "; ".join(
+            f"{r.org}: {r.messages:,} messages of {r.domain}, {r.aligned:,} aligned"
+            + (" (reported before, not counted again)" if r.repeated else "")
+            for r in f.reports
+        )
+    if f.repeated:
+        return "Imported before; not counted again."
     return "; ".join(f"{r.address}: {r.class_ or 'unknown'}" for r in f.recipients) or "empty"
