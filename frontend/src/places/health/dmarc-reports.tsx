@@ -87,7 +87,7 @@ export function Receivers({ d, analyst }: { d: M["HealthView"]; analyst: boolean
                       className="block text-small text-ink-2"
                       title="why receivers did less than the policy says, in their words"
                     >
-                      {s.overrides.join(", ")}
+                      override: {s.overrides.join(", ")}
                     </span>
                   )}
                 </td>
