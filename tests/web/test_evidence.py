@@ -33,10 +33,10 @@ from openmeadow.web.public.signup import snippet
 from tests.conftest import NOW
 from tests.services.mailing import Mailing
 from tests.services.test_acts import put
+from tests.web.conftest import Caller
 from tests.web.test_api import PASSWORD
 from tests.web.test_joining import button, join, permitted
 from tests.web.test_joining import running as running  # noqa: PLC0414
-from tests.web.test_places import Caller
 
 FIRST, SECOND = "We write about evenings.", "We write about evenings, and about our sponsors."
 

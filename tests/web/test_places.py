@@ -4,59 +4,27 @@ from __future__ import annotations
 
 import io
 import json
-import threading
-from collections.abc import Iterator
-from dataclasses import replace
-from pathlib import Path
 from typing import Any
 
 import pytest
-from flask.testing import FlaskClient
 from PIL import Image
-from werkzeug.serving import make_server
 
 from openmeadow.core.errors import Refused
 from openmeadow.core.moments import DAY
-from openmeadow.services import accounts
 from openmeadow.services.campaigns import dispatcher, images, tracking
 from openmeadow.services.health import placement
-from openmeadow.services.senders import round_trip_test
 from openmeadow.services.subscribers import address_checks
 from openmeadow.services.today import alerts as tell
 from openmeadow.store import settings
 from openmeadow.store.campaigns import campaigns as campaign_table
-from openmeadow.store.senders import senders as sender_table
-from openmeadow.web.app import make_app
 from openmeadow.worker.jobs import run_next_job
 from openmeadow.worker.loop import Worker
 from tests.conftest import NOW, set_clock
 from tests.core.test_reports import ONE, xml
-from tests.services.mailing import DOMAIN, Mailing, deliveries_of, mailing, on_time
-from tests.web.test_api import PASSWORD, sign_in
+from tests.services.mailing import DOMAIN, Mailing, deliveries_of, on_time
+from tests.web.conftest import Caller, sending_day
 
 REPORTED = xml(ONE.replace(">none<", ">reject<"))
-
-
-class Caller:
-    """A signed-in client; every answer must be what was expected of it."""
-
-    def __init__(self, client: FlaskClient, name: str) -> None:
-        self.client = client
-        self.headers = sign_in(client, name)
-
-    def __call__(self, method: str, path: str, body: object = None, status: int = 200) -> Any:
-        answer = self.client.open(f"/api{path}", method=method, json=body, headers=self.headers)
-        assert answer.status_code == status, (method, path, answer.status_code, answer.data[:300])
-        return answer.json if answer.is_json else answer.data
-
-
-@pytest.fixture
-def running(folder: Path) -> Iterator[tuple[Mailing, Caller]]:
-    with mailing(folder, 40) as m:
-        for role in accounts.ROLES:
-            accounts.add(m.workspace, role, role, PASSWORD)
-        with make_app(m.workspace).test_client() as client:
-            yield m, Caller(client, "analyst")
 
 
 def test_a_campaign_s_whole_life(running: tuple[Mailing, Caller]) -> None:
@@ -194,18 +162,6 @@ def test_people_and_segments_by_the_api(running: tuple[Mailing, Caller]) -> None
         ("POST", "/activity/1/undo"),
     ):
         assert "does not allow this" in observer(method, path, {"act": "x", "choice": {}}, 403)["error"]
-
-
-def sending_day(m: Mailing) -> None:
-    """Everybody got the campaign; twelve opened it."""
-    from openmeadow.services.campaigns import campaigns
-
-    campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0.0, "batches": 1, "resend": False}})
-    campaigns.start(m.workspace, m.campaign, "test")
-    dispatcher.send_due(m.workspace, m.tokens)
-    set_clock(m.workspace, NOW + DAY)
-    for d in deliveries_of(m.workspace.store.read(), m.campaign, "first")[:12]:
-        tracking.opened(m.workspace, d.id, "Reader", "198.51.100.1")
 
 
 def test_consent_by_the_api(running: tuple[Mailing, Caller]) -> None:
@@ -475,119 +431,3 @@ def test_results_divided_by_the_api(running: tuple[Mailing, Caller]) -> None:
     assert works["mailings"] == 0, "40 people say too little"
     moved = call("POST", f"{path}/batches/99/move", {"due_at": NOW}, 404)
     assert "This batch does not exist" in moved["error"]
-
-
-def test_a_file_of_addresses_is_checked(running: tuple[Mailing, Caller]) -> None:
-    m, call = running
-    lines = "email,name\n" + "".join(f"p{i}@postern.example,P\n" for i in range(1, 4100, 2)) + "nobody,=1\n"
-
-    def upload(text: str, status: int = 200) -> Any:
-        form = {"file": (io.BytesIO(text.encode()), "guests.csv")}
-        answer = call.client.post("/api/addresses/file", data=form, headers=call.headers)
-        assert answer.status_code == status
-        return answer.json
-
-    assert "guests.csv has no addresses" in upload("email,name\n", 409)["error"]
-    started = upload(lines)
-    assert started["count"] == 2051
-    worker = Worker(m.workspace)
-    try:
-        with m.workspace.store.atomic() as db:
-            job = settings.job(db, started["id"])
-            assert job is not None
-            settings.save_position(db, job.id, json.dumps(json.loads(job.arguments) | {"done": 2000}))
-        folder = m.workspace.folder / "exports"
-        folder.mkdir()
-        (folder / f"{started['id']}.csv").write_text(
-            "email,verdict,reasons,suggestion\n" + "x@y.test,deliverable,,\n" * 2000
-        )
-        assert run_next_job(worker.workspace)
-    finally:
-        worker.close()
-    done = call("GET", f"/jobs/{started['id']}")["outcome"]
-    assert (done["taken"], done["verdicts"]["undeliverable"]) == (2051, 1), "it goes on where it was left"
-    assert call("GET", f"/exports/{started['id']}").decode().splitlines()[-1].startswith("nobody,undeliverable,")
-
-
-def test_events_and_capacity_by_the_api(running: tuple[Mailing, Caller]) -> None:
-    m, call = running
-    sending_day(m)
-    assert (
-        "Not enough data to suggest a batch"
-        in call("GET", "/campaigns/capacity?an_hour=240&one_in=9", None, 409)["error"]
-    )
-    lines = [
-        {"at": "2026-03-13T11:00:00Z", "event": "clicked", "email": f"p{i}@{d}.example", "message": "Harbour nights"}
-        for i in range(40)
-        for d in ("postern", "saltmere")
-    ]
-    lines += [{**line, "at": "2026-03-13T12:00:00Z", "message": "Another"} for line in lines]
-    body = "\n".join(json.dumps(line) for line in lines)
-    answer = m.workspace and call.client.post("/api/events", data=body, headers=call.headers).json
-    assert (answer["taken"], answer["aside"]) == (80, 80)
-    again = call.client.post("/api/events", data=body, headers=call.headers).json
-    assert again["taken"] == 0, "the same twice changes nothing"
-    assert "body is empty" in call.client.post("/api/events", data=" ", headers=call.headers).json["error"]
-    assert b"BEGIN:VEVENT" in call("GET", f"/campaigns/{m.campaign}/plan.ics")
-    seen = call("GET", f"/campaigns/{m.campaign}/guardrails")
-    assert seen["paused_why"] == "" and {g["state"] for g in seen["guardrails"]} == {"within limit"}
-    assert (
-        "Only a paused campaign can resume"
-        in call("POST", f"/campaigns/{m.campaign}/resume-without", {"name": "Postern"}, 409)["error"]
-    )
-    with m.workspace.store.atomic() as db:
-        db.execute("UPDATE events SET at = at - 3 * 86400")
-    m.workspace.score_summary(full=True)
-    fits = call("GET", "/campaigns/capacity?an_hour=240&one_in=9")
-    assert fits["delivered"] == 40 and fits["rate"] == 1.0 and fits["largest"] == 2160
-
-
-def test_a_message_that_goes_round(running: tuple[Mailing, Caller]) -> None:
-    """By the relay to the return domain, into the intake, its one-click pressed on the served page."""
-    m, call = running
-    one = call("GET", "/senders")["domains"][0]
-    client = call.client
-
-    def record() -> dict[str, Any]:
-        records = call("POST", f"/senders/{one['id']}/check", {})["records"]
-        return next((r for r in records if r["record"] == "Bounce and unsubscribe test"), {})
-
-    assert record() == {}
-    worker = Worker(m.workspace)
-    intake = worker.listen()
-    server = make_server("127.0.0.1", 0, client.application)
-    threading.Thread(target=server.serve_forever, daemon=True).start()
-    try:
-        with m.workspace.store.atomic() as db:
-            settings.set_setting(db, "public_url", f"http://127.0.0.1:{server.server_port}")
-        worker._senders.check()
-        row = sender_table.domains(m.workspace.store.read())[0]
-        came = replace(row, proof_sent_at=NOW, proof_back_at=NOW, proof_click_at=None)
-        assert round_trip_test.finding(came, NOW) is None, "its one-click is being pressed: nothing is concluded"
-        intake.drain()
-        worker._senders.check()
-        assert "Bounce and unsubscribe test" in {r["record"] for r in call("GET", "/senders")["domains"][0]["records"]}, (
-            "told at once"
-        )
-        assert record()["state"] == "pass", record()
-        assert not round_trip_test.came_back(m.workspace, m.tokens, "proof-1-000000000000@bounce.x", b"")
-        set_clock(m.workspace, NOW + 2 * DAY)
-        with m.workspace.store.atomic() as db:
-            settings.set_setting(db, "public_url", f"http://127.0.0.1:{server.server_port}/elsewhere")
-        worker._senders.check()
-        intake.drain()
-        assert (record()["state"], "was rejected" in record()["found"]) == ("fail", True)
-        intake.stop()
-        set_clock(m.workspace, NOW + 4 * DAY)
-        with m.workspace.store.atomic() as db:
-            settings.set_setting(db, "public_url", "http://127.0.0.1:1")
-        assert not round_trip_test.send(m.workspace, one["id"]), "its one-click could not be pressed"
-        with m.workspace.store.atomic() as db:
-            settings.set_setting(db, "public_url", f"http://127.0.0.1:{server.server_port}")
-        round_trip_test.send(m.workspace, one["id"])
-        assert record() == {}, "under way: nothing is concluded"
-        set_clock(m.workspace, NOW + 4 * DAY + 3700)
-        assert (record()["state"], record()["found"]) == ("unknown", "did not return within an hour")
-    finally:
-        server.shutdown()
-        worker.close()

@@ -18,8 +18,8 @@ from openmeadow.web.app import make_app
 from openmeadow.web.describe import description
 from tests.services.mailing import mailing
 from tests.services.test_sequences import made
+from tests.web.conftest import Caller
 from tests.web.test_api import PASSWORD, sign_in
-from tests.web.test_places import Caller
 
 # acts that change nothing of the workspace: an observer's too
 LOOKS = {

@@ -20,7 +20,8 @@ from openmeadow.web.app import make_app
 from tests.conftest import NOW, set_clock
 from tests.services.mailing import Mailing, deliveries_of, mailing
 from tests.services.test_sequences import LADDER, got, made, step_on, until
-from tests.web.test_places import PASSWORD, Caller
+from tests.web.conftest import Caller
+from tests.web.test_api import PASSWORD
 
 
 @pytest.fixture

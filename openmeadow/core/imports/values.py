@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping, Sequence
 
 from openmeadow.core.consent.eligibility import CONSENT_STATES
 
@@ -31,7 +31,7 @@ def mapped(cell: str, values: Mapping[str, str] | None) -> str:
     return cell if not values else values.get(cell.strip().lower(), cell)
 
 
-def different(cells: Iterable[str]) -> list[tuple[str, int]]:
+def different(cells: Sequence[str]) -> list[tuple[str, int]]:
     """The values of a column with how often each is there, the most frequent first; none where there are too many."""
     found = Counter(c.strip() for c in cells if c.strip())
     return found.most_common() if len(found) <= SHOWN else []
