@@ -77,6 +77,8 @@ def test_a_page_holds_what_is_in_it_at_every_width(shared: Visit, path: str) -> 
     expect(page.get_by_role("dialog")).to_contain_text("go to a section")
     page.keyboard.press("Escape")
     expect(page.get_by_role("dialog")).to_have_count(0)
+    page.keyboard.press("Escape")
+    page.wait_for_timeout(50)
     assert page.url.endswith(path), "Esc closes what is open, and goes nowhere"
     assert shared.said == []
 

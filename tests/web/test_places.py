@@ -313,6 +313,9 @@ def test_health_and_addresses_by_the_api(running: tuple[Mailing, Caller]) -> Non
             db.execute("INSERT INTO suppressions VALUES (2, 1, ?, 'x', NULL), (3, 1, 9, 'x', NULL)", (NOW,))
         postern = next(p for p in call("GET", "/health")["providers"] if p["name"] == "Postern")["days"]
         assert (sum(postern["copies"]), sum(postern["not in inbox"])) == (1, 0)
+        call("PUT", "/settings", {"values": {"guardrails": {"deferrals": 0.05}}})
+        first = call("GET", "/health")["providers"][0]
+        assert (first["limits"]["deferred"], first["limits"]["complaints"]) == (0.05, 0.003)
         csv = b"date,provider,complaint_rate,standing\n2026-03-01,Postern,0.4%,poor\n2026-03-02,Nobody,1%,\n"
         taken = call.client.post(
             "/api/health/statistics", data={"file": (io.BytesIO(csv), "f.csv")}, headers=call.headers

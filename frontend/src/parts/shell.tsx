@@ -54,7 +54,6 @@ export function Shell({ children }: { children: ReactNode }) {
       else if (place) go(`/${place}`);
       else if (e.key === "f" || e.key === "F") setFinding(true);
       else if (e.key === "?") setListing(true);
-      else if (e.key === "Escape") go(-1);
       else return;
       e.preventDefault();
     };
@@ -219,7 +218,7 @@ function KeyList({ open, close }: { open: boolean; close: () => void }) {
   const rows: [string, string][] = [
     ["1 – 7", "go to a section"],
     ["F", "search"],
-    ["Esc", "back"],
+    ["Esc", "close what is open"],
     ["?", "show this list"],
     ...pageKeys
       .get()

@@ -19,13 +19,14 @@ from openmeadow.core.reports.bounces import COUNTED, bounce_class, plain_reason
 from openmeadow.core.rules.conditions import View
 from openmeadow.core.states import BounceClass, Folder
 from openmeadow.services import models
-from openmeadow.services.campaigns import inbox_placement
+from openmeadow.services.campaigns import guardrails, inbox_placement
 from openmeadow.services.senders import relay, round_trip_test
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store.engagement import event_hours
 from openmeadow.store.health import health, reports
 from openmeadow.store.health.providers import by_people
+from openmeadow.store.health.providers import limits as provider_limits
 from openmeadow.store.health.providers import names as provider_names
 from openmeadow.store.segments.permission_facts import StoreFacts
 from openmeadow.store.senders import relay as relay_table
@@ -35,15 +36,24 @@ from openmeadow.store.senders.records import Domain
 DAYS, PLACEMENT_DAYS = 30, 90
 BULK = 5_000  # a day to one provider
 GOOD_COMPLAINTS, MOST_COMPLAINTS = 0.001, 0.003
-LIMITS = {
-    "complaints": 0.003,
-    "hard bounces": 0.02,
-    "blocked": 0.02,
-    "deferred": 0.10,
-    "unsubscribed": 0.01,
-    "not in inbox": 0.20,
+GUARDRAIL_OF = {  # each measure by the guardrail whose limit it has
+    "complaints": "complaints",
+    "hard bounces": "hard bounces",
+    "blocked": "blocked",
+    "deferred": "deferrals",
+    "unsubscribed": "unsubscribes",
+    "not in inbox": "spam placement",
 }
 MEASURES = ("sent", "deferred", "hard bounces", "blocked", "other bounces", "complaints", "unsubscribed")
+
+
+def limits(workspace: Workspace) -> dict[str, dict[str, float]]:
+    """The limit of each measure, as a share: the workspace's under "", those of providers with their own by name."""
+    whole, own = guardrails.limits(workspace), provider_limits(workspace.store.read())
+    return {
+        name: {measure: (whole | mine)[g] for measure, g in GUARDRAIL_OF.items()}
+        for name, mine in {"": {}, **own}.items()
+    }
 
 
 def providers(workspace: Workspace, view: View, sender: int = 0) -> list[models.ProviderDays]:
@@ -84,6 +94,7 @@ def providers(workspace: Workspace, view: View, sender: int = 0) -> list[models.
             days["copies"][which] += copy.n
             days["not in inbox"][which] += copy.n if copy.folder != Folder.INBOX else 0
     people = np.bincount(view.facts.provider[view.alive], minlength=len(names))
+    at_most = limits(workspace)
     says, placed = own_figures(workspace), inbox_placement.by_provider(workspace, view.now, PLACEMENT_DAYS)
     return [
         models.ProviderDays(
@@ -91,6 +102,7 @@ def providers(workspace: Workspace, view: View, sender: int = 0) -> list[models.
             people=int(people[i]),
             days={w: d[i].tolist() for w, d in days.items()},
             says=says.get(names[i]),
+            limits=at_most.get(names[i], at_most[""]),
             placement=placed.get(i, []),
         )
         for i in by_people(names, people)

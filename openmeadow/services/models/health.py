@@ -33,6 +33,7 @@ class ProviderDays(Model):
     name: str
     people: int
     days: dict[str, list[int]]
+    limits: dict[str, float] = Field(description="of each measure, as a share: the provider's own or the workspace's")
     says: OwnFigures | None
     placement: list[PlacementSeen]  # by engagement, the earliest first
 

@@ -43,7 +43,7 @@ def jumps(workspace: Workspace) -> list[models.Decision]:
     for p in provider_health.providers(workspace, workspace.view()):
         sent = sum(p.days["sent"][-2:])
         for word in ("complaints", "blocked"):
-            k, limit = sum(p.days[word][-2:]), provider_health.LIMITS[word]
+            k, limit = sum(p.days[word][-2:]), p.limits[word]
             if sent and evidence(k, max(sent, k), limit) >= SPIKE_EVIDENCE:
                 words = f"{k:,} {word} of {sent:,} sent to {p.name} in two days, over the limit of {100 * limit:g}%."
                 title = f"{word.capitalize()} at {p.name}."

@@ -12,7 +12,7 @@ from openmeadow.core.moments import DAY, HOUR, midnight
 from openmeadow.core.rules.conditions import View
 from openmeadow.services import models
 from openmeadow.services.campaigns import inbox_placement, outgoing
-from openmeadow.services.health.provider_health import LIMITS, unknown_sources
+from openmeadow.services.health.provider_health import limits, unknown_sources
 from openmeadow.services.segments import segments
 from openmeadow.services.senders import relay
 from openmeadow.services.sequences import statistics
@@ -147,18 +147,19 @@ def _about_campaigns(workspace: Workspace, add: Add) -> None:
         )
 
 
-FEW_SENT, WEEK_SHARE = 100, LIMITS["deferred"]
+FEW_SENT = 100
 
 
 def _about_providers(workspace: Workspace, view: View, add: Add) -> None:
     """Providers over one of the limits that Health shows: of the last week's mail, or of the last 30 days'."""
+    at_most = limits(workspace)
     for p in providers(workspace, view):
-        over = []
+        own, over = at_most.get(p.name, at_most[""]), []
         if p.sent >= FEW_SENT:
-            if p.weeks and p.weeks[-1] > WEEK_SHARE:
-                over.append(f"{p.weeks[-1]:.1%} of last week's mail was deferred (limit {WEEK_SHARE:.0%})")
-            if p.complained / p.sent > LIMITS["complaints"]:
-                over.append(f"{p.complained / p.sent:.2%} complained in 30 days (limit {LIMITS['complaints']:.1%})")
+            if p.weeks and p.weeks[-1] > own["deferred"]:
+                over.append(f"{p.weeks[-1]:.1%} of last week's mail was deferred (limit {own['deferred']:.0%})")
+            if p.complained / p.sent > own["complaints"]:
+                over.append(f"{p.complained / p.sent:.2%} complained in 30 days (limit {own['complaints']:.1%})")
         if over:
             add("Provider", f"{p.name} is over its limit.", f"{'; '.join(over)}.", "/health", "View")
 

@@ -107,7 +107,7 @@ export function HealthPlace() {
                     <ProviderName name={p.name} />
                   </b>
                   <span className="block text-small text-ink-2">{people(p.people)}</span>
-                  {p.says && <OwnFigures says={p.says} limit={d.limits.complaints ?? 0} />}
+                  {p.says && <OwnFigures says={p.says} limit={p.limits.complaints ?? 0} />}
                 </td>
                 <td className="n">{count(sent)}</td>
                 <td className="n">{count(opens)}</td>
@@ -120,7 +120,7 @@ export function HealthPlace() {
                     <Small
                       counts={p.days[k] ?? []}
                       base={p.days[base] ?? []}
-                      limit={d.limits[k] ?? 0}
+                      limit={p.limits[k] ?? 0}
                       words={`${k} at ${p.name}`}
                       whole={base === SENT ? "" : base}
                     />

@@ -34,7 +34,7 @@ export function MapPage() {
     setRect(null);
     setHandles(null);
   };
-  useKeys(rect ? [{ key: "Escape", words: "clear the selection", act: () => (rect ? clear() : history.back()) }] : []);
+  useKeys(rect ? [{ key: "Escape", words: "clear the selection", act: clear }] : []);
   const d = q.data;
   const shape = useMemo<Shape | null>(
     () => (d ? { days: d.fine_days, left: d.fine_left, dayEdges: d.day_edges, leftEdges: d.left_edges } : null),

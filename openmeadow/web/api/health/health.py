@@ -52,7 +52,7 @@ def see(workspace: Workspace, query: m.SenderQuery) -> m.HealthView:
     return m.HealthView(
         now=view.now,
         days=provider_health.DAYS,
-        limits=provider_health.LIMITS,
+        limits=provider_health.limits(workspace)[""],
         senders=[m.NamedThing(id=d.id, name=d.name) for d in domains],
         looking=any(d.checked_at is None for d in domains) or any(view.now - c.at < SOON for c in copies),
         providers=providers,
