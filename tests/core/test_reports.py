@@ -253,6 +253,7 @@ SHOWN = "<p>Kestrel Quay, 1 Harbour Steps, Saltmere. <a href='https://q.example/
         (letter(Subject="RE: your order"), "warning", "Subject", "like a reply"),
         (letter(Subject="BUY TICKETS NOW TODAY"), "warning", "Subject", "capital letters"),
         (letter(Subject="Risk-free for Grace!"), "note", "Subject", "“risk-free”"),
+        (letter(Subject="Seats for the long evening in the old hall, FREE $$$"), "note", "Subject", "“FREE”, “$$$”"),
         (letter("BOOK YOUR SEATS NOW.\n" + GOOD_TEXT), "note", "Wording", "BOOK YOUR SEATS NOW"),
         (letter("Prices guaranteed, order now.\n" + GOOD_TEXT), "note", "Wording", "“guaranteed”, “order now”"),
         (letter(Subject="x" * 90), "note", "Subject", "90 characters"),

@@ -25,6 +25,7 @@ PRESSING = (
     "this is not spam",
 )
 _PRESSING = re.compile(r"(?<!\w)(?:" + "|".join(map(re.escape, PRESSING)) + r")(?!\w)", re.I)
+_CRIED = re.compile(r"(?<!\w)(?:FREE|NOW|SALE|OFFER|URGENT|WIN|WINNER)(?!\w)|[$€£]{2,9}")
 _SHOUTED = re.compile(r"[A-Z]{2,30}(?:[ ,]{1,2}[A-Z]{2,30}){3,}")  # four words in a row
 _BARE_LINK = {"here", "click", "click here", "tap here", "press here", "this link", "link", "read more", "more"}
 SHOWN = 3
@@ -34,6 +35,7 @@ def of_text(text: str) -> list[str]:
     """Sentences on a subject or on the text of a message; none where nothing is worth a second look."""
     out = []
     said = dict.fromkeys(m.group().lower() for m in _PRESSING.finditer(text.replace("\u2019", "'")))
+    said |= dict.fromkeys(_CRIED.findall(text))
     if said:
         few = ", ".join(f"“{p}”" for p in list(said)[:SHOWN])
         more = f" and {len(said) - SHOWN} more" if len(said) > SHOWN else ""
