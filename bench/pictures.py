@@ -81,7 +81,7 @@ def take(camera: Camera) -> None:
     page.locator("input[type=file]").set_input_files(
         {"name": "spring-fair.csv", "mimeType": "text/csv", "buffer": CSV.encode()}
     )
-    page.get_by_label("Consent source").fill("spring fair, paper form 2026")
+    page.get_by_label("Source: where they agreed").fill("spring fair, paper form 2026")
     page.get_by_role("button", name="Preview import").click()
     camera.shoot("import", wait="Rejected rows")
     camera.shoot("campaign-recipients", "/campaigns/1/recipients", "By provider")
