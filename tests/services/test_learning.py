@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 import numpy as np
 import pytest
 
-from openmeadow.core.delivery.plan import Plan
+from openmeadow.core.delivery.plan import USUAL_WAIT, Plan
 from openmeadow.core.delivery.time_zones import NO_HOUR
 from openmeadow.core.errors import Refused
 from openmeadow.core.events import Kind
@@ -96,7 +96,7 @@ def test_the_usual_wait_is_when_nearly_all_answers_have_come(workspace: Workspac
         sent = NOW - 30 * DAY
         rows += [(sent, Kind.SENT, s, 1)]
         rows += [(sent + (HOUR if s > 200 * late else 84 * HOUR), Kind.OPENED, s, 1)]
-    assert send_time.usual_wait(workspace, workspace.view()) == send_time.USUAL_WAIT, "nothing is known yet"
+    assert send_time.usual_wait(workspace, workspace.view()) == USUAL_WAIT, "nothing is known yet"
     tell(workspace, rows)
     assert send_time.usual_wait(workspace, workspace.view()) == wait * DAY
 

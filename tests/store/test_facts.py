@@ -140,7 +140,7 @@ def test_kept_answers_are_believed_only_when_current(tmp_path: Path) -> None:
     kept, people = Kept(tmp_path / "facts"), WORTH_KEEPING
     answer = np.arange(people, dtype=np.int8)
     kept.at(7)
-    kept.put(("consent", 1), 100, 200, answer)
+    kept.put(("consent", 1), 100, 200, people, answer)
     for version, now, count, there in (
         (7, 150, people, True),
         (7, 250, people, False),
@@ -154,8 +154,12 @@ def test_kept_answers_are_believed_only_when_current(tmp_path: Path) -> None:
         if found is not None:
             assert np.array_equal(found, answer)
     assert kept.get(("consent", 2), 150, people) is None
-    kept.put(("small",), 0, 9, answer[:10])
+    kept.put(("small",), 0, 9, 10, answer[:10])
     assert len(list((tmp_path / "facts").glob("*.npy"))) == 1, "few people are asked again"
+    kept.put(("names of many",), 0, 200, people, np.array(["", "Europe/Berlin"]))
+    other = Kept(tmp_path / "facts", 7)
+    found = other.get(("names of many",), 150, people)
+    assert found is not None and found.tolist() == ["", "Europe/Berlin"]
     kept.at(8)
     assert kept.get(("consent", 1), 150, people) is None
 

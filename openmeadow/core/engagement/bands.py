@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -35,11 +36,13 @@ class Limits:
     steady: float = 12.0
 
 
-def engagement_delays(columns: Columns, now: int) -> I64:
+def engagement_delays(columns: Columns, now: int, of: Callable[[I32], Mask] | None = None) -> I64:
     """Seconds from a message to the first engagement with it, of those sent in the last year and at least two weeks
-    ago, as known at ``now``."""
+    ago, as known at ``now``. ``of`` tells which people of a table count, where not all do."""
     rows = columns.rows
     some = (rows.first_at > now - YEAR) & (rows.first_at <= now - OLD_ENOUGH)
+    if of is not None:
+        some &= of(rows.person)
     first = np.minimum(rows.opened_at[some], rows.reacted_at[some])
     took = first - rows.first_at[some]
     return np.asarray(took[first <= now])
@@ -56,12 +59,12 @@ def cadence(columns: Columns, now: int, window: int = 0, settled: int = 0) -> Ca
     if pair.any():
         gap = max(1, int(np.floor(float(np.median((later - rows.first_at[:-1])[pair])) / DAY + 0.5)))
     found = next((w for w in WINDOWS if w >= 8 * gap), WINDOWS[-1])
-    return Cadence(gap, window or found, settled or settles_within(columns, now))
+    return Cadence(gap, window or found, settled or settles_within(engagement_delays(columns, now)))
 
 
-def settles_within(columns: Columns, now: int) -> int:
-    """The time within which 95% of engagement comes, in whole hours as seconds; three days while too little is known."""
-    took = engagement_delays(columns, now)
+def settles_within(took: I64) -> int:
+    """The time within which 95% of engagement comes, in whole hours as seconds; three days while too little is known.
+    ``took`` are the seconds that each engagement took."""
     if len(took) < ENOUGH_DELAYS:
         return USUAL_SETTLED
     return max(1, -(-int(np.quantile(took, SETTLED_SHARE)) // HOUR)) * HOUR

@@ -1,4 +1,4 @@
-"""When this workspace's people answer: by local hour, after which wait; what bounces and complaints take to come."""
+"""When this workspace's people answer: by local hour, within which wait; what bounces and complaints take to come."""
 
 from __future__ import annotations
 
@@ -11,6 +11,7 @@ from openmeadow.core.arrays import I8, I32, I64, Mask
 from openmeadow.core.columns import MACHINE
 from openmeadow.core.delivery.hours import best, own_hours
 from openmeadow.core.delivery.time_zones import NO_HOUR
+from openmeadow.core.engagement.bands import engagement_delays, settles_within
 from openmeadow.core.events import Kind
 from openmeadow.core.moments import DAY, HOUR
 from openmeadow.core.rules.conditions import View
@@ -22,8 +23,7 @@ from openmeadow.store.subscribers.similarity import zones
 from openmeadow.store.subscribers.subscribers import facts_version
 
 HARDLY_TRIED = 0.8
-DAYS, WAIT_SHARE, OUTCOME_SHARE, FEW = 365, 0.95, 0.80, 100
-USUAL_WAIT = 3 * DAY
+DAYS, OUTCOME_SHARE, FEW = 365, 0.80, 100
 MANY = 2_000_000  # deliveries from which on a day is a short time
 
 
@@ -36,7 +36,7 @@ def zones_of(workspace: Workspace, view: View) -> tuple[list[ZoneInfo], I32]:
 
 
 class _Learned:
-    """What is known of everybody's hours and waits, kept for the day; in a small workspace until anything comes."""
+    """What is known of everybody's hours, kept for the day; in a small workspace until anything comes."""
 
     def __init__(self, workspace: Workspace) -> None:
         self.workspace = workspace
@@ -57,7 +57,6 @@ class _Learned:
         since, now = view.now - DAYS * DAY, view.now
         person, at = [], []
         self.went = np.zeros(24, np.int64)
-        waits = []
         for part in view.parts():
             acts, rows = part.columns.acts, part.columns.rows
             hit = (acts.at > since) & (acts.at <= now) & (acts.by != MACHINE)
@@ -69,15 +68,9 @@ class _Learned:
             sent &= part.counts(rows.person)
             here = zone[part.everybodys(rows.person[sent])].astype(np.int64)
             self.went += np.bincount(local_hours(rows.first_at[sent], here, known), minlength=24)
-            first = np.minimum(rows.opened_at, rows.reacted_at)
-            settled = sent & (rows.first_at <= now - 14 * DAY) & (first <= now)
-            waits.append((first - rows.first_at)[settled])
         self.person = np.concatenate(person)
         self.hour = local_hours(np.concatenate(at), zone[self.person].astype(np.int64), known).astype(np.int8)
         self.own: I8 = own_hours(self.person, self.hour, len(view.alive))
-        took = np.concatenate(waits)
-        wait = float(np.quantile(took, WAIT_SHARE)) if len(took) >= FEW else None
-        self.wait = USUAL_WAIT if wait is None else max(1, -(-int(wait) // DAY)) * DAY
 
 
 def local_hours(at: I32 | I64, zone: I64, known: list[ZoneInfo]) -> I64:
@@ -131,7 +124,12 @@ def hours_of_each(workspace: Workspace, view: View) -> I8:
 def usual_wait(workspace: Workspace, view: View) -> int:
     """The time in which 95% of this workspace's answers come, in whole days, so that a resend keeps the hour; three days
     while too little is known."""
-    return workspace.part(_Learned).see(view).wait
+    fitted = workspace.models()
+    within = fitted.settled
+    if not fitted.fitted_at:
+        took = [engagement_delays(part.columns, view.now, part.counts) for part in view.parts()]
+        within = settles_within(np.concatenate(took))
+    return -(-within // DAY) * DAY
 
 
 def outcomes_within(workspace: Workspace, view: View, seconds: int) -> tuple[float, int] | None:

@@ -46,7 +46,7 @@ def add_batch(db: sqlite3.Connection, send_id: int, n: int, due_at: int, people:
 
 
 _COUNTS = ", ".join(
-    f"count(*) FILTER (WHERE d.state = '{state}') AS {name}"
+    f"coalesce(sum(d.n) FILTER (WHERE d.state = '{state}'), 0) AS {name}"
     for state, name in (
         (DeliveryState.SENT, "sent"),
         (DeliveryState.QUEUED, "waiting"),
@@ -62,9 +62,11 @@ def batches(db: sqlite3.Connection, campaign: CampaignId) -> list[BatchCounts]:
     """All batches with how many of their deliveries stand in each state."""
     return BatchCounts.read_all(
         db.execute(
+            "WITH counted AS (SELECT batch, state, count(*) AS n FROM deliveries WHERE batch IN (SELECT b.id FROM batches b "
+            "JOIN sends q ON q.id = b.send WHERE q.campaign = ?1) GROUP BY batch, state) "  # in the order of their index
             f"SELECT b.*, q.campaign, q.kind, q.variants, q.holdout_share, {_COUNTS} "
-            "FROM batches b JOIN sends q ON q.id = b.send LEFT JOIN deliveries d ON d.batch = b.id "
-            "WHERE q.campaign = ? GROUP BY b.id ORDER BY q.kind, b.variant, b.n",
+            "FROM batches b JOIN sends q ON q.id = b.send LEFT JOIN counted d ON d.batch = b.id "
+            "WHERE q.campaign = ?1 GROUP BY b.id ORDER BY q.kind, b.variant, b.n",
             (campaign,),
         )
     )

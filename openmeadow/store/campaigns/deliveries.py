@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections import Counter
 from collections.abc import Sequence
 
 import numpy as np
@@ -153,10 +154,13 @@ def state_counts(db: sqlite3.Connection, campaign: CampaignId) -> dict[str, int]
     """How many deliveries of a campaign stand in each state."""
     rows = db.execute(
         "SELECT state, count(*) AS n FROM deliveries WHERE batch IN (SELECT b.id FROM batches b JOIN sends q ON q.id = b.send "
-        "WHERE q.campaign = ?) GROUP BY state",
+        "WHERE q.campaign = ?) GROUP BY batch, state",  # in the order of their index
         (campaign,),
     )
-    return {r["state"]: r["n"] for r in rows}
+    counts = Counter[str]()
+    for r in rows:
+        counts[r["state"]] += r["n"]
+    return dict(counts)
 
 
 def sent_by_provider(db: sqlite3.Connection, since: int) -> dict[int, int]:

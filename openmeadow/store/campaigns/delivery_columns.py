@@ -58,7 +58,8 @@ class DeliveryColumns:
         return np.asarray(self.is_in(DeliveryState.SENT) | failed)
 
 
-# small numbers of a delivery, put together into one integer: a row costs by its columns
+_HALF = 32  # bits of an id that shares an integer with another
+# small numbers of a delivery, put together into one integer
 _PARTS = {"state": 8, "band": 8, "variant": 64, "version": 4_096, "chance": 16_384, "attempts": 64}
 _CASE = " ".join(f"WHEN '{s}' THEN {i}" for i, s in enumerate(STATES))
 _PACKED = (
@@ -79,19 +80,20 @@ def of_campaign(db: sqlite3.Connection, campaign: CampaignId, kind: str) -> Deli
     """All deliveries of one of a campaign's sends."""
     head = "FROM sends q CROSS JOIN deliveries d ON d.send = q.id WHERE q.campaign = ? AND q.kind = ?"
     of = (campaign, kind)
-    row_id, subscriber, batch, changed_at, packed = read_columns(
-        db, f"SELECT d.id, d.subscriber, d.batch, coalesce(d.changed_at, 0), {_PACKED} {head}", of, "qqqqq"
+    # who and which batch in one integer: a row costs by its columns
+    both, changed_at, packed = read_columns(
+        db, f"SELECT d.subscriber << {_HALF} | d.batch, coalesce(d.changed_at, 0), {_PACKED} {head}", of, "qqq"
     )
-    order = np.argsort(subscriber, kind="stable")
-    subscriber, batch, changed_at, small = subscriber[order], batch[order], changed_at[order], _unpacked(packed[order])
+    order = np.argsort(both, kind="stable")
+    both, changed_at, small = both[order], changed_at[order], _unpacked(packed[order])
+    subscriber, batch = both >> _HALF, both & ((1 << _HALF) - 1)
     reasons: dict[str, int] = {"": 0}
     reason = np.zeros(len(subscriber), np.int32)
-    with_reason = db.execute(f"SELECT d.id, d.reason {head} AND d.reason IS NOT NULL AND d.reason <> ''", of)
+    with_reason = db.execute(f"SELECT d.subscriber, d.reason {head} AND d.reason IS NOT NULL AND d.reason <> ''", of)
     found = [(s, reasons.setdefault(r, len(reasons))) for s, r in with_reason]
     if found:
         which, what = np.array(found, np.int64).T
-        by_id = np.argsort(row_id[order])
-        reason[by_id[np.searchsorted(row_id[order], which, sorter=by_id)]] = what
+        reason[np.searchsorted(subscriber, which)] = what
     ids, n, due_at = read_columns(
         db,
         "SELECT b.id, b.n, b.due_at FROM batches b JOIN sends q ON q.id = b.send WHERE q.campaign = ? AND q.kind = ? "

@@ -50,7 +50,7 @@ class Kept:
         return None if self.folder is None else self.folder / f"{name}.npy"
 
     def get(self, key: tuple[object, ...], now: int, people: int) -> np.ndarray | None:
-        """A kept answer that holds now and for as many people, or None."""
+        """A kept answer about so many people that holds now, or None."""
         found = self.answers.get(key)
         if found is None and people >= WORTH_KEEPING and (path := self._file(key)) is not None:
             try:
@@ -59,13 +59,13 @@ class Kept:
                     found = self.answers[key] = (said["since"], said["until"], np.load(path, mmap_mode="r"))
             except (OSError, ValueError, KeyError):
                 pass
-        return found[2] if found and found[0] <= now < found[1] and len(found[2]) == people else None
+        return found[2] if found and found[0] <= now < found[1] else None
 
-    def put(self, key: tuple[object, ...], since: int, until: int, answer: np.ndarray) -> None:
-        """Keep an answer that holds between two moments."""
+    def put(self, key: tuple[object, ...], since: int, until: int, people: int, answer: np.ndarray) -> None:
+        """Keep an answer about so many people that holds between two moments."""
         self.answers[key] = (since, until, answer)
         path = self._file(key)
-        if len(answer) < WORTH_KEEPING or path is None:
+        if people < WORTH_KEEPING or path is None:
             return
         with contextlib.suppress(OSError):
             path.parent.mkdir(exist_ok=True)

@@ -81,18 +81,20 @@ class RuleFacts:
     told: Callable[[], Troubles] | None = None
     some: bool = False
 
-    def remembered(self, key: tuple[object, ...], timed: str, compute: Callable[[], np.ndarray]) -> np.ndarray:
+    def remembered(
+        self, key: tuple[object, ...], timed: str, compute: Callable[[], np.ndarray], each: bool = True
+    ) -> np.ndarray:
         """The answer as it was worked out before, if nothing has changed since. ``timed`` is the SQL of the next
-        moment at which it changes by itself ("" when it never does)."""
+        moment at which it changes by itself ("" when it never does); ``each`` unless it is of people together."""
         if self.kept is None or self.some:
             return compute()
         self.kept.at(facts_version(self.db))
         found = self.kept.get(key, self.now, len(self.ids))
-        if found is None:
+        if found is None or (each and len(found) != len(self.ids)):
             row = self.db.execute(timed, {"now": self.now}).fetchone() if timed else None
             until = int(row[0]) if row and row[0] is not None else 2**62
             found = compute()
-            self.kept.put(key, self.now, until, found)
+            self.kept.put(key, self.now, until, len(self.ids), found)
         return found
 
     def _mask(self, sql: str, arguments: tuple[SqlValue, ...], timed: str = "") -> Mask:

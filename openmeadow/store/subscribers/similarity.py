@@ -5,21 +5,20 @@ from __future__ import annotations
 import numpy as np
 
 from openmeadow.core.addresses.aliases import Rules, mailbox
-from openmeadow.core.arrays import I32, I64
+from openmeadow.core.arrays import I32, I64, Array
 from openmeadow.store.segments.permission_facts import StoreFacts
 
 
 def zones(facts: StoreFacts) -> tuple[list[str], I32]:
     """The time zones of people: names, and each person's place in them; 0, the name "", where none is known."""
-    names = [
-        "",
-        *(
-            r[0]
-            for r in facts.db.execute(
-                "SELECT DISTINCT time_zone FROM subscribers WHERE time_zone IS NOT NULL AND time_zone <> '' ORDER BY 1"
-            )
-        ),
-    ]
+
+    def known() -> Array:
+        rows = facts.db.execute(
+            "SELECT DISTINCT time_zone FROM subscribers WHERE time_zone IS NOT NULL AND time_zone <> '' ORDER BY 1"
+        )
+        return np.array(["", *(r[0] for r in rows)], np.str_)
+
+    names: list[str] = facts.remembered(("zone names",), "", known, each=False).tolist()
     number = {n: i for i, n in enumerate(names)}
 
     def compute() -> I32:
