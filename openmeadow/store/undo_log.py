@@ -11,7 +11,7 @@ from typing import Any
 from openmeadow.store.bulk import Many
 from openmeadow.store.engagement import chance_models, event_hours
 from openmeadow.store.records import Activity
-from openmeadow.store.subscribers.subscribers import facts_changed, people_changed
+from openmeadow.store.subscribers.subscribers import facts_changed, fields_json, people_changed
 
 PERSON = ("name", "joined_at", "time_zone", "language", "country", "fields", "rejoined_at")
 Kept = Any  # what restores a row: JSON, in the form that its kind of action has put away
@@ -126,6 +126,29 @@ def changed_people(db: sqlite3.Connection, action: int) -> list[int]:
     """Whose own fields an action changed."""
     rows = db.execute("SELECT DISTINCT subscriber FROM undo_rows WHERE action = ? AND kind = 'person'", (action,))
     return [int(r["subscriber"]) for r in rows]
+
+
+def that_changed_people(db: sqlite3.Connection) -> list[int]:
+    """The actions that have kept people's own fields."""
+    return [int(r["action"]) for r in db.execute("SELECT DISTINCT action FROM undo_rows WHERE kind = 'person'")]
+
+
+def rename_field(db: sqlite3.Connection, action: int, ids: Sequence[int], before: str, after: str) -> int:
+    """Call a field by its new name in what an action has kept of some people; how many had it."""
+    rows = db.execute(
+        "SELECT subscriber, row FROM undo_rows WHERE action = ? AND kind = 'person' "
+        "AND subscriber IN (SELECT value FROM json_each(?))",
+        (action, json.dumps(list(ids))),
+    ).fetchall()
+    new = []
+    for r in rows:
+        kept = json.loads(r["row"])
+        own = json.loads(kept["fields"])
+        if before in own:
+            own[after] = own.pop(before)
+            new.append((json.dumps({**kept, "fields": fields_json(own)}), action, r["subscriber"]))
+    db.executemany("UPDATE undo_rows SET row = ? WHERE action = ? AND kind = 'person' AND subscriber = ?", new)
+    return len(new)
 
 
 def restore_people(db: sqlite3.Connection, action: int, ids: Sequence[int]) -> int:

@@ -37,6 +37,8 @@ export const keys = {
 
   segments: () => ["segments"],
   segmentNames: () => ["segments", "names"],
+  fields: () => ["fields"],
+  fieldTrial: (...said: unknown[]) => ["fields", "trial", ...said],
   fieldValues: (field: string) => ["segments", "field-values", field],
   segmentAbout: (id: Id) => ["segments", n(id), "about"],
   ruleCount: (...said: unknown[]) => ["segments", "count", ...said],

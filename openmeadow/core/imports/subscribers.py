@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -10,6 +11,7 @@ from zoneinfo import ZoneInfo, available_timezones
 from openmeadow.core.addresses.syntax import address_key, syntax_problem
 from openmeadow.core.consent.eligibility import SUPPRESSION_REASONS
 from openmeadow.core.errors import MeadowError
+from openmeadow.core.fields import FieldType, kept
 from openmeadow.core.imports.dates import moment, moment_as
 from openmeadow.core.imports.headings import column_of_addresses, meant
 from openmeadow.core.imports.values import consent_state, mapped
@@ -158,6 +160,8 @@ class Reading:
     values: dict[str, dict[str, str]] = field(default_factory=dict)  # column -> what a value (in lower case) stands for
     suppressed: str = ""  # a reason for everybody in the file: the previous sender's suppression list
     dates: dict[str, str] = field(default_factory=dict)  # column -> one of moments.STYLES, where not RFC 3339
+    types: dict[str, FieldType] = field(default_factory=dict)  # of fields that hold numbers or dates
+    unfit: Counter[str] = field(default_factory=Counter)  # values that were none, by field; counted while reading
 
     @cached_property
     def _asked(self) -> list[tuple[str, str, str, str, str, str, str]]:
@@ -169,6 +173,15 @@ class Reading:
     @cached_property
     def _own_fields(self) -> frozenset[str]:
         return frozenset(t for t in self.targets if t and t not in KNOWN and t.partition(":")[0] not in CONSENT)
+
+    def _typed(self, column: str, text: str) -> str:
+        """A value as its field keeps it; what is none stays as it is, and is counted."""
+        kind = self.types.get(column)
+        if kind in (None, FieldType.TEXT):
+            return text
+        typed = kept(text, kind, self.dates.get(column, ""))
+        self.unfit[column] += typed is None
+        return text if typed is None else typed
 
     def _time(self, column: str, text: str) -> int | None:
         if not text:
@@ -235,5 +248,5 @@ class Reading:
             suppression(suppressed) if suppressed else None,
             self._time("suppressed_at", cells.get("suppressed_at", "").strip()),
             self._consents(cells) if self._asked else (),
-            {t: c for t, c in cells.items() if t in self._own_fields} if self._own_fields else {},
+            {t: self._typed(t, c) for t, c in cells.items() if t in self._own_fields} if self._own_fields else {},
         )

@@ -11,7 +11,7 @@ from types import MappingProxyType
 from jinja2 import TemplateError, meta, nodes
 from markupsafe import Markup, escape
 
-from openmeadow.core.message.html_scan import tags, template_parts
+from openmeadow.core.message.html_scan import TemplatePart, put_away, tags, template_parts
 from openmeadow.core.message.links import links, tracked_html, tracked_plain
 from openmeadow.core.message.plain_text import plain_text
 from openmeadow.core.message.styles import inlined
@@ -45,6 +45,25 @@ def check_fields(text: str, known: set[str]) -> list[str]:
     except TemplateError as e:
         return [mistake(e)]
     return [f"There is no field “{name}”." for name in sorted(undeclared(text) - known)]
+
+
+def field_renamed(text: str, before: str, after: str) -> str:
+    """A text that names another merge field instead of one; all else stays byte for byte."""
+    if before not in text:
+        return text
+
+    def one(_: int, part: TemplatePart) -> str:
+        out, last = [], ""
+        try:
+            for _line, kind, value in HTML.lex(part.text):
+                is_field = kind == "name" and value == before and last not in (".", "|", "is")
+                out.append(after if is_field else value)
+                last = value if value.strip() else last
+        except TemplateError:  # a mistake of its own: said when the message is looked at
+            return part.text
+        return "".join(out)
+
+    return put_away(text, one)[0]
 
 
 def rules_in(text: str) -> list[str]:

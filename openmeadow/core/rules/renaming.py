@@ -11,6 +11,7 @@ from openmeadow.core.rules.people_clauses import (
     ConsentAge,
     ConsentFrom,
     ConsentIs,
+    Field,
     InSegment,
     InSnapshot,
     Permitted,
@@ -21,6 +22,7 @@ from openmeadow.core.rules.people_clauses import (
 PARTS: dict[str, tuple[tuple[type[Rule], str], ...]] = {
     "purpose": ((Permitted, "name"), (ConsentIs, "purpose"), (ConsentAge, "purpose"), (ConsentFrom, "purpose")),
     "provider": ((ProviderIs, "name"),),
+    "field": ((Field, "name"),),
     "segment": ((InSegment, "name"), (InSnapshot, "name")),
 }
 

@@ -18,7 +18,7 @@ from openmeadow.store import settings
 from openmeadow.store.campaigns import campaigns, content
 from openmeadow.store.campaigns.records import Campaign
 from openmeadow.store.health import health
-from openmeadow.store.subscribers import consent, subscribers
+from openmeadow.store.subscribers import consent, fields
 
 PERSONAL = {"name", "first_name", "email"}
 PAGES = {"preferences_url", "stay_url", "view_url"}  # addresses of pages of ours, for this person
@@ -45,7 +45,7 @@ def without_fields(text: str) -> str:
 
 def known_fields(workspace: Workspace, row: Campaign) -> set[str]:
     """The merge fields a campaign's text may use."""
-    own = set(subscribers.field_names(workspace.store.read()))
+    own = set(fields.names(workspace.store.read()))
     return PERSONAL | PAGES | own | set(asked_about(workspace, row))
 
 

@@ -12,22 +12,19 @@ import numpy as np
 from openmeadow.core.engagement.bands import BANDS
 from openmeadow.core.errors import Missing, Refused, RuleMistake
 from openmeadow.core.ids import SegmentId
-from openmeadow.core.message.personalisation import rules_in
 from openmeadow.core.moments import DAY
-from openmeadow.core.rules.conditions import View, walk
+from openmeadow.core.rules.conditions import Rule, View
 from openmeadow.core.rules.parser import parse
 from openmeadow.core.rules.people_clauses import InSegment, InSnapshot
 from openmeadow.services import models
-from openmeadow.services.sequences.loading import definition_of
+from openmeadow.services.segments import used
 from openmeadow.services.subscribers import export as export_service
 from openmeadow.services.subscribers.selection import Choice
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
-from openmeadow.store.campaigns import campaigns
 from openmeadow.store.segments import segments
 from openmeadow.store.segments.records import Segment
 from openmeadow.store.segments.renaming import rules_renamed
-from openmeadow.store.sequences import sequences
 from openmeadow.store.subscribers.subscribers import facts_changed
 
 
@@ -212,26 +209,13 @@ def about(workspace: Workspace, row_id: int) -> models.SegmentAbout:
 
 def users(workspace: Workspace, row: Segment) -> list[str]:
     """Where a segment is used, in words: campaigns that choose by it or show a part by it, segments, sequences."""
-    db, name = workspace.store.read(), str(row.name).lower()
-    found = [f"the campaign “{n}”" for n in segments.used_by(db, row.id)]
+    name = row.name.lower()
 
-    def named_in(*rules: str) -> bool:
-        for rule in rules:
-            with contextlib.suppress(RuleMistake):
-                if any(isinstance(p, InSegment | InSnapshot) and p.name.lower() == name for p in walk(parse(rule))):
-                    return True
-        return False
+    def clause(rule: Rule) -> bool:
+        return isinstance(rule, InSegment | InSnapshot) and rule.name.lower() == name
 
-    found += [f"the segment “{other.name}”" for other in segments.every(db) if named_in(other.rule)]
-    for c in campaigns.not_over(db):
-        if named_in(*(r for t in (c.subject, c.html, c.plain) for r in rules_in(t))):
-            found.append(f"a part of “{c.name}”")
-    for q in sequences.every(db):
-        definition = definition_of(q)
-        begins = definition.begin.on == "enters a segment" and definition.begin.what.lower() == name
-        if q.state != "ended" and (begins or named_in(definition.leave.rule, *(s.rule for s in definition.steps))):
-            found.append(f"the sequence “{q.name}”")
-    return found
+    chosen_by = [f"the campaign “{n}”" for n in segments.used_by(workspace.store.read(), row.id)]
+    return chosen_by + used.by(workspace, clause, begins=[("enters a segment", name)])
 
 
 def take_snapshot(workspace: Workspace, row_id: int, who: str) -> models.Done:

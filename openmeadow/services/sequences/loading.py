@@ -11,7 +11,7 @@ from openmeadow.services.workspace import Workspace
 from openmeadow.store.segments import segments
 from openmeadow.store.sequences import sequences
 from openmeadow.store.sequences.records import Sequence, SequenceLine, SequenceVersion
-from openmeadow.store.subscribers import subscribers
+from openmeadow.store.subscribers import fields, subscribers
 
 PASSES = ("first", "resend", "second resend")
 
@@ -43,5 +43,5 @@ def choices(workspace: Workspace) -> models.SequenceChoices:
     return models.SequenceChoices(
         **{t: [r.name for r in subscribers.names(db, t)] for t in ("lists", "labels", "purposes")},
         segments=[r.name for r in segments.every(db)],
-        fields=subscribers.field_names(db),
+        fields=fields.names(db),
     )

@@ -22,7 +22,7 @@ from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings, undo_log
 from openmeadow.store.health.providers import names as provider_names
 from openmeadow.store.segments.permission_facts import StoreFacts
-from openmeadow.store.subscribers import selections, sources, subscribers
+from openmeadow.store.subscribers import fields, selections, sources, subscribers
 from openmeadow.store.subscribers.records import Subscriber
 
 FOLDER = "exports"
@@ -51,7 +51,7 @@ def safe(cell: str) -> str:
 
 def known_columns(workspace: Workspace) -> list[str]:
     """What may be exported: the usual columns and the workspace's own fields."""
-    return [*COLUMNS, *(f"field:{f}" for f in subscribers.field_names(workspace.store.read()))]
+    return [*COLUMNS, *(f"field:{f}" for f in fields.names(workspace.store.read()))]
 
 
 def _rows(workspace: Workspace, view: View, index: list[int], columns: tuple[str, ...]) -> list[list[str]]:

@@ -7,12 +7,14 @@ from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from openmeadow.core.consent.eligibility import CONSENT_STATES
+from openmeadow.core.fields import FieldType
 from openmeadow.core.imports.dates import styles_of
 from openmeadow.core.imports.subscribers import is_date, match_columns
 from openmeadow.core.imports.values import consent_state, different
 from openmeadow.services.subscribers import file_reader
 from openmeadow.store import settings
 from openmeadow.store.connection import Store
+from openmeadow.store.subscribers import fields
 from openmeadow.store.subscribers import subscribers as table
 
 SAMPLE = 8
@@ -59,9 +61,9 @@ def look(store: Store, path: Path, encoding: str = "", corrections: dict[str, st
     def cells(i: int) -> list[str]:
         return [c for row in rows if (c := "".join(row[i : i + 1]).strip())]
 
-    dates, values = {}, {}
+    dates, values, types = {}, {}, fields.types(store.read())
     for i, target in enumerate(targets):
-        if is_date(target):
+        if is_date(target) or types.get(target) == FieldType.DATE:
             dates[header[i]] = styles_of(cells(i), zone)
         if target.startswith("consent:"):
             values[header[i]] = [(word, n, _state(word)) for word, n in different(cells(i))]

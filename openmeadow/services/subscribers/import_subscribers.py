@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo
 
 from openmeadow.core.consent.eligibility import CONSENT_STATES, GIVEN, NONE, SUPPRESSION_REASONS
 from openmeadow.core.errors import MeadowError
+from openmeadow.core.fields import FieldType
 from openmeadow.core.ids import PurposeId, SubscriberId
 from openmeadow.core.imports.dates import STYLES
 from openmeadow.core.imports.report import Refusal, Report
@@ -21,6 +22,7 @@ from openmeadow.store import settings, undo_log
 from openmeadow.store.bulk import Many
 from openmeadow.store.connection import Store, roomily
 from openmeadow.store.health import providers
+from openmeadow.store.subscribers import fields
 from openmeadow.store.subscribers import subscribers as table
 from openmeadow.store.subscribers.consent import Claim
 from openmeadow.store.subscribers.consent import add as add_consents
@@ -67,7 +69,8 @@ def run(
     meaning = {
         t: {k.strip().lower(): v for k, v in of.items()} for t, of in _by_target(head, targets, values or {}).items()
     }
-    how = Reading(targets, zone, source, consent or {}, list_name, wording, meaning, suppressed, styles)
+    types = fields.types(store.read())
+    how = Reading(targets, zone, source, consent or {}, list_name, wording, meaning, suppressed, styles, types)
     report, total = Report(dry_run=dry_run), path.stat().st_size
     refused = file_reader.RefusedFile(refused_to, head) if refused_to else None
     met, turns = Met(), Turns(store)
@@ -90,7 +93,7 @@ def run(
                 progress(reached, total)
     if refused:
         refused.close()
-    _finish(store, report, met, now, action)
+    _finish(store, how, report, met, now, action)
     return report
 
 
@@ -130,11 +133,13 @@ def _write(turns: Turns, records: list[Record], how: Reading, now: int, report: 
     report.repeated += len(records) - (report.taken - before)
 
 
-def _finish(store: Store, report: Report, met: Met, now: int, action: int | None) -> None:
+def _finish(store: Store, how: Reading, report: Report, met: Met, now: int, action: int | None) -> None:
     """The last words of an import, and the events that waited for its people."""
     report.people = met.people
     report.permitted = permitted(store.read(), [], now) | report.permitted
     judge_addresses(store.read(), met, report)
+    for name, n in sorted((+how.unfit).items()):
+        report.note(f"Not {how.types[name]}s: {n:,} value{'s' if n > 1 else ''} of “{name}”, kept as written.")
     if met.twice:
         report.note(
             f"{met.twice:,} rows repeat an address and were merged: later rows override names and fields, the "
@@ -282,6 +287,6 @@ class _Writer:
                 if r.suppressed
             ],
         )
-        table.add_field_names(self.db, {f for r in records for f in r.fields})
+        fields.add(self.db, {f for r in records for f in r.fields})
         add_consents(self.db, self._claims(records, ids))
         return changed

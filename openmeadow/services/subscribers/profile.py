@@ -16,6 +16,7 @@ from openmeadow.core.engagement.bot_detection import BY_OF_REASON, REASONS, WORD
 from openmeadow.core.engagement.explanation import explain as explained
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.events import Kind
+from openmeadow.core.fields import FieldType, kept
 from openmeadow.core.ids import SubscriberId
 from openmeadow.core.moments import DAY
 from openmeadow.core.rules.conditions import View
@@ -28,6 +29,7 @@ from openmeadow.store.health import reports
 from openmeadow.store.health.providers import names as provider_names
 from openmeadow.store.rows import SqlValue
 from openmeadow.store.segments.permission_facts import StoreFacts
+from openmeadow.store.subscribers import fields as field_table
 from openmeadow.store.subscribers import selections, subscribers
 from openmeadow.store.subscribers.records import SubscriberWithSource, Verdict
 
@@ -272,7 +274,8 @@ def edit(workspace: Workspace, subscriber: SubscriberId, values: models.PersonCh
         k: str(v) if v else None for k, v in values.items() if k in ("name", "time_zone", "language", "country")
     }
     if "fields" in values:
-        fields = {k.strip(): v.strip() for k, v in values["fields"].items() if k.strip() and v.strip()}
+        given = {k.strip(): v.strip() for k, v in values["fields"].items() if k.strip() and v.strip()}
+        fields = _as_typed(workspace, given, row.fields)
         columns["fields"] = subscribers.fields_json(fields)
     with workspace.store.atomic() as db:
         action = undo_log.begin(db, workspace.now(), who, "changed", row.email, 1, "person")
@@ -280,7 +283,7 @@ def edit(workspace: Workspace, subscriber: SubscriberId, values: models.PersonCh
             if columns:
                 subscribers.set_person(db, subscriber, columns)
         if "fields" in values:
-            subscribers.add_field_names(db, fields)
+            field_table.add(db, fields)
         if "labels" in values:
             wanted = {v.strip() for v in values["labels"] if v.strip()}
             have = set(subscribers.labels_of(db, subscriber))
@@ -289,6 +292,19 @@ def edit(workspace: Workspace, subscriber: SubscriberId, values: models.PersonCh
             for name in have - wanted:
                 selections.take_label_off(db, name, [subscriber], action)
     return action
+
+
+def _as_typed(workspace: Workspace, given: dict[str, str], before: dict[str, str]) -> dict[str, str]:
+    """Values as their fields keep them. Refused where a changed one is no number, or no date."""
+    types, out = field_table.types(workspace.store.read()), {}
+    for name, value in given.items():
+        kind = types.get(name, FieldType.TEXT)
+        typed = kept(value, kind)
+        if typed is None and before.get(name) != value:
+            like = "12.5" if kind == FieldType.NUMBER else "2026-03-12"
+            raise Refused(f"“{value[:40]}” is not a {kind} for “{name}”; write it like {like}.")
+        out[name] = value if typed is None else typed
+    return out
 
 
 MOST_TRACED = 100_000  # messages in the line of everything that happened

@@ -5,8 +5,10 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Callable, Sequence
+from functools import partial
 
 from openmeadow.core.errors import Missing, Refused
+from openmeadow.core.fields import FieldType
 from openmeadow.core.ids import SubscriberId
 from openmeadow.core.states import JobKind
 from openmeadow.services import models
@@ -14,7 +16,7 @@ from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings, undo_log
 from openmeadow.store.records import Activity
 from openmeadow.store.subscribers import addresses as address_table
-from openmeadow.store.subscribers import subscribers
+from openmeadow.store.subscribers import fields, subscribers
 from openmeadow.store.turns import Turns
 
 LARGE = 50_000  # entries; more than that is undone by the worker
@@ -140,6 +142,45 @@ def _addresses_back(turns: Turns, action: int) -> str:
     return f"{turns.each(rows, back):,} addresses restored."
 
 
+_HOLDS = {FieldType.TEXT: "text", FieldType.NUMBER: "numbers", FieldType.DATE: "dates"}
+
+
+def _field_back(kind: FieldType, turns: Turns, action: int) -> str:
+    """A field that was deleted, with the values of all who have been given none since."""
+    name = _one_of(turns, action)
+
+    def back(db: sqlite3.Connection, part: Sequence[tuple[int, undo_log.Kept]]) -> int:
+        have = {i for i, _ in fields.values(db, name, [i for i, _ in part])}
+        return fields.put(db, name, [(i, value) for i, value in part if i not in have])
+
+    with turns.store.atomic() as db:
+        fields.add(db, [name], kind)
+    n = turns.each(undo_log.before(turns.store.read(), action, "field"), back)
+    return f"“{name}” is there again; values restored: {n:,}."
+
+
+def _values_back(kind: FieldType, turns: Turns, action: int) -> str:
+    """A field's type as it was, with the values as they were written before, where they have not changed since."""
+    name = _one_of(turns, action)
+    if name not in fields.types(turns.store.read()):
+        raise Refused(f"“{name}” is not a field any more: it was renamed or deleted.")
+
+    def back(db: sqlite3.Connection, part: Sequence[tuple[int, undo_log.Kept]]) -> int:
+        have = dict(fields.values(db, name, [i for i, _ in part]))
+        return fields.put(db, name, [(i, before) for i, (before, after) in part if have.get(i) == after])
+
+    with turns.store.atomic() as db:
+        fields.set_type(db, name, kind)
+    n = turns.each(undo_log.before(turns.store.read(), action, "field"), back)
+    return f"“{name}” holds {_HOLDS[kind]} again; values written as before: {n:,}."
+
+
+def _one_of(turns: Turns, action: int) -> str:
+    """What an action was about."""
+    row = undo_log.one(turns.store.read(), action)
+    return row.what if row else ""
+
+
 _WAYS_BACK: dict[str, Callable[[Turns, int], str]] = {
     "rows": _rows_back,
     "labels": _labels_back,
@@ -149,4 +190,6 @@ _WAYS_BACK: dict[str, Callable[[Turns, int], str]] = {
     "events": _events_back,
     "lifted": _lifted_back,
     "addresses": _addresses_back,
+    **{f"{kind} field": partial(_field_back, kind) for kind in FieldType},
+    **{f"{kind} values": partial(_values_back, kind) for kind in FieldType},
 }

@@ -168,7 +168,7 @@ def not_over(db: sqlite3.Connection) -> list[CampaignText]:
     """What campaigns and steps of sequences say that have not come to their end."""
     return CampaignText.read_all(
         db.execute(
-            "SELECT id, name, subject, html, plain FROM campaigns WHERE state IN (?, ?, ?, ?)",
+            "SELECT id, name, subject, preview, html, plain FROM campaigns WHERE state IN (?, ?, ?, ?)",
             (CampaignState.DRAFT, CampaignState.SCHEDULED, CampaignState.SENDING, CampaignState.PAUSED),
         )
     )

@@ -150,6 +150,7 @@ class CampaignText(Record):
     id: CampaignId
     name: str
     subject: str
+    preview: str
     html: str
     plain: str
 

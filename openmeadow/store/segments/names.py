@@ -6,6 +6,7 @@ import sqlite3
 
 from openmeadow.core.consent.eligibility import SUPPRESSION_REASONS
 from openmeadow.core.errors import Missing
+from openmeadow.store.subscribers.fields import path
 
 Named = list[tuple[str, int | None]]
 MOST_MESSAGES, MOST_VALUES = 200, 100
@@ -48,10 +49,9 @@ def field_values(db: sqlite3.Connection, field: str) -> Named:
     row = db.execute("SELECT name FROM field_names WHERE name = ? COLLATE NOCASE", (field,)).fetchone()
     if row is None:
         raise Missing(f"There is no field “{field}”.")
-    path = '$."' + str(row["name"]).replace('"', '\\"') + '"'
     found = db.execute(
         "SELECT v, count(*) FROM (SELECT trim(CAST(json_extract(fields, ?) AS TEXT)) AS v FROM subscribers "
         "WHERE fields <> '{}') WHERE v <> '' GROUP BY v ORDER BY 2 DESC, 1 LIMIT ?",
-        (path, MOST_VALUES),
+        (path(str(row["name"])), MOST_VALUES),
     )
     return [(str(r[0]), int(r[1])) for r in found]

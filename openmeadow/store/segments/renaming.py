@@ -1,4 +1,4 @@
-"""What names a purpose, a provider or a segment in rules and plans goes on naming it when it is renamed."""
+"""What names a purpose, a provider, a segment or a field goes on naming it when it is renamed."""
 
 from __future__ import annotations
 
@@ -8,11 +8,12 @@ import sqlite3
 from pydantic import JsonValue
 
 from openmeadow.core.message.html_scan import TemplatePart, put_away
+from openmeadow.core.message.personalisation import field_renamed
 from openmeadow.core.rules.conditions import quoted
 from openmeadow.core.rules.renaming import renamed_text
 from openmeadow.store import settings
 
-ENTERS = "enters a segment"  # how a sequence begins
+ENTERS, ON_A_DATE = "enters a segment", "a date"  # how a sequence begins
 _TEXTS = ("subject", "preview", "html", "plain")
 _MESSAGES = ("campaigns", "campaign_versions", "templates")
 
@@ -31,7 +32,7 @@ def rules_renamed(db: sqlite3.Connection, kind: str, before: str, after: str) ->
                 db.execute(f"UPDATE {table} SET definition = ? WHERE rowid = ?", (new, r["row"]))
     for table in _MESSAGES:
         for r in db.execute(f"SELECT rowid AS row, blocks, {', '.join(_TEXTS)} FROM {table}").fetchall():
-            changed: dict[str, str | None] = {t: _conditions(r[t], before, after) for t in _TEXTS}
+            changed: dict[str, str | None] = {t: _message(r[t], kind, before, after) for t in _TEXTS}
             changed["blocks"] = _definition_text(r["blocks"], kind, before, after)
             changed = {t: v for t, v in changed.items() if v != r[t]}
             if changed:
@@ -54,10 +55,16 @@ def _definition(value: JsonValue, kind: str, before: str, after: str) -> JsonVal
     """Every rule within, whatever it is part of."""
     if isinstance(value, list):
         return [_definition(v, kind, before, after) for v in value]
+    if isinstance(value, str) and kind == "field":
+        return field_renamed(value, before, after)
     if not isinstance(value, dict):
         return value
     if kind == "segment" and value.get("on") == ENTERS and str(value.get("what", "")).lower() == before.lower():
         value = {**value, "what": after}
+    if kind == "field" and value.get("on") == ON_A_DATE and value.get("what") == before:
+        value = {**value, "what": after}
+    if kind == "field" and value.get("kind") == "field" and value.get("name") == before:
+        value = {**value, "name": after}
     return {
         k: renamed_text(v, kind, before, after)
         if k in ("rule", "only_for") and isinstance(v, str)
@@ -70,19 +77,22 @@ def _definition_text(text: str | None, kind: str, before: str, after: str) -> st
     return json.dumps(_definition(json.loads(text), kind, before, after)) if text else text
 
 
+def _message(text: str, kind: str, before: str, after: str) -> str:
+    text = _conditions(text, before, after)
+    return field_renamed(text, before, after) if kind == "field" else text
+
+
 def _conditions(text: str, before: str, after: str) -> str:
     """A message's text with the names in its conditions changed; all else stays byte for byte."""
     if before not in text:
         return text
-    parts: list[str] = []
 
     def one(_: int, part: TemplatePart) -> str:
         new = part.text
         if "matches" in new:
             for said, says in ((quoted(before), quoted(after)), (_escaped(before), _escaped(after))):
                 new = new.replace(said, says)
-        parts.append(new)
-        return str(new)
+        return new
 
     return put_away(text, one)[0]
 

@@ -31,7 +31,8 @@ from openmeadow.store.rows import SqlValue
 from openmeadow.store.segments import segments
 from openmeadow.store.segments.facts_cache import Kept
 from openmeadow.store.subscribers import consent as consent_table
-from openmeadow.store.subscribers.subscribers import facts_version, field_names
+from openmeadow.store.subscribers import fields
+from openmeadow.store.subscribers.subscribers import facts_version
 
 NOT_CHECKED = "not checked"
 _VALUE = "trim(coalesce(CAST(json_extract(fields, ?) AS TEXT), ''))"
@@ -155,11 +156,11 @@ class RuleFacts:
 
     def _field(self, name: str) -> str:
         """The JSON path of a field, by its name."""
-        known = field_names(self.db)
+        known = fields.names(self.db)
         real: str | None = next((k for k in known if k.lower() == name.lower()), None)
         if real is None:
             raise nearest("field", name, known)
-        return '$."' + real.replace('"', '\\"') + '"'
+        return fields.path(real)
 
     def field(self, name: str, test: str, *values: str | float) -> Mask:
         """Whose field passes a test: one of FIELD_TESTS with its values."""

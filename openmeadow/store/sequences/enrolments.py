@@ -6,10 +6,12 @@ import sqlite3
 from collections.abc import Sequence
 
 from openmeadow.core.arrays import I64
+from openmeadow.core.fields import kept
 from openmeadow.core.ids import MessageId
 from openmeadow.core.states import DeliveryState, SendKind
 from openmeadow.store.bulk import Many, read_columns
 from openmeadow.store.sequences.records import Enrolment, InsideLine, MailedEnrolment, QueuedPerson, ZonedEnrolment
+from openmeadow.store.subscribers import fields
 from openmeadow.store.subscribers.subscribers import add_labels, add_members, count_up, facts_changed, version_of
 
 Arrival = tuple[int, int, int, int | None, int, int]  # enrolment, step, path, due_at, version, now
@@ -313,9 +315,5 @@ def put_on_list(db: sqlite3.Connection, name: str, people: Sequence[int], take: 
 
 def put_field(db: sqlite3.Connection, name: str, value: str, people: Sequence[int]) -> None:
     """Give people a value in a field of their own."""
-    path = '$."' + name.replace('"', '\\"') + '"'
-    db.execute("INSERT OR IGNORE INTO field_names VALUES (?)", (name,))
-    db.executemany(
-        "UPDATE subscribers SET fields = json_set(fields, ?, ?) WHERE id = ?", ((path, value, s) for s in people)
-    )
-    facts_changed(db)
+    fields.add(db, [name])
+    fields.put(db, name, [(s, kept(value, fields.types(db)[name]) or value) for s in people])

@@ -141,11 +141,6 @@ def add_labels(db: sqlite3.Connection, rows: Many[tuple[int, int, int | None]]) 
     return _added(db, "INSERT OR IGNORE INTO subscriber_labels VALUES (?, ?, ?)", rows)
 
 
-def add_field_names(db: sqlite3.Connection, fields: Many[str]) -> None:
-    """Keep the names of fields that somebody has a value in."""
-    db.executemany("INSERT OR IGNORE INTO field_names VALUES (?)", [(f,) for f in fields])
-
-
 def add_suppressions(db: sqlite3.Connection, rows: Many[tuple[int, int, int, str, int | None]]) -> int:
     """(subscriber, reason, at, source, action); the earliest of a reason stays."""
     return _added(db, "INSERT OR IGNORE INTO suppressions VALUES (?, ?, ?, ?, ?)", rows)
@@ -245,11 +240,6 @@ def in_order_of_address(db: sqlite3.Connection) -> list[int]:
     cursor = db.cursor()
     cursor.row_factory = None
     return [r[0] for r in cursor.execute("SELECT id FROM subscribers ORDER BY email_key")]
-
-
-def field_names(db: sqlite3.Connection) -> list[str]:
-    """The names of all fields."""
-    return [r["name"] for r in db.execute("SELECT name FROM field_names ORDER BY name")]
 
 
 def notes(db: sqlite3.Connection, row_id: int) -> list[Note]:

@@ -9,7 +9,7 @@ from openmeadow.web.api.health import health, providers
 from openmeadow.web.api.segments import segments
 from openmeadow.web.api.senders import relay, senders
 from openmeadow.web.api.sequences import sequences
-from openmeadow.web.api.subscribers import bulk_actions, consent, imports, subscribers
+from openmeadow.web.api.subscribers import bulk_actions, consent, fields, imports, subscribers
 from openmeadow.web.api.today import today
 from openmeadow.web.router import Described
 
@@ -20,6 +20,7 @@ PLACES = (
     subscribers,
     bulk_actions,
     imports,
+    fields,
     consent,
     segments,
     senders,

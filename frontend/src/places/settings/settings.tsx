@@ -8,10 +8,11 @@ import { StateTag } from "../../parts/state-tag";
 import { Waiting } from "../../parts/waiting";
 import { AccountsSection } from "./accounts";
 import { ActivitySection } from "./activity";
+import { FieldsSection } from "./fields";
 import { SettingsForm } from "./form";
 
 const slug = (words: string) => words.toLowerCase().replaceAll(" ", "-");
-const OWN = ["Accounts", "Tokens", "Activity log"] as const;
+const OWN = ["Fields", "Accounts", "Tokens", "Activity log"] as const;
 
 /** The settings of the workspace by group, its accounts and tokens, and the activity log. */
 export function SettingsPlace() {
@@ -57,6 +58,8 @@ export function SettingsPlace() {
         <div className="min-w-0 max-w-[760px]">
           {group ? (
             <SettingsForm key={group.name} group={group} askedBy={q.data.approval_off_asked_by} />
+          ) : section === "fields" ? (
+            <FieldsSection />
           ) : section === "activity-log" ? (
             <ActivitySection />
           ) : me.role === "analyst" ? (

@@ -17,7 +17,7 @@ from openmeadow.core.states import JobKind
 from openmeadow.services.subscribers import file_reader, import_events, import_looks
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
-from openmeadow.store.subscribers import subscribers
+from openmeadow.store.subscribers import fields, subscribers
 from openmeadow.web import schemas as m
 from openmeadow.web.router import ANALYSE, Routes, file_given, who
 
@@ -68,7 +68,7 @@ def described_file(
         dates=looked.dates,
         values={h: [m.ValueLine(value=v, count=n, state=s) for v, n, s in found] for h, found in looked.values.items()},
         purposes=purposes,
-        fields=subscribers.field_names(workspace.store.read()),
+        fields=fields.names(workspace.store.read()),
         styles={style: example for style, (example, _) in STYLES.items()},
         remembered=looked.remembered,
     )
