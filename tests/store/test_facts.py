@@ -14,7 +14,7 @@ from openmeadow.core.moments import DAY
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.segments.facts_cache import WORTH_KEEPING, Kept
 from openmeadow.store.segments.permission_facts import StoreFacts
-from openmeadow.store.subscribers import consent, subscribers
+from openmeadow.store.subscribers import consent, fields, subscribers
 from tests.conftest import NOW
 
 PEOPLE = 40
@@ -37,7 +37,7 @@ def full(workspace: Workspace) -> Workspace:
                 "INSERT INTO subscribers (email, email_key, joined_at, language, fields) VALUES (?1, ?1, 0, ?2, ?3)",
                 (f"p{i}@x.example", ("en", "pt", None)[i % 3], '{"town": "Saltmere"}' if i % 4 == 0 else "{}"),
             )
-        subscribers.add_field_names(db, ["town"])
+        fields.add(db, ["town"])
         for table in ("lists", "labels", "purposes"):
             subscribers.named(db, table, "A")
             subscribers.named(db, table, "B")

@@ -101,7 +101,7 @@ def test_a_sequence_by_the_api(running: tuple[Mailing, Caller]) -> None:
 def test_every_ready_one_can_be_started_and_walked(running: tuple[Mailing, Caller]) -> None:
     m, call = running
     with m.workspace.store.atomic() as db:
-        db.execute("INSERT OR IGNORE INTO field_names VALUES ('born')")
+        db.execute("INSERT OR IGNORE INTO field_names (name) VALUES ('born')")
     for offered in call("GET", "/sequences")["ready"]:
         id = call("POST", "/sequences", {"name": "", "ready": offered["key"]})["id"]
         seen = call("GET", f"/sequences/{id}")

@@ -10,7 +10,6 @@ from zoneinfo import ZoneInfo
 
 from openmeadow.core.consent.eligibility import CONSENT_STATES, GIVEN, NONE, SUPPRESSION_REASONS
 from openmeadow.core.errors import MeadowError
-from openmeadow.core.fields import FieldType
 from openmeadow.core.ids import PurposeId, SubscriberId
 from openmeadow.core.imports.dates import STYLES
 from openmeadow.core.imports.report import Refusal, Report
@@ -69,12 +68,12 @@ def run(
     meaning = {
         t: {k.strip().lower(): v for k, v in of.items()} for t, of in _by_target(head, targets, values or {}).items()
     }
-    types = fields.types(store.read())
-    how = Reading(targets, zone, source, consent or {}, list_name, wording, meaning, suppressed, styles, types)
+    how = Reading(
+        targets, zone, source, consent or {}, list_name, wording, meaning, suppressed, styles, fields.types(store.read())
+    )
     report, total = Report(dry_run=dry_run), path.stat().st_size
     refused = file_reader.RefusedFile(refused_to, head) if refused_to else None
-    met, turns = Met(), Turns(store)
-    erased = erasure.Erased(store.read())
+    met, turns, erased = Met(), Turns(store), erasure.Erased(store.read())
     action = None if dry_run else _begun(store, path, head, targets, now, who)
     with file_reader.no_cycles(), file_reader.said_how_far(report):
         for rows, bad, reached in file_reader.csv_chunks(path, encoding):
