@@ -68,9 +68,8 @@ def run(
     meaning = {
         t: {k.strip().lower(): v for k, v in of.items()} for t, of in _by_target(head, targets, values or {}).items()
     }
-    how = Reading(
-        targets, zone, source, consent or {}, list_name, wording, meaning, suppressed, styles, fields.types(store.read())
-    )
+    types = fields.types(store.read())
+    how = Reading(targets, zone, source, consent or {}, list_name, wording, meaning, suppressed, styles, types)
     report, total = Report(dry_run=dry_run), path.stat().st_size
     refused = file_reader.RefusedFile(refused_to, head) if refused_to else None
     met, turns, erased = Met(), Turns(store), erasure.Erased(store.read())
