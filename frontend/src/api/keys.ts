@@ -37,6 +37,8 @@ export const keys = {
 
   segments: () => ["segments"],
   segmentNames: () => ["segments", "names"],
+  duplicates: () => ["subscribers", "duplicates"],
+  mergePlan: (...said: unknown[]) => ["subscribers", "merge-plan", ...said],
   fields: () => ["fields"],
   fieldTrial: (...said: unknown[]) => ["fields", "trial", ...said],
   fieldValues: (field: string) => ["segments", "field-values", field],

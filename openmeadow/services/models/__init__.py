@@ -5,6 +5,7 @@ from openmeadow.services.models.campaigns import *
 from openmeadow.services.models.changes import *
 from openmeadow.services.models.common import *
 from openmeadow.services.models.consent import *
+from openmeadow.services.models.duplicates import *
 from openmeadow.services.models.fields import *
 from openmeadow.services.models.health import *
 from openmeadow.services.models.jobs import *

@@ -76,7 +76,7 @@ def sample(db: sqlite3.Connection, name: str) -> list[str]:
 
 
 def holders(db: sqlite3.Connection, name: str) -> list[int]:
-    """Whoever has the field, also with nothing in it, by id."""
+    """Those who have the field, also with nothing in it, by id."""
     sql = "SELECT id FROM subscribers WHERE fields <> '{}' AND json_extract(fields, ?) IS NOT NULL ORDER BY id"
     (ids,) = read_columns(db, sql, (path(name),), "q")
     found: list[int] = ids.tolist()

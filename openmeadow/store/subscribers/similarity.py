@@ -8,6 +8,8 @@ from openmeadow.core.addresses.aliases import Rules, mailbox
 from openmeadow.core.arrays import I32, I64, Array
 from openmeadow.store.segments.permission_facts import StoreFacts
 
+SHORT_LOCAL = 5  # characters before the @ that many people share, as info or mail
+
 
 def zones(facts: StoreFacts) -> tuple[list[str], I32]:
     """The time zones of people: names, and each person's place in them; 0, the name "", where none is known."""
@@ -67,3 +69,28 @@ def one_mailbox(facts: StoreFacts, rules: Rules) -> I64:
         return out
 
     return facts.remembered(("one mailbox", tuple(sorted(rules.items()))), "", compute)
+
+
+def one_name(facts: StoreFacts) -> I64:
+    """A number for those whose full name and the part of the address before the @ are somebody else's too; 0 for all
+    others."""
+
+    def compute() -> I64:
+        found: dict[str, list[int]] = {}
+        rows = facts.db.execute(
+            "SELECT id, lower(trim(name)) || '@' || substr(email_key, 1, instr(email_key, '@') - 1) AS k FROM subscribers "
+            "WHERE erased_at IS NULL AND trim(name) LIKE '_% _%' AND instr(email_key, '@') > ?1 AND k IN ("
+            "SELECT lower(trim(name)) || '@' || substr(email_key, 1, instr(email_key, '@') - 1) FROM subscribers "
+            "WHERE erased_at IS NULL AND trim(name) LIKE '_% _%' AND instr(email_key, '@') > ?1 "
+            "GROUP BY 1 HAVING count(*) > 1)",
+            (SHORT_LOCAL,),
+        )
+        for r in rows:
+            found.setdefault(r["k"], []).append(r["id"])
+        out = np.zeros(len(facts.ids), np.int64)
+        for some in found.values():
+            place, here = facts.place_of(np.array(sorted(some), np.int64))
+            out[place[here]] = min(some)
+        return out
+
+    return facts.remembered(("one name",), "", compute)

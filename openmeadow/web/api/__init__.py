@@ -9,7 +9,7 @@ from openmeadow.web.api.health import health, providers
 from openmeadow.web.api.segments import segments
 from openmeadow.web.api.senders import relay, senders
 from openmeadow.web.api.sequences import sequences
-from openmeadow.web.api.subscribers import bulk_actions, consent, fields, imports, subscribers
+from openmeadow.web.api.subscribers import bulk_actions, consent, duplicates, fields, imports, subscribers
 from openmeadow.web.api.today import today
 from openmeadow.web.router import Described
 
@@ -21,6 +21,7 @@ PLACES = (
     bulk_actions,
     imports,
     fields,
+    duplicates,
     consent,
     segments,
     senders,

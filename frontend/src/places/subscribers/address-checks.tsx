@@ -12,6 +12,7 @@ import { Table } from "../../parts/table";
 import { offerUndo } from "../../parts/undo-offer";
 import { Sentence, Waiting } from "../../parts/waiting";
 import { TryAddresses } from "./address-lookup";
+import { PossibleDuplicates } from "./duplicates";
 import { SubscriberTabs } from "./tabs";
 import { VERDICT_COLOUR } from "./verdicts";
 
@@ -164,6 +165,7 @@ export function AddressChecksPage() {
           </Table>
         </>
       )}
+      <PossibleDuplicates />
       {d.reasons.length > 0 && (
         <>
           <h2 className="mt-7 mb-1">Why</h2>

@@ -13,6 +13,7 @@ import { useTimes } from "../../parts/times";
 import { offerUndo } from "../../parts/undo-offer";
 import { Sentence } from "../../parts/waiting";
 import { useNames } from "../segments/list";
+import { MergeAsk } from "./duplicates";
 
 /** Name, labels and fields, changed in place; each change can be undone. */
 export function Details({ p }: { p: M["Person"] }) {
@@ -232,7 +233,7 @@ export function PersonActs({ p }: { p: M["Person"] }) {
         Export everything
       </a>
       <a className="btn" href={`/api/subscribers/${p.id}/everything.json`} download>
-        Export as JSON
+        <span className="sr-only">Export everything as </span>JSON
       </a>
       {me.role === "analyst" && (
         <Ask
@@ -262,6 +263,16 @@ export function PersonActs({ p }: { p: M["Person"] }) {
             <input className="field" type="email" value={email} onChange={(e) => setEmail(e.target.value)} />
           </label>
         </Ask>
+      )}
+      {me.role === "analyst" && (
+        <MergeAsk
+          keep={{ id: p.id, email: p.email, name: p.name }}
+          trigger={
+            <button type="button" className="btn">
+              Merge…
+            </button>
+          }
+        />
       )}
       {me.role === "analyst" && (
         <Ask
