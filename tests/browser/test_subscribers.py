@@ -155,7 +155,7 @@ def test_a_person_is_changed_noted_and_erased(visit: Visit) -> None:
         page.get_by_role("link", name="Export everything").click()
     assert f"knows about {email}" in saved.value.path().read_text()
     with page.expect_download() as saved:
-        page.get_by_role("link", name="Export as JSON").click()
+        page.get_by_role("link", name="Export everything as JSON").click()
     document = json.loads(saved.value.path().read_text())
     assert (document["email"], document["language"], document["labels"]) == (email, "pt", ["friend"])
     page.get_by_role("button", name="Erase personal data…").click()

@@ -4,17 +4,18 @@ from __future__ import annotations
 
 from pathlib import Path
 
+import numpy as np
 import pytest
 
-from openmeadow.core.errors import Refused
+from openmeadow.core.errors import Refused, RuleMistake
 from openmeadow.core.ids import SegmentId
 from openmeadow.core.sequences.definition import Begin, Definition
 from openmeadow.services import models
-from openmeadow.services.campaigns import campaigns
-from openmeadow.services.segments import segments
+from openmeadow.services.campaigns import campaigns, message_conditions
+from openmeadow.services.segments import sampling, segments
 from openmeadow.services.sequences import editing
 from openmeadow.services.sequences.loading import definition_of
-from openmeadow.services.subscribers import import_subscribers
+from openmeadow.services.subscribers import import_subscribers, undo
 from openmeadow.services.today import overview
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.sequences import sequences
@@ -74,3 +75,33 @@ def test_a_watched_segment_says_when_it_has_changed(workspace: Workspace, folder
     segments.watch(workspace, saved, 0.5, "ann")
     assert said() == [], "watched from what it is now"
     segments.watch(workspace, saved, None, "ann")
+
+
+def test_a_random_sample_is_a_list_of_its_own_and_undone(workspace: Workspace, folder: Path) -> None:
+    rows = "".join(f"s{i}@x.example,All\n" for i in range(400))
+    import_subscribers.run(workspace.store, put(folder, "m.csv", f"email,list\n{rows}"), NOW, "t")
+    row_id = segments.save(workspace, "Everyone", 'in list "All"', "ann").id
+    drawn = []
+    for name in ("First", "Second"):
+        done = sampling.sample(workspace, row_id, models.SampleIn(people=100, list=f" {name} "), "ann")
+        drawn.append(set(np.flatnonzero(workspace.view().facts.in_list(name)).tolist()))
+        assert done.people == len(drawn[-1]) == 100
+    assert 5 < len(drawn[0] & drawn[1]) < 60, "each is drawn anew"
+    halves = [len([p for p in some if p < 200]) for some in drawn]
+    assert all(25 < n < 75 for n in halves), "from all of the segment"
+    undo.undo(workspace, done.action, "ann")
+    assert workspace.count('in list "Second"')[0] == 0
+    for people, name, words in ((401, "More", "has 400 subscribers"), (9, "FIRST", "already a list"), (9, " ", "a name")):
+        with pytest.raises(Refused, match=words):
+            sampling.sample(workspace, row_id, models.SampleIn(people=people, list=name), "ann")
+
+
+def test_a_conditional_part_is_counted_among_the_recipients(workspace: Workspace, saved: SegmentId) -> None:
+    campaign = campaigns.add(workspace, "News", "ann")
+    campaigns.write(workspace, campaign, {"segments_in": [saved]})
+    row = campaigns.row_of(workspace, campaign)
+    assert message_conditions.shown_to(workspace, row, 'field "town" is "Saltmere"') == models.ShownTo(
+        people=1, recipients=2
+    )
+    with pytest.raises(RuleMistake):
+        message_conditions.shown_to(workspace, row, "field is")

@@ -36,6 +36,7 @@ LOOKS = {
     "POST /api/exports",
     "POST /api/consent-requests/preview",
     "POST /api/segments/count",
+    "POST /api/campaigns/{id}/shown-to",
     "POST /api/sunset-policy/trial",
     "POST /api/segments/fits",
     "POST /api/segments/overlap",

@@ -46,7 +46,7 @@ export const keys = {
   ruleCount: (...said: unknown[]) => ["segments", "count", ...said],
   ruleFits: (before: string) => ["segments", "fits", before],
   overlap: (rule: string, others: unknown) => ["segments", "overlap", rule, others],
-  condition: (rule: string) => ["segments", "condition", rule],
+  condition: (campaign: number | undefined, rule: string) => ["segments", "condition", campaign, rule],
 
   senders: () => ["senders"],
   relay: () => ["senders", "relay"],

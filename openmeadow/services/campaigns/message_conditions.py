@@ -9,6 +9,8 @@ from dataclasses import dataclass
 from openmeadow.core.errors import MeadowError
 from openmeadow.core.message.blocks import Block, several
 from openmeadow.core.message.personalisation import rules_in
+from openmeadow.services import models
+from openmeadow.services.campaigns import recipients
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns.records import Campaign, Version
 
@@ -53,3 +55,11 @@ def problems(workspace: Workspace, texts: Campaign | Version) -> list[ConditionP
         except MeadowError as e:
             out.append(ConditionProblem(rule, block, str(e)))
     return out
+
+
+def shown_to(workspace: Workspace, row: Campaign, rule: str) -> models.ShownTo:
+    """How many of a campaign's recipients, as they are now, see a part with this rule. RuleMistake for a rule that cannot
+    be read."""
+    who = recipients.work_out(workspace, row)
+    mask = who.view.mask(workspace.checked_rule(rule, who.view))
+    return models.ShownTo(people=int(mask[who.index].sum()), recipients=len(who.index))

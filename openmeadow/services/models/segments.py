@@ -51,6 +51,18 @@ class SegmentIn(Model):
     label: str = Field("", max_length=60)
 
 
+class ShownTo(Model):
+    """Who sees a conditional part of a message, of all its recipients."""
+
+    people: int
+    recipients: int
+
+
+class SampleIn(Model):
+    people: int = Field(ge=1, le=10_000_000)
+    list: str = Field(max_length=200, description="the name of the list they are put on")
+
+
 class Segment(Model):
     id: int
     name: str

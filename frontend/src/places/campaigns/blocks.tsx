@@ -37,6 +37,7 @@ export function Blocks({
   set,
   fields,
   disabled,
+  campaign,
   inside = false,
   name = "Block",
 }: {
@@ -44,6 +45,8 @@ export function Blocks({
   set: (blocks: Block[]) => void;
   fields: string[];
   disabled: boolean;
+  /** whose recipients see it; a template has none */
+  campaign?: number;
   inside?: boolean;
   name?: string;
 }) {
@@ -118,8 +121,15 @@ export function Blocks({
               </span>
             )}
           </header>
-          {b.rule !== undefined && <ForSome rule={b.rule} set={(rule) => change(i, { rule })} />}
-          <One b={b} set={(v) => change(i, v)} fields={fields} disabled={disabled} name={`${name} ${i + 1}`} />
+          {b.rule !== undefined && <ForSome rule={b.rule} set={(rule) => change(i, { rule })} campaign={campaign} />}
+          <One
+            b={b}
+            set={(v) => change(i, v)}
+            fields={fields}
+            disabled={disabled}
+            campaign={campaign}
+            name={`${name} ${i + 1}`}
+          />
         </section>
       ))}
       {!disabled && (
@@ -136,25 +146,45 @@ export function Blocks({
   );
 }
 
-function ForSome({ rule, set }: { rule: string; set: (rule: string) => void }) {
+function ForSome({ rule, set, campaign }: { rule: string; set: (rule: string) => void; campaign: number | undefined }) {
   const names = useNames();
   const settled = useDelayed(rule.trim(), 400);
   const q = useQuery({
-    queryKey: keys.condition(settled),
-    queryFn: ({ signal }) => post("/segments/count", { rule: settled }, signal),
+    queryKey: keys.condition(campaign, settled),
+    queryFn: async ({ signal }) => {
+      if (campaign !== undefined) return post(`/campaigns/${campaign}/shown-to`, { rule: settled }, signal);
+      const all = await post("/segments/count", { rule: settled }, signal);
+      return { people: all.count, recipients: all.subscribers };
+    },
     enabled: settled !== "",
     retry: false,
   });
   return (
     <div className="mb-2">
-      <RuleField
-        value={rule}
-        set={set}
-        names={names}
-        label="Show only to subscribers who match"
-        placeholder="for example: band is Strong"
-        invalid={q.isError}
-      />
+      <div className="flex gap-2">
+        <RuleField
+          className="grow"
+          value={rule}
+          set={set}
+          names={names}
+          label="Show only to subscribers who match"
+          placeholder="for example: band is Strong"
+          invalid={q.isError}
+        />
+        {(names.segment ?? []).length > 0 && (
+          <select
+            className="field w-[150px]!"
+            aria-label="Show only to a segment"
+            value=""
+            onChange={(e) => set(`in segment "${e.target.value.replaceAll('"', '""')}"`)}
+          >
+            <option value="">A segment…</option>
+            {(names.segment ?? []).map((s) => (
+              <option key={s.name}>{s.name}</option>
+            ))}
+          </select>
+        )}
+      </div>
       {q.isError ? (
         <p role="alert" className="mt-1 text-poppy">
           {q.error.message} The campaign cannot start with it.
@@ -163,7 +193,7 @@ function ForSome({ rule, set }: { rule: string; set: (rule: string) => void }) {
         <p className="mt-1 text-small text-ink-2">
           {settled
             ? q.data
-              ? `${count(q.data.count)} of ${count(q.data.subscribers)} subscribers see it if they receive the message.`
+              ? `Shown to ${count(q.data.people)} of ${count(q.data.recipients)} ${campaign === undefined ? "subscribers" : "recipients"}.`
               : "Counting…"
             : "Write a rule; leave it empty to show the block to everyone."}
         </p>
@@ -177,9 +207,11 @@ function One({
   set,
   fields,
   disabled,
+  campaign,
   name,
 }: {
   b: Block;
+  campaign: number | undefined;
   set: (v: Partial<Block>) => void;
   fields: string[];
   disabled: boolean;
@@ -219,6 +251,7 @@ function One({
         {(["left", "right"] as const).map((side) => (
           <div key={side}>
             <Blocks
+              campaign={campaign}
               of={b[side] ?? []}
               set={(blocks) => set({ [side]: blocks })}
               fields={fields}

@@ -286,7 +286,7 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
           )}
         </div>
         {part === "blocks" ? (
-          <Blocks of={blocks} set={changeBlocks} fields={c.fields} disabled={!open} />
+          <Blocks campaign={c.id} of={blocks} set={changeBlocks} fields={c.fields} disabled={!open} />
         ) : (
           <textarea
             ref={area}

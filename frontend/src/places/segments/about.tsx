@@ -2,12 +2,16 @@ import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-quer
 import { useState } from "react";
 import { Link } from "react-router";
 import { get, type M, post, remove } from "../../api/client";
-import { keys } from "../../api/keys";
+import { keys, peopleChanged } from "../../api/keys";
 import { count } from "../../logic/format";
 import { useAction } from "../../parts/action";
+import { Ask } from "../../parts/ask";
+import { finished } from "../../parts/bulk-action";
+import { NumberField, TextField } from "../../parts/labelled";
 import { useMe } from "../../parts/me";
 import { Table } from "../../parts/table";
 import { useTimes } from "../../parts/times";
+import { offerUndo } from "../../parts/undo-offer";
 import { Sentence } from "../../parts/waiting";
 
 /** The history of a saved segment: size over time, snapshots, where it is used. */
@@ -35,6 +39,7 @@ export function About({ segment }: { segment: M["Segment"] }) {
       <div>
         <div className="mb-1 flex items-baseline justify-between">
           <h2>Snapshots</h2>
+          {me.role === "analyst" && <SampleAsk segment={segment} />}
           {me.role !== "observer" && (
             <button
               type="button"
@@ -103,6 +108,46 @@ export function About({ segment }: { segment: M["Segment"] }) {
         </p>
       </div>
     </section>
+  );
+}
+
+/** So many of a segment at random, on a list of their own. */
+function SampleAsk({ segment }: { segment: M["Segment"] }) {
+  const client = useQueryClient();
+  const most = segment.count ?? 0;
+  const [people, setPeople] = useState(Math.min(1000, most));
+  const [list, setList] = useState(`Sample of ${segment.name}`);
+  return (
+    <Ask
+      trigger={
+        <button type="button" className="btn btn-bare ml-auto py-0">
+          Random sample…
+        </button>
+      }
+      title="Take a random sample"
+      words={`Put ${count(people)} on the list`}
+      disabled={people < 1 || people > most || !list.trim()}
+      act={async () => {
+        const done = await post(`/segments/${segment.id}/sample`, { people, list });
+        const action = done.job ? ((await finished(done.job)).action ?? 0) : done.action;
+        await peopleChanged(client);
+        offerUndo({
+          words: `${count(people)} subscribers are on the list “${list.trim()}”.`,
+          undo: async () => {
+            await post(`/activity/${action}/undo`);
+            await peopleChanged(client);
+          },
+        });
+      }}
+    >
+      <p className="mb-3">
+        Each of the {count(most)} subscribers has the same chance. The list can be sent to, left out, or used in rules.
+      </p>
+      <div className="grid grid-cols-[150px_1fr] gap-3 text-ink">
+        <NumberField label="Sample size" value={people} set={setPeople} unit="" min={1} max={Math.max(1, most)} />
+        <TextField label="New list" value={list} set={setList} />
+      </div>
+    </Ask>
   );
 }
 

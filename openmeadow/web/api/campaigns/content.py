@@ -9,7 +9,7 @@ from flask import Response, g
 from openmeadow.core.ids import SubscriberId
 from openmeadow.core.message import client_support
 from openmeadow.services import settings
-from openmeadow.services.campaigns import campaigns, images, templates
+from openmeadow.services.campaigns import campaigns, images, message_conditions, templates
 from openmeadow.services.campaigns import preview as preview_service
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import content
@@ -44,6 +44,12 @@ def preview(workspace: Workspace, row_id: int, query: m.PreviewQuery) -> m.Previ
         hosted=list(found.hosted),
         support=[m.Support.read_from(s) for s in client_support.dropped(found.said.html)],
     )
+
+
+@routes.route("POST", "/campaigns/<int:id>/shown-to", m.ShownTo, body=m.RuleIn)
+def shown_to(workspace: Workspace, row_id: int, body: m.RuleIn) -> m.ShownTo:
+    """How many of the recipients see a part that is shown by this rule."""
+    return message_conditions.shown_to(workspace, campaigns.row_of(workspace, row_id), body.rule)
 
 
 @routes.route("GET", "/templates", m.Templates)

@@ -16,12 +16,12 @@ from openmeadow.core.rules.breakdown import breakdown
 from openmeadow.core.rules.conditions import AllOf, AnyOf, bracketed
 from openmeadow.core.rules.parser import parse
 from openmeadow.services.campaigns import campaigns
-from openmeadow.services.segments import segments
+from openmeadow.services.segments import sampling, segments
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.segments import names
 from openmeadow.web import schemas as m
 from openmeadow.web.api.subscribers.subscribers import rows_of
-from openmeadow.web.router import WRITE, Routes, who
+from openmeadow.web.router import ANALYSE, WRITE, Routes, who
 
 A_DOZEN = 12
 MOST_SHOWN = 200
@@ -97,6 +97,12 @@ def watch(workspace: Workspace, row_id: int, body: m.WatchIn) -> m.Done:
     """Say on Today when the size of a segment changes by more than a share."""
     segments.watch(workspace, row_id, body.share, who())
     return m.Done(id=row_id)
+
+
+@routes.route("POST", "/segments/<int:id>/sample", m.ActionDone, body=m.SampleIn, rights=ANALYSE)
+def sample(workspace: Workspace, row_id: int, body: m.SampleIn) -> m.ActionDone:
+    """Put a random part of a segment on a list of its own."""
+    return sampling.sample(workspace, row_id, body, who())
 
 
 @routes.route("POST", "/segments/fits", m.Fits, body=m.RuleIn)
