@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import shutil
 from datetime import UTC, datetime
 from pathlib import Path
@@ -176,7 +177,7 @@ def _campaign(workspace: Workspace) -> None:
             "subject": "The spring season is on sale",
             "segments_in": [segment],
             "preview": "Forty-one evenings between April and July, and the organ has its new pipes.",
-            "html": (DATA / "message.html").read_text(encoding="utf-8"),
+            "blocks": json.loads((DATA / "message.json").read_text(encoding="utf-8")),
             "plan": {"new_subject": "Forty-one evenings by the water"},
         },
     )

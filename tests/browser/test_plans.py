@@ -193,6 +193,7 @@ def test_a_plan_that_another_program_sends(visit: Visit) -> None:
 
 def test_html_from_a_file_and_back(visit: Visit) -> None:
     page = visit.go("/campaigns/1/message")
+    page.get_by_role("button", name="Convert to HTML").click()
     page.get_by_role("tab", name="HTML").click()
     body, file = page.get_by_label("HTML body"), page.get_by_label("HTML from a file")
     before = body.input_value()

@@ -13,8 +13,10 @@ from openmeadow.core.errors import MeadowError
 from openmeadow.demo import build
 from openmeadow.services.campaigns import campaigns, preflight, preflight_recipients, recipients
 from openmeadow.services.campaigns.preflight_recipients import thorough
+from openmeadow.services.subscribers import import_events
 from openmeadow.store import settings
 from openmeadow.store.campaigns import campaigns as table
+from openmeadow.store.senders import senders
 from openmeadow.store.subscribers import subscribers
 from openmeadow.store.subscribers.subscribers import facts_changed
 from tests.conftest import NOW
@@ -150,3 +152,28 @@ def test_of_the_whole_list(folder: Path) -> None:
             subscribers.people_changed(db)
         assert any(f[:2] == ("warning", "Addresses") and f[2].startswith("3 of 40") for f in found(m))
         assert table.waiting_plans(m.workspace.store.read())[0].name == "Late hours"
+
+
+def test_a_new_domain_is_to_be_warmed_up_however_much_another_has_sent(folder: Path) -> None:
+    with mailing(folder, 1_200) as m:
+        log = folder / "log.csv"
+        rows = (
+            f"2026-03-02T09:00:00Z,sent,p{i}@{'postern' if i % 2 else 'saltmere'}.example,Letter\n" for i in range(1_200)
+        )
+        log.write_text("at,event,email,message\n" + "".join(rows))
+        import_events.run(m.workspace.store, log, NOW, "t")
+
+        def volume() -> list[str]:
+            return [words for _, check, words in found(m) if check == "Volume"]
+
+        campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0.0, "batches": 1}})
+        assert volume() == [], "its own history is that of the first domain"
+        with m.workspace.store.atomic() as db:
+            domain = senders.add_domain(db, "new.kestrelquay.example", "t")
+            db.execute("UPDATE from_addresses SET domain = ?", (domain,))
+        assert volume() == [
+            "new.kestrelquay.example would send 1,200 in a day; before: nothing in the last 60 days. Providers do not know "
+            "it with so much mail: use the warm-up of the schedule, with 500 on the first day."
+        ]
+        campaigns.write(m.workspace, m.campaign, {"plan": {"ramp": 500}})
+        assert volume() == []

@@ -21,11 +21,13 @@ from openmeadow.store import settings
 from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns, content, deliveries
 from openmeadow.store.campaigns.records import Campaign
+from openmeadow.store.engagement import event_hours
 from openmeadow.store.health.providers import names as provider_names
 from openmeadow.store.segments.permission_facts import StoreFacts
+from openmeadow.store.senders import senders
 from openmeadow.store.subscribers import selections
 
-MANY_INACTIVE, MANY_UNPROVEN, RESTED, FAR_MORE, FEW = 0.2, 0.5, 180, 2.0, 500
+MANY_INACTIVE, MANY_UNPROVEN, RESTED, FAR_MORE, FEW, WARM = 0.2, 0.5, 180, 2.0, 500, 60
 
 
 def thorough(workspace: Workspace, row: Campaign) -> list[models.Check]:
@@ -40,7 +42,8 @@ def thorough(workspace: Workspace, row: Campaign) -> list[models.Check]:
     else:
         out = _bands(who) + _addresses(who) + _fields(workspace, row, who)
         drawn = _drawn(workspace, row, who)
-        out += _volume(workspace, who, drawn) + _rest(who) + _collisions(workspace, row, who, drawn)
+        volume = _volume(workspace, who, drawn) or _domain_volume(workspace, row, drawn)
+        out += volume + _rest(who) + _collisions(workspace, row, who, drawn)
     return sorted(lines + in_order(workspace, row, out), key=lambda c: LEVELS.index(c.level))
 
 
@@ -121,6 +124,31 @@ def _volume(workspace: Workspace, who: recipients.Recipients, drawn: Schedule) -
             words = f"{names[provider]} would receive {most:,} in a day; before: {was}. Spread it out, or set a limit."
             out.append(Finding("Volume", "warning", words, "schedule"))
     return out
+
+
+def _domain_volume(workspace: Workspace, row: Campaign, drawn: Schedule) -> list[Finding]:
+    """What the sending domain would send in one day, against its own busiest day: a new one is known to no provider,
+    however much the others have sent."""
+    db, now, zone = workspace.store.read(), workspace.now(), workspace.zone
+    address = senders.address(db, row.from_address) if row.from_address else None
+    per_day = Counter[int]()
+    per_batch = np.bincount(drawn.batch[drawn.batch >= 0], minlength=len(drawn.moments)).tolist()
+    for at, n in zip(drawn.moments, per_batch, strict=True):
+        per_day[datetime.fromtimestamp(at, UTC).astimezone(zone).toordinal()] += n
+    if address is None or not per_day or row.plan.ramp:
+        return []
+    most = max(per_day.values())
+    days, before = event_hours.most_from_domain(db, address.domain, now - WARM * DAY)
+    if most <= FEW or most <= FAR_MORE * before:
+        return []
+    was = (
+        f"at most {before:,} in a day, on {days} of the last {WARM} days" if days else f"nothing in the last {WARM} days"
+    )
+    words = (
+        f"{address.domain_name} would send {most:,} in a day; before: {was}. Providers do not know it with so much mail: "
+        f"use the warm-up of the schedule, with {max(FEW, before):,} on the first day."
+    )
+    return [Finding("Volume", "warning", words, "schedule")]
 
 
 def _rest(who: recipients.Recipients) -> list[Finding]:

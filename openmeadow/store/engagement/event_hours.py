@@ -91,6 +91,19 @@ def most_in_a_day(db: sqlite3.Connection, since: int) -> list[ProviderPeak]:
     )
 
 
+def most_from_domain(db: sqlite3.Connection, domain: int, since: int) -> tuple[int, int]:
+    """On how many days of UTC since a moment a sending domain sent, and the most on one of them. What was not sent from
+    here, as imported history, counts as the first domain's."""
+    rows = db.execute(
+        "SELECT sum(n) AS n FROM event_hours WHERE kind = 1 AND n > 0 AND hour > ?1 AND (message IN ("
+        "SELECT c.message FROM campaigns c JOIN from_addresses a ON a.id = c.from_address WHERE a.domain = ?2 "
+        "AND c.message IS NOT NULL) OR (?2 = (SELECT min(id) FROM domains) AND message NOT IN ("
+        "SELECT message FROM campaigns WHERE message IS NOT NULL))) GROUP BY hour / 24",
+        (since // HOUR, domain),
+    ).fetchall()
+    return len(rows), max((int(r["n"]) for r in rows), default=0)
+
+
 def by_message(db: sqlite3.Connection) -> list[MessageHours]:
     """Of each message: how much of it was sent, and the hour in which that began."""
     return MessageHours.read_all(
