@@ -173,12 +173,13 @@ TESTS = "2.0.0.127.bl.example A 127.0.0.2\n1.0.0.127.bl.example A\n"
         (hosts.reverse_dns("192.0.2.25", N), "192.0.2.25 PTR m.q.example\nm.q.example A 192.0.2.25", "pass", "m.q"),
         (
             hosts.reverse_dns("192.0.2.25", N),
-            "192.0.2.25 PTR m.q.example\nm.q.example A 192.0.2.9",
+            f"192.0.2.25 PTR m.q.example\nm.q.example A 192.0.2.9\nmail.{N} A ?",
             "fail",
             "does not resolve back",
         ),
         (hosts.reverse_dns("192.0.2.25", N), "192.0.2.25 PTR m.q.example\nm.q.example A ?", "unknown", "did not reply"),
-        (hosts.reverse_dns("192.0.2.25", N), "192.0.2.25 PTR", "fail", "no name"),
+        (hosts.reverse_dns("192.0.2.25", N), f"192.0.2.25 PTR\nmail.{N} A", "fail", f"mail.{N}. 3600 IN A 192.0.2.25"),
+        (hosts.reverse_dns("192.0.2.25", N), f"192.0.2.25 PTR\nmail.{N} A 192.0.2.25", "fail", "reject mail from it.|"),
         (hosts.tracking_host("go.q.example", N), "go.q.example CNAME app.q.example", "pass", "CNAME"),
         (hosts.tracking_host("go.r.example", N), "go.r.example CNAME\ngo.r.example A 192.0.2.1", "warning", "go.r"),
         (hosts.tracking_host("192.0.2.1", N), "x A", "warning", "bare address"),
@@ -208,7 +209,7 @@ TESTS = "2.0.0.127.bl.example A 127.0.0.2\n1.0.0.127.bl.example A\n"
 def test_what_stands_around(question: object, lines: str, state: str, words: str) -> None:
     found = drive(question, zone(lines))  # type: ignore[arg-type]
     assert isinstance(found, RecordFinding)
-    assert found.state == state and words in found.found, found
+    assert found.state == state and words in f"{found.found}, {found.meaning}|", found
 
 
 def test_a_whole_look() -> None:

@@ -76,8 +76,9 @@ def reverse_dns(ip: str, domain: str) -> Asking[RecordFinding]:
     if answer.status == "unknown":
         return RecordFinding(record, UNKNOWN, expected, "no reply", UNFOUND, fix)
     if not answer.values:
-        return RecordFinding(record, FAIL, expected, "no name", "Large providers reject mail from it.", fix)
-    kind = "A" if ipaddress.ip_address(ip).version == 4 else "AAAA"
+        first = yield from _address_first(ip, domain)
+        return RecordFinding(record, FAIL, expected, "no name", f"Large providers reject mail from it.{first}", fix)
+    kind = _kind(ip)
     unsure = False
     for host in answer.values:
         back = yield Question(host, kind)
@@ -87,9 +88,23 @@ def reverse_dns(ip: str, domain: str) -> Asking[RecordFinding]:
     host = answer.values[0]
     if unsure:
         return RecordFinding(record, UNKNOWN, expected, f"{host} did not reply", UNFOUND, fix)
+    first = yield from _address_first(ip, domain)
     return RecordFinding(
-        record, FAIL, expected, f"{host}, which does not resolve back", "Receivers do not trust this name.", fix
+        record, FAIL, expected, f"{host}, which does not resolve back", f"Receivers do not trust this name.{first}", fix
     )
+
+
+def _kind(ip: str) -> str:
+    return "A" if ipaddress.ip_address(ip).version == 4 else "AAAA"
+
+
+def _address_first(ip: str, domain: str) -> Asking[str]:
+    """What has to be published before the name that is proposed for an address leads back to it; "" for nothing."""
+    name = f"mail.{domain}"
+    answer = yield Question(name, _kind(ip))
+    if answer.status == "unknown" or any(ipaddress.ip_address(v) == ipaddress.ip_address(ip) for v in answer.values):
+        return ""
+    return f" Publish the address of mail.{domain} first: {line(name, _kind(ip), ip)}"
 
 
 def tracking_host(host: str, domain: str) -> Asking[RecordFinding]:

@@ -2,6 +2,7 @@ import type { M } from "../../api/client";
 import { count, duration, people, points, share } from "../../logic/format";
 import { Exclusions } from "../../parts/exclusions";
 import { ObservedWords } from "../../parts/expected";
+import { useMe } from "../../parts/me";
 import { Page } from "../../parts/page";
 import { Table } from "../../parts/table";
 import { useTimes } from "../../parts/times";
@@ -13,6 +14,7 @@ import { WhyNot } from "./why-not";
 
 export function ResultsPage({ c, head, acts }: CampaignProps) {
   const { moment, zone } = useTimes();
+  const me = useMe();
   const q = useResults(c.id, true);
   if (!q.data)
     return (
@@ -58,7 +60,7 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
       }
     >
       <p className="mb-2 hidden text-small print:block">
-        {c.subject && `Subject “${c.subject}”. `}
+        {me.workspace}. {c.subject && `Subject “${c.subject}”. `}
         {sentBetween(r, moment)}. {count(r.sent)} sent, {count(r.delivered)} delivered. Figures as of {moment(r.as_of)};
         times are in {zone}.
       </p>
@@ -124,7 +126,7 @@ export function ResultsPage({ c, head, acts }: CampaignProps) {
                   <td className="n">{b.kind === "first" ? of(b.machine_only) : "–"}</td>
                   <td className="n">{of(b.unsubscribed)}</td>
                   <td className="n">{of(b.complained, 2)}</td>
-                  <td className="n">{share(b.bounced, b.sent + b.failed)}</td>
+                  <td className="n">{share(b.bounced, b.sent)}</td>
                 </tr>
               );
             })}
