@@ -14,7 +14,7 @@ from openmeadow.core.moments import DAY
 from openmeadow.core.sequences.definition import FOLLOW_UP, Begin, Definition, Leave, Step
 from openmeadow.services.campaigns import ab_test, campaigns, dispatcher, guardrails
 from openmeadow.services.models import ChangeIn
-from openmeadow.services.sequences import editing, runner, triggers, validation
+from openmeadow.services.sequences import editing, runner, statistics, triggers, validation
 from openmeadow.store.campaigns import deliveries
 from openmeadow.store.engagement import events
 from openmeadow.store.senders import senders as sender_table
@@ -246,7 +246,13 @@ def test_edits_while_it_runs(folder: Path) -> None:
         assert [(r.step, r.people) for r in sequences.steps(m.workspace.store.read(), id)] == [(4, 4)]
         mail = sequences.mails(m.workspace.store.read(), id)[5]
         ab_test.change(m.workspace, campaigns.row_of(m.workspace, mail.id), ChangeIn(subject="A better seat"), "test")
-        t = sequences.at_step(m.workspace.store.read(), id, 4, 10)
+        db = m.workspace.store.read()
+        t = sequences.at_step(db, id, 4, 10)
+        wanted = f"quill {t[1].email.partition('@')[0]}@"
+        assert [x.id for x in sequences.at_step(db, id, 4, 10, text=wanted)] == [t[1].id]
+        assert (sequences.how_many_at_step(db, id, 4, wanted), sequences.how_many_at_step(db, id, 4)) == (1, 4)
+        lines = statistics.at_step_csv(m.workspace, id, 4).splitlines()
+        assert len(lines) == 5 and lines[1].startswith(f"{t[0].email},{t[0].name},20")
         editing.take_out(m.workspace, id, t[0].id, "Ada")
         editing.move_on(m.workspace, id, t[1].id, "Ada")
         until(m, NOW + 4 * DAY)

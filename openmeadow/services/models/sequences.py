@@ -236,6 +236,7 @@ class PeopleAtStep(Model):
     id: int
     subscriber: SubscriberId
     email: str
+    name: str
     since: int
     goes: int | None
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import csv
+import io
 import time
 from collections import Counter, defaultdict
 from dataclasses import dataclass, field, replace
@@ -9,6 +11,7 @@ from dataclasses import dataclass, field, replace
 from openmeadow.core.arrays import FAR
 from openmeadow.core.delivery.uplift import VariantCount, lift
 from openmeadow.core.ids import MessageId, SequenceId
+from openmeadow.core.imports.dates import rfc3339
 from openmeadow.core.moments import DAY
 from openmeadow.core.sequences import admission, state_machine
 from openmeadow.core.sequences.definition import MAILS, Definition
@@ -17,6 +20,7 @@ from openmeadow.services import models
 from openmeadow.services.sequences import editing, validation
 from openmeadow.services.sequences.conditions import condition
 from openmeadow.services.sequences.loading import definition_of, pass_of, row_of
+from openmeadow.services.subscribers.export import safe
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns
@@ -333,3 +337,14 @@ def begins(definition: Definition) -> str:
         limits.append(f"{b.a_provider:,} per provider")
     order = "in random order" if b.random else "first come, first served"
     return f"{words}, {again}." + (f" {', '.join(limits).capitalize()}, {order}." if limits else "")
+
+
+def at_step_csv(workspace: Workspace, row_id: int, step: int) -> str:
+    """Who stands at a step: address, name, since when, and when the next step is due (RFC 3339; empty while sending)."""
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(("email", "name", "since", "next_step_at"))
+    for r in sequences.at_step(workspace.store.read(), row_id, step, -1):
+        goes = r.due_at or r.again
+        writer.writerow((safe(r.email), safe(r.name or ""), rfc3339(r.since), rfc3339(goes) if goes else ""))
+    return out.getvalue()

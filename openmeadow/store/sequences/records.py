@@ -87,6 +87,7 @@ class Waiting(Record):
     id: int
     subscriber: SubscriberId
     email: str
+    name: str | None
     since: int
     due_at: int | None
     run: int

@@ -23,6 +23,7 @@ from openmeadow.store.sequences.records import (
     StepsOfHour,
     Waiting,
 )
+from openmeadow.store.subscribers.subscribers import words_hold
 
 _WHOLE = "SELECT q.*, p.name AS purpose_name FROM sequences q LEFT JOIN purposes p ON p.id = q.purpose"
 _FIELDS = frozenset(
@@ -232,19 +233,31 @@ def passages(db: sqlite3.Connection, row_id: int) -> dict[int, int]:
     return {int(r["step"]): int(r["n"]) for r in rows}
 
 
-def at_step(db: sqlite3.Connection, row_id: int, step: int, limit: int, offset: int = 0) -> list[Waiting]:
-    """People who stand at a step: who goes next first."""
+def at_step(db: sqlite3.Connection, row_id: int, step: int, limit: int, offset: int = 0, text: str = "") -> list[Waiting]:
+    """People who stand at a step, of those with each word of ``text`` in address or name: who goes next first. A limit of
+    -1 is none."""
+    holds, words = words_hold(text, "s")
     return Waiting.read_all(
         db.execute(
-            "SELECT t.id, t.subscriber, s.email, t.since, t.due_at, t.run, "
+            "SELECT t.id, t.subscriber, s.email, s.name, t.since, t.due_at, t.run, "
             f"(SELECT x.next_at FROM deliveries x WHERE x.enrolment = t.id AND x.state = '{DeliveryState.DEFERRED}' "
             f"ORDER BY x.id "
             "DESC LIMIT 1) AS again "
             "FROM enrolments t JOIN subscribers s ON s.id = t.subscriber WHERE t.sequence = ? AND t.step = ? "
-            "AND t.left_at IS NULL ORDER BY coalesce(t.due_at, 0), t.id LIMIT ? OFFSET ?",
-            (row_id, step, limit, offset),
+            f"AND t.left_at IS NULL {holds}ORDER BY coalesce(t.due_at, 0), t.id LIMIT ? OFFSET ?",
+            (row_id, step, *words, limit, offset),
         )
     )
+
+
+def how_many_at_step(db: sqlite3.Connection, row_id: int, step: int, text: str = "") -> int:
+    """How many stand at a step, of those with each word of ``text`` in address or name."""
+    holds, words = words_hold(text, "s")
+    sql = (
+        "SELECT count(*) FROM enrolments t JOIN subscribers s ON s.id = t.subscriber WHERE t.sequence = ? AND t.step = ? "
+        f"AND t.left_at IS NULL {holds}"
+    )
+    return int(db.execute(sql, (row_id, step, *words)).fetchone()[0])
 
 
 def enrolment(db: sqlite3.Connection, row_id: int) -> EnrolledPerson | None:

@@ -170,12 +170,17 @@ def by_ids(db: sqlite3.Connection, ids: Sequence[int]) -> dict[int, Subscriber]:
 MOST_WORDS = 6  # of a search
 
 
+def words_hold(text: str, table: str = "subscribers") -> tuple[str, list[str]]:
+    """SQL, and its values, that goes on a WHERE: each word of a text stands in the address or the name."""
+    words = [w.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") for w in text.lower().split()[:MOST_WORDS]]
+    holds = f"AND ({table}.email_key LIKE ? ESCAPE '\\' OR {table}.name LIKE ? ESCAPE '\\') " * len(words)
+    return holds, [f"%{w}%" for w in words for _ in range(2)]
+
+
 def matching(db: sqlite3.Connection, text: str, limit: int = 0) -> list[int]:
     """Ids of people each of the text's words stands in the address or name of, in any order."""
-    words = [w.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") for w in text.lower().split()[:MOST_WORDS]]
-    holds = "AND (email_key LIKE ? ESCAPE '\\' OR name LIKE ? ESCAPE '\\') " * len(words)
+    holds, parts = words_hold(text)
     sql = f"SELECT id FROM subscribers WHERE erased_at IS NULL {holds}ORDER BY id{' LIMIT ?' if limit else ''}"
-    parts = [f"%{w}%" for w in words for _ in range(2)]
     return [int(r["id"]) for r in db.execute(sql, (*parts, *([limit] if limit else [])))]
 
 

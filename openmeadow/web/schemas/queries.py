@@ -21,6 +21,10 @@ class PageQuery(Model):
     offset: Offset = 0
 
 
+class FoundQuery(PageQuery):
+    text: Text = ""
+
+
 class TableQuery(Model):
     rule: str = Field("", max_length=LONGEST_RULE)
     text: Text = ""

@@ -6,13 +6,15 @@ import { changedIn, keys } from "../../api/keys";
 import { ago, count } from "../../logic/format";
 import { useAction } from "../../parts/action";
 import { Ask } from "../../parts/ask";
+import { useDelayed } from "../../parts/delayed";
 import { May } from "../../parts/may";
 import { Table } from "../../parts/table";
 import { useTimes } from "../../parts/times";
 import { Sentence } from "../../parts/waiting";
 import { MAILS, type Step } from "./words";
 
-const SHOWN = 50;
+const SHOWN = 50,
+  FEW = 8; // who can be taken in at a glance
 
 /** The figures of a step and the people who stand there, each to be moved on or taken out. */
 export function StandHere({ s, step, figures: f }: { s: M["SequenceView"]; step: Step; figures: M["StepFigures"] }) {
@@ -20,12 +22,16 @@ export function StandHere({ s, step, figures: f }: { s: M["SequenceView"]; step:
   const client = useQueryClient();
   const { run, error } = useAction();
   const [from, setFrom] = useState(0);
+  const [text, setText] = useState("");
+  const wanted = useDelayed(text.trim(), 250);
   const q = useQuery({
-    queryKey: keys.atStep(s.id, step.key, f.here, from),
-    queryFn: () => get(`/sequences/${s.id}/steps/${step.key}/people?offset=${from}`),
+    queryKey: keys.atStep(s.id, step.key, f.here, from, wanted),
+    queryFn: ({ signal }) =>
+      get(`/sequences/${s.id}/steps/${step.key}/people?offset=${from}&text=${encodeURIComponent(wanted)}`, signal),
     placeholderData: keepPreviousData,
     enabled: f.here > 0,
   });
+  const total = q.data?.total ?? f.here;
   const act = async (stay: number, word: string) => {
     await post(`/sequences/${s.id}/enrolments/${stay}/${word}`);
     await changedIn(client, "sequences");
@@ -64,7 +70,30 @@ export function StandHere({ s, step, figures: f }: { s: M["SequenceView"]; step:
       <Sentence error={error} />
       {f.here > 0 ? (
         <>
-          <h2 className="mt-5 mb-1">{count(f.here)} here</h2>
+          <div className="mt-5 mb-1 flex items-baseline justify-between gap-3">
+            <h2>{count(f.here)} here</h2>
+            <a
+              className="text-small text-cornflower underline"
+              href={`/api/sequences/${s.id}/steps/${step.key}/people.csv`}
+              download
+            >
+              Download as CSV
+            </a>
+          </div>
+          {f.here > FEW && (
+            <input
+              className="field mb-1"
+              type="search"
+              aria-label="Find at this step by name or address"
+              placeholder="name or address"
+              value={text}
+              onChange={(e) => {
+                setText(e.target.value);
+                setFrom(0);
+              }}
+            />
+          )}
+          {wanted !== "" && total === 0 && <p className="text-small text-ink-2">No one here matches “{wanted}”.</p>}
           <ul className="text-small">
             {q.data?.people.map((p) => (
               <li key={p.id} className="border-b border-rule py-1.5">
@@ -74,7 +103,7 @@ export function StandHere({ s, step, figures: f }: { s: M["SequenceView"]; step:
                     to={`/subscribers/${p.subscriber}`}
                     title={p.email}
                   >
-                    {p.email}
+                    {p.name || p.email}
                   </Link>
                   <May to="decide">
                     <button
@@ -102,13 +131,14 @@ export function StandHere({ s, step, figures: f }: { s: M["SequenceView"]; step:
                   </May>
                 </div>
                 <p className="text-ink-2">
+                  {p.name && <span className="block truncate">{p.email}</span>}
                   since {ago(p.since, s.now).replace(" ago", "")} ·{" "}
                   {p.goes ? `next step ${when(p.goes, s.now)}` : "sending"}
                 </p>
               </li>
             ))}
           </ul>
-          {(from > 0 || f.here > from + SHOWN) && (
+          {(from > 0 || total > from + SHOWN) && (
             <p className="mt-1.5 flex items-baseline gap-3 text-small text-ink-2">
               <button
                 type="button"
@@ -118,11 +148,11 @@ export function StandHere({ s, step, figures: f }: { s: M["SequenceView"]; step:
               >
                 before
               </button>
-              {count(from + 1)} to {count(Math.min(from + SHOWN, f.here))} of {count(f.here)}, next due first
+              {count(from + 1)} to {count(Math.min(from + SHOWN, total))} of {count(total)}, next due first
               <button
                 type="button"
                 className="text-cornflower hover:underline disabled:text-ink-3"
-                disabled={f.here <= from + SHOWN}
+                disabled={total <= from + SHOWN}
                 onClick={() => setFrom(from + SHOWN)}
               >
                 more

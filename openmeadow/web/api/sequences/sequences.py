@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import cast
 
 import numpy as np
+from flask import Response
 
 from openmeadow.core.addresses.syntax import address_key
 from openmeadow.core.errors import Refused
@@ -131,19 +132,32 @@ def people(workspace: Workspace, row_id: int, body: m.SequencePeople) -> m.Peopl
     return added.model_copy(update={"unknown": [e[:320] for e in unknown[:MOST_UNKNOWN]]})
 
 
-@routes.route("GET", "/sequences/<int:id>/steps/<int:step>/people", m.PersonAtStep, query=m.PageQuery)
-def at_step(workspace: Workspace, row_id: int, step: int, query: m.PageQuery) -> m.PersonAtStep:
-    """Who stands at a step, who goes next first (query ``offset``)."""
+@routes.route("GET", "/sequences/<int:id>/steps/<int:step>/people", m.PersonAtStep, query=m.FoundQuery)
+def at_step(workspace: Workspace, row_id: int, step: int, query: m.FoundQuery) -> m.PersonAtStep:
+    """Who stands at a step, who goes next first; of those with each word of ``text`` in address or name."""
     db = workspace.store.read()
-    rows = sequences.at_step(db, row_id, step, SHOWN, query.offset)
-    total = next((r.people for r in sequences.steps(db, row_id) if r.step == step), 0)
+    rows = sequences.at_step(db, row_id, step, SHOWN, query.offset, query.text)
     return m.PersonAtStep(
         people=[
-            m.PeopleAtStep(id=r.id, subscriber=r.subscriber, email=r.email, since=r.since, goes=r.due_at or r.again)
+            m.PeopleAtStep(
+                id=r.id,
+                subscriber=r.subscriber,
+                email=r.email,
+                name=r.name or "",
+                since=r.since,
+                goes=r.due_at or r.again,
+            )
             for r in rows
         ],
-        total=total,
+        total=sequences.how_many_at_step(db, row_id, step, query.text),
     )
+
+
+@routes.route("GET", "/sequences/<int:id>/steps/<int:step>/people.csv", "text/csv")
+def file_at_step(workspace: Workspace, row_id: int, step: int) -> Response:
+    """Everyone who stands at a step, as a file."""
+    headers = {"Content-Disposition": f"attachment; filename=sequence-{row_id}-step-{step}.csv"}
+    return Response(statistics.at_step_csv(workspace, row_id, step), mimetype="text/csv", headers=headers)
 
 
 @routes.route("POST", "/sequences/<int:id>/enrolments/<int:enrolment>/skip-wait", m.Done, rights=ANALYSE)
