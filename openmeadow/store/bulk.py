@@ -5,7 +5,7 @@ from __future__ import annotations
 import gc
 import sqlite3
 from collections.abc import Collection, Iterator, Sequence
-from itertools import chain, islice
+from itertools import islice
 from typing import TypeVar
 
 import numpy as np
@@ -16,7 +16,6 @@ from openmeadow.store.rows import SqlValue
 T = TypeVar("T")
 Many = Iterator[T] | Collection[T]  # whatever can be gone through once
 BLOCK = 50_000  # rows of a query that are read at once
-INTEGERS = frozenset("bhiqBHIQ")
 AT_ONCE = 200  # rows of one statement: what a statement costs to begin is paid once for all of them
 
 
@@ -54,9 +53,6 @@ def read_columns(db: sqlite3.Connection, sql: str, arguments: Sequence[SqlValue]
 def _read(cursor: sqlite3.Cursor, sql: str, arguments: Sequence[SqlValue], types: str) -> list[Array]:
     cursor.row_factory = None
     cursor.execute(sql, arguments)
-    if set(types) <= INTEGERS:  # one array of all of them is the quickest way out of Python's objects
-        every = np.fromiter(chain.from_iterable(cursor), np.int64).reshape(-1, len(types))
-        return [np.array(every[:, i], dtype=t) for i, t in enumerate(types)]
     blocks: list[list[Array]] = []
     while part := cursor.fetchmany(BLOCK):
         blocks.append([np.array(c, dtype=t) for c, t in zip(zip(*part, strict=True), types, strict=True)])

@@ -27,7 +27,7 @@ class Turns:
 
     @contextmanager
     def part(self, rows: Sized, *, keep: bool = True) -> Iterator[sqlite3.Connection]:
-        """One transaction, for some rows, after those who wait to write have had their turn; taken back where it is not
+        """One transaction, for some rows, after those who wait to write have had their turn; rolled back where it is not
         to be kept."""
         self.store.queue.give_way()
         with suppress(_TakenBack), self.store.atomic() as db:

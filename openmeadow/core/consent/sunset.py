@@ -70,7 +70,7 @@ SPARED = ("Unproven", "Masked", "booked")
 
 
 def spared(view: View, booked_since: int) -> dict[str, Mask]:
-    """Whom acts that stop mailing leave out unless they are ticked in: of whom too little is known, whose reading cannot
+    """Whom acts that stop mailing leave out unless they are ticked in: those about whom too little is known, whose reading cannot
     be seen, and who booked since a moment. Each stands in the first group that fits."""
     band = view.scores.band
     booked = np.zeros(len(view.alive), bool)

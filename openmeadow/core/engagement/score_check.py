@@ -85,8 +85,8 @@ def mailings(columns: Columns, now: int, settled: int, most: int = MAILINGS) -> 
 
 
 def answers(columns: Columns, mailing: Mailing, now: int, basis: Basis) -> Answers:
-    """What its people did, beside their chances just before. Of whom only a machine was heard, and who is not masked,
-    it cannot be seen whether they read."""
+    """What its people did, beside their chances just before. It cannot be seen whether those read whose opens only a
+    machine's are known, and who are not masked."""
     rows = columns.rows
     before = score(columns, mailing.at - 1, basis)
     mine = np.flatnonzero((rows.message == mailing.message) & (rows.first_at <= now) & (rows.failed_at > now))

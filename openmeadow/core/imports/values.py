@@ -21,7 +21,7 @@ SHOWN = 20  # different values of a column
 
 def consent_state(cell: str) -> int | None:
     """The place in CONSENT_STATES of a word for consent, in several languages; None where it is none. A plain no says that
-    nothing was agreed to, not that it was taken back."""
+    nothing was agreed to, not that it was withdrawn."""
     word = _STATE_OF.get(cell.strip().lower())
     return None if word is None else CONSENT_STATES.index(word)
 

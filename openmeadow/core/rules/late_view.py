@@ -135,7 +135,7 @@ class LateView(View):
 
 
 def with_people(columns: Columns, people: People) -> Columns:
-    """The same columns where more people, of whom nothing is known yet, stand after the others."""
+    """The same columns where more people, without any events yet, stand after the others."""
     more = len(people) - len(columns.people)
     return Columns(people, columns.rows, columns.acts, np.concatenate((columns.start, np.full(more, columns.start[-1]))))
 

@@ -1,4 +1,4 @@
-"""A start is taken back as long as nothing has gone out: the campaign is a draft again."""
+"""A start is undone as long as nothing has gone out: the campaign is a draft again."""
 
 from __future__ import annotations
 

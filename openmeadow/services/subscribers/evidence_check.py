@@ -18,7 +18,7 @@ STANDS = 300.0  # seconds that the answer about a longer one is good for
 
 
 class _Checker:
-    """The last answer about a long record, and whether another is being worked out."""
+    """The latest result about a long record, and whether another is being worked out."""
 
     def __init__(self, workspace: Workspace) -> None:
         self.workspace, self.busy = workspace, threading.Lock()

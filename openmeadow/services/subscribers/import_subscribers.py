@@ -56,7 +56,7 @@ def run(
 
     ``dates`` maps a heading to one of ``STYLES`` where its dates are not RFC 3339, ``values`` to what its values stand for.
     ``wording`` is what was agreed to where the file does not say, ``suppressed`` a reason that holds for everybody in it.
-    Undone by the action in the report; a dry run is the same, taken back.
+    Undone by the action in the report; a dry run is the same, rolled back.
     """
     head = file_reader.header(path, encoding)
     _check_options(dates or {}, suppressed, consent or {})
@@ -108,7 +108,7 @@ def _begun(store: Store, path: Path, head: list[str], targets: list[str], now: i
 
 
 def _try(turns: Turns, records: list[Record], how: Reading, now: int, report: Report, met: Met) -> None:
-    """One chunk written and taken back, some records at a time; whom an earlier part has met is told by what it said."""
+    """One chunk written and rolled back, some records at a time; whom an earlier part has met is told by what it said."""
     for part in turns.over(records):
         fresh, other = met.fresh(part)
         with turns.part(part, keep=False) as db:

@@ -1,4 +1,4 @@
-"""What an import would do and what it did: a trial is the run itself, taken back, so that its figures are true."""
+"""What an import would do and what it did: a trial is the run itself, rolled back, so that its figures are true."""
 
 from __future__ import annotations
 

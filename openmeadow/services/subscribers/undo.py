@@ -1,4 +1,4 @@
-"""An action is taken back as far as the world allows, some rows at a time. Cut off in between, it is asked for again and
+"""An action is undone as far as the world allows, some rows at a time. Cut off in between, it is asked for again and
 goes on."""
 
 from __future__ import annotations

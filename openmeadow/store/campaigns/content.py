@@ -32,7 +32,7 @@ def add_version(db: sqlite3.Connection, campaign: CampaignId, n: int, texts: Tex
 
 
 def forget_first_version(db: sqlite3.Connection, campaign: CampaignId) -> None:
-    """What was kept of the text at a start that is taken back."""
+    """What was kept of the text at a start that is undone."""
     db.execute("DELETE FROM campaign_versions WHERE campaign = ? AND n = 1", (campaign,))
 
 

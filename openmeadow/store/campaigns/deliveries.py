@@ -237,7 +237,7 @@ def stop_waiting(db: sqlite3.Connection, campaign: CampaignId, now: int, most: i
 
 
 def stopped_and_waiting(db: sqlite3.Connection) -> list[CampaignId]:
-    """Stopped campaigns in which somebody still waits: whoever stopped them was cut off."""
+    """Stopped campaigns in which somebody still waits: the process that stopped them was cut off."""
     rows = db.execute(
         "SELECT c.id FROM campaigns c WHERE c.state = ? AND EXISTS (SELECT 1 FROM sends q JOIN batches b ON b.send = q.id "
         "JOIN deliveries d ON d.batch = b.id WHERE q.campaign = c.id AND d.state IN (?, ?))",

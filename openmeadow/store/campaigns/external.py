@@ -38,7 +38,7 @@ SENT_OR_DELIVERED = "e.message = ? AND e.kind IN (1, 2)"  # either stands for bo
 
 
 def waiting_for_word(db: sqlite3.Connection, campaign: CampaignId) -> I64:
-    """The subscribers of a campaign of whom it is not known that another program sent to them, ascending."""
+    """The subscribers of a campaign to whom another program is not known to have sent, ascending."""
     (found,) = read_columns(
         db,
         f"SELECT d.subscriber FROM sends q CROSS JOIN deliveries d ON d.send = q.id WHERE q.campaign = ? AND {NOT_KNOWN_SENT}",
@@ -49,7 +49,7 @@ def waiting_for_word(db: sqlite3.Connection, campaign: CampaignId) -> I64:
 
 
 def told_since(db: sqlite3.Connection, message: MessageId, seen: int) -> I64:
-    """The subscribers of whom events after event ``seen`` say that a message was sent to them, ascending."""
+    """The subscribers to whom events after event ``seen`` say that a message was sent, ascending."""
     (found,) = read_columns(
         db, "SELECT subscriber FROM events WHERE id > ? AND +message = ? AND +kind IN (1, 2)", (seen, message), "q"
     )

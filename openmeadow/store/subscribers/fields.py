@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 
 from openmeadow.core.fields import FieldType
 from openmeadow.store.bulk import Many, read_columns
@@ -93,7 +93,7 @@ def values(db: sqlite3.Connection, name: str, ids: Sequence[int]) -> list[tuple[
     return [(int(r["id"]), str(r["v"])) for r in rows]
 
 
-def put(db: sqlite3.Connection, name: str, rows: Iterable[tuple[int, str]]) -> int:
+def put(db: sqlite3.Connection, name: str, rows: Many[tuple[int, str]]) -> int:
     """Give people values in a field; those erased meanwhile get none. How many got one."""
     sql = "UPDATE subscribers SET fields = json_set(fields, ?, ?) WHERE id = ? AND erased_at IS NULL"
     done = db.executemany(sql, ((path(name), value, row_id) for row_id, value in rows)).rowcount
