@@ -137,3 +137,10 @@ def visiting(browser: Browser, folder: Path) -> Iterator[Visit]:
 def visit(browser: Browser, tmp_path: Path) -> Iterator[Visit]:
     with visiting(browser, tmp_path / "demo") as found:
         yield found
+
+
+@pytest.fixture(scope="module")
+def shared(browser: Browser, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Visit]:
+    """One demo for all tests of a file that leave it as it was, or do not mind."""
+    with visiting(browser, tmp_path_factory.mktemp("shared") / "demo") as found:
+        yield found

@@ -5,12 +5,11 @@ from __future__ import annotations
 
 import re
 import subprocess
-from collections.abc import Iterator
 
 import pytest
-from playwright.sync_api import Browser, expect
+from playwright.sync_api import expect
 
-from tests.browser.conftest import Visit, signed_in, visiting
+from tests.browser.conftest import Visit, signed_in
 
 PAGES = {
     "/today": "Subscribers by band, 12 months",
@@ -51,12 +50,6 @@ OUTSIDE = """() => {
     if (e.scrollWidth > e.clientWidth + 1) out.push(`${e.tagName} sideways by ${e.scrollWidth - e.clientWidth}`);
   return out;
 }"""
-
-
-@pytest.fixture(scope="module")
-def shared(browser: Browser, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Visit]:
-    with visiting(browser, tmp_path_factory.mktemp("everywhere") / "demo") as found:
-        yield found
 
 
 @pytest.mark.parametrize("path", PAGES)

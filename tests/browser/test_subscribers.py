@@ -152,7 +152,7 @@ def test_a_person_is_changed_noted_and_erased(visit: Visit) -> None:
     expect(page.get_by_text("asked for a seat by the aisle")).to_be_visible()
     visit.accessible()
     with page.expect_download() as saved:
-        page.get_by_role("link", name="Export everything").click()
+        page.get_by_role("link", name="Export everything", exact=True).click()
     assert f"knows about {email}" in saved.value.path().read_text()
     with page.expect_download() as saved:
         page.get_by_role("link", name="Export everything as JSON").click()

@@ -120,7 +120,7 @@ export function StandHere({ s, step, figures: f }: { s: M["SequenceView"]; step:
                           remove
                         </button>
                       }
-                      title={`Remove ${p.email} from the sequence?`}
+                      title={`Remove ${p.name || p.email} from the sequence?`}
                       words="Remove"
                       grave
                       act={() => act(p.id, "remove")}
