@@ -91,15 +91,23 @@ describe("the plan of a draft", () => {
     unmount();
     await waitFor(() => expect(kept).toMatchObject([{ plan: { interval: 9000 } }]));
   });
-  test.each([
-    ["Then", "900", { batches: 100 }],
-    ["Then", "0", { batches: 1 }],
-    ["Pilot batch", "12.5", { pilot_share: 0.125 }],
-  ])("%s %s is kept within its bounds", async (label, value, plan) => {
+  test("a share may be half a percent", async () => {
     const { kept, unmount } = planned();
-    fireEvent.change(await screen.findByLabelText(new RegExp(`^${label}`)), { target: { value } });
+    fireEvent.change(await screen.findByLabelText(/^Pilot batch/), { target: { value: "12.5" } });
     unmount();
-    await waitFor(() => expect(kept).toMatchObject([{ plan }]));
+    await waitFor(() => expect(kept).toMatchObject([{ plan: { pilot_share: 0.125 } }]));
+  });
+  test.each(["900", "0", ""])("a number of batches of “%s” is said and not kept, and can be corrected", async (value) => {
+    const { kept, unmount } = planned();
+    const field = (await screen.findByLabelText(/^Then/)) as HTMLInputElement;
+    const stood = field.value;
+    fireEvent.change(field, { target: { value } });
+    await screen.findByText(`1 to 100; ${stood} stands.`);
+    expect([field.value, field.getAttribute("aria-invalid")]).toEqual([value, "true"]);
+    fireEvent.change(field, { target: { value: "7" } });
+    expect(screen.queryByText(/stands\./)).toBeNull();
+    unmount();
+    await waitFor(() => expect(kept).toMatchObject([{ plan: { batches: 7 } }]));
   });
   test("each order that can be picked is one that the server knows", async () => {
     const { kept, unmount } = planned();

@@ -13,6 +13,12 @@ export function typing(target: EventTarget | null): boolean {
   return target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName);
 }
 
+/** True where a key is the focused control's own: Enter and Space press a button, follow a link, open what can be opened. */
+export function pressing(e: KeyboardEvent): boolean {
+  const own = "button, a[href], summary, [role=button], [role=tab], [role=option], [role=menuitem]";
+  return (e.key === "Enter" || e.key === " ") && e.target instanceof Element && e.target.closest(own) !== null;
+}
+
 /** How a key is written in the list of keys. */
 export const keyName = (key: string): string => ({ " ": "Space", Escape: "Esc" })[key] ?? key.replace("Arrow", "");
 

@@ -1,4 +1,5 @@
-import type { ChangeEvent } from "react";
+import { type ChangeEvent, useEffect, useId, useState } from "react";
+import { count } from "../logic/format";
 
 /** A line of text with its label above. */
 export function TextField({
@@ -20,8 +21,8 @@ export function TextField({
   );
 }
 
-/** A number with its label above and its unit after it, kept within its bounds; ``scale`` is what one on the screen is
- * in ``value``, as 3600 where seconds are shown in hours. */
+/** A number with its label above and its unit after it; one outside its bounds is said and not taken. ``scale`` is what
+ * one on the screen is in ``value``, as 3600 where seconds are shown in hours. */
 export function NumberField({
   label,
   value,
@@ -41,6 +42,14 @@ export function NumberField({
   step?: number;
   scale?: number;
 }) {
+  const shown = String(Number((value / scale).toFixed(2)));
+  const [typed, setTyped] = useState(shown);
+  const said = useId();
+  // biome-ignore lint/correctness/useExhaustiveDependencies: what is typed stays until another value comes
+  useEffect(() => {
+    if (Number(typed) !== Number(shown)) setTyped(shown);
+  }, [shown]);
+  const fits = typed.trim() !== "" && Number(typed) >= min && Number(typed) <= max;
   return (
     <label>
       <span className="label">{label}</span>
@@ -51,14 +60,22 @@ export function NumberField({
           min={min}
           max={max}
           step={step}
-          value={Number((value / scale).toFixed(2))}
-          onChange={(e) =>
-            e.target.value &&
-            set(Math.round(Math.min(max, Math.max(min, Number(e.target.value))) * scale * 10000) / 10000)
-          }
+          value={typed}
+          aria-invalid={!fits}
+          aria-describedby={fits ? undefined : said}
+          onChange={(e) => {
+            setTyped(e.target.value);
+            const n = Number(e.target.value);
+            if (e.target.value && n >= min && n <= max) set(Math.round(n * scale * 10000) / 10000);
+          }}
         />
         {unit}
       </span>
+      {!fits && (
+        <span id={said} role="alert" className="block text-small text-poppy">
+          {count(min)} to {count(max)}; {shown} stands.
+        </span>
+      )}
     </label>
   );
 }

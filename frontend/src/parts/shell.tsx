@@ -6,7 +6,7 @@ import { ago, count, share } from "../logic/format";
 import { PLACE_WORDS, PLACES } from "../logic/places";
 import { ClockMenu } from "./clock";
 import { Close, Dialog } from "./dialog";
-import { keyName, pageKeys, typing } from "./keys";
+import { keyName, pageKeys, pressing, typing } from "./keys";
 import { useMe } from "./me";
 import { useNews } from "./news";
 import { Search } from "./search";
@@ -46,7 +46,7 @@ export function Shell({ children }: { children: ReactNode }) {
 
   useEffect(() => {
     const onKey = (e: KeyboardEvent) => {
-      if (e.defaultPrevented || typing(e.target) || e.ctrlKey || e.metaKey || e.altKey) return; // Esc closed a dialog
+      if (e.defaultPrevented || typing(e.target) || pressing(e) || e.ctrlKey || e.metaKey || e.altKey) return; // Esc closed a dialog
       if (document.querySelector('[role="dialog"]')) return;
       const place = PLACES[Number(e.key) - 1];
       const own = pageKeys.get().findLast((a) => a.key === e.key);

@@ -9,6 +9,7 @@ import type { Slot } from "../../logic/timeline";
 import { useAction } from "../../parts/action";
 import { Ask } from "../../parts/ask";
 import { BandBar } from "../../parts/bands";
+import { useDelayed } from "../../parts/delayed";
 import { Exclusions } from "../../parts/exclusions";
 import { Expected, ExpectedBy, range } from "../../parts/expected";
 import { Choice, NumberField } from "../../parts/labelled";
@@ -88,6 +89,8 @@ function DraftPlan({ c, head, write }: CampaignProps) {
         ]
       : [one];
   });
+  const late = useDelayed(saved.busy || plan.isFetching, 200);
+  const behind = late && (saved.busy || plan.isFetching);
   const checked = useChecks(c.id, true);
   const stops = (checked.data?.checks ?? c.checks).filter((x) => x.level === "blocker" && !x.overridden);
   return (
@@ -205,12 +208,17 @@ function DraftPlan({ c, head, write }: CampaignProps) {
     >
       <May to="write">
         <Sentence error={error ?? plan.error} />
-        <Timeline
-          slots={slots}
-          now={now}
-          plan={p}
-          move={(slot, due) => set({ moved: { ...p.moved, [slot.key.slice(1)]: due } })}
-        />
+        <div className={behind ? "opacity-60" : ""}>
+          <Timeline
+            slots={slots}
+            now={now}
+            plan={p}
+            move={(slot, due) => set({ moved: { ...p.moved, [slot.key.slice(1)]: due } })}
+          />
+        </div>
+        <p role="status" className="h-5 text-small text-ink-2">
+          {behind ? "Working out what this changes…" : ""}
+        </p>
         {Object.keys(p.moved).length > 0 && (
           <p className="mt-1 text-small text-ink-2">
             {Object.keys(p.moved).length === 1 ? "One batch was" : `${Object.keys(p.moved).length} batches were`}{" "}

@@ -158,6 +158,7 @@ export function Timeline({
           const left = lefts[i] ?? 0;
           const done = s.people ? (h * s.sent) / s.people : 0;
           const open = s.resend && !s.people;
+          const due = x(s.due); // a bar beside it has made room: where it belongs is said below
           return (
             <g key={s.key} {...handle(s)}>
               <title>{`${s.label}, ${weekday(s.due)} ${clockTime(s.due)}: ${open ? "people who have not engaged by then" : `${count(s.people)} people`}, ${s.state}`}</title>
@@ -171,6 +172,13 @@ export function Timeline({
                 stroke={open ? "var(--color-coming)" : "none"}
                 strokeDasharray={open ? "3 2" : undefined}
               />
+              {!crowded && Math.abs(left - due) > 2 && (
+                <path
+                  d={`M${due},${FLOOR + 5} L${due},${FLOOR} L${left},${FLOOR}`}
+                  stroke="var(--color-ink-3)"
+                  fill="none"
+                />
+              )}
               {s.state === "sending" && (
                 <rect x={left} y={FLOOR - done} width={BAR} height={done} fill="var(--color-cornflower)" />
               )}
