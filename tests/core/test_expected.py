@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from openmeadow.core.engagement.bands import Cadence
-from openmeadow.core.engagement.expected import Curve, Level, Mailed, forecast, student_95, usual_level
+from openmeadow.core.engagement.expected import Curve, Level, Mailed, forecast, student, usual_level
 from openmeadow.core.engagement.placement import Group, dispersion, evidence
 from openmeadow.core.engagement.score import Basis
 from openmeadow.core.engagement.score_check import Answers, Mailing, answers, auc, check, mailings
@@ -29,7 +29,7 @@ def test_how_engagement_comes_in() -> None:
 
 def test_student_s_quantiles() -> None:
     for freedom, known in ((4, 2.776), (9, 2.262), (19, 2.093), (120, 1.980)):
-        assert student_95(freedom) == pytest.approx(known, abs=0.012)
+        assert student(freedom) == pytest.approx(known, abs=0.012)
 
 
 @pytest.mark.parametrize("spread", [0.0, 0.1, 0.25])

@@ -39,6 +39,7 @@ export const keys = {
   segmentNames: () => ["segments", "names"],
   duplicates: () => ["subscribers", "duplicates"],
   mergePlan: (...said: unknown[]) => ["subscribers", "merge-plan", ...said],
+  subjectPast: (subject: string) => ["campaigns", "subject-past", subject],
   fields: () => ["fields"],
   fieldTrial: (...said: unknown[]) => ["fields", "trial", ...said],
   fieldValues: (field: string) => ["segments", "field-values", field],

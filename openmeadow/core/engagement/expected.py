@@ -75,9 +75,9 @@ class Forecast:
     high: float
 
 
-def student_95(freedom: int) -> float:
-    """The two-sided 95% quantile of Student's t (Cornish and Fisher 1938, expanded to the third term)."""
-    z = Z95
+def student(freedom: float, z: float = Z95) -> float:
+    """The quantile of Student's t that the normal one ``z`` stands for: two-sided 95% without it (Cornish and Fisher 1938,
+    expanded to the third term)."""
     return (
         z
         + (z**3 + z) / (4 * freedom)
@@ -97,7 +97,7 @@ def usual_level(mailings: Sequence[Mailed]) -> Level:
     noise = np.array([m.variance / m.expected**2 for m in some])
     level = float(ratio.mean())
     extra = max(0.0, float(ratio.var(ddof=1)) - float((noise * level**2).mean()))
-    widened = sqrt(extra * (1 + 1 / n)) * student_95(n - 1) / Z95
+    widened = sqrt(extra * (1 + 1 / n)) * student(n - 1) / Z95
     return Level(level, widened, n)
 
 

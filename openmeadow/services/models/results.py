@@ -226,3 +226,21 @@ class WhatWorks(Model):
     resends: PooledResends
     kinds: list[ComparisonKind]
     mailings: int
+
+
+class SubjectTrait(Model):
+    """Settled mailings whose subject has a trait against the others: ``times`` as much of the expected engagement, with a
+    99% interval."""
+
+    trait: str
+    mailings: int
+    others: int
+    times: float
+    low: float
+    high: float
+    shown: bool
+
+
+class SubjectPast(Model):
+    traits: list[SubjectTrait]
+    mailings: int

@@ -21,6 +21,10 @@ class PageQuery(Model):
     offset: Offset = 0
 
 
+class SubjectQuery(Model):
+    subject: str = Field("", max_length=1_000)
+
+
 class FoundQuery(PageQuery):
     text: Text = ""
 

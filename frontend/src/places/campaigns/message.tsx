@@ -14,6 +14,7 @@ import { Blocks } from "./blocks";
 import type { CampaignProps } from "./campaign";
 import { MessagePreview } from "./message-preview";
 import { filled } from "./rich-text";
+import { SubjectPast } from "./subject-past";
 import { ChangeBar, KeepTemplate, VersionList, VersionTabs } from "./versions";
 
 const TEXTS = ["subject", "preview", "from_name", "html", "plain"] as const;
@@ -208,6 +209,7 @@ export function MessagePage({ c, head, write, set }: CampaignProps) {
             />
           </label>
         </div>
+        {open && <SubjectPast subject={t.subject} />}
         {draft && !version && (
           <label className="mt-3 block max-w-[420px]">
             <span className="label">

@@ -193,7 +193,7 @@ export function Timeline({
                 strokeWidth={3}
                 paintOrder="stroke"
               >
-                {crowded ? "" : s.label}
+                {crowded ? "" : s.pilot && !roomy ? "P" : s.label}
               </text>
               <text x={left + BAR / 2} y={FLOOR + 17} textAnchor="middle" fontSize="12" fill="var(--color-ink-2)">
                 {roomy ? clockTime(s.due) : s.resend && !crowded ? "↻" : ""}

@@ -11,6 +11,7 @@ from openmeadow.core.message import client_support
 from openmeadow.services import settings
 from openmeadow.services.campaigns import campaigns, images, message_conditions, templates
 from openmeadow.services.campaigns import preview as preview_service
+from openmeadow.services.campaigns import subject_past as past_of_subjects
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import content
 from openmeadow.web import schemas as m
@@ -50,6 +51,12 @@ def preview(workspace: Workspace, row_id: int, query: m.PreviewQuery) -> m.Previ
 def shown_to(workspace: Workspace, row_id: int, body: m.RuleIn) -> m.ShownTo:
     """How many of the recipients see a part that is shown by this rule."""
     return message_conditions.shown_to(workspace, campaigns.row_of(workspace, row_id), body.rule)
+
+
+@routes.route("GET", "/subject-past", m.SubjectPast, query=m.SubjectQuery)
+def subject_past(workspace: Workspace, query: m.SubjectQuery) -> m.SubjectPast:
+    """How settled mailings with the traits of this subject did beside those without."""
+    return past_of_subjects.of(workspace, query.subject)
 
 
 @routes.route("GET", "/templates", m.Templates)
