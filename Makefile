@@ -6,7 +6,7 @@ DATA ?= data
 
 .PHONY: setup demo test check bench fuzz pictures types wheel clean
 
-setup: .venv/installed openmeadow/web/dist/index.html build/demo/24000/whole
+setup: .venv/installed openmeadow/web/dist/index.html build/demo/24000.tar.gz
 
 # four groups, each with its lock: what runs it, tests it, checks it, and the peers it is measured beside
 PIP := $(PY) -m pip install --quiet --disable-pip-version-check
@@ -33,7 +33,7 @@ $(TYPES): .venv/installed frontend/node_modules/.package-lock.json $(wildcard op
 openmeadow/web/dist/index.html: $(TYPES) $(shell find frontend/src frontend/public frontend/index.html frontend/vite.config.ts -type f)
 	cd frontend && npm run --silent build
 
-build/demo/24000/whole: .venv/installed
+build/demo/24000.tar.gz: .venv/installed
 	$(PY) -m openmeadow demo --prepare
 
 demo: setup

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import shutil
 import tempfile
 from pathlib import Path
 
@@ -126,10 +125,9 @@ def within(page: Page, begin: str, end: str, weekends: bool, largest: str) -> No
 
 def main() -> None:
     SHOTS.mkdir(parents=True, exist_ok=True)
-    prepared = build.prepare()
     with tempfile.TemporaryDirectory() as name, sync_playwright() as p:
         folder = Path(name) / "demo"
-        shutil.copytree(prepared, folder)
+        build.unpack(folder)
         running = run.Demo(folder, ports.free_port())
         browser = p.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         try:

@@ -4,7 +4,6 @@
 from __future__ import annotations
 
 import contextlib
-import shutil
 import smtplib
 import statistics
 import subprocess
@@ -61,7 +60,7 @@ def workspace_with_relay(of_the_demo: bool) -> Iterator[tuple[Workspace, int]]:
     at = {name: ports.free_port() for name in ("relay", "dns", "http", "intake", "all")}
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name) / "data"
-        shutil.copytree(build.prepare(), folder)
+        build.unpack(folder)
         given = [str(x) for n in ("relay", "dns", "http", "intake") for x in (f"--{n}", at[n])]
         others = [
             begin("-m", "openmeadow", "--data", str(folder), "standins", *given),

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import json
 import shutil
+import sqlite3
+import tarfile
+import tempfile
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -32,6 +35,7 @@ from openmeadow.store.subscribers import subscribers as subscriber_table
 
 ROOT = Path(__file__).resolve().parents[2]
 PREPARED = ROOT / "build" / "demo"
+MADE_ANEW = ("columns", "meadow.db-")  # what every start makes again
 DATA = Path(__file__).resolve().parent / "data"
 NOW = int(datetime(2026, 3, 12, 9, 42, tzinfo=UTC).timestamp())
 PEOPLE = 24_000
@@ -197,9 +201,30 @@ def _sequence(workspace: Workspace, standins: Path, now: int) -> None:
 
 
 def prepare(people: int = PEOPLE) -> Path:
-    """The workspace made once and kept, so that a demo starts by copying it."""
-    folder = PREPARED / str(people)
-    if not (folder / "whole").exists():
-        build(folder, people)
-        (folder / "whole").write_text("")
-    return folder
+    """The workspace made once and kept as one compressed file, so that a demo starts by unpacking it."""
+    kept = PREPARED / f"{people}.tar.gz"
+    if not kept.exists():
+        PREPARED.mkdir(parents=True, exist_ok=True)
+        with tempfile.TemporaryDirectory(dir=PREPARED) as made:
+            folder = Path(made) / "workspace"
+            build(folder, people)
+            with sqlite3.connect(folder / "meadow.db") as db:
+                db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+            db.close()
+            fresh = Path(made) / "workspace.tar.gz"
+            with tarfile.open(fresh, "w:gz", compresslevel=6) as archive:
+                for path in sorted(folder.iterdir()):
+                    if not path.name.startswith(MADE_ANEW):
+                        archive.add(path, path.name)
+            fresh.replace(kept)  # whole, or not there
+    return kept
+
+
+def unpack(folder: Path, people: int = PEOPLE) -> None:
+    """The prepared workspace in place of a folder: whole, or not there."""
+    fresh = folder.with_name(f"{folder.name}.new")
+    shutil.rmtree(fresh, ignore_errors=True)
+    with tarfile.open(prepare(people)) as archive:
+        archive.extractall(fresh, filter="data")
+    shutil.rmtree(folder, ignore_errors=True)
+    fresh.rename(folder)

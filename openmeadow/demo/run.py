@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 import signal
 import socket
 import subprocess
@@ -13,7 +12,7 @@ from pathlib import Path
 
 import click
 
-from openmeadow.demo.build import DEMO_PASSWORD, DEMO_USER, prepare
+from openmeadow.demo.build import DEMO_PASSWORD, DEMO_USER, unpack
 from openmeadow.demo.ports import free_port
 from openmeadow.services import accounts
 from openmeadow.services.clock import DemoClock
@@ -110,9 +109,7 @@ def demo(folder: Path, port: int, fresh: bool, people: int) -> None:
     """Start everything, print the address, stay until interrupted."""
     if fresh or not (folder / "meadow.db").exists():
         click.echo(f"Creating the demo with {people:,} subscribers (once; later starts are quick)…")
-        prepared = prepare(people)
-        shutil.rmtree(folder, ignore_errors=True)
-        shutil.copytree(prepared, folder)
+        unpack(folder, people)
     elif not isinstance(Workspace(folder).clock, DemoClock):
         raise click.ClickException(f"{folder} is a workspace of yours. Choose another folder for the demo (--data).")
     with socket.socket() as s:
