@@ -403,6 +403,14 @@ _ROWS: tuple[Setting, ...] = (
         problem=_each(_host),
         weakens=lambda old, new: bool(set(new) - set(old)),
     ),
+    Setting(
+        "metrics_token",
+        OUTSIDE,
+        "Metrics token",
+        "secret",
+        "",
+        "Lets another machine read /metrics; from this machine it needs none.",
+    ),
     Setting("seed_mailboxes", OUTSIDE, "Seed mailboxes", "list", [], "For placement tests.", problem=_boxes),
     Setting(
         "layout",

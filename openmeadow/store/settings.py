@@ -113,6 +113,15 @@ def job(db: sqlite3.Connection, row_id: int) -> Job | None:
     return Job.read(db.execute("SELECT * FROM jobs WHERE id = ?", (row_id,)))
 
 
+def open_jobs(db: sqlite3.Connection) -> dict[str, int]:
+    """How many jobs wait, run or are paused."""
+    found = dict.fromkeys((str(s) for s in (JobState.WAITING, JobState.WORKING, JobState.PAUSED)), 0)
+    for r in db.execute("SELECT state, count(*) AS n FROM jobs GROUP BY state"):
+        if r["state"] in found:
+            found[r["state"]] = int(r["n"])
+    return found
+
+
 def next_job(db: sqlite3.Connection) -> Job | None:
     """The oldest job to do; one left working by a worker that died is taken again."""
     return Job.read(

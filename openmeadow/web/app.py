@@ -18,7 +18,7 @@ from openmeadow.net.spare_file import SpareFile
 from openmeadow.services import accounts
 from openmeadow.services.today import process_watch
 from openmeadow.services.workspace import Workspace
-from openmeadow.web import api
+from openmeadow.web import api, metrics
 from openmeadow.web.limits import LARGEST_ID, LARGEST_PUBLIC
 from openmeadow.web.public import signup, tracking
 from openmeadow.web.public.layout import message
@@ -147,6 +147,8 @@ def make_app(workspace: Workspace) -> Flask:
             response.status_code = 429
             return response
         return e
+
+    metrics.add(app, workspace)
 
     @app.get("/api/openapi.json")
     def openapi() -> Response:

@@ -163,6 +163,19 @@ def state_counts(db: sqlite3.Connection, campaign: CampaignId) -> dict[str, int]
     return dict(counts)
 
 
+UNSETTLED = (DeliveryState.SENDING, DeliveryState.DEFERRED, DeliveryState.UNCONFIRMED)
+
+
+def unsettled_counts(db: sqlite3.Connection) -> dict[str, int]:
+    """How many deliveries of all campaigns and sequences are being sent, put off, or unconfirmed."""
+    found = dict.fromkeys((str(s) for s in UNSETTLED), 0)
+    rows = db.execute(
+        "SELECT state, count(*) AS n FROM deliveries WHERE state = 'sending' OR state = 'deferred' OR state = 'unconfirmed' "
+        "GROUP BY state"
+    )
+    return found | {r["state"]: int(r["n"]) for r in rows}
+
+
 def sent_by_provider(db: sqlite3.Connection, since: int) -> dict[int, int]:
     """How many each provider was sent since a moment, over all plans."""
     rows = db.execute(

@@ -68,6 +68,11 @@ def total(db: sqlite3.Connection, kind: int, since: int, until: int) -> int:
     return int(row["n"])
 
 
+def totals(db: sqlite3.Connection) -> dict[int, int]:
+    """How many events of each kind there are."""
+    return {int(r["kind"]): int(r["n"]) for r in db.execute("SELECT kind, sum(n) AS n FROM event_hours GROUP BY kind")}
+
+
 def sent_by_day(db: sqlite3.Connection, since: int, until: int, messages: Sequence[MessageId] | None) -> list[DayCount]:
     """Sends by provider and day counted back from ``until``, of some messages only where given."""
     return DayCount.read_all(
