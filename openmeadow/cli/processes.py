@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import logging
 import os
+import signal
 import sys
 import threading
 import webbrowser
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -59,6 +61,17 @@ def _die_with_parent() -> None:
     threading.Thread(target=watch, daemon=True).start()
 
 
+def _when_told(stop: Callable[[], None]) -> None:
+    """What is done when the process is asked to end, by the system or by Ctrl-C; asked twice, it ends at once."""
+
+    def told(number: int, _: object) -> None:
+        signal.signal(number, signal.SIG_DFL)
+        stop()
+
+    for number in (signal.SIGTERM, signal.SIGINT):
+        signal.signal(number, told)
+
+
 @click.command(cls=MeadowCommand)
 @click.option("--host", default="127.0.0.1", show_default=True)
 @click.option("--port", default=8080, show_default=True)
@@ -79,6 +92,7 @@ def serve(host: str, port: int, with_parent: bool) -> None:
     except OSError as e:
         raise CannotOpen(f"{host} port {port} cannot be opened: {e.strerror or e}.") from e
     Watch(open_workspace)
+    _when_told(server.stop)
     sys.setswitchinterval(SWITCH)
     if not with_parent:
         click.echo(f"Open Meadow at http://{host}:{port}")
@@ -96,9 +110,11 @@ def worker(once: bool, world: str, with_parent: bool) -> None:
     _log_lines()
     if with_parent:
         _die_with_parent()
-    w = Worker(_whole(data_folder()), world)
+    open_workspace = _whole(data_folder())
+    w = Worker(open_workspace, world)
+    _when_told(open_workspace.stopping.set)
     if once:
-        while w.tick():
+        while w.tick() and not open_workspace.stopping.is_set():
             pass
     else:
         w.run()

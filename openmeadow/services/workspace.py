@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
@@ -74,6 +75,7 @@ class Workspace:
         self._models: tuple[object, ChanceModels] = (None, ChanceModels())
         self.providers_seen: object = None  # by the last look for providers
         self.refusal_run = RefusalRun()  # of the relay, over all plans
+        self.stopping = threading.Event()  # set: what is under way is finished, and nothing more begun
         self._machines: tuple[float, Machines] = (-1.0, Machines((), ()))
         self.columns = KeptColumns(self.store, self.machines, sizes)
         self._guard = self.columns.guard

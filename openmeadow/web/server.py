@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import resource
+import time
 from http.cookies import CookieError, SimpleCookie
 
 import waitress
@@ -20,6 +21,7 @@ from openmeadow.web import limits
 from openmeadow.web.router import COOKIE
 
 THREADS = 8
+DRAIN = 30.0  # seconds for the answers under way when it is told to stop
 
 
 MMAP_THRESHOLD, TRIM_THRESHOLD, ARENA_MAX = -3, -1, -8  # of mallopt(3)
@@ -35,7 +37,32 @@ def _return_memory() -> None:
         library.mallopt(TRIM_THRESHOLD, 1 << 25)
 
 
-def make_server(app: Flask, workspace: Workspace, host: str, port: int) -> TcpWSGIServer:
+class DrainingServer(TcpWSGIServer):  # type: ignore[misc]
+    """Told to stop, it takes no more connections, answers what it has been asked, and ends."""
+
+    _stopping = False
+
+    def stop(self) -> None:
+        """End once every request under way is answered, at the latest after DRAIN seconds. May be called by a signal."""
+        self._stopping = True
+        self.pull_trigger()
+
+    def run(self) -> None:
+        """Until it is told to stop."""
+        while not self._stopping:
+            self._look(1.0)
+        self.del_channel(self._map)
+        self.socket.close()
+        end = time.monotonic() + DRAIN
+        while time.monotonic() < end and any(c.requests or c.total_outbufs_len for c in self.active_channels.values()):
+            self._look(0.1)
+        self.task_dispatcher.shutdown()
+
+    def _look(self, seconds: float) -> None:
+        self.asyncore.loop(timeout=seconds, map=self._map, use_poll=self.adj.asyncore_use_poll, count=1)
+
+
+def make_server(app: Flask, workspace: Workspace, host: str, port: int) -> DrainingServer:
     """A server that is bound but does not run yet; OSError where the port is taken."""
     described = app.extensions["described"]
     uploads = frozenset(r.template for r in described.routes if r.upload is not None)
@@ -57,7 +84,7 @@ def make_server(app: Flask, workspace: Workspace, host: str, port: int) -> TcpWS
     class Channel(HTTPChannel):  # type: ignore[misc]
         parser_class = limits.parser(uploads, may_upload)
 
-    class Server(TcpWSGIServer):  # type: ignore[misc]
+    class Server(DrainingServer):
         channel_class = Channel
 
     _return_memory()

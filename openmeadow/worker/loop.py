@@ -166,11 +166,11 @@ class Worker:
         self._guard_at = time.monotonic() + 10 * (time.monotonic() - begun)
 
     def run(self) -> None:
-        """Until the process ends. An intake whose port is taken is tried again; sending goes on without it."""
+        """Until it is told to stop. An intake whose port is taken is tried again; sending goes on without it."""
         beat = heartbeat.Heart(self.workspace.folder, heartbeat.WORKER)
         intake = None
         try:
-            while True:
+            while not self.workspace.stopping.is_set():
                 if intake is None:
                     intake = self._duty("intake", self.listen)
                 if not self.tick():

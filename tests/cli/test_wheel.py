@@ -63,4 +63,4 @@ def test_a_wheel_runs_in_an_environment_of_its_own(tmp_path: Path) -> None:
     finally:
         for process in (serve, worker):
             process.terminate()
-            assert process.wait(20) in (0, -15)
+            assert process.wait(20) == 0

@@ -61,7 +61,7 @@ def send_due(workspace: Workspace, tokens: Tokens) -> int:
         with workspace.store.atomic() as w:
             deliveries_table.requeue(w, now)
     under_way = [(r.campaign, turns(workspace, tokens, r.id)) for r in batch_table.due_batches(db, now)]
-    while under_way:
+    while under_way and not workspace.stopping.is_set():
         going = []
         for campaign, turn in under_way:
             done = _take_turn(workspace, campaign, turn)
