@@ -69,13 +69,6 @@ def ignored(view: View, message: MessageId, rule: str, *, machine_only: bool = F
     return np.asarray(view.columns.people.id[rows.person[hit]])
 
 
-def machine_openers(workspace: Workspace, row: Campaign) -> int:
-    """How many of a message's people were opened for by machines only."""
-    view = workspace.view()
-    out, inside = (ignored(view, (row.message or NO_MESSAGE), "not engaged", machine_only=m) for m in (False, True))
-    return len(inside) - len(out)
-
-
 TOO_OFTEN = f"already {MOST_IN_30_DAYS} resends in 30 days"
 
 

@@ -184,7 +184,6 @@ class Campaign(Model):
     versions: list[Version]
     version: str
     approval: Approval
-    machine_openers: int
     checks: list[Check]
     purposes: list[NamedThing]
     fields: list[str]

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from openmeadow.store.bulk import Many
+from openmeadow.store.subscribers import fields
 from openmeadow.store.subscribers.consent import ORDER
 from openmeadow.store.subscribers.subscribers import facts_changed
 from openmeadow.store.undo_log import put_away
@@ -164,7 +165,7 @@ def lacking(db: sqlite3.Connection, column: str, ids: np.ndarray) -> int:
     if column == "name":
         rows = db.execute("SELECT id FROM subscribers WHERE coalesce(trim(name), '') = ''")
     else:
-        path = '$."' + column.removeprefix("field:").replace('"', '\\"') + '"'
+        path = fields.path(column.removeprefix("field:"))
         rows = db.execute("SELECT id FROM subscribers WHERE coalesce(json_extract(fields, ?), '') = ''", (path,))
     without = np.array([r[0] for r in rows], np.int64)
     return int(np.isin(ids, without).sum())
