@@ -135,7 +135,6 @@ def make_app(workspace: Workspace) -> Flask:
     app.register_blueprint(signup.make(workspace, tokens))
     for name, often in TRIES.items():
         app.view_functions[name] = limiter.limit(often, methods=["POST"])(app.view_functions[name])
-    description = described.openapi()
     app.extensions["described"] = described
 
     @app.errorhandler(HTTPException)
@@ -149,10 +148,8 @@ def make_app(workspace: Workspace) -> Flask:
         return e
 
     metrics.add(app, workspace)
-
-    @app.get("/api/openapi.json")
-    def openapi() -> Response:
-        return jsonify(description)
+    description = described.openapi()
+    app.add_url_rule("/api/openapi.json", "openapi", lambda: jsonify(description))
 
     @app.get("/api/ready")
     def ready() -> Response:

@@ -169,10 +169,8 @@ UNSETTLED = (DeliveryState.SENDING, DeliveryState.DEFERRED, DeliveryState.UNCONF
 def unsettled_counts(db: sqlite3.Connection) -> dict[str, int]:
     """How many deliveries of all campaigns and sequences are being sent, put off, or unconfirmed."""
     found = dict.fromkeys((str(s) for s in UNSETTLED), 0)
-    rows = db.execute(
-        "SELECT state, count(*) AS n FROM deliveries WHERE state = 'sending' OR state = 'deferred' OR state = 'unconfirmed' "
-        "GROUP BY state"
-    )
+    where = " OR ".join(f"state = '{state}'" for state in UNSETTLED)  # as the index has it
+    rows = db.execute(f"SELECT state, count(*) AS n FROM deliveries WHERE {where} GROUP BY state")
     return found | {r["state"]: int(r["n"]) for r in rows}
 
 
