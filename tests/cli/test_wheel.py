@@ -23,7 +23,8 @@ def test_a_wheel_runs_in_an_environment_of_its_own(tmp_path: Path) -> None:
     source.mkdir()
     for part in ("openmeadow", "requirements"):
         shutil.copytree(ROOT / part, source / part, ignore=shutil.ignore_patterns("__pycache__"))
-    shutil.copy(ROOT / "pyproject.toml", source)
+    for part in ("pyproject.toml", "LICENSE"):
+        shutil.copy(ROOT / part, source)
     pip = [sys.executable, "-m", "pip", "--disable-pip-version-check", "--quiet"]
     made = tmp_path / "made"
     subprocess.run([*pip, "wheel", "--no-deps", "--no-build-isolation", "-w", str(made), str(source)], check=True)
