@@ -24,9 +24,16 @@ if TYPE_CHECKING:
 SWITCH = 0.001  # seconds that a thread computes while others of the server wait: an open is not answered after a view
 
 
-def _log_lines() -> None:
+LEVELS = ("debug", "info", "warning", "error")
+_level = click.option("--log-level", type=click.Choice(LEVELS), default="info", show_default=True)
+
+
+def _log_lines(level: str) -> None:
+    """Lines of JSON on standard error, from a level on; each with the request or the job that it belongs to."""
     structlog.configure(
+        wrapper_class=structlog.make_filtering_bound_logger(level),
         processors=[
+            structlog.contextvars.merge_contextvars,
             structlog.processors.add_log_level,
             structlog.processors.TimeStamper(fmt="iso"),
             structlog.processors.format_exc_info,
@@ -75,18 +82,21 @@ def _when_told(stop: Callable[[], None]) -> None:
 @click.command(cls=MeadowCommand)
 @click.option("--host", default="127.0.0.1", show_default=True)
 @click.option("--port", default=8080, show_default=True)
+@click.option("--access-log", is_flag=True, help="A line for every request: its route, never what an address holds.")
+@_level
 @click.option("--with-parent", is_flag=True, hidden=True)
-def serve(host: str, port: int, with_parent: bool) -> None:
+def serve(host: str, port: int, access_log: bool, log_level: str, with_parent: bool) -> None:
     """Serve the application over HTTP."""
     from openmeadow.services.today.process_watch import Watch
     from openmeadow.web.app import make_app
     from openmeadow.web.server import make_server
 
-    _log_lines()
+    _log_lines(log_level)
     if with_parent:
         _die_with_parent()
     open_workspace = _whole(data_folder())
     app = make_app(open_workspace)
+    app.config["ACCESS_LOG"] = access_log
     try:
         server = make_server(app, open_workspace, host, port)
     except OSError as e:
@@ -102,12 +112,13 @@ def serve(host: str, port: int, with_parent: bool) -> None:
 @click.command(cls=MeadowCommand)
 @click.option("--once", is_flag=True, help="Do everything that is due now, then exit.")
 @click.option("--world", default="", hidden=True)
+@_level
 @click.option("--with-parent", is_flag=True, hidden=True)
-def worker(once: bool, world: str, with_parent: bool) -> None:
+def worker(once: bool, world: str, log_level: str, with_parent: bool) -> None:
     """Send what is due, run jobs, check senders, receive bounces."""
     from openmeadow.worker.loop import Worker
 
-    _log_lines()
+    _log_lines(log_level)
     if with_parent:
         _die_with_parent()
     open_workspace = _whole(data_folder())

@@ -18,7 +18,7 @@ from openmeadow.net.spare_file import SpareFile
 from openmeadow.services import accounts
 from openmeadow.services.today import process_watch
 from openmeadow.services.workspace import Workspace
-from openmeadow.web import api, metrics
+from openmeadow.web import api, watching
 from openmeadow.web.limits import LARGEST_ID, LARGEST_PUBLIC
 from openmeadow.web.public import signup, tracking
 from openmeadow.web.public.layout import message
@@ -147,7 +147,7 @@ def make_app(workspace: Workspace) -> Flask:
             return response
         return e
 
-    metrics.add(app, workspace)
+    watching.add(app, workspace)
     description = described.openapi()
     app.add_url_rule("/api/openapi.json", "openapi", lambda: jsonify(description))
 

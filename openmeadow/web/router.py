@@ -113,9 +113,8 @@ class Described:
                 except Exception as e:
                     if isinstance(e, sqlite3.OperationalError) and "locked" in str(e):
                         return problem("The database is busy; try again in a moment.", 503)
-                    reference = secrets.token_hex(4)
-                    log.exception("request failed", reference=reference, path=request.path)
-                    return problem(f"Internal error, reference {reference}.", 500)
+                    log.exception("request failed", path=request.path)
+                    return problem(f"Internal error, reference {g.request_id}.", 500)
                 return _answer(result) if isinstance(result, BaseModel) else result
 
             self.blueprint.add_url_rule(path, f"{method} {path}".replace(".", " "), handler, methods=[method])

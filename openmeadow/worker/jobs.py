@@ -162,7 +162,8 @@ def run_next_job(workspace: Workspace) -> bool:
             settings.update_job(db, job.id, workspace.now(), state=JobState.WORKING, done=done, total=total)
 
     try:
-        outcome = _JOBS[job.kind](workspace, job, progress)
+        with structlog.contextvars.bound_contextvars(job=job.id):
+            outcome = _JOBS[job.kind](workspace, job, progress)
         state = JobState.FINISHED
     except Later:
         return True

@@ -41,6 +41,7 @@ PAGES = {
     "/settings": "Postal address",
     "/settings/accounts": "Invite a person",
     "/settings/activity-log": "imported",
+    "/settings/fields": "What you know of subscribers",
 }
 OUTSIDE = """() => {
   const d = document.documentElement, out = [];

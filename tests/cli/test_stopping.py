@@ -1,4 +1,4 @@
-"""Processes that are asked to end: what is under way is finished, nothing is begun, and nothing is in doubt."""
+"""Processes that are asked to end finish what is under way, and leave nothing in doubt; what they log."""
 
 from __future__ import annotations
 
@@ -80,3 +80,41 @@ def test_a_server_answers_what_it_was_asked(workspace: Workspace, folder: Path) 
     assert serve.wait(60) == 0
     assert len(answers) == 12 and set(answers) <= {401, 409, 429}, answers
     assert not open_now()
+
+
+@pytest.mark.parametrize(("level", "lines"), [("info", 3), ("error", 0)])
+def test_the_access_log_names_routes_and_never_what_an_address_holds(
+    workspace: Workspace, folder: Path, level: str, lines: int
+) -> None:
+    port, kept = free_port(), folder / "log"
+    command = [sys.executable, "-m", "openmeadow", "--data", str(folder), "serve", "--access-log"]
+    with kept.open("wb") as f:
+        serve = subprocess.Popen(
+            [*command, "--log-level", level, "--port", str(port)], stderr=f, stdout=subprocess.DEVNULL
+        )
+    ids = []
+
+    def ask(path: str) -> int:
+        c = http.client.HTTPConnection("127.0.0.1", port, timeout=30)
+        try:
+            c.request("GET", path)
+            answer = c.getresponse()
+            ids.append(answer.getheader("X-Request-Id"))
+            return answer.status
+        except OSError:
+            return 0
+        finally:
+            c.close()
+
+    wait_until(lambda: ask("/healthz") == 200)
+    del ids[:]
+    assert (ask("/api/subscribers/77"), ask("/c/secret-token"), ask("/readyz")) == (401, 404, 503)
+    serve.send_signal(signal.SIGTERM)
+    assert serve.wait(60) == 0
+    text = kept.read_text()
+    found = [json.loads(line) for line in text.splitlines()][-lines:] if lines else []
+    assert "secret-token" not in text and "subscribers/77" not in text
+    assert [(x["status"], x["request"]) for x in found] == list(zip((401, 404, 503), ids, strict=True))[:lines]
+    assert [x["route"] for x in found][:1] == ["/api/subscribers/<int:id>"][:lines] and ("answered" in text) == bool(
+        lines
+    )
