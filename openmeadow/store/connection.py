@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import Concatenate, ParamSpec, TypeVar
 
 from openmeadow.core.errors import Busy, CannotOpen, Damaged, Missing, Newer, NoSpace
-from openmeadow.store import upgrade
+from openmeadow.store import upgrade, upgrade_copy
 from openmeadow.store.group_commit import GroupCommit
 from openmeadow.store.subscribers.consent import seal_the_unsealed
 from openmeadow.store.write_queue import POLL, WriteQueue
@@ -105,7 +105,10 @@ class Store:
             folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         except OSError as e:
             raise Missing(f"The data folder {folder} cannot be made: {e.strerror}.") from e
-        if not self.path.exists() or self._lacks():
+        is_new = not self.path.exists()
+        if is_new or self._lacks():
+            if not is_new:
+                self._copy_first()
             self._migrate()
 
     def _lacks(self) -> set[str]:
@@ -123,6 +126,13 @@ class Store:
                 "opened by this one; install that version, or restore a backup from before."
             )
         return known - done
+
+    def _copy_first(self) -> None:
+        """What the upgrade is going to change is kept as it was; a file without tables is not."""
+        with contextlib.suppress(sqlite3.OperationalError):
+            last = self.read().execute("SELECT max(name) AS name FROM migrations").fetchone()["name"]
+            if last is not None:
+                upgrade_copy.make(self.read(), self.folder, last, self.path.stat().st_size)
 
     def _migrate(self) -> None:
         db = self.writer

@@ -16,6 +16,7 @@ from openmeadow.services.senders import domains, round_trip_test
 from openmeadow.services.subscribers import address_checks, consent, export, reconsent, sunset
 from openmeadow.services.today import alerts, weekly_report
 from openmeadow.services.workspace import Workspace
+from openmeadow.store import upgrade_copy
 from openmeadow.store.senders import senders as sender_table
 from openmeadow.worker import score_fit
 
@@ -31,6 +32,10 @@ def _bring_log_in(workspace: Workspace) -> None:
         workspace.store.checkpoint()
 
 
+def _remove_old_copies(workspace: Workspace) -> None:
+    upgrade_copy.remove_old(workspace.folder)
+
+
 def _run_sunset(workspace: Workspace) -> None:
     sunset.start_what_waits(workspace, "worker")
     sunset.run_automatic(workspace)
@@ -40,6 +45,7 @@ DUTIES: tuple[Callable[[Workspace], object], ...] = (
     starter_segments.make,
     score_fit.tend,
     export.clean_up,
+    _remove_old_copies,
     consent.suppress_repeated_soft,
     reconsent.suppress_non_responders,
     _run_sunset,

@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 import json
+import os
+import shutil
 import sqlite3
 from pathlib import Path
 
 import pytest
 
+from openmeadow.core.errors import NoSpace
 from openmeadow.core.rules.parser import parse
 from openmeadow.services.segments import segments
 from openmeadow.services.workspace import Workspace
-from openmeadow.store import connection, settings
+from openmeadow.store import connection, settings, upgrade_copy
+from tests.conftest import NOW
 
 LAST = "0025_evidence.sql"
 STEP = {
@@ -137,3 +141,29 @@ def test_a_sequence_of_the_version_before_goes_on(before: Path) -> None:
     assert stored["leave"] == {"engaged": True, "confirmed": False, "booked": False, "rule": "not engaged in 90 days"}
     assert stored["begin"]["on"] == "manual" and stored["begin"]["random"] and stored["holdout"] == 0.1
     workspace.close()
+
+
+def test_the_database_is_copied_before_it_is_upgraded(before: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv(upgrade_copy.WITHOUT, "1")
+    other = before.parent / "other"
+    shutil.copytree(before, other)
+    Workspace(other).close()
+    assert not (other / upgrade_copy.FOLDER).exists()
+    monkeypatch.delenv(upgrade_copy.WITHOUT)
+    asked = "SELECT name, rule FROM segments ORDER BY name"
+    old = sqlite3.connect(before / "meadow.db")
+    rules = old.execute(asked).fetchall()
+    old.close()
+    Workspace(before).close()
+    (kept,) = (before / upgrade_copy.FOLDER).iterdir()
+    assert kept.name == LAST.replace(".sql", ".db") and kept.stat().st_mode & 0o777 == 0o600
+    copy = sqlite3.connect(kept)
+    assert copy.execute(asked).fetchall() == rules, "as it was"
+    copy.close()
+    Workspace(before).close()
+    assert list((before / upgrade_copy.FOLDER).iterdir()) == [kept], "once"
+    assert upgrade_copy.remove_old(before) == 0 and kept.exists()
+    os.utime(kept, (NOW, NOW))
+    assert upgrade_copy.remove_old(before) == 1 and not kept.exists()
+    with pytest.raises(NoSpace, match="copies the database first"):
+        upgrade_copy.make(sqlite3.connect(":memory:"), before, LAST, 10**18)
