@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import os
+import re
 import shutil
 import site
 import subprocess
@@ -16,6 +18,7 @@ from pathlib import Path
 from openmeadow.demo.ports import free_port
 
 ROOT = Path(__file__).parents[2]
+CONTAINER = (ROOT / "deploy/Containerfile").read_text()
 
 
 def test_a_wheel_runs_in_an_environment_of_its_own(tmp_path: Path) -> None:
@@ -27,6 +30,8 @@ def test_a_wheel_runs_in_an_environment_of_its_own(tmp_path: Path) -> None:
         shutil.copy(ROOT / part, source)
     pip = [sys.executable, "-m", "pip", "--disable-pip-version-check", "--quiet"]
     made = tmp_path / "made"
+    for copied in re.findall(r"^COPY (?!--from)(.+) \S+$", CONTAINER, re.M):
+        assert all((ROOT / part).exists() for part in copied.split()), copied
     subprocess.run([*pip, "wheel", "--no-deps", "--no-build-isolation", "-w", str(made), str(source)], check=True)
     (wheel,) = made.glob("open_meadow-*.whl")
     names = zipfile.ZipFile(wheel).namelist()
@@ -61,6 +66,12 @@ def test_a_wheel_runs_in_an_environment_of_its_own(tmp_path: Path) -> None:
                 time.sleep(0.2)
         assert "<title>Open Meadow" in page and "/assets/" in page
         assert worker.poll() is None
+        (check,) = re.findall(r"^HEALTHCHECK .* CMD (\[.*\])$", CONTAINER, re.M)
+        command = [str(python), *json.loads(check)[1:-1], json.loads(check)[-1].replace("8080", str(port))]
+        subprocess.run(command, env=env, check=True)
+        (entry,), (usual,) = (re.findall(rf"^{word} (\[.*\])$", CONTAINER, re.M) for word in ("ENTRYPOINT", "CMD"))
+        asked = [meadow, *json.loads(entry)[1:-1], data, *json.loads(usual), "--help"]
+        assert subprocess.run(asked, env=env, check=True, capture_output=True, text=True).stdout.startswith("Usage")
     finally:
         for process in (serve, worker):
             process.terminate()
