@@ -32,14 +32,17 @@ def test_a_wheel_runs_in_an_environment_of_its_own(tmp_path: Path) -> None:
     made = tmp_path / "made"
     for copied in re.findall(r"^COPY (?!--from)(.+) \S+$", CONTAINER, re.M):
         assert all((ROOT / part).exists() for part in copied.split()), copied
-    subprocess.run([*pip, "wheel", "--no-deps", "--no-build-isolation", "-w", str(made), str(source)], check=True)
+    outside = {k: v for k, v in os.environ.items() if k != "PYTHONPATH"}  # nothing of this folder is there already
+    build = [*pip, "wheel", "--no-deps", "--no-build-isolation", "-w", str(made), str(source)]
+    subprocess.run(build, check=True, cwd=tmp_path, env=outside)
     (wheel,) = made.glob("open_meadow-*.whl")
     names = zipfile.ZipFile(wheel).namelist()
     assert "openmeadow/web/dist/index.html" in names and any(n.endswith("0001_ground.sql") for n in names)
     assert not any(n.startswith(("tests/", "bench/")) for n in names)
     venv.create(tmp_path / "env", with_pip=False)
     python = tmp_path / "env/bin/python"
-    subprocess.run([*pip, "--python", str(python), "install", "--no-deps", str(wheel)], check=True)
+    install = [*pip, "--python", str(python), "install", "--no-deps", str(wheel)]
+    subprocess.run(install, check=True, cwd=tmp_path, env=outside)
     # its dependencies are those installed here; the package itself is the wheel's
     libraries = tmp_path / "libraries"
     libraries.mkdir()
