@@ -34,7 +34,7 @@ def every(workspace: Workspace) -> list[models.OwnField]:
             name=name,
             type=kind.value,
             people=counts.get(name, 0),
-            examples=table.sample(db, name)[:EXAMPLES],
+            examples=table.sample(db, name, EXAMPLES),
             used_by=_used_by(workspace, name),
         )
         for name, kind in table.types(db).items()

@@ -65,12 +65,12 @@ def counts(db: sqlite3.Connection) -> dict[str, int]:
     return {r["key"]: r["n"] for r in rows}
 
 
-def sample(db: sqlite3.Connection, name: str) -> list[str]:
-    """Some different values of a field."""
+def sample(db: sqlite3.Connection, name: str, most: int = SAMPLE) -> list[str]:
+    """Some different values of a field, at most so many."""
     rows = db.execute(
         "SELECT DISTINCT CAST(json_extract(fields, ?1) AS TEXT) AS v FROM subscribers WHERE fields <> '{}' "
         "AND trim(coalesce(CAST(json_extract(fields, ?1) AS TEXT), '')) <> '' LIMIT ?2",
-        (path(name), SAMPLE),
+        (path(name), most),
     )
     return [str(r["v"]) for r in rows]
 
