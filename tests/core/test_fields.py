@@ -10,7 +10,8 @@ from hypothesis import strategies as st
 
 from openmeadow.core.errors import Refused
 from openmeadow.core.fields import FieldType, checked_name, kept
-from openmeadow.core.message.personalisation import field_renamed
+from openmeadow.core.message.personalisation import conditions_changed, field_renamed
+from openmeadow.core.rules.renaming import renamed_text
 
 NUMBER, DATE = FieldType.NUMBER, FieldType.DATE
 
@@ -75,3 +76,19 @@ def test_a_name_that_an_import_could_not_tell_apart_is_refused(name: str) -> Non
 )
 def test_a_merge_field_is_renamed_and_nothing_else(text: str, after: str) -> None:
     assert field_renamed(text, "town", "place") == after
+
+
+@pytest.mark.parametrize(
+    ("text", "after"),
+    [
+        (
+            """{% if matches('field "Town" is "town"') %}{{ town }}{% endif %} "town" """,
+            """{% if matches('field "place" is "town"') %}{{ town }}{% endif %} "town" """,
+        ),
+        ('{% if matches("field \\"town\\" is \\"a\\"") %}', '{% if matches("field \\"place\\" is \\"a\\"") %}'),
+        ("{% if matches('band is Strong') %}town", "{% if matches('band is Strong') %}town"),
+        ("{% if matches('field \"town') %}", "{% if matches('field \"town') %}"),
+    ],
+)
+def test_a_rule_in_a_message_is_renamed_and_its_values_stay(text: str, after: str) -> None:
+    assert conditions_changed(text, lambda rule: renamed_text(rule, "field", "town", "place")) == after

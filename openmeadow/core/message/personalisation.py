@@ -47,6 +47,30 @@ def check_fields(text: str, known: set[str]) -> list[str]:
     return [f"There is no field “{name}”." for name in sorted(undeclared(text) - known)]
 
 
+def conditions_changed(text: str, change: Callable[[str], str]) -> str:
+    """A text with each rule inside ``matches("…")`` as ``change`` has it; all else stays byte for byte."""
+
+    def one(_: int, part: TemplatePart) -> str:
+        if MATCHES not in part.text:
+            return part.text
+        out = []
+        try:
+            for _line, kind, value in HTML.lex(part.text):
+                if kind == "string":
+                    said = value[1:-1].encode("ascii", "backslashreplace").decode("unicode-escape")
+                    new = change(said)
+                    quote = value[0]
+                    escaped = new.replace("\\", "\\\\").replace(quote, f"\\{quote}")
+                    out.append(value if new == said else f"{quote}{escaped}{quote}")
+                else:
+                    out.append(value)
+        except (TemplateError, UnicodeError):  # a mistake of its own: said when the message is looked at
+            return part.text
+        return "".join(out)
+
+    return put_away(text, one)[0]
+
+
 def field_renamed(text: str, before: str, after: str) -> str:
     """A text that names another merge field instead of one; all else stays byte for byte."""
     if before not in text:

@@ -7,9 +7,7 @@ import sqlite3
 
 from pydantic import JsonValue
 
-from openmeadow.core.message.html_scan import TemplatePart, put_away
-from openmeadow.core.message.personalisation import field_renamed
-from openmeadow.core.rules.conditions import quoted
+from openmeadow.core.message.personalisation import conditions_changed, field_renamed
 from openmeadow.core.rules.renaming import renamed_text
 from openmeadow.store import settings
 
@@ -78,24 +76,5 @@ def _definition_text(text: str | None, kind: str, before: str, after: str) -> st
 
 
 def _message(text: str, kind: str, before: str, after: str) -> str:
-    text = _conditions(text, before, after)
+    text = conditions_changed(text, lambda rule: renamed_text(rule, kind, before, after))
     return field_renamed(text, before, after) if kind == "field" else text
-
-
-def _conditions(text: str, before: str, after: str) -> str:
-    """A message's text with the names in its conditions changed; all else stays byte for byte."""
-    if before not in text:
-        return text
-
-    def one(_: int, part: TemplatePart) -> str:
-        new = part.text
-        if "matches" in new:
-            for said, says in ((quoted(before), quoted(after)), (_escaped(before), _escaped(after))):
-                new = new.replace(said, says)
-        return new
-
-    return put_away(text, one)[0]
-
-
-def _escaped(name: str) -> str:
-    return quoted(name).replace('"', '\\"')
