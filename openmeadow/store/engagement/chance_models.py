@@ -83,7 +83,7 @@ def keep_check(db: sqlite3.Connection, checked_at: int, found: str) -> None:
 
 @dataclass(frozen=True, slots=True)
 class MailingExpected(Record):
-    """A settled mailing: delivered to ``people``, so many of whom engaged and were expected to."""
+    """A settled mailing: delivered to ``people``; how many engaged, and how many were expected to."""
 
     message: MessageId
     began_at: int
