@@ -341,6 +341,7 @@ def begins(definition: Definition) -> str:
 
 def at_step_csv(workspace: Workspace, row_id: int, step: int) -> str:
     """Who stands at a step: address, name, since when, and when the next step is due (RFC 3339; empty while sending)."""
+    row_of(workspace, SequenceId(row_id))
     out = io.StringIO()
     writer = csv.writer(out)
     writer.writerow(("email", "name", "since", "next_step_at"))

@@ -135,6 +135,7 @@ def people(workspace: Workspace, row_id: int, body: m.SequencePeople) -> m.Peopl
 @routes.route("GET", "/sequences/<int:id>/steps/<int:step>/people", m.PersonAtStep, query=m.FoundQuery)
 def at_step(workspace: Workspace, row_id: int, step: int, query: m.FoundQuery) -> m.PersonAtStep:
     """Who stands at a step, who goes next first; of those with each word of ``text`` in address or name."""
+    row_of(workspace, SequenceId(row_id))
     db = workspace.store.read()
     rows = sequences.at_step(db, row_id, step, SHOWN, query.offset, query.text)
     return m.PersonAtStep(
