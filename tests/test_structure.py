@@ -177,3 +177,24 @@ def test_states_in_sql_come_from_their_enums() -> None:
                 text = n.value if isinstance(n, ast.Constant) and isinstance(n.value, str) else ""
                 wrong += [(name, w) for w in re.findall(r"\bstate (?:=|<>|IN) \(?'[\w ]+'", text)]
     assert not wrong
+
+
+def test_the_drawing_is_of_the_imports() -> None:
+    """Every import follows arrows of docs/architecture.md, and every arrow is one that somewhere is imported along."""
+    drawn = re.findall(r"^  (\w+)(?:\[[^\]]*\])? --> (\w+)", (ROOT.parent / "docs/architecture.md").read_text(), re.M)
+    below: dict[str, set[str]] = {}
+    for above, under in drawn:
+        below.setdefault(above, set()).add(under)
+
+    def reach(layer: str) -> set[str]:
+        return {layer}.union(*(reach(x) for x in below.get(layer, ())))
+
+    found = {
+        (name.split(".")[1], target.split(".")[1])
+        for name, tree in modules().items()
+        for target, _ in imports(tree)
+        if name.count(".") and target.startswith("openmeadow.")
+    }
+    crossing = {(a, b) for a, b in found if a not in (b, "__main__")}
+    assert {(a, b) for a, b in crossing if b not in reach(a)} == set()
+    assert set(drawn) <= crossing and len(drawn) == 10
