@@ -98,3 +98,29 @@ def test_results_print_with_who_what_and_when(shared: Visit) -> None:
     expect(head).to_be_visible()
     expect(page.get_by_role("navigation").first).to_be_hidden()
     page.emulate_media(media="screen")
+
+
+def test_one_person_under_two_addresses_is_merged_and_parted_again(shared: Visit) -> None:
+    """Goal: she gets our mail once, at the address that she reads; a merge by mistake is no harm."""
+    page = shared.go("/subscribers/1")
+    told = page.evaluate("fetch('/api/subscribers/1').then(r => r.json())")
+    name, local = told["name"], told["email"].partition("@")[0]
+    page = shared.go("/subscribers/import")
+    rows = f"email,name,list\n{local}@second.example,{name},Autumn fair\n".encode()
+    page.locator("input[type=file]").set_input_files({"name": "fair.csv", "mimeType": "text/csv", "buffer": rows})
+    page.get_by_role("button", name="Preview import").click()
+    page.get_by_role("button", name="Import 1 row").click()
+    expect(page.get_by_role("heading", name="Done")).to_be_visible()
+    page = shared.go("/subscribers/address-checks")
+    row = page.get_by_role("table", name="Possible duplicates").get_by_role("row", name=re.compile("second.example"))
+    row.get_by_role("button", name=re.compile("^Merge")).click()
+    expect(page.get_by_role("dialog")).to_contain_text("Lists: Autumn fair")
+    page.get_by_role("dialog").get_by_role("button", name="Merge", exact=True).click()
+    expect(page.get_by_role("table", name="Possible duplicates")).to_have_count(0)
+    page.get_by_role("button", name="Undo").click()
+    expect(page.get_by_role("table", name="Possible duplicates")).to_be_visible()
+    shared.go("/subscribers/1").get_by_role("button", name="Merge…").click()
+    page.get_by_label("Address of the duplicate").fill("stranger@second.example")
+    expect(page.get_by_role("alert")).to_contain_text("stranger@second.example is no subscriber.")
+    expect(page.get_by_role("dialog").get_by_role("button", name="Merge", exact=True)).to_be_disabled()
+    page.keyboard.press("Escape")

@@ -151,17 +151,18 @@ function Change({ of, close }: { of: Field; close: () => void }) {
         className="space-y-3 text-left"
         act={() =>
           run(async () => {
+            const called = name.trim().replace(/\s+/g, " ");
+            if (called !== of.name) await post("/fields/rename", { name: of.name, to: called }); // first: it may be refused
             if (type !== of.type) {
-              const done = await post("/fields/type", { name: of.name, type, style: tried?.style ?? "" });
+              const done = await post("/fields/type", { name: called, type, style: tried?.style ?? "" });
               offerUndo({
-                words: `“${of.name}” is a ${nameOf(type).toLowerCase()} field now.`,
+                words: `“${called}” is a ${nameOf(type).toLowerCase()} field now.`,
                 undo: async () => {
                   await post(`/activity/${done.id}/undo`);
                   await refresh();
                 },
               });
             }
-            if (name.trim() !== of.name) await post("/fields/rename", { name: of.name, to: name });
             await refresh();
           }).then((ok) => ok && close())
         }
