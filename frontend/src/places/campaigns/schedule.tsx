@@ -208,7 +208,7 @@ function DraftPlan({ c, head, write }: CampaignProps) {
     >
       <May to="write">
         <Sentence error={error ?? plan.error} />
-        <div className={behind ? "opacity-60" : ""}>
+        <div className={behind ? "dimmed" : ""}>
           <Timeline
             slots={slots}
             now={now}

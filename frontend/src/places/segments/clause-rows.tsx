@@ -37,7 +37,7 @@ export function ClauseRows({
   const everyone = breakdown[0]?.remaining ?? 0;
   let row = 0;
   return (
-    <Table label="Clauses" className={`${stale ? "opacity-60" : ""}`}>
+    <Table label="Clauses" className={`${stale ? "dimmed" : ""}`}>
       <thead>
         <tr>
           <th scope="col" className="w-7">

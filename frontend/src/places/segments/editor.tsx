@@ -168,7 +168,7 @@ function Editor({
       }
       side={
         d ? (
-          <div className={stale ? "opacity-50" : ""}>
+          <div className={stale ? "dimmed" : ""}>
             <h2>
               {count(d.count)} people, {share(d.count, d.subscribers)}
             </h2>

@@ -105,7 +105,7 @@ function StepCard({
       type="button"
       aria-pressed={on}
       onClick={pick}
-      className={`block w-full rounded px-3 text-left ${card ? "py-2" : "py-1.5"} ${look} ${on ? "shadow-[inset_0_0_0_1px_var(--color-cornflower)]" : ""} ${x.off ? "opacity-55" : ""}`}
+      className={`block w-full rounded px-3 text-left ${card ? "py-2" : "py-1.5"} ${look} ${on ? "shadow-[inset_0_0_0_1px_var(--color-cornflower)]" : ""} ${x.off ? "dimmed" : ""}`}
     >
       <span className="flex items-baseline justify-between gap-3">
         <span className={card ? "min-w-0 truncate font-semibold max-phone:whitespace-normal" : "min-w-0"}>

@@ -227,7 +227,7 @@ function Check({ d, analyst, jobs }: { d: M["AddressSummary"]; analyst: boolean;
         Also query mail servers: one connection each, nothing is sent
       </label>
       {c && (
-        <p className={`mt-2 text-ink-2 ${cost.isFetching ? "opacity-60" : ""}`}>
+        <p className={`mt-2 text-ink-2 ${cost.isFetching ? "dimmed" : ""}`}>
           {people(c.people)}: {count(c.domains)} domains to look up{hosts && `, ${count(c.questions)} mailboxes`}; about{" "}
           {duration(Math.max(1, c.seconds))}. Recent results are reused.
         </p>

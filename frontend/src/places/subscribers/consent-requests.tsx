@@ -229,7 +229,7 @@ function Prepare({ d, close }: { d: M["ConsentView"]; close: () => void }) {
           </button>
         </div>
       </div>
-      <div className={q.isFetching ? "opacity-60" : ""}>
+      <div className={q.isFetching ? "dimmed" : ""}>
         {!ready && <p className="text-ink-2">Choose a purpose and whose consent to ask for.</p>}
         <Sentence error={ready ? q.error : null} />
         {found && (

@@ -263,7 +263,7 @@ export function TablePage() {
         ) : (
           <div
             ref={scroller}
-            className={`overflow-x-hidden overflow-y-auto ${first.isPlaceholderData ? "opacity-60" : ""}`}
+            className={`overflow-x-hidden overflow-y-auto ${first.isPlaceholderData ? "dimmed" : ""}`}
             style={{
               height: "calc(100vh - 322px)",
               minHeight: 260,
