@@ -11,7 +11,7 @@ import { TextField } from "../../parts/labelled";
 import { May } from "../../parts/may";
 import { Sentence } from "../../parts/waiting";
 import { StandHere } from "./people-at-step";
-import type { Going } from "./steps";
+import type { Keep } from "./steps";
 import { WaitFields } from "./wait-fields";
 import { KINDS, leads, MAILS, type Step, sentence, titleOf } from "./words";
 
@@ -25,7 +25,7 @@ export function StepForm({
 }: {
   s: M["SequenceView"];
   step: Step;
-  keep: (steps: Step[], words: string, going?: Going) => Promise<void>;
+  keep: Keep;
   move: (by: number) => void;
   close: () => void;
 }) {
@@ -40,12 +40,7 @@ export function StepForm({
   const means = KINDS.find((k) => k.kind === step.kind);
   const changed = JSON.stringify(x) !== JSON.stringify(step);
   const set = (values: Partial<Step>) => setX({ ...x, ...values });
-  const tell = (next: Step[], words: string, to?: Going) => run(() => keep(next, words, to));
-  const put = (y: Step) =>
-    tell(
-      steps.map((z) => (z.key === y.key ? y : z)),
-      "the change",
-    );
+  const put = (y: Step) => run(() => keep((steps) => steps.map((z) => (z.key === y.key ? y : z)), "the change"));
   const mail = MAILS.includes(x.kind);
   const above = steps.slice(0, at).filter((y) => y.kind === "message" || y.kind === "consent request");
   const below = steps.slice(at + 1);
@@ -242,7 +237,7 @@ export function StepForm({
                 grave
                 act={async () => {
                   await keep(
-                    steps.filter((y) => y.key !== step.key),
+                    (steps) => steps.filter((y) => y.key !== step.key),
                     "the deletion",
                     here ? { [step.key]: going } : {},
                   );

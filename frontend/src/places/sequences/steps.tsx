@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { get, type M, put } from "../../api/client";
 import { keys } from "../../api/keys";
@@ -19,6 +19,13 @@ import { type Definition, KINDS, newStep, type Step } from "./words";
 
 export type Going = Record<string, string>;
 
+/** Keeps what ``change`` makes of the steps as they are then; ``going`` says where the people of deleted ones go. */
+export type Keep = (
+  change: (steps: Step[], s: M["SequenceView"]) => Step[],
+  words: string,
+  going?: Going,
+) => Promise<void>;
+
 /** A sequence as a definition of days, with everyone in the first path and in the second those whom a question sent there. */
 export function StepsPage() {
   const { id } = useParams();
@@ -37,34 +44,48 @@ export function StepsPage() {
     await put(`/sequences/${Number(id)}`, body);
     await client.invalidateQueries({ queryKey: keys.sequence(id) });
   };
-  /** Keep a changed definition; the one before can be taken back. */
-  const keep = async (steps: Step[], words: string, going: Going = {}) => {
-    if (!s) return;
-    await save({ definition: { ...s.definition, steps }, going });
-    setBefore({ definition: s.definition, words });
+  const underWay = useRef<Promise<unknown>>(Promise.resolve());
+  /** Keep a changed definition, made of the one that the change before it left; it can be taken back. */
+  const keep: Keep = (change, words, going = {}) => {
+    const made = underWay.current.then(async () => {
+      const latest = client.getQueryData<M["SequenceView"]>(keys.sequence(id));
+      if (!latest) return;
+      await save({ definition: { ...latest.definition, steps: change(latest.definition.steps, latest) }, going });
+      setBefore({ definition: latest.definition, words });
+    });
+    underWay.current = made.catch(() => undefined); // what is refused is said where it was asked for
+    return made;
   };
-  const attempt = (steps: Step[], words: string) => run(() => keep(steps, words));
   const steps = s?.definition.steps ?? [];
   const at = steps.findIndex((x) => x.key === picked);
   const open = s !== undefined && s.state !== "ended" && role !== "observer";
   const move = (by: number) => {
-    const to = at + by;
-    if (!open || at < 0 || to < 0 || to >= steps.length) return;
-    const next = steps.filter((x) => x.key !== picked);
-    next.splice(to, 0, steps[at] as Step);
-    attempt(next, "the move");
+    if (!open || at < 0 || at + by < 0 || at + by >= steps.length) return;
+    run(() =>
+      keep((steps) => {
+        const from = steps.findIndex((x) => x.key === picked);
+        const to = from + by;
+        if (from < 0 || to < 0 || to >= steps.length) return steps;
+        const next = steps.filter((x) => x.key !== picked);
+        next.splice(to, 0, steps[from] as Step);
+        return next;
+      }, "the move"),
+    );
   };
-  const add = async (kind: string) => {
-    if (!s) return;
-    const place = at >= 0 ? at + 1 : steps.length;
-    const above = steps[at];
-    const sends = above?.kind === "condition" && [above.yes, above.no].includes("follow-up path");
-    const step = newStep(kind, s.next_key, s.definition, sends ? 2 : (above?.path ?? 1), s.state !== "draft");
-    await run(async () => {
-      await keep([...steps.slice(0, place), step, ...steps.slice(place)], "the new step");
-      setPicked(step.key);
+  const add = (kind: string) =>
+    run(async () => {
+      let made: number | null = null;
+      await keep((steps, s) => {
+        const at = steps.findIndex((x) => x.key === picked);
+        const place = at >= 0 ? at + 1 : steps.length;
+        const above = steps[at];
+        const sends = above?.kind === "condition" && [above.yes, above.no].includes("follow-up path");
+        const step = newStep(kind, s.next_key, s.definition, sends ? 2 : (above?.path ?? 1), s.state !== "draft");
+        made = step.key;
+        return [...steps.slice(0, place), step, ...steps.slice(place)];
+      }, "the new step");
+      setPicked(made);
     });
-  };
   const pick = (by: number) => {
     const next = steps[Math.max(0, Math.min(steps.length - 1, at < 0 ? (by > 0 ? 0 : steps.length - 1) : at + by))];
     if (next) setPicked(next.key);
