@@ -126,7 +126,17 @@ def tracking_host(url: str) -> str:
 
 def check(workspace: Workspace, row_id: int) -> str:
     """Look up every record; the state is the worst of them. A proved next key is used from now on; a sender that
-    broke holds the plans that need it."""
+    broke holds the plans that need it. Where somebody else's look has been kept meanwhile, ours may be the older one:
+    we look again."""
+    for last in (False, False, True):
+        state = _look(workspace, row_id, anyhow=last)
+        if state:
+            break
+    return state
+
+
+def _look(workspace: Workspace, row_id: int, *, anyhow: bool) -> str:
+    """One look, and its state; "" where another one has been kept since it began, unless ``anyhow``."""
     row, now = _domain(workspace, row_id), workspace.now()
     resolver = Resolver(str(workspace.setting("resolver")))
     with workspace.store.atomic() as db:
@@ -151,6 +161,8 @@ def check(workspace: Workspace, row_id: int) -> str:
         "costs": [drawn(c) for c in seen.spf.costs],
     }
     with workspace.store.atomic() as db:
+        if not anyhow and _domain(workspace, row_id).records != row.records:
+            return ""
         senders.set_checked(db, row_id, state, [asdict(f) for f in found], spf, now)
         if proved:
             senders.use_next_key(db, row_id, now)
