@@ -23,6 +23,6 @@ def begin_session(
         workspace, user, request.headers.get("User-Agent", ""), request.remote_addr or "", proved=proved
     )
     response = make_response(answer)
-    secure = str(workspace.setting("public_url")).startswith("https")
+    secure = request.is_secure or str(workspace.setting("public_url")).startswith("https")
     response.set_cookie(COOKIE, begun.secret, accounts.LONGEST, httponly=True, samesite="Lax", secure=secure)
     return response

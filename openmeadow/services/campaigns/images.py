@@ -22,7 +22,7 @@ FOLDER = "images"
 def take(workspace: Workspace, name: str, data: bytes, who: str) -> models.Image:
     """Keep an image; the same file again is the same image."""
     if len(data) > MOST_BYTES:
-        raise Refused(f"{name} is too large ({len(data) / 1e6:.1f} MB, the limit is 2). 1,200 pixels wide is enough.")
+        raise Refused(f"{name} is larger than 2 MB. 1,200 pixels wide is enough.")
     try:
         with Image.open(io.BytesIO(data)) as image:
             form, (width, height) = image.format or "", image.size
