@@ -155,7 +155,7 @@ def demo(port: int, fresh: bool, people: int, no_browser: bool, prepare: bool) -
     from openmeadow.demo import build, run
 
     if prepare:
-        build.prepare(people)
+        build.prepare(people, click.echo)
         return
     if not no_browser and os.environ.get("DISPLAY"):
         webbrowser.open(f"http://127.0.0.1:{port}")

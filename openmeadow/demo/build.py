@@ -7,6 +7,7 @@ import shutil
 import sqlite3
 import tarfile
 import tempfile
+from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -48,14 +49,24 @@ SEGMENTS = (
 )
 
 
-def build(folder: Path, people: int = PEOPLE, now: int = NOW) -> None:
-    """Make the demo workspace in ``folder``: files first, then imported by the same code as anybody's."""
+Say = Callable[[str], object]
+
+
+def _quietly(_: str) -> None:
+    pass
+
+
+def build(folder: Path, people: int = PEOPLE, now: int = NOW, say: Say = _quietly) -> None:
+    """Make the demo workspace in ``folder``: files first, then imported by the same code as anybody's; ``say`` is told
+    what is being done."""
+    say("  drawing people and 18 months of mail")
     shutil.rmtree(folder, ignore_errors=True)
     folder.mkdir(parents=True)
     (folder / "clock").write_text(str(now))
     standins = folder / "mail_world"
     history.make(standins, people, now)
     workspace = Workspace(folder)
+    workspace.store.hurry()
     with workspace.store.atomic() as db:
         for name, value in {
             "name": "Kestrel Quay",
@@ -70,8 +81,11 @@ def build(folder: Path, people: int = PEOPLE, now: int = NOW) -> None:
         purposes = {p: subscriber_table.named(db, "purposes", p)[0] for p in PURPOSES}
         for _, name, purpose in history.mailings(now):
             campaign_table.add_message(db, name, PurposeId(purposes[purpose]))
+    say("  importing the subscribers")
     import_subscribers.run(workspace.store, standins / "subscribers.csv", now, "demo")
+    say("  importing what they opened and clicked")
     import_events.run(workspace.store, standins / "events.csv", now, "demo")
+    say("  finding providers, fitting the score")
     accounts.add(workspace, DEMO_USER, "analyst", DEMO_PASSWORD, DEMO_EMAIL)
     _senders(workspace, standins / "zones", now)
     _providers(workspace, standins / "zones")
@@ -81,7 +95,9 @@ def build(folder: Path, people: int = PEOPLE, now: int = NOW) -> None:
     for name, rule in SEGMENTS:
         segments.save(workspace, name, rule, "demo")
     _campaign(workspace)
+    say("  sending the campaigns of the winter")
     past_campaigns.make(workspace, Habits.load(standins / "people.npz"), now)
+    say("  running a sequence for some weeks")
     _sequence(workspace, standins, now)
     score_model.refit(workspace)
     score_model.check(workspace)
@@ -200,14 +216,14 @@ def _sequence(workspace: Workspace, standins: Path, now: int) -> None:
         sender_table.look_again(db)  # when the demo starts
 
 
-def prepare(people: int = PEOPLE) -> Path:
+def prepare(people: int = PEOPLE, say: Say = _quietly) -> Path:
     """The workspace made once and kept as one compressed file, so that a demo starts by unpacking it."""
     kept = PREPARED / f"{people}.tar.gz"
     if not kept.exists():
         PREPARED.mkdir(parents=True, exist_ok=True)
         with tempfile.TemporaryDirectory(dir=PREPARED) as made:
             folder = Path(made) / "workspace"
-            build(folder, people)
+            build(folder, people, say=say)
             with sqlite3.connect(folder / "meadow.db") as db:
                 db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
             db.close()
@@ -220,11 +236,11 @@ def prepare(people: int = PEOPLE) -> Path:
     return kept
 
 
-def unpack(folder: Path, people: int = PEOPLE) -> None:
+def unpack(folder: Path, people: int = PEOPLE, say: Say = _quietly) -> None:
     """The prepared workspace in place of a folder: whole, or not there."""
     fresh = folder.with_name(f"{folder.name}.new")
     shutil.rmtree(fresh, ignore_errors=True)
-    with tarfile.open(prepare(people)) as archive:
+    with tarfile.open(prepare(people, say)) as archive:
         archive.extractall(fresh, filter="data")
     shutil.rmtree(folder, ignore_errors=True)
     fresh.rename(folder)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import shutil
 import signal
 import socket
 import subprocess
@@ -20,6 +22,27 @@ from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 
 PARTS = ("the mail world", "the worker", "the server")  # in the order in which they are started
+
+
+STILL, SAID_EVERY = 120.0, 10.0  # seconds
+
+
+def _answers(address: str) -> bool:
+    try:
+        with urllib.request.urlopen(address, timeout=5) as answer:
+            answer.read()
+        return True
+    except OSError:
+        return False
+
+
+def _processor_time(pid: int | None) -> float:
+    """Seconds a process has used; 0 where the system does not tell."""
+    try:
+        fields = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
+        return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
+    except (OSError, ValueError, IndexError):
+        return 0.0
 
 
 class Demo:
@@ -55,38 +78,37 @@ class Demo:
         self.entry = f"{self.url}/enter/{accounts.new_link(workspace, user.id, 'sign in')}"
         workspace.close()
         self._children: list[subprocess.Popen[bytes]] = []
-        base = [sys.executable, "-m", "openmeadow", "--data", str(folder)]
+        at = [str(ports[name]) for name in ("relay", "dns", "http", "intake")]
         for arguments in (
-            [
-                "standins",
-                "--relay",
-                str(ports["relay"]),
-                "--dns",
-                str(ports["dns"]),
-                "--http",
-                str(ports["http"]),
-                "--intake",
-                str(ports["intake"]),
-            ],
+            ["standins", "--relay", at[0], "--dns", at[1], "--http", at[2], "--intake", at[3]],
             ["worker", "--world", self.world, "--with-parent"],
             ["serve", "--port", str(port), "--with-parent"],
         ):
-            self._children.append(subprocess.Popen([*base, *arguments], stdin=subprocess.PIPE))
+            self._children.append(self._begin(["--data", str(folder), *arguments]))
 
-    def wait_ready(self, seconds: float = 180) -> None:
+    def _begin(self, arguments: list[str]) -> subprocess.Popen[bytes]:
+        return subprocess.Popen([sys.executable, "-m", "openmeadow", *arguments], stdin=subprocess.PIPE)
+
+    def wait_ready(self, still: float = STILL) -> None:
+        """Until it answers. However slow the machine is, it is waited for as long as its processes do something; where
+        one of them ends, or none has done anything for ``still`` seconds, all are ended and a sentence says why."""
+        moved = told = time.monotonic()
+        before: tuple[float, ...] = ()
         for address in (f"{self.url}/api/ready", f"{self.world}/next"):
-            end = time.monotonic() + seconds
-            while True:
-                try:
-                    urllib.request.urlopen(address, timeout=5).read()
-                    break
-                except OSError:
-                    ended = [name for name, c in zip(PARTS, self._children, strict=False) if c.poll() is not None]
-                    if time.monotonic() > end or ended:
-                        self.stop()
-                        why = f"{ended[0]} ended; its lines above say why" if ended else f"no response in {seconds:g} s"
-                        raise click.ClickException(f"The demo did not start: {why}.") from None
-                    time.sleep(0.1)
+            while not _answers(address):
+                now, used = time.monotonic(), tuple(_processor_time(c.pid) for c in self._children)
+                if used != before:
+                    moved, before = now, used
+                ended = [name for name, c in zip(PARTS, self._children, strict=False) if c.poll() is not None]
+                if ended or now - moved > still:
+                    self.stop()
+                    why = f"{ended[0]} ended; its lines above say why" if ended else f"nothing moved for {still:g} s"
+                    raise click.ClickException(f"The demo did not start: {why}.")
+                if now - told > SAID_EVERY:
+                    told = now
+                    spent = ", ".join(f"{name} {t:.0f} s" for name, t in zip(PARTS, used, strict=False))
+                    click.echo(f"Still starting (processor time so far: {spent})…", err=True)
+                time.sleep(0.1)
 
     def stop(self) -> None:
         for child in self._children:
@@ -107,14 +129,16 @@ class Demo:
 
 def demo(folder: Path, port: int, fresh: bool, people: int) -> None:
     """Start everything, print the address, stay until interrupted."""
-    if fresh or not (folder / "meadow.db").exists():
-        click.echo(f"Creating the demo with {people:,} subscribers (once; later starts are quick)…")
-        unpack(folder, people)
-    elif not isinstance(Workspace(folder).clock, DemoClock):
-        raise click.ClickException(f"{folder} is a workspace of yours. Choose another folder for the demo (--data).")
     with socket.socket() as s:
         if s.connect_ex(("127.0.0.1", port)) == 0:
             raise click.ClickException(f"Port {port} is taken; choose another with --port.")
+    made = fresh or not (folder / "meadow.db").exists()
+    if made:
+        click.echo(f"Creating the demo with {people:,} subscribers (once; later starts are quick)…")
+        unpack(folder, people, click.echo)
+    elif not isinstance(Workspace(folder).clock, DemoClock):
+        raise click.ClickException(f"{folder} is a workspace of yours. Choose another folder for the demo (--data).")
+    click.echo("Starting the mail world, the worker and the server…")
     running = Demo(folder, port)
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     try:
@@ -125,6 +149,10 @@ def demo(folder: Path, port: int, fresh: bool, people: int) -> None:
             f"The demo's mailboxes: {running.world}/\nStop with Ctrl-C."
         )
         running.wait()
+    except click.ClickException:
+        if made:
+            shutil.rmtree(folder, ignore_errors=True)
+        raise
     except KeyboardInterrupt:
         pass
     finally:
