@@ -9,7 +9,16 @@ from pathlib import Path
 import click
 
 from openmeadow.cli.imports import import_
-from openmeadow.cli.options import MeadowCommand, MeadowGroup, data_folder, json_option, open_workspace, show
+from openmeadow.cli.options import (
+    MeadowCommand,
+    MeadowGroup,
+    data_folder,
+    dialect_option,
+    json_option,
+    open_workspace,
+    rule_text,
+    show,
+)
 from openmeadow.core.errors import CannotOpen
 from openmeadow.core.imports.dates import rfc3339
 
@@ -54,6 +63,36 @@ def export_all(out: Path, as_json: bool) -> None:
     counts = archive.export(open_workspace(), out, "command line")
     total = sum(counts.values())
     show(as_json, {"rows": counts}, lambda: click.echo(f"{total:,} rows of {len(counts)} tables written to {out}."))
+
+
+@export.command("columns")
+@folder_option
+@json_option
+def export_columns(out: Path, as_json: bool) -> None:
+    """Export what rules and scores are told from as Parquet by tables; an earlier export is brought up to date."""
+    from openmeadow.services.warehouse import export as columns
+
+    done = columns.run(open_workspace(), out, "command line")
+
+    def plain() -> None:
+        for name, n in done.rows.items():
+            click.echo(f"{name}: {n:,} rows")
+        click.echo(f"{done.written} of {done.files} files written anew, in {out}.")
+
+    show(as_json, {"rows": done.rows, "files": done.files, "written": done.written}, plain)
+
+
+@export.command("sql")
+@click.argument("question", type=click.Choice(["standing", "map", "expected"]))
+@click.option(
+    "--of", "rule", default="joined more than 0 days ago", help="Of the people of a segment or rule; of all without it."
+)
+@dialect_option
+def export_sql(question: str, rule: str, dialect: str) -> None:
+    """SQL over exported columns: where everybody stands, the map, expected engagement by provider."""
+    from openmeadow.services.warehouse import sql
+
+    click.echo(sql.question(open_workspace(), question, rule_text(rule), dialect))
 
 
 @import_.command("all")

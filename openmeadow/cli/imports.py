@@ -105,6 +105,28 @@ def import_subscribers(
     _finish(report, as_json, "people")
 
 
+@import_.command("labels")
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--label", required=True, help="The label that the people of the file get.")
+@click.option("--source", default="", help="Where it was worked out; kept in the activity log.")
+@json_option
+def import_labels(file: Path, label: str, source: str, as_json: bool) -> None:
+    """Label the people of a .csv or .parquet file, named by email or person."""
+    from openmeadow.services.warehouse import labels
+
+    done = labels.run(open_workspace(), file, label, source, "command line")
+
+    def plain() -> None:
+        click.echo(
+            f"{done.rows:,} rows read: {done.people:,} people, {done.added:,} of them without “{done.label}” before."
+        )
+        if done.unknown:
+            click.echo(f"  {done.unknown:,} not here: {', '.join(done.unknown_shown)}", err=True)
+
+    show(as_json, done.json(), plain)
+    sys.exit(FOUND_ERRORS if done.unknown else DONE)
+
+
 @import_.command("events")
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option("--dry-run", is_flag=True)

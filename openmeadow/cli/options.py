@@ -122,6 +122,9 @@ def show(as_json: bool, document: object, plain: Callable[[], None]) -> None:
         plain()
 
 
+dialect_option = click.option(
+    "--dialect", type=click.Choice(["duckdb", "spark"]), default="duckdb", show_default=True, help="Of which engine."
+)
 json_option = click.option("--json", "as_json", is_flag=True, help="One JSON document on standard output.")
 
 

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from openmeadow.cli.options import MeadowGroup, as_moment, json_option, open_workspace, rule_text, show
+from openmeadow.cli.options import MeadowGroup, as_moment, dialect_option, json_option, open_workspace, rule_text, show
 from openmeadow.core.imports.dates import rfc3339
 
 
@@ -72,3 +72,13 @@ def segment_export(what: str, out: Path, columns: str | None) -> None:
     d = open_workspace()
     chosen = tuple(c.strip() for c in columns.split(",") if c.strip()) if columns is not None else None
     click.echo(f"{segments.export(d, rule_text(what), out, chosen):,} subscribers written to {out}.")
+
+
+@segment.command("sql")
+@click.argument("what")
+@dialect_option
+def segment_sql(what: str, dialect: str) -> None:
+    """A segment or a rule as one SELECT over exported columns (meadow export columns)."""
+    from openmeadow.services.warehouse import sql
+
+    click.echo(sql.segment(open_workspace(), rule_text(what), dialect))

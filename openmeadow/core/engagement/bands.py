@@ -8,13 +8,14 @@ from dataclasses import dataclass
 import numpy as np
 
 from openmeadow.core.arrays import F64, I8, I32, I64, NEVER, Mask
-from openmeadow.core.columns import Columns
+from openmeadow.core.columns import Columns, Rows
 from openmeadow.core.moments import DAY, HOUR
 
 BANDS = ("Strong", "Steady", "Fading", "Inactive", "Unproven", "Masked")
 STRONG, STEADY, FADING, INACTIVE, UNPROVEN, MASKED = range(6)
 WINDOWS = (90, 120, 180, 270, 365, 540)
 USUAL_GAP, YEAR = 7, 365 * DAY
+PIECE = 1 << 19  # rows looked at together
 FEW_IGNORED, FEW_ENGAGED, FEW_MACHINE = 5, 3, 3
 SETTLED_SHARE, USUAL_SETTLED, ENOUGH_DELAYS, OLD_ENOUGH = 0.95, 3 * DAY, 100, 14 * DAY
 
@@ -48,16 +49,25 @@ def engagement_delays(columns: Columns, now: int, of: Callable[[I32], Mask] | No
     return np.asarray(took[first <= now])
 
 
+def _gaps(rows: Rows, now: int) -> list[I32]:
+    """Seconds between consecutive first sends to a person, the later one in the last year; piece by piece, as there
+    are many."""
+    out = [np.zeros(0, np.int32)]
+    for i in range(0, max(len(rows) - 1, 0), PIECE):
+        first, person = rows.first_at[i : i + PIECE + 1], rows.person[i : i + PIECE + 1]
+        later = first[1:]
+        pair = (person[1:] == person[:-1]) & (later <= now) & (later > now - YEAR)
+        out.append((later - first[:-1])[pair])
+    return out
+
+
 def cadence(columns: Columns, now: int, window: int = 0, settled: int = 0) -> Cadence:
     """The workspace's own rhythm: median gap of consecutive first sends, inactive window, and when messages are
     settled. A ``window`` in days that was set, and a time to settle (seconds) that is known, stand instead of those
     that are found."""
-    rows = columns.rows
-    later = rows.first_at[1:]
-    pair = (rows.person[1:] == rows.person[:-1]) & (later <= now) & (later > now - YEAR)
-    gap = USUAL_GAP
-    if pair.any():
-        gap = max(1, int(np.floor(float(np.median((later - rows.first_at[:-1])[pair])) / DAY + 0.5)))
+    gap, gaps = USUAL_GAP, np.concatenate(_gaps(columns.rows, now))
+    if len(gaps):
+        gap = max(1, int(np.floor(float(np.median(gaps, overwrite_input=True)) / DAY + 0.5)))
     found = next((w for w in WINDOWS if w >= 8 * gap), WINDOWS[-1])
     return Cadence(gap, window or found, settled or settles_within(engagement_delays(columns, now)))
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import json
+import mmap
 import os
 import shutil
 import sqlite3
@@ -167,3 +168,11 @@ def load(folder: Path, db: sqlite3.Connection, machines: str) -> Mirror | None:
         return Mirror(columns, Streams(columns, made), table("troubles", Troubles), seen, everybody)
     except (OSError, ValueError, KeyError):
         return None
+
+
+def let_go(table: Rows | Acts) -> None:
+    """The memory of columns that are mapped from a file, until they are looked at again."""
+    for f in fields(table):
+        mapped = getattr(getattr(table, f.name), "_mmap", None)
+        if mapped is not None:
+            mapped.madvise(mmap.MADV_DONTNEED)

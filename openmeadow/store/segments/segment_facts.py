@@ -36,19 +36,19 @@ from openmeadow.store.subscribers.subscribers import facts_version
 
 NOT_CHECKED = "not checked"
 _VALUE = "trim(coalesce(CAST(json_extract(fields, ?) AS TEXT), ''))"
-_IS_NUMBER = "(ltrim(v, '+-') NOT GLOB '*[^0-9.]*' AND v GLOB '*[0-9]*' AND v NOT GLOB '*.*.*')"
-_IS_DATE = "v GLOB '[0-9][0-9][0-9][0-9]-[0-9][0-9]-[0-9][0-9]*'"
+IS_NUMBER = "(ltrim(v, '+-') NOT GLOB '*[^0-9.]*' AND v GLOB '*[0-9]*' AND v NOT GLOB '*.*.*')"
+IS_DATE = "v GLOB '[0-9][0-9][0-9][0-9]-[0-9][0-9]-[0-9][0-9]*'"
 # SQL of what rules ask of a field; v is its value as text, and never empty
 FIELD_TESTS = {
     "is": "v = ? COLLATE NOCASE",
     "is not": "v <> ? COLLATE NOCASE",
     "contains": "v LIKE ? ESCAPE '\\'",
-    "at least": f"{_IS_NUMBER} AND CAST(v AS REAL) >= ?",
-    "at most": f"{_IS_NUMBER} AND CAST(v AS REAL) <= ?",
-    "more than": f"{_IS_NUMBER} AND CAST(v AS REAL) > ?",
-    "fewer than": f"{_IS_NUMBER} AND CAST(v AS REAL) < ?",
-    "before": f"{_IS_DATE} AND substr(v, 1, 10) < ?",
-    "after": f"{_IS_DATE} AND substr(v, 1, 10) > ?",
+    "at least": f"{IS_NUMBER} AND CAST(v AS REAL) >= ?",
+    "at most": f"{IS_NUMBER} AND CAST(v AS REAL) <= ?",
+    "more than": f"{IS_NUMBER} AND CAST(v AS REAL) > ?",
+    "fewer than": f"{IS_NUMBER} AND CAST(v AS REAL) < ?",
+    "before": f"{IS_DATE} AND substr(v, 1, 10) < ?",
+    "after": f"{IS_DATE} AND substr(v, 1, 10) > ?",
     "is one of": "v COLLATE NOCASE IN ({})",
 }
 
@@ -182,6 +182,16 @@ class RuleFacts:
     def _falls_within(self, path: str, days: float) -> Mask:
         """Whose date has its anniversary today or in the next so many days, in the workspace's zone; 29 February falls on
         the 28th in other years."""
+        wanted = self.coming_days(days)
+        marks = ", ".join("?" * len(wanted))
+        return self._mask(
+            f"SELECT id FROM (SELECT id, {_VALUE} AS v FROM subscribers WHERE fields <> '{{}}') "
+            f"WHERE {IS_DATE} AND substr(v, 6, 5) IN ({marks})",
+            (path, *sorted(wanted)),
+        )
+
+    def coming_days(self, days: float) -> set[str]:
+        """MM-DD of today and the next so many days in the workspace's zone; 29 February with the 28th in other years."""
         zone = ZoneInfo(str(settings.setting(self.db, "time_zone")))
         first = datetime.fromtimestamp(self.now, zone).date()
         wanted: set[str] = set()
@@ -190,12 +200,7 @@ class RuleFacts:
             wanted.add(day.strftime("%m-%d"))
             if (day.month, day.day) == (2, 28) and not isleap(day.year):
                 wanted.add("02-29")
-        marks = ", ".join("?" * len(wanted))
-        return self._mask(
-            f"SELECT id FROM (SELECT id, {_VALUE} AS v FROM subscribers WHERE fields <> '{{}}') "
-            f"WHERE {_IS_DATE} AND substr(v, 6, 5) IN ({marks})",
-            (path, *sorted(wanted)),
-        )
+        return wanted
 
     def date_is(self, name: str, day: date, yearly: bool, zones: Sequence[str] = ()) -> Mask:
         """Whose field holds a date (YYYY-MM-DD …) that is the day, or its anniversary; 29 February falls on the 28th
@@ -228,6 +233,10 @@ class RuleFacts:
 
     def snapshot(self, name: str, day: str) -> Mask:
         """Who was in a snapshot of a segment on a day."""
+        return self._mask("SELECT subscriber FROM snapshot_people WHERE snapshot = ?", (self.snapshot_id(name, day),))
+
+    def snapshot_id(self, name: str, day: str) -> int:
+        """The snapshot of a segment on a day; Missing where there is none."""
         self.segment(name)
         segment = segments.named(self.db, name)
         rows = segments.snapshots(self.db, segment.id) if segment else []
@@ -237,7 +246,7 @@ class RuleFacts:
         if found is None:
             days = ", ".join(r.day for r in rows[:5])
             raise Missing(f"The segment “{name}” has no snapshot of {day}. Its snapshots are of {days}.")
-        return self._mask("SELECT subscriber FROM snapshot_people WHERE snapshot = ?", (found,))
+        return found
 
     def reach(self, rule: Rule, path: tuple[str, ...]) -> set[Rule]:
         """All clauses of a rule and of the segments it names, each segment read once. RuleMistake where it comes back to
@@ -398,6 +407,14 @@ class RuleFacts:
             "SELECT min(m) FROM (SELECT min(entered_at) AS m FROM enrolments WHERE entered_at > :now "
             "UNION ALL SELECT min(left_at) FROM enrolments WHERE left_at > :now)",
         )
+
+    def step_key(self, sequence: str, step: str) -> int:
+        """The key of a step of a sequence by what it is called."""
+        return self._step(SequenceId(self._id("sequences", "sequence", sequence)), step)
+
+    def missing(self, kind: str, name: str) -> Missing:
+        """The error that a name is not known."""
+        return nearest(kind, name, [])
 
     def _step(self, sequence: SequenceId, name: str) -> int:
         """The key of a step by what it is called."""

@@ -44,6 +44,16 @@ def names(db: sqlite3.Connection, table: str) -> list[NamedRow]:
     return NamedRow.read_all(db.execute(f"SELECT id, name FROM {table} ORDER BY name"))
 
 
+def known_ids(db: sqlite3.Connection, ids: Sequence[int]) -> set[int]:
+    """Those of some store ids that there are."""
+    out: set[int] = set()
+    for i in range(0, len(ids), CHUNK):
+        part = ids[i : i + CHUNK]
+        marks = ",".join("?" * len(part))
+        out.update(r["id"] for r in db.execute(f"SELECT id FROM subscribers WHERE id IN ({marks})", part))
+    return out
+
+
 def ids_of(db: sqlite3.Connection, keys: Sequence[str]) -> dict[str, SubscriberId]:
     """Store ids of those address keys that are known."""
     out: dict[str, SubscriberId] = {}
