@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 import shutil
 import subprocess
@@ -84,11 +85,27 @@ def test_without_a_token_nobody_outside_may_ask(workspace: Workspace) -> None:
         assert answer.status_code == 403
 
 
-def test_alert_rules_ask_for_figures_that_are_told(workspace: Workspace) -> None:
-    names = {key[0] for key in told(make_app(workspace).test_client().get("/metrics").text)}
-    rules = (DEPLOY / "alerts.yml").read_text()
-    asked = set(re.findall(r"openmeadow_\w+", rules))
+def test_alerts_and_the_dashboard_ask_for_figures_that_are_told(workspace: Workspace) -> None:
+    client = make_app(workspace).test_client()
+    assert client.get("/healthz").status_code == 200
+    names = {key[0] for key in told(client.get("/metrics").text)}
+    asked = set(re.findall(r"openmeadow_\w+", (DEPLOY / "alerts.yml").read_text()))
     assert len(asked) >= 7 and asked <= names, asked - names
+    panels = json.loads((DEPLOY / "dashboard.json").read_text())["panels"]
+    shown = {n for p in panels for t in p["targets"] for n in re.findall(r"(?:openmeadow|process)_\w+", t["expr"])}
+    assert len(panels) >= 12 and shown <= names, shown - names
+    assert all(p["gridPos"]["x"] + p["gridPos"]["w"] <= 24 for p in panels)
+
+
+@pytest.mark.skipif(not shutil.which("promtool"), reason="promtool is not on this machine")
+def test_alerts_are_raised_by_what_they_are_for(tmp_path: Path) -> None:
+    panels = json.loads((DEPLOY / "dashboard.json").read_text())["panels"]
+    asked = [t["expr"] for p in panels for t in p["targets"]]
+    rules = [{"record": f"panel:{i}", "expr": e} for i, e in enumerate(asked)]
+    (tmp_path / "panels.yml").write_text(json.dumps({"groups": [{"name": "dashboard", "rules": rules}]}))
+    for command in (["check", "rules", "alerts.yml", tmp_path / "panels.yml"], ["test", "rules", "alerts_test.yml"]):
+        found = subprocess.run(["promtool", *command], cwd=DEPLOY, capture_output=True, text=True, check=False)
+        assert found.returncode == 0, found.stdout + found.stderr
 
 
 @pytest.mark.skipif(not shutil.which("systemd-analyze"), reason="systemd-analyze is not on this machine")

@@ -1,0 +1,137 @@
+"""Changes the code in one place at a time and asks whether a test notices. Run by ``make mutation``; docs/figures.md keeps
+what it found.
+
+``python -m scripts.mutation core|services [SAMPLE [SEED]]``: a random sample of all changes that mutmut can make, in core
+or in the services that decide, each run by the tests that reach it: first those beside it, then, where these do not notice,
+those of the store and the services. Everything happens in build/mutation/.
+"""
+
+from __future__ import annotations
+
+import json
+import random
+import shutil
+import subprocess
+import sys
+from collections import Counter
+from dataclasses import dataclass
+from math import sqrt
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parents[1]
+PLACE = ROOT / "build" / "mutation"
+COPIED = ("openmeadow", "tests", "scripts", "requirements", "deploy", "docs")
+AT_ONCE = 60  # names on a command line
+KILLED = {1, 3, 24, 36, 37, 152, -9, -11, -24, 255}  # a failing test, or one that never ends
+
+
+@dataclass(frozen=True)
+class Scope:
+    """What is changed, and the tests that must notice."""
+
+    changed: tuple[str, ...]
+    tests: tuple[str, ...]
+    others: tuple[str, ...]
+
+
+# of the others those that ask core for much in little time
+CLOSE = tuple(
+    f"tests/{name}.py"
+    for name in (
+        *(
+            "store/test_facts",
+            "store/test_database",
+            "store/test_event_hours",
+            "services/test_acts",
+            "services/test_bring_in",
+        ),
+        *("services/test_checking", "services/test_consent", "services/test_desk", "services/test_duplicates"),
+        *("services/test_fields", "services/test_intake", "services/test_late_events", "services/test_learning"),
+        *("services/test_segment_changes", "services/test_sequences", "services/test_warehouse", "web/test_places"),
+    )
+)
+CAMPAIGNS = ("guardrails", "resend", "results", "requeue", "smtp_delivery", "first_send", "recipients", "ab_test")
+NEAR = ("sending", "under_way", "told_truly", "provider_limits", "sequences", "sequence_figures", "at_the_relay")
+SCOPES = {
+    "core": Scope(("openmeadow/core/*",), ("tests/core",), CLOSE),
+    "services": Scope(
+        (*(f"openmeadow/services/campaigns/{m}.py" for m in CAMPAIGNS), "openmeadow/services/sequences/*"),
+        tuple(f"tests/services/test_{m}.py" for m in NEAR),
+        CLOSE,
+    ),
+}
+
+
+def prepared(scope: Scope, tests: tuple[str, ...], folder: Path) -> None:
+    """A copy of the project that the tool may change."""
+    shutil.rmtree(folder, ignore_errors=True)
+    folder.mkdir(parents=True)
+    for name in COPIED:
+        shutil.copytree(ROOT / name, folder / name, ignore=shutil.ignore_patterns("__pycache__", "dist"))
+    lines = [
+        '[tool.mutmut]\nsource_paths = ["openmeadow"]',
+        f"only_mutate = {json.dumps(scope.changed)}",
+        f"pytest_add_cli_args_test_selection = {json.dumps(tests)}",
+        f"also_copy = {json.dumps(COPIED[2:])}",
+        'pytest_add_cli_args = ["-x"]',
+    ]
+    settings = (ROOT / "pyproject.toml").read_text(encoding="utf-8") + "\n" + "\n".join(lines) + "\n"
+    (folder / "pyproject.toml").write_text(settings, encoding="utf-8")
+
+
+def codes(folder: Path) -> dict[str, int | None]:
+    """Of every change by its name, what its tests answered."""
+    found: dict[str, int | None] = {}
+    for meta in sorted((folder / "mutants").rglob("*.meta")):
+        found |= json.loads(meta.read_text(encoding="utf-8"))["exit_code_by_key"]
+    return found
+
+
+def ready(scope: Scope, tests: tuple[str, ...], folder: Path) -> list[str]:
+    """Every change that can be made, once it is known which tests reach what."""
+    prepared(scope, tests, folder)
+    tool = PLACE / "env" / "bin" / "mutmut"
+    subprocess.run([tool, "run", "none of them"], cwd=folder, check=False, capture_output=True)
+    every = sorted(codes(folder))
+    if not every:
+        sys.exit(f"The tests do not pass in the copy: cd {folder} && {tool} run")
+    return every
+
+
+def not_noticed(folder: Path, names: list[str]) -> list[str]:
+    """Of some changes those that no test notices."""
+    tool = PLACE / "env" / "bin" / "mutmut"
+    for i in range(0, len(names), AT_ONCE):
+        some = names[i : i + AT_ONCE]
+        subprocess.run([tool, "run", "--max-children", "2", *some], cwd=folder, check=False, capture_output=True)
+    answers = codes(folder)
+    return [n for n in names if answers.get(n) not in KILLED]
+
+
+def main(which: str, sample: int, seed: int) -> None:
+    """Prints the share that was noticed, with its standard error, and the modules where most was not."""
+    scope, near, wide = SCOPES[which], PLACE / which, PLACE / f"{which}-whole"
+    every = ready(scope, scope.tests, near)
+    asked = random.Random(seed).sample(every, min(sample, len(every)))
+    left = not_noticed(near, asked)
+    print(f"{which}: {len(asked)} of {len(every):,} changes tried, {1 - len(left) / len(asked):.1%} noticed beside it")
+    (PLACE / f"{which}-first.txt").write_text("\n".join(left), encoding="utf-8")
+    ready(scope, scope.others, wide)
+    survived = not_noticed(wide, left)
+    share = 1 - len(survived) / len(asked)
+    error = 1.96 * sqrt(share * (1 - share) / len(asked))
+    print(f"{which}: {share:.1%} noticed with those of store and services (± {error:.1%})")
+    for module, times in Counter(n.partition(".x")[0] for n in survived).most_common(15):
+        print(f"  {times:3} {module}")
+    answers = codes(wide)
+    with (PLACE / f"{which}-survivors.txt").open("w", encoding="utf-8") as out:
+        for name in sorted(survived):
+            command = [PLACE / "env" / "bin" / "mutmut", "show", name]
+            shown = subprocess.run(command, cwd=wide, check=False, capture_output=True, text=True).stdout
+            out.write(f"{name} ({answers.get(name)})\n{shown}\n")
+    print(f"What was not noticed: {PLACE / f'{which}-survivors.txt'}")
+
+
+if __name__ == "__main__":
+    arguments = [*sys.argv[1:], "400", "1"]
+    main(sys.argv[1], int(arguments[1]), int(arguments[2]) if len(sys.argv) > 3 else 1)
