@@ -2,22 +2,24 @@
 
 from __future__ import annotations
 
-import atexit
+import os
 import shutil
-import tempfile
+import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
-from functools import cache
 from pathlib import Path
+from typing import Any
 
 import pytest
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
-from openmeadow.demo import build, ports, run
+from openmeadow.demo import ports, run
 from openmeadow.services import accounts
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import users as account_table
+from tests import proxy
+from tests.processes import Begun
 
 FLAGS = [
     "--no-sandbox",
@@ -36,14 +38,16 @@ expect.set_options(timeout=15_000)  # two cores do everything at once, the brows
 
 @dataclass
 class Visit:
-    """An open page of the running demo. ``said`` gathers errors of the console and requests that leave the machine."""
+    """An open page of the running demo at ``url``. ``said`` gathers errors of the console and requests that leave the
+    machine."""
 
     page: Page
     running: run.Demo
+    url: str
     said: list[str]
 
     def go(self, path: str) -> Page:
-        self.page.goto(self.running.url + path)
+        self.page.goto(self.url + path)
         return self.page
 
     def accessible(self) -> None:
@@ -57,13 +61,19 @@ class Visit:
         assert not found, chr(10).join(found)
 
     def move_clock(self, words: str) -> None:
-        """Choose from the clock's menu and wait until it stands again."""
+        """Choose from the clock's menu and wait until it stands again, however short the way was."""
         self.page.get_by_role("button", name="Demo clock").click()
-        self.page.get_by_role("menuitem", name=words, exact=False).click()
-        self.page.get_by_text("· moving").wait_for(timeout=20_000)
-        self.page.get_by_role("button", name="Demo clock").wait_for(timeout=180_000)
+        with self.page.expect_response(lambda r: r.url.endswith("/api/clock")):
+            self.page.get_by_role("menuitem", name=words, exact=False).click()
+        end = time.monotonic() + 180
+        while self.page.request.get(f"{self.url}/api/status").json()["moving"] and time.monotonic() < end:
+            time.sleep(0.2)
+        with self.page.expect_response(lambda r: r.url.endswith("/api/status")):
+            pass  # the page has heard of it too
+        self.page.get_by_role("button", name="Demo clock").wait_for()
 
 
+CONTEXT: dict[str, Any] = {"viewport": {"width": 1280, "height": 800}, "ignore_https_errors": True}
 PASSWORD = "evenings by the water"
 
 
@@ -75,10 +85,10 @@ def signed_in(visit: Visit, name: str, role: str) -> Iterator[Page]:
         accounts.add(workspace, name, role, PASSWORD)
     workspace.close()
     assert visit.page.context.browser is not None
-    context = visit.page.context.browser.new_context(viewport={"width": 1280, "height": 800})
+    context = visit.page.context.browser.new_context(**CONTEXT)
     page = context.new_page()
     try:
-        page.goto(visit.running.url + "/today")
+        page.goto(visit.url + "/today")
         page.get_by_label("Name").fill(name)
         page.get_by_label("Password").fill(PASSWORD)
         page.get_by_role("button", name="Sign in").click()
@@ -96,51 +106,55 @@ def browser() -> Iterator[Browser]:
         opened.close()
 
 
-@cache
-def built() -> Path:
-    """The demo of 400 people, made once in each process of the tests."""
-    folder = Path(tempfile.mkdtemp()) / "demo"
-    build.build(folder, 400)
-    atexit.register(shutil.rmtree, folder.parent, ignore_errors=True)
-    return folder
+class ForkedDemo(run.Demo):
+    """The demo whose processes are forked from one that has imported everything, and end at once."""
+
+    def _begin(self, arguments: list[str]) -> Any:
+        return Begun(*arguments)
+
+    def stop(self) -> None:
+        for child in self._children:
+            child.kill()
+        for child in self._children:
+            child.wait()
 
 
 @contextmanager
-def visiting(browser: Browser, folder: Path) -> Iterator[Visit]:
-    """A demo of its own, signed in to as the demo analyst."""
-    shutil.copytree(built(), folder)
-    running = run.Demo(folder, ports.free_port())
-    context = browser.new_context(viewport={"width": 1280, "height": 800})
+def visiting(browser: Browser, built: Path, folder: Path, behind_proxy: bool = False) -> Iterator[Visit]:
+    """A demo of its own, signed in to as the demo analyst. With MEADOW_PROXY=1 behind the proxy of deploy/, with TLS."""
+    shutil.copytree(built, folder)
+    running = ForkedDemo(folder, ports.free_port())
+    context = browser.new_context(**CONTEXT)
     said: list[str] = []
-    try:
-        running.wait_ready()
+    with ExitStack() as stack:
+        stack.callback(running.stop)
+        stack.callback(context.close)
+        url = running.url
+        running.wait_ready()  # its ports are its own before the proxy looks for two
+        if behind_proxy or os.environ.get("MEADOW_PROXY"):
+            url, _ = stack.enter_context(proxy.in_front_of(running.port, folder.with_name("proxy")))
         page = context.new_page()
         page.set_default_timeout(20_000)
         page.on("pageerror", lambda e: said.append(str(e)))
         page.on(
             "request",
             lambda r: (
-                None
-                if r.url.startswith((running.url, "data:", "about:", "blob:"))
-                else said.append(f"left the machine: {r.url}")
+                None if r.url.startswith((url, "data:", "about:", "blob:")) else said.append(f"left the machine: {r.url}")
             ),
         )
-        page.goto(running.entry)
+        page.goto(running.entry.replace(running.url, url))
         page.get_by_role("heading", name="Today", exact=True).wait_for()
-        yield Visit(page, running, said)
-    finally:
-        context.close()
-        running.stop()
+        yield Visit(page, running, url, said)
 
 
 @pytest.fixture
-def visit(browser: Browser, tmp_path: Path) -> Iterator[Visit]:
-    with visiting(browser, tmp_path / "demo") as found:
+def visit(browser: Browser, built: Path, tmp_path: Path) -> Iterator[Visit]:
+    with visiting(browser, built, tmp_path / "demo") as found:
         yield found
 
 
 @pytest.fixture(scope="module")
-def shared(browser: Browser, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Visit]:
+def shared(browser: Browser, built: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Visit]:
     """One demo for all tests of a file that leave it as it was, or do not mind."""
-    with visiting(browser, tmp_path_factory.mktemp("shared") / "demo") as found:
+    with visiting(browser, built, tmp_path_factory.mktemp("shared") / "demo") as found:
         yield found

@@ -4,7 +4,6 @@ sentences. One demo serves all of it."""
 from __future__ import annotations
 
 import re
-import subprocess
 
 import pytest
 from playwright.sync_api import expect
@@ -98,7 +97,7 @@ def test_what_is_not_there_is_said(shared: Visit, path: str, said: str) -> None:
 def test_an_observer_reads_everything_and_is_told_so(shared: Visit) -> None:
     with signed_in(shared, "olga", "observer") as page:
         for path in ("/campaigns/1/schedule", "/sequences/1", "/segments/1", "/senders/1", "/subscribers/sunset-policy"):
-            page.goto(shared.running.url + path)
+            page.goto(shared.url + path)
             expect(page.get_by_text(PAGES[path]).filter(visible=True).first).to_be_visible()
             acts = page.get_by_role(
                 "button",
@@ -116,14 +115,14 @@ def test_an_observer_reads_everything_and_is_told_so(shared: Visit) -> None:
 
 def test_a_writer_writes_and_does_not_decide(shared: Visit) -> None:
     with signed_in(shared, "wim", "writer") as page:
-        page.goto(shared.running.url + "/campaigns/1/message")
+        page.goto(shared.url + "/campaigns/1/message")
         page.get_by_label(re.compile("^Subject")).fill("The spring season, at last")
         expect(page.get_by_text("Saved automatically.")).to_be_visible()
         page.get_by_role("link", name="Schedule", exact=True).click()
         expect(page.get_by_role("button", name=re.compile("^Batch 2, "))).to_be_visible()
         expect(page.get_by_role("button", name="Start…")).to_be_disabled()
         page.get_by_label("every").fill("6")
-        page.goto(shared.running.url + "/sequences/1")
+        page.goto(shared.url + "/sequences/1")
         for name in ("Pause", "End…", "Add subscribers…"):
             expect(page.get_by_role("button", name=name)).to_be_disabled()
         page.get_by_role("button", name=re.compile("Your first evening with us")).first.click()
@@ -142,13 +141,12 @@ def test_a_server_that_is_away_is_said_and_nothing_is_lost(visit: Visit) -> None
     server = visit.running._children[-1]
     server.terminate()
     server.wait(10)
-    assert server.stdin is not None
-    server.stdin.close()
+    server.kill()
     page.get_by_label("Name", exact=True).fill("Kept all the same")
     page.get_by_role("button", name="Save segment").click()
     expect(page.get_by_text("The server is not responding. Nothing was lost").first).to_be_visible()
     expect(page.get_by_label("Name", exact=True)).to_have_value("Kept all the same")
-    visit.running._children[-1] = subprocess.Popen(server.args, stdin=subprocess.PIPE)  # type: ignore[arg-type]
+    visit.running._children[-1] = visit.running._begin(server.args)
     visit.running.wait_ready()
     page.get_by_role("button", name="Save segment").click()
     expect(page.get_by_role("heading", name="Kept all the same")).to_be_visible()

@@ -96,7 +96,7 @@ def test_a_plan_in_every_detail(visit: Visit) -> None:
 def asked_and_approved(visit: Visit, ada: Page) -> None:
     """Ada writes a second version, asks for eyes, gets them, changes something, asks again, and starts."""
     page = visit.page
-    ada.goto(visit.running.url + "/campaigns/1/message")
+    ada.goto(visit.url + "/campaigns/1/message")
     ada.get_by_role("button", name="A/B test…").click()
     ada.get_by_role("tab", name="Version B").click()
     ada.get_by_label(re.compile("^Subject")).fill("Forty-one evenings by the water")

@@ -23,9 +23,9 @@ def count(visit: Visit, rule: str) -> Any:
     return answer[1]
 
 
-def test_every_clause_that_can_be_picked_is_one_the_server_reads(visit: Visit) -> None:
+def test_every_clause_that_can_be_picked_is_one_the_server_reads(shared: Visit) -> None:
     """What the browser writes for a clause is parsed, counted and written back the same by the server."""
-    page = visit.go("/segments/new")
+    page = shared.go("/segments/new")
     rule = page.get_by_label("Rule", exact=True)
     rule.fill("joined more than 2 days ago")
     options = page.get_by_label("Add a condition").locator("option")
@@ -42,14 +42,14 @@ def test_every_clause_that_can_be_picked_is_one_the_server_reads(visit: Visit) -
         if "…" in text or '""' in text or text.endswith("frozen on"):  # nothing of that kind is there to be named
             continue
         read += 1
-        told = count(visit, text)
+        told = count(shared, text)
         assert [c["text"] for c in told["clauses"]] == text.split(" and "), words
         expect(page.get_by_role("alert")).to_have_count(0)
-    assert read > 25 and visit.said == []
+    assert read > 25 and shared.said == []
 
 
-def test_a_mistake_shows_its_place_and_what_fits(visit: Visit) -> None:
-    page = visit.go("/segments/new")
+def test_a_mistake_shows_its_place_and_what_fits(shared: Visit) -> None:
+    page = shared.go("/segments/new")
     rule = page.get_by_label("Rule", exact=True)
     for text, said in (
         ("opened at leest 4 in 120 days", "leest"),
@@ -71,11 +71,11 @@ def test_a_mistake_shows_its_place_and_what_fits(visit: Visit) -> None:
     page.get_by_label("Name", exact=True).fill("The strong")
     page.get_by_role("button", name="Save segment").click()
     page.get_by_role("heading", name="The strong").wait_for()
-    visit.go("/campaigns/1/recipients")
+    shared.go("/campaigns/1/recipients")
     page.get_by_role("combobox", name="Leave out").fill("The strong")
     page.keyboard.press("Enter")
     expect(page.get_by_text("Selected", exact=True)).to_be_visible()
-    visit.go("/segments")
+    shared.go("/segments")
     page.get_by_role("link", name="The strong").wait_for()
     names = [r.inner_text().split("\n")[0].split("\t")[0] for r in page.locator("tbody tr").all()]
     for _ in range(names.index("The strong")):
@@ -83,18 +83,18 @@ def test_a_mistake_shows_its_place_and_what_fits(visit: Visit) -> None:
     page.keyboard.press("=")
     page.get_by_role("dialog").get_by_role("button", name="Delete segment").click()
     expect(page.get_by_role("alert")).to_contain_text("is used by the campaign “Spring season on sale”")
-    visit.accessible()
-    assert visit.said == []
+    shared.accessible()
+    assert shared.said == []
 
 
-def test_a_segment_is_renamed_labelled_copied_and_never_lost_by_leaving(visit: Visit) -> None:
-    page = visit.go("/segments")
+def test_a_segment_is_renamed_labelled_copied_and_never_lost_by_leaving(shared: Visit) -> None:
+    page = shared.go("/segments")
     page.get_by_role("link", name="Recently engaged", exact=True).click()
     page.get_by_label("Name").fill("Engaged this month")
     page.get_by_label("Label (optional)").fill("Weekly")
     page.get_by_role("link", name="Campaigns").click()
     expect(page.get_by_role("heading", name="Leave without saving?")).to_be_visible()
-    visit.accessible()
+    shared.accessible()
     page.get_by_role("button", name="Stay").click()
     page.get_by_role("button", name="Save segment").click()
     expect(page.get_by_role("heading", name="Engaged this month")).to_be_visible()
@@ -104,7 +104,7 @@ def test_a_segment_is_renamed_labelled_copied_and_never_lost_by_leaving(visit: V
     expect(page.get_by_label("Name")).to_have_value("Engaged this month copy")
     page.get_by_role("button", name="Save segment").click()
     expect(page.get_by_role("heading", name="Engaged this month copy")).to_be_visible()
-    visit.go("/segments")
+    shared.go("/segments")
     page.get_by_label("Which segments").select_option("Weekly")
     expect(page.get_by_role("row")).to_have_count(2)
     page.reload()
@@ -112,4 +112,4 @@ def test_a_segment_is_renamed_labelled_copied_and_never_lost_by_leaving(visit: V
     page.get_by_label("Which segments").select_option("all labels")
     page.get_by_label("Search segments").fill("month engaged")
     expect(page.get_by_role("row")).to_have_count(3)
-    assert visit.said == []
+    assert shared.said == []

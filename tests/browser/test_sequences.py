@@ -123,6 +123,7 @@ def test_one_that_runs_is_changed_and_its_people_moved(visit: Visit) -> None:
     page.keyboard.press("6")
     page.get_by_role("link", name="Welcome to the hall").click()
     expect(page.get_by_role("heading", name="Resend uplift")).to_be_visible()
+    expect(page.get_by_role("row", name="Queued 0")).to_be_visible()  # the worker has been here
     inside = int(re.search(r"(\d+) active", page.get_by_text(re.compile("running · ")).inner_text()).group(1))  # type: ignore[union-attr]
     assert inside > 3
 

@@ -4,28 +4,18 @@ from __future__ import annotations
 
 import json
 import re
-import subprocess
-import sys
 
 from playwright.sync_api import expect
 
 from tests.browser.conftest import Visit
+from tests.processes import meadow
 
 
 def count_of(visit: Visit, rule: str) -> int:
     """What the command line says of a rule on the same workspace."""
-    command = [
-        sys.executable,
-        "-m",
-        "openmeadow",
-        "--data",
-        str(visit.running.folder),
-        "segment",
-        "count",
-        rule,
-        "--json",
-    ]
-    return int(json.loads(subprocess.run(command, check=True, capture_output=True).stdout)["count"])
+    status, out, err = meadow(visit.running.folder, "segment", "count", rule, "--json")
+    assert status == 0, err
+    return int(json.loads(out)["count"])
 
 
 def heading_count(visit: Visit, tail: str) -> int:

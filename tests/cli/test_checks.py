@@ -7,8 +7,8 @@ from pathlib import Path
 
 from openmeadow.services.campaigns import campaigns, dispatcher
 from openmeadow.store.health import reports as report_table
-from tests.cli.test_commands import meadow
 from tests.core.test_reports import ONE, group, letter, plain, report, xml
+from tests.processes import meadow
 from tests.services.mailing import DOMAIN, deliveries_of, mailing
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import csv
 import json
-import os
 import subprocess
 import sys
 from importlib import import_module
@@ -14,21 +13,10 @@ import pytest
 
 from openmeadow.cli.main import COMMANDS, HIDDEN
 from tests.core.slow import chance
+from tests.processes import meadow
 
 
-def meadow(data: Path, *arguments: str, given: str = "", clock: bool = True) -> tuple[int, str, str]:
-    done = subprocess.run(
-        [sys.executable, "-m", "openmeadow", "--data", str(data), *arguments],
-        input=given,
-        capture_output=True,
-        check=False,
-        text=True,
-        env={**os.environ, "MEADOW_DATA": "/nowhere"},
-    )
-    return done.returncode, done.stdout, done.stderr
-
-
-def test_a_script_s_day(folder: Path, tmp_path: Path) -> None:
+def test_a_script_s_day(bare: Path, tmp_path: Path) -> None:
     people, log = tmp_path / "p.csv", tmp_path / "e.ndjson"
     people.write_text("email,joined_at,mailto\na@x.example,2025-01-01,x\nb@x.example,2025-01-01,y\nbroken,,\n")
     log.write_text(
@@ -41,12 +29,12 @@ def test_a_script_s_day(folder: Path, tmp_path: Path) -> None:
             )
         )
     )
-    assert meadow(folder, "init")[0] == 0
-    assert meadow(folder, "set", "relay_ips", '["192.0.2.1"]')[0] == 0
-    assert meadow(folder, "set", "relay_ips")[1] == '["192.0.2.1"]\n'
-    assert meadow(folder, "init")[0] == 2, "there is one already"
+    assert meadow(bare, "init")[0] == 0
+    assert meadow(bare, "set", "relay_ips", '["192.0.2.1"]')[0] == 0
+    assert meadow(bare, "set", "relay_ips")[1] == '["192.0.2.1"]\n'
+    assert meadow(bare, "init")[0] == 2, "there is one already"
     code, out, err = meadow(
-        folder,
+        bare,
         "import",
         "subscribers",
         str(people),
@@ -59,35 +47,35 @@ def test_a_script_s_day(folder: Path, tmp_path: Path) -> None:
         "--json",
     )
     assert code == 1 and json.loads(out)["taken"] == 2 and json.loads(out)["refused_rows"][0]["line"] == 4
-    code, out, err = meadow(folder, "import", "events", str(log))
+    code, out, err = meadow(bare, "import", "events", str(log))
     assert code == 1 and "zz@x.example" in err
-    code, out, _ = meadow(folder, "score", "--json")
+    code, out, _ = meadow(bare, "score", "--json")
     summary = json.loads(out)
     assert code == 0 and summary["subscribers"] == 2 and sum(summary["bands"].values()) == 2
     assert set(summary["inactive"]) == {"never engaged", "stopped engaging"}
-    code, out, _ = meadow(folder, "score", "show", "A@X.example", "--as-of", "2026-03-11", "--json")
+    code, out, _ = meadow(bare, "score", "show", "A@X.example", "--as-of", "2026-03-11", "--json")
     why = json.loads(out)
     assert (why["engaged"], why["counted"], why["last_engaged_at_message"], len(why["steps"])) == (1, 1, 1, 1)
     assert (why["active"], why["chance"]) == pytest.approx(chance(1, 1, 1, (0.6, 1.2, 1.0, 40.0)))
     assert why["if_ignored"] < why["chance"] < why["if_engaged"] and not why["own_history"]
-    assert meadow(folder, "score", "export", "-o", str(tmp_path / "scores.csv"))[0] == 0
+    assert meadow(bare, "score", "export", "-o", str(tmp_path / "scores.csv"))[0] == 0
     with (tmp_path / "scores.csv").open(encoding="utf-8") as f:
         exported = {r["email"]: r for r in csv.DictReader(f)}
     assert (
         len(exported) == 2 and exported["a@x.example"]["engaged"] == "1" and len(exported["a@x.example"]["chance"]) == 8
     )
-    code, out, _ = meadow(folder, "score", "check", "--json")
+    code, out, _ = meadow(bare, "score", "check", "--json")
     assert code == 0 and json.loads(out)["auc"] is None and json.loads(out)["tenths"] == []
-    code, out, _ = meadow(folder, "segment", "count", 'permitted for "News" and opened at least 1', "--funnel", "--json")
+    code, out, _ = meadow(bare, "segment", "count", 'permitted for "News" and opened at least 1', "--funnel", "--json")
     found = json.loads(out)
     assert found["count"] == 1 and found["funnel"][0] == {"clause": "everyone", "remaining": 2}
     assert found["funnel"][2] == {"clause": "opened at least 1", "remaining": 1, "removed_only_by_this": 1}
-    code, out, _ = meadow(folder, "segment", "count", "-", "--json", given='field "town" is "x" or never engaged')
+    code, out, _ = meadow(bare, "segment", "count", "-", "--json", given='field "town" is "x" or never engaged')
     assert json.loads(out)["count"] == 2
-    code, out, _ = meadow(folder, "segment", "count", "opened at least 1", "--as-of", "2026-03-01T12:00:00Z", "--json")
+    code, out, _ = meadow(bare, "segment", "count", "opened at least 1", "--as-of", "2026-03-01T12:00:00Z", "--json")
     assert json.loads(out)["count"] == 0, "what happened later does not exist"
-    assert meadow(folder, "segment", "save", "Readers", "opened at least 1")[0] == 0
-    assert meadow(folder, "segment", "export", "Readers", "-o", str(tmp_path / "o.csv"))[0] == 0
+    assert meadow(bare, "segment", "save", "Readers", "opened at least 1")[0] == 0
+    assert meadow(bare, "segment", "export", "Readers", "-o", str(tmp_path / "o.csv"))[0] == 0
     assert "a@x.example" in (tmp_path / "o.csv").read_text()
 
 

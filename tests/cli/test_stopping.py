@@ -6,8 +6,6 @@ import http.client
 import json
 import signal
 import socket
-import subprocess
-import sys
 import threading
 import time
 from collections import Counter
@@ -19,11 +17,12 @@ import pytest
 from openmeadow.demo.ports import free_port
 from openmeadow.services.campaigns import campaigns
 from openmeadow.services.workspace import Workspace
+from tests.processes import Begun
 from tests.services.mailing import deliveries_of, mailing
 
 
-def begun(folder: Path, *command: str) -> subprocess.Popen[bytes]:
-    return subprocess.Popen([sys.executable, "-m", "openmeadow", "--data", str(folder), *command])
+def begun(folder: Path, *command: str) -> Begun:
+    return Begun("--data", str(folder), *command)
 
 
 def wait_until(there: Callable[[], object], seconds: float = 30) -> None:
@@ -35,7 +34,7 @@ def wait_until(there: Callable[[], object], seconds: float = 30) -> None:
 
 @pytest.mark.parametrize("number", [signal.SIGTERM, signal.SIGINT])
 def test_a_worker_ends_between_two_messages(folder: Path, number: signal.Signals) -> None:
-    with mailing(folder, 1_500) as m:
+    with mailing(folder, 600) as m:
         campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0.0, "batches": 1, "resend": False}})
         campaigns.start(m.workspace, m.campaign, "test")
 
@@ -51,7 +50,7 @@ def test_a_worker_ends_between_two_messages(folder: Path, number: signal.Signals
         arrived = sum(len(box) for to, box in m.world.mailboxes.items() if not to.startswith("hello@"))
         assert arrived == found["sent"]
         begun(folder, "worker", "--once").wait(120)
-        assert states() == {"sent": 1_500}
+        assert states() == {"sent": 600}
 
 
 def test_a_server_answers_what_it_was_asked(workspace: Workspace, folder: Path) -> None:
@@ -87,11 +86,8 @@ def test_the_access_log_names_routes_and_never_what_an_address_holds(
     workspace: Workspace, folder: Path, level: str, lines: int
 ) -> None:
     port, kept = free_port(), folder / "log"
-    command = [sys.executable, "-m", "openmeadow", "--data", str(folder), "serve", "--access-log"]
-    with kept.open("wb") as f:
-        serve = subprocess.Popen(
-            [*command, "--log-level", level, "--port", str(port)], stderr=f, stdout=subprocess.DEVNULL
-        )
+    logged = "--access-log", "--log-level", level
+    serve = Begun("--data", str(folder), "serve", *logged, "--port", str(port), files={2: str(kept)})
     ids = []
 
     def ask(path: str) -> int:

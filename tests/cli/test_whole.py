@@ -13,8 +13,8 @@ from openmeadow.services.subscribers import consent
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import archive
 from openmeadow.web.app import make_app
-from tests.cli.test_commands import meadow
 from tests.conftest import NOW
+from tests.processes import meadow
 from tests.services.mailing import deliveries_of, mailing
 
 

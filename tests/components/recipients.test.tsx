@@ -13,10 +13,15 @@ const ANSWERS = {
   "GET /search": { finds },
 };
 
-function chosen(values: Partial<M["Campaign"]>, refuse = "", role: M["Me"]["role"] = "analyst", slow = 0) {
+function chosen(
+  values: Partial<M["Campaign"]>,
+  refuse = "",
+  role: M["Me"]["role"] = "analyst",
+  until = Promise.resolve(),
+) {
   const kept: M["CampaignIn"][] = [];
   const write = async (v: M["CampaignIn"]) => {
-    if (slow) await new Promise((done) => setTimeout(done, slow));
+    await until;
     if (refuse) throw new Error(refuse);
     kept.push(v);
   };
@@ -61,9 +66,14 @@ describe("who a draft goes to", () => {
     expect(written).toEqual([{ what: "PUT /campaigns/7/people", body: { email: "mira@harrow.example", side: "out" } }]);
   });
   test("two choices that come fast both count", async () => {
-    const { kept } = chosen({ segments_in: [] }, "", "analyst", 60);
+    let answer = () => {};
+    const until = new Promise<void>((done) => {
+      answer = done;
+    });
+    const { kept } = chosen({ segments_in: [] }, "", "analyst", until);
     await take("Send to", "enga");
     await take("Send to", "regu");
+    answer();
     await vi.waitFor(() => expect(kept.at(-1)).toEqual({ segments_in: [1, 2] }), 10_000);
   }, 20_000);
   test("what is refused says why", async () => {

@@ -97,18 +97,21 @@ describe("the plan of a draft", () => {
     unmount();
     await waitFor(() => expect(kept).toMatchObject([{ plan: { pilot_share: 0.125 } }]));
   });
-  test.each(["900", "0", ""])("a number of batches of “%s” is said and not kept, and can be corrected", async (value) => {
-    const { kept, unmount } = planned();
-    const field = (await screen.findByLabelText(/^Then/)) as HTMLInputElement;
-    const stood = field.value;
-    fireEvent.change(field, { target: { value } });
-    await screen.findByText(`1 to 100; ${stood} stands.`);
-    expect([field.value, field.getAttribute("aria-invalid")]).toEqual([value, "true"]);
-    fireEvent.change(field, { target: { value: "7" } });
-    expect(screen.queryByText(/stands\./)).toBeNull();
-    unmount();
-    await waitFor(() => expect(kept).toMatchObject([{ plan: { batches: 7 } }]));
-  });
+  test.each(["900", "0", ""])(
+    "a number of batches of “%s” is said and not kept, and can be corrected",
+    async (value) => {
+      const { kept, unmount } = planned();
+      const field = (await screen.findByLabelText(/^Then/)) as HTMLInputElement;
+      const stood = field.value;
+      fireEvent.change(field, { target: { value } });
+      await screen.findByText(`1 to 100; ${stood} stands.`);
+      expect([field.value, field.getAttribute("aria-invalid")]).toEqual([value, "true"]);
+      fireEvent.change(field, { target: { value: "7" } });
+      expect(screen.queryByText(/stands\./)).toBeNull();
+      unmount();
+      await waitFor(() => expect(kept).toMatchObject([{ plan: { batches: 7 } }]));
+    },
+  );
   test("each order that can be picked is one that the server knows", async () => {
     const { kept, unmount } = planned();
     const field = (await screen.findByLabelText("Order")) as HTMLSelectElement;

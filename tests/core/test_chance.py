@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from openmeadow.core.arrays import I32, NEVER
@@ -30,7 +30,6 @@ def one(value: int) -> I32:
     return np.array([value], np.int32)
 
 
-@settings(max_examples=200, deadline=None)
 @given(histories, parameters)
 def test_the_closed_form_equals_its_terms(h: tuple[int, int, int], of: tuple[float, float, float, float]) -> None:
     model = ChanceModel(*of)
@@ -46,7 +45,6 @@ def test_a_place_for_every_history() -> None:
     assert np.array_equal(place(x, t, n), np.arange(len(x))) and int(n.max()) == MOST
 
 
-@settings(max_examples=25, deadline=None)
 @given(parameters)
 def test_all_histories_of_some_messages_are_one_certainty(of: tuple[float, float, float, float]) -> None:
     """A likelihood is of one row of answers; those of all 2^n rows sum to 1."""
@@ -56,7 +54,6 @@ def test_all_histories_of_some_messages_are_one_certainty(of: tuple[float, float
     assert np.exp(each).sum() == pytest.approx(1.0)
 
 
-@settings(max_examples=200, deadline=None)
 @given(histories, parameters, st.booleans())
 def test_an_engagement_never_lowers_it_and_an_ignored_message_never_raises_it(
     h: tuple[int, int, int], of: tuple[float, float, float, float], oldest: bool

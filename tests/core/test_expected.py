@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from openmeadow.core.engagement.bands import Cadence
@@ -53,7 +53,6 @@ def test_nineteen_of_twenty_campaigns_fall_within(spread: float) -> None:
     assert few == Level(mailings=3) and forecast(np.full(10, 1.0), few).high == 10
 
 
-@settings(max_examples=100, deadline=None)
 @given(st.lists(st.tuples(st.integers(0, 5), st.booleans()), min_size=1, max_size=40))
 def test_auc_is_the_share_of_pairs_in_order(found: list[tuple[int, bool]]) -> None:
     value, yes = np.array([v for v, _ in found]), np.array([y for _, y in found])

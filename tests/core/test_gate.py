@@ -4,7 +4,7 @@ from itertools import product
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from openmeadow.core.consent.eligibility import (
@@ -88,7 +88,6 @@ def test_every_combination(kind: str) -> None:
     assert dict(answer.exclusions(np.ones(len(EVERY), bool))) == {r: first.count(r) for r in first}
 
 
-@settings(deadline=None)
 @given(st.lists(st.integers(-8 * 86_400, 3600), max_size=12))
 def test_the_next_allowed_moment_is_the_first_that_is_not_too_many(ages: list[int]) -> None:
     """At it one more is allowed, and a second before it was not."""

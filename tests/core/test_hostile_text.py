@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import importlib
 import multiprocessing
+import os
 import pkgutil
 import re
 import resource
@@ -22,7 +23,7 @@ from openmeadow.core.rules import parser
 from openmeadow.services.campaigns import ab_test, preflight
 from openmeadow.store.campaigns.records import Texts
 
-LONG = 100_000
+LONG = int(os.environ.get("MEADOW_LONG", "40000"))
 # each is repeated up to LONG characters; with an ending that makes a pattern try again
 PIECES = (
     *("a", "A", "0", " ", "\n", "\t", ".", "-", "@", "<", ">", '"', "'", "{", "%", "(", ")", "=", ";", ":", "/", "_"),
@@ -80,7 +81,9 @@ PIECES = (
     ),
 )
 ENDING = "!"
-SECONDS = 120  # of processor time for all; one pattern that is not linear takes far longer by itself
+SECONDS = (
+    60 if LONG < 50_000 else 200
+)  # of processor time for all; one pattern that is not linear takes far longer by itself
 
 
 def patterns() -> Iterator[tuple[str, re.Pattern[Any]]]:

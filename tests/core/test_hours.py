@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from openmeadow.core.delivery.hours import ENOUGH, ENOUGH_OF_ONE, WINDOW, best, own_hours
@@ -41,7 +41,6 @@ def test_too_few_answers_say_nothing() -> None:
     assert best(counts(h9=ENOUGH)) is not None
 
 
-@settings(deadline=None)
 @given(st.lists(st.integers(0, 400), min_size=24, max_size=24), st.integers(0, 23))
 def test_best_hours_are_the_most_and_turn_with_the_clock(answers: list[int], turn: int) -> None:
     """No three hours hold more; and what holds by one clock holds by another that is some hours ahead."""
@@ -57,7 +56,6 @@ def test_best_hours_are_the_most_and_turn_with_the_clock(answers: list[int], tur
     assert other.share.point == pytest.approx(found.share.point)
 
 
-@settings(deadline=None)
 @given(st.lists(st.tuples(st.integers(0, 4), st.integers(0, 23)), max_size=120))
 def test_one_s_own_hour_needs_enough_and_lies_amid_their_answers(acts: list[tuple[int, int]]) -> None:
     person = np.array([p for p, _ in acts], np.int64)

@@ -9,7 +9,7 @@ import re
 
 import dkim
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from openmeadow.core.authentication.dkim import Signer, new_key, record_text
@@ -114,7 +114,6 @@ def test_links_keep_every_character() -> None:
     assert tracked_html("<a href=https://x.example/a>x", {"https://x.example/a": 7}) == '<a href="{{ _link(7) }}">x'
 
 
-@settings(max_examples=200, deadline=None)
 @given(
     st.lists(
         st.sampled_from(
@@ -235,7 +234,6 @@ def test_long_addresses_in_headers_stand_word_for_word() -> None:
     assert read_back["Message-ID"].strip() == e.message_id
 
 
-@settings(max_examples=150, deadline=None)
 @given(
     st.text(st.characters(codec="utf-8", exclude_characters="\r\x85\x0b\x0c\x1c\x1d\x1e\u2028\u2029"), max_size=300),
     st.text(st.characters(codec="utf-8", categories=("L", "N", "P", "Zs")), min_size=1, max_size=120),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from openmeadow.core.columns import Trouble, Troubles
@@ -78,7 +78,6 @@ told = st.lists(
 )
 
 
-@settings(max_examples=300, deadline=None)
 @given(
     histories(),
     told,

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from openmeadow.core.arrays import FAR, I32, I64, NEVER, Mask
@@ -149,7 +149,6 @@ rules = st.recursive(
 )
 
 
-@settings(max_examples=200, deadline=None)
 @given(rules)
 def test_text_to_tree_to_text_is_the_identity(rule: t.Rule) -> None:
     assert parse(rule.text()) == rule
@@ -286,14 +285,12 @@ def holds_of_facts(rule: t.Rule, i: int, person: Person) -> bool:
     return bool(known.has_label("")[i])
 
 
-@settings(max_examples=250, deadline=None)
 @given(rules, histories())
 def test_columns_equal_the_slow_evaluation(rule: t.Rule, events: list[E]) -> None:
     fast = rule.mask(view_of(events))
     assert fast.tolist() == [holds(rule, i, events) for i in range(PEOPLE)], rule.text()
 
 
-@settings(max_examples=80, deadline=None)
 @given(rules, histories())
 def test_the_sieve_adds_up(rule: t.Rule, events: list[E]) -> None:
     view = view_of(events)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from openmeadow.core.arrays import FAR, NEVER
@@ -49,7 +49,6 @@ def test_who(why: str, events: list[E], expected: str) -> None:
     assert WORDS[BY_OF_REASON[reasons(raw(events), LINKS)[-1]]] == expected, why
 
 
-@settings(max_examples=150, deadline=None)
 @given(histories(), st.dictionaries(st.integers(0, PEOPLE - 1), st.integers(0, 300).map(lambda d: NOW - d * DAY)))
 def test_score_and_band_equal_the_obvious_computation(events: list[E], since: dict[int, int]) -> None:
     c = columns(events, since=since)
@@ -68,7 +67,6 @@ def test_score_and_band_equal_the_obvious_computation(events: list[E], since: di
         assert told.if_ignored <= told.chance <= told.if_engaged
 
 
-@settings(max_examples=80, deadline=None)
 @given(histories(), st.integers(1, 200 * DAY), st.lists(st.integers(0, 59), max_size=8))
 def test_bringing_forward_equals_scoring_anew(events: list[E], later: int, held: list[int]) -> None:
     """Some events come late: old columns, a splice of the touched people, and scores brought forward."""
@@ -88,7 +86,6 @@ def test_bringing_forward_equals_scoring_anew(events: list[E], later: int, held:
 
 
 @given(histories())
-@settings(max_examples=40, deadline=None)
 def test_a_subset_scores_alike(events: list[E]) -> None:
     c = columns(events)
     s = score(c, NOW, BASIS)

@@ -8,7 +8,7 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from openmeadow.core.errors import Refused
@@ -158,7 +158,6 @@ EVENTS = st.lists(
 )
 
 
-@settings(max_examples=400, deadline=None)
 @given(steps(), EVENTS, st.sets(st.integers(1, 9)))
 def test_no_order_of_events_sends_a_step_twice_or_after_leaving(
     definition: Definition, events: list[tuple[str, int]], answers: set[int]
@@ -253,7 +252,6 @@ def test_nothing_is_missing_in_a_whole_one_and_json_keeps_it() -> None:
         read({"steps": [{"key": 1, "kind": "wait"}, {"key": 1, "kind": "wait"}]})
 
 
-@settings(deadline=None)
 @given(st.integers(0, 300), st.integers(0, 90), st.integers(0, 90), st.integers(0, 20), st.booleans(), st.integers(0, 40))
 def test_intake_keeps_its_limits(n: int, a_day: int, first: int, provider: int, lot: bool, already: int) -> None:
     begin = Begin(a_day=a_day, first_day=first, a_provider=provider, random=lot)
@@ -270,7 +268,6 @@ def test_intake_keeps_its_limits(n: int, a_day: int, first: int, provider: int, 
     assert sum(admission.portions(n, begin)) == n or not a_day
 
 
-@settings(max_examples=300, deadline=None)
 @given(steps(), st.sets(st.integers(1, 9)))
 def test_where_one_comes_lies_within_the_days_that_are_shown(definition: Definition, answered: set[int]) -> None:
     """Whatever is answered, each step is reached between its first and its last day; where nobody comes nothing is shown,

@@ -8,7 +8,7 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from openmeadow.core.delivery import guardrails as g
@@ -56,7 +56,6 @@ def test_an_hour_that_exists_twice_is_used_once() -> None:
     assert local(again) == "Mon 26 Oct 00:00", "the repeated hour is not a second window"
 
 
-@settings(max_examples=150, deadline=None)
 @given(
     st.integers(0, 300),
     st.sampled_from([0.0, 0.1]),
@@ -90,7 +89,6 @@ def test_everybody_has_one_moment(
 ZONES = [LISBON, ZoneInfo("America/New_York"), ZoneInfo("Asia/Tokyo"), ZoneInfo("Australia/Lord_Howe")]
 
 
-@settings(max_examples=100, deadline=None)
 @given(
     st.integers(1, 200),
     st.sampled_from([0.0, 0.1]),
@@ -225,7 +223,6 @@ def later(at: int, days: int, zone: ZoneInfo) -> int:
     return int((there + timedelta(days=days)).timestamp()) if days else at
 
 
-@settings(max_examples=150, deadline=None)
 @given(
     st.integers(1_770_000_000 // QUARTER, 1_800_000_000 // QUARTER).map(lambda q: q * QUARTER),
     st.tuples(st.integers(0, 23), st.integers(1, 24)).filter(lambda h: h[0] + 3 <= h[1]),

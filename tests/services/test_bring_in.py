@@ -20,7 +20,7 @@ from openmeadow.services.subscribers import import_events, import_subscribers, p
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.engagement import columns_cache
 from openmeadow.store.engagement.columns import all_people_of, load, troubles
-from tests.conftest import NOW, set_clock
+from tests.conftest import NOW, empty_into, set_clock
 
 PEOPLE = '''\ufeffemail;name;joined_at;list;labels;consent:Season news;consent_source:Season news;town
 Mira@lanternmail.example;Mira;2025-01-01;Foyer;patron;given;Foyer form;Saltmere
@@ -144,6 +144,7 @@ def test_hostile_rows_cost_themselves_alone(workspace: Workspace, folder: Path) 
 def test_a_trial_says_what_the_run_then_does(rows: list[tuple[int, str, str]], there: int) -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
+        empty_into(folder)
         workspace = Workspace(folder)
         before = "".join(f"p{i}@x.example,Mira,yes\n" for i in range(there))
         head = "email,name,consent:News\n"

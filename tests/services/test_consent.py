@@ -22,7 +22,7 @@ from openmeadow.services.subscribers import consent, erasure, evidence_check, im
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.subscribers import consent as table
 from openmeadow.store.subscribers import subscribers as people_table
-from tests.conftest import NOW, set_clock
+from tests.conftest import NOW, empty_into, set_clock
 from tests.services.test_acts import put
 
 KEY = b"k" * 32
@@ -128,13 +128,14 @@ def test_the_chain_of_a_workspace(full: Workspace, folder: Path) -> None:
 word = st.tuples(st.sampled_from(["import", "hand", "page"]), st.sampled_from(["given", "withdrawn"]), st.integers(1, 40))
 
 
-@settings(max_examples=40, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(suppress_health_check=list(HealthCheck))
 @given(st.lists(word, min_size=1, max_size=5, unique_by=lambda w: w[2]), st.randoms(use_true_random=False))
 def test_the_latest_word_decides_whatever_the_order(
     tmp_path_factory: pytest.TempPathFactory, words: list[tuple[str, str, int]], r: object
 ) -> None:
     """Imports come in any order; what people say themselves comes when it comes. Whose latest word was no gets nothing."""
     folder = tmp_path_factory.mktemp("order")
+    empty_into(folder)
     (folder / "clock").write_text(str(NOW - 50 * DAY))
     workspace = Workspace(folder)
     own = sorted((w for w in words if w[0] != "import"), key=lambda w: -w[2])

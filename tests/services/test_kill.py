@@ -3,12 +3,9 @@
 from __future__ import annotations
 
 import email
-import multiprocessing
 import os
 import random
 import signal
-import subprocess
-import sys
 import threading
 import time
 from collections import Counter
@@ -28,6 +25,7 @@ from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import deliveries
 from openmeadow.store.sequences import sequences
 from tests.conftest import NOW, set_clock
+from tests.processes import Begun, fork
 from tests.relays import RealRelay, use
 from tests.services.mailing import DOMAIN, Mailing, deliveries_of, mailing
 from tests.services.test_sequences import made
@@ -36,8 +34,9 @@ KILLS, PEOPLE, CONNECTIONS = int(os.environ.get("MEADOW_KILLS", "40")), 2000, 4
 ONE_BATCH = {"plan": {"pilot_share": 0.0, "batches": 1, "resend": False}}
 
 
-def work(folder: str) -> None:
-    """What a worker does, until it is killed."""
+def work(folder: str, env: dict[str, str]) -> None:
+    """What a worker does, until it is killed. The process it is forked from may be older than its environment."""
+    os.environ.update(env)
     workspace = Workspace(Path(folder))
     while True:
         runner.tick(workspace)
@@ -49,21 +48,19 @@ def killed(
 ) -> int:
     """Workers killed at random moments while something is open, and one at the end that is let finish; how many.
     ``meanwhile`` is told the number of the kill, and does something to the relay."""
-    fork, done, lot = multiprocessing.get_context("forkserver"), 0, random.Random(20260312)
-    fork.set_forkserver_preload(["tests.services.test_kill"])
+    done, lot = 0, random.Random(20260312)
     while done < kills and is_open():
         before = arrived()
         meanwhile(done)
-        child = fork.Process(target=work, args=(str(folder),))
+        child = fork.Process(target=work, args=(str(folder), dict(os.environ)))
         child.start()
-        wait_until(lambda b=before: arrived() > b or not is_open(), 30)
+        wait_until(lambda b=before: arrived() > b or not is_open(), 120)
         time.sleep(lot.random() * 0.03)
         assert child.pid is not None
         os.kill(child.pid, signal.SIGKILL)
         child.join()
         done += 1
-    once = [sys.executable, "-m", "openmeadow", "--data", str(folder), "worker", "--once"]
-    subprocess.run(once, check=True, stderr=subprocess.DEVNULL, timeout=120)
+    assert Begun("--data", str(folder), "worker", "--once").wait(120) == 0
     return done
 
 

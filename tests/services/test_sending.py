@@ -12,6 +12,7 @@ import pytest
 
 from openmeadow.core.delivery.plan import Plan
 from openmeadow.core.errors import MeadowError, Refused
+from openmeadow.core.imports.dates import rfc3339
 from openmeadow.core.moments import DAY
 from openmeadow.core.reports.incoming import parse
 from openmeadow.demo.mail_world.returned_mail import bounce, complaint
@@ -39,6 +40,7 @@ from openmeadow.store.segments import segments as segment_table
 from openmeadow.worker.loop import Worker
 from tests.conftest import NOW, set_clock
 from tests.services.mailing import DOMAIN, Mailing, deliveries_of, look_up, mailing, on_time, ready_campaign
+from tests.services.test_acts import put
 
 RETURNS = f"bounce.{DOMAIN}"
 
@@ -105,11 +107,16 @@ def test_the_whole_plan(folder: Path) -> None:
         assert subjects == {"Harbour nights", "By the water"}
 
         gone_again = [d.subscriber for d in again if d.state == "sent"]
+        who = m.workspace.store.read().execute("SELECT email FROM subscribers WHERE id = ?", (gone_again[12],)).fetchone()
+        reply = f"at,event,email,message\n{rfc3339(m.workspace.now())},replied,{who['email']},Harbour nights\n"
+        import_events.run(
+            m.workspace.store, put(folder, "r.csv", reply), m.workspace.now(), "t"
+        )  # in the resend's second
         open_by(m, gone_again[:12], "resend")
         r = results.results(m.workspace, m.campaign)
-        assert (r.sent, r.delivered, r.opened) == (60, 60, 42)
-        assert (r.engaged_first, r.engaged_all) == (30, 42)
-        assert sum(a.engaged for a in r.variants) == 12 and r.variants[-1].variant == "Holdout"
+        assert (r.sent, r.delivered, r.opened) == (60, 60, 43)
+        assert (r.engaged_first, r.engaged_all) == (30, 43)
+        assert sum(a.engaged for a in r.variants) == 13 and r.variants[-1].variant == "Holdout"
         assert r.why_not[0].count == 60 and (r.why_not[-1].words, r.why_not[-1].count) == ("Sent", 60)
         assert results.as_csv(m.workspace, m.campaign).splitlines()[1].startswith("first,1,6,6,6,")
         assert campaigns.row_of(m.workspace, m.campaign).state == "finished"

@@ -87,7 +87,7 @@ def test_what_the_map_selects_its_rule_selects(workspace: Workspace) -> None:
     fill(workspace)
     column, row = np.divmod(where(workspace.view()), SHAPE[1])
 
-    @settings(max_examples=150, deadline=None, suppress_health_check=list(HealthCheck))
+    @settings(suppress_health_check=list(HealthCheck))
     @given(*(st.integers(0, n - 1) for n in (SHAPE[0], SHAPE[0], SHAPE[1], SHAPE[1])))
     def check(c1: int, c2: int, r1: int, r2: int) -> None:
         columns, rows = (min(c1, c2), max(c1, c2)), (min(r1, r2), max(r1, r2))

@@ -9,8 +9,6 @@ import json
 import smtplib
 import socket
 import statistics
-import subprocess
-import sys
 import threading
 import time
 import urllib.parse
@@ -26,6 +24,7 @@ from openmeadow.services import accounts
 from openmeadow.services.subscribers import consent, import_subscribers, signup
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
+from tests.processes import Begun
 from tests.services.test_acts import put
 from tests.web.test_api import PASSWORD
 from tests.web.test_joining import FORM
@@ -77,8 +76,8 @@ def place(tmp_path: Path) -> Iterator[Place]:
     consent.write_purpose(workspace, 1, {"text": "Evenings."}, "t")
     signup.write_form(workspace, FORM, "t")
     workspace.close()
-    base = [sys.executable, "-m", "openmeadow", "--data", str(found.folder)]
-    children = [subprocess.Popen([*base, *a]) for a in (["serve", "--port", str(found.port)], ["worker"])]
+    base = ["--data", str(found.folder)]
+    children = [Begun(*base, *a) for a in (["serve", "--port", str(found.port)], ["worker"])]
     for port in (found.port, found.intake):
         for _ in range(300):
             with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", port), 1):

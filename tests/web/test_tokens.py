@@ -47,7 +47,7 @@ def state(m: Mailing) -> tuple[int, ...]:
     return (*counts, sum(r["confirmed_at"] is not None for r in db.execute("SELECT confirmed_at FROM from_addresses")))
 
 
-@settings(max_examples=120, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(suppress_health_check=list(HealthCheck))
 @given(st.data())
 def test_a_token_that_was_changed_is_a_plain_404_and_does_nothing(
     sent: tuple[Mailing, FlaskClient, int, int], data: st.DataObject
@@ -89,7 +89,7 @@ def test_looking_at_a_page_does_nothing(sent: tuple[Mailing, FlaskClient, int, i
     assert state(m) == before
 
 
-@settings(max_examples=100, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(suppress_health_check=list(HealthCheck))
 @given(st.sampled_from("ocukpmbsarwq"), st.integers(0, 2**63), st.integers(0, 2**32 - 1))
 def test_a_token_means_what_was_put_into_it(tmp_path: Path, kind: str, number: int, link: int) -> None:
     tokens = Tokens(tmp_path)
@@ -101,7 +101,7 @@ def test_a_token_means_what_was_put_into_it(tmp_path: Path, kind: str, number: i
     assert Tokens(other).read(token, kind) is None, "another workspace's secret makes other tokens"
 
 
-@settings(max_examples=60, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(suppress_health_check=list(HealthCheck))
 @given(st.integers(1, 2**40), st.integers(0, 11), st.sampled_from("0123456789abcdef"))
 def test_a_return_path_is_believed_only_as_it_was_made(tmp_path: Path, delivery: int, at: int, letter: str) -> None:
     tokens = Tokens(tmp_path)
