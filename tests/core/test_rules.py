@@ -154,6 +154,14 @@ def test_text_to_tree_to_text_is_the_identity(rule: t.Rule) -> None:
     assert parse(rule.text()) == rule
     assert parse(rule.text()).text() == rule.text()
     assert parse(rule.text().replace(" and ", "\n AND  ").replace("at least", "At  Least")) is not None
+    text = f"not ( {rule.text()}) or rejoined"
+    for clause in clauses_of(parse(text)):
+        assert text.startswith(clause.text(), clause.place)
+
+
+def clauses_of(rule: t.Rule) -> list[t.Rule]:
+    below = list(rule.parts_below())
+    return [c for part in below for c in clauses_of(part)] if below else [rule]
 
 
 def holds(rule: t.Rule, i: int, events: list[E]) -> bool:

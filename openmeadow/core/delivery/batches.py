@@ -58,13 +58,6 @@ def assign(plan: BatchPlan, subscriber: I64, band: I8, score: F64, ahead: I64 | 
     return batch
 
 
-def moments(plan: BatchPlan) -> list[int]:
-    """When each batch goes out: the pilot batch (if any) at the start, the next one interval later."""
-    shift = 1 if plan.pilot_share > 0 else 0
-    lead = [plan.start] if shift else []
-    return lead + [plan.start + (i + shift) * plan.interval for i in range(plan.batches)]
-
-
 def variants(seed: int, subscriber: I64, holdout_share: float, names: int) -> I32:
     """Each person's variant at random: -1 in the holdout group, else 0..names-1, as even as can be."""
     order = np.argsort(draw(seed, subscriber), kind="stable")
