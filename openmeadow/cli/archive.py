@@ -82,17 +82,37 @@ def export_columns(out: Path, as_json: bool) -> None:
     show(as_json, {"rows": done.rows, "files": done.files, "written": done.written}, plain)
 
 
+QUESTIONS = ["standing", "map", "expected", "replay", "resend"]
+
+
 @export.command("sql")
-@click.argument("question", type=click.Choice(["standing", "map", "expected"]))
+@click.argument("question", type=click.Choice(QUESTIONS))
 @click.option(
     "--of", "rule", default="joined more than 0 days ago", help="Of the people of a segment or rule; of all without it."
 )
+@click.option("--days", type=click.IntRange(0), default=180, show_default=True, help="replay: days without engagement.")
+@click.option("--ignored", type=click.IntRange(0), default=6, show_default=True, help="replay: messages ignored.")
+@click.option("--past", type=click.IntRange(1), default=365, show_default=True, help="replay: over so many days.")
+@click.option("--message", help="resend: the message that is sent again.")
+@click.option("--purpose", default="", help="resend: what it is about, where that is not known of the message.")
 @dialect_option
-def export_sql(question: str, rule: str, dialect: str) -> None:
-    """SQL over exported columns: where everybody stands, the map, expected engagement by provider."""
+def export_sql(
+    question: str, rule: str, days: int, ignored: int, past: int, message: str | None, purpose: str, dialect: str
+) -> None:
+    """SQL over exported columns: where everybody stands, the map, expected engagement by provider, the replay of a
+    cut-off, the people of a resend."""
     from openmeadow.services.warehouse import sql
 
-    click.echo(sql.question(open_workspace(), question, rule_text(rule), dialect))
+    of = rule_text(rule)
+    if question == "replay":
+        made = sql.replay(open_workspace(), days, ignored, past, of, dialect)
+    elif question == "resend":
+        if not message:
+            raise click.UsageError("Say which message is sent again: --message NAME.")
+        made = sql.resend(open_workspace(), message, purpose, of, dialect)
+    else:
+        made = sql.question(open_workspace(), question, of, dialect)
+    click.echo(made)
 
 
 @import_.command("all")

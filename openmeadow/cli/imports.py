@@ -132,7 +132,7 @@ def import_labels(file: Path, label: str, source: str, as_json: bool) -> None:
 @click.option("--dry-run", is_flag=True)
 @json_option
 def import_events(file: Path, dry_run: bool, as_json: bool) -> None:
-    """Import an event log (CSV with header, or NDJSON)."""
+    """Import an event log (CSV with header, NDJSON, or Parquet)."""
     from openmeadow.services.subscribers import import_events as importer
 
     d = open_workspace(makes=True)

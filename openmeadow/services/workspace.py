@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from functools import partial
 from importlib import resources
 from pathlib import Path
-from typing import TypeVar, cast
+from typing import TYPE_CHECKING, TypeVar, cast
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -32,13 +32,15 @@ from openmeadow.core.rules.parser import parse
 from openmeadow.core.settings import Value
 from openmeadow.services.clock import Clock, clock_of
 from openmeadow.services.kept_columns import USUAL, Kept, KeptColumns, Sizes
-from openmeadow.services.models import ScoreModel
 from openmeadow.store import settings
 from openmeadow.store.connection import Store
 from openmeadow.store.engagement import chance_models, columns_cache, event_hours
 from openmeadow.store.engagement import columns as loader
 from openmeadow.store.segments.facts_cache import Kept as FactsKept
 from openmeadow.store.segments.permission_facts import StoreFacts
+
+if TYPE_CHECKING:
+    from openmeadow.services.models import ScoreModel
 
 STANDS = 60  # seconds that scores of people without news are good for
 MOST_CLAUSES, MOST_WRITTEN = 500, 2_000  # of one rule that is worked out: different ones, and all as they stand
@@ -129,6 +131,8 @@ class Workspace:
         """The model of reading that stands."""
         models = self.models()
         m = models.reading
+        from openmeadow.services.models import ScoreModel  # heavy, and few commands say it
+
         return ScoreModel(
             alpha=m.alpha,
             beta=m.beta,

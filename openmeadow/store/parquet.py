@@ -165,9 +165,9 @@ def rows_of(engine: ModuleType, file: Path) -> Iterator[list[str]]:
     """The head of a Parquet file and its rows as text, empty for nothing. CannotOpen where it is none."""
     with engine.connect() as db:
         try:
-            db.execute("SELECT * FROM read_parquet(?)", [str(file)])
+            db.execute("SELECT CAST(COLUMNS(*) AS VARCHAR) FROM read_parquet(?)", [str(file)])
         except engine.Error as e:
             raise CannotOpen(f"{file} cannot be read as Parquet: {str(e).splitlines()[0][:200]}") from None
         yield [column[0] for column in db.description]
         while rows := db.fetchmany(BLOCK):
-            yield from (["" if c is None else str(c) for c in row] for row in rows)
+            yield from (["" if c is None else c for c in row] for row in rows)

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 
 from openmeadow.core.consent.eligibility import CONSENT_STATES, SUPPRESSION_REASONS
+from openmeadow.core.states import DeliveryState, SendKind
+from openmeadow.store.rows import Record
 from openmeadow.store.segments.segment_facts import IS_DATE, IS_NUMBER
 from openmeadow.store.subscribers.consent import ORDER
 
@@ -40,6 +43,10 @@ QUERIES = {
               FROM subscribers s, json_each(s.fields) j WHERE s.fields <> '{{}}' AND s.erased_at IS NULL)
         WHERE v <> ''""",
     "messages": "SELECT id, name FROM messages",
+    "resends": f"""
+        SELECT d.subscriber, c.message, d.changed_at FROM sends q JOIN campaigns c ON c.id = q.campaign
+        CROSS JOIN deliveries d ON d.send = q.id WHERE q.kind <> '{SendKind.FIRST}' AND d.state = '{DeliveryState.SENT}'
+        AND d.subscriber IN {_ALIVE}""",
     "snapshots": f"""
         SELECT p.subscriber, n.id, s.name, strftime('%Y-%m-%d', n.at, 'unixepoch') FROM snapshot_people p
         JOIN snapshots n ON n.id = p.snapshot JOIN segments s ON s.id = n.segment WHERE p.subscriber IN {_ALIVE}""",
@@ -69,9 +76,27 @@ def exact_name(db: sqlite3.Connection, table: str, name: str) -> str | None:
     return None if row is None else str(row["name"])
 
 
+@dataclass(frozen=True, slots=True)
+class AboutMessages(Record):
+    """What a message was about and whose it is, where that is known."""
+
+    purpose: str | None
+    campaign: int | None
+
+
+def about_messages(db: sqlite3.Connection, ids: Sequence[int]) -> AboutMessages:
+    """Of the latest of some messages."""
+    row = db.execute(
+        "SELECT p.name AS purpose, c.id AS campaign FROM messages m LEFT JOIN purposes p ON p.id = m.purpose "
+        "LEFT JOIN campaigns c ON c.message = m.id WHERE m.id = ?",
+        (max(ids),),
+    ).fetchone()
+    return AboutMessages(row["purpose"], row["campaign"])
+
+
 def source_names(db: sqlite3.Connection) -> dict[int, str]:
     """Sources of joining by their number."""
     return {int(r["id"]): str(r["name"]) for r in db.execute("SELECT id, name FROM sources")}
 
 
-__all__ = ["PEOPLE", "QUERIES", "blocks", "exact_name", "source_names"]
+__all__ = ["PEOPLE", "QUERIES", "AboutMessages", "about_messages", "blocks", "exact_name", "source_names"]

@@ -100,6 +100,23 @@ def test_replay_equals_the_obvious_one(
         }
 
 
+def test_who_was_beyond_once_stays_beyond_through_many_silences() -> None:
+    """Long and short silences in turn: no single message of theirs was the furthest in both ways."""
+    events: list[E] = []
+    for p in range(PEOPLE):
+        ago, message = 290 * DAY, 0
+        for days, letters in ((30, 3), (10, 7), (20, 5), (5, 9), (15, 6), (3, 2)):
+            for _ in range(letters + p):
+                message += 1
+                ago -= days * DAY // (letters + p)
+                events.append(E(p, Kind.SENT, ago, message))
+            events.append(E(p, Kind.OPENED, ago - 60, message))
+    found = replay(columns(events), troubles_of([]), SINCE, NOW)
+    for days in (0, 5, 10, 15, 20, 30, 60):
+        for left in range(9):
+            assert found.without(days, left)["messages"] == brute(events, [], days, left, {})["messages"], (days, left)
+
+
 def test_an_outcome_never_moves_its_own_message() -> None:
     """Opened within the second it was sent, a message still stands where it stood before."""
     sends = [E(0, Kind.SENT, (200 - 20 * i) * DAY, i + 1) for i in range(6)]

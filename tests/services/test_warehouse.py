@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import random
 from collections.abc import Iterator
+from dataclasses import replace as dc_replace
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -16,10 +17,14 @@ from hypothesis import strategies as st
 from openmeadow.core.arrays import NEVER
 from openmeadow.core.engagement.bands import BANDS
 from openmeadow.core.engagement.map import DAY_EDGES, LEFT_EDGES
+from openmeadow.core.engagement.replay import MEASURES, replay
+from openmeadow.core.engagement.subset import subset
 from openmeadow.core.errors import CannotOpen, Refused, RuleMistake
+from openmeadow.core.ids import MessageId
 from openmeadow.core.moments import DAY
 from openmeadow.core.sequences.definition import Definition, Step
 from openmeadow.core.warehouse.tables import TABLES
+from openmeadow.services.campaigns.resend import ignored
 from openmeadow.services.segments import segments
 from openmeadow.services.subscribers import import_events, import_subscribers
 from openmeadow.services.warehouse import engine, export, labels, sql
@@ -224,12 +229,31 @@ def test_everybody_stands_where_they_stand_here(here: tuple[Workspace, Path]) ->
     assert expected[1] == int(patrons.sum()) and float(str(expected[2])) == pytest.approx(s.chance[patrons].sum())
 
 
+def test_the_replay_is_that_of_here(here: tuple[Workspace, Path]) -> None:
+    workspace, out = here
+    view = workspace.view()
+    known = subset(view.columns, np.flatnonzero(view.alive))
+    troubles = workspace.troubles()
+    troubles = troubles.take(view.alive[troubles.person])
+    place = np.cumsum(view.alive, dtype=np.int32) - 1
+    troubles = dc_replace(troubles, person=place[troubles.person])
+    for past in (400, 90):
+        found = replay(known, troubles, view.now - past * DAY, view.now)
+        left = {m: float(s.sum()) for m, s in found.for_good.items()}
+        for days, many in ((0, 0), (30, 1), (90, 2), (365, 3)):
+            rows = asked(out, sql.replay(workspace, days, many, past, "joined more than 0 days ago", "duckdb"))
+            told = {str(r[0]): dict(zip(MEASURES, (float(str(v)) for v in r[1:]), strict=True)) for r in rows}
+            assert told == {"as it was": left, "with the cut-off": found.without(days, many)}, (days, many)
+            assert left["messages"] > 70 and min(left[m] for m in ("opens", "bookings", "hard bounces")) > 0
+    assert sql.replay(workspace, 30, 1, 365, 'has label "patron"', "spark").startswith("WITH")
+
+
 def test_tables_are_as_their_schema_says_and_only_what_changed_is_written_anew(
     here: tuple[Workspace, Path], tmp_path: Path
 ) -> None:
     workspace, out = here
     document = json.loads((out / "schema.json").read_text())
-    assert document["version"] == 1 and {t["name"] for t in document["tables"]} == {t.name for t in TABLES}
+    assert document["version"] == 2 and {t["name"] for t in document["tables"]} == {t.name for t in TABLES}
     for table in TABLES:
         described = asked(out, f"DESCRIBE {table.name}")
         assert [(r[0], r[1]) for r in described] == [(c.name, c.type) for c in table.columns], table.name
@@ -281,10 +305,76 @@ def test_what_was_worked_out_elsewhere_comes_back_as_a_label(here: tuple[Workspa
             labels.run(workspace, put(tmp_path, name, text), "away", "", "t")
 
 
+def test_the_people_of_a_resend_are_those_of_here(here: tuple[Workspace, Path], tmp_path: Path) -> None:
+    workspace, _ = here
+    view = workspace.view()
+    permitted = set(view.columns.people.id[view.mask(workspace.checked_rule('permitted for "News"', view))].tolist())
+
+    def left(n: int, rule: str = "not engaged") -> set[int]:
+        return set(ignored(view, MessageId(view.facts.message_ids(f"Letter {n}")[0]), rule).tolist()) & permitted
+
+    letter = max(range(14), key=lambda n: len(left(n)))
+    due = left(letter)
+    often = sorted(due)[:2]
+
+    def asked_for(text: str = "joined more than 0 days ago", purpose: str = "news") -> set[int]:
+        rows = asked(tmp_path / "out", sql.resend(workspace, f"letter {letter}", purpose, text, "duckdb"))
+        return {int(str(r[0])) for r in rows}
+
+    with pytest.raises(Refused, match="--purpose"):
+        sql.resend(workspace, "Letter 1", "", "rejoined", "duckdb")
+    with workspace.store.atomic() as db:
+        plan = json.dumps({"resend_rule": "opened, not clicked"})
+        columns = "(id, name, seed, made_at, purpose, plan, message)"
+        db.execute(f"INSERT INTO campaigns {columns} VALUES (1, 'c', 1, ?, 1, '{{}}', 1)", (NOW,))
+        for n in (1, 2):
+            db.execute("INSERT INTO sends (id, campaign, kind) VALUES (?, 1, ?)", (n, ("resend", "second resend")[n - 1]))
+            db.execute("INSERT INTO batches (id, send, n, due_at) VALUES (?, ?, 1, ?)", (n, n, NOW))
+            for s in often:
+                entry = (n, n, s, NOW - 3600)
+                db.execute(
+                    "INSERT INTO deliveries (send, batch, subscriber, state, changed_at) VALUES (?, ?, ?, 'sent', ?)",
+                    entry,
+                )
+    export.run(workspace, tmp_path / "out", "t")
+    assert asked_for() == due - set(often) and len(due) > 3
+    assert asked_for('has label "patron"') < due
+    with workspace.store.atomic() as db:
+        db.execute(
+            "UPDATE campaigns SET message = (SELECT id FROM messages WHERE name = ?), plan = ?",
+            (f"Letter {letter}", plan),
+        )
+    assert asked_for() == left(letter, "opened, not clicked") - set(often)
+
+
+def test_events_come_in_as_parquet(workspace: Workspace, tmp_path: Path) -> None:
+    import_subscribers.run(workspace.store, put(tmp_path, "p.csv", "email\na@x.example\n"), NOW, "t", source="form")
+    file = tmp_path / "events.parquet"
+    rows = (
+        "(TIMESTAMPTZ '2026-01-02 10:00:00+02', 'sent', 'a@x.example', 'Letter', NULL)",
+        "(TIMESTAMPTZ '2026-01-02 11:00:00+02', 'opened', 'a@x.example', 'Letter', 'Reader')",
+        "(TIMESTAMPTZ '2026-01-02 11:00:00+02', 'seen', 'a@x.example', 'Letter', NULL)",
+        "(TIMESTAMPTZ '2026-01-02 11:00:00+02', 'sent', 'b@x.example', 'Letter', NULL)",
+    )
+    with duckdb.connect() as db:
+        db.execute(f"COPY (SELECT * FROM (VALUES {','.join(rows)}) t(\"at\", event, email, message, agent)) TO '{file}'")
+    for taken, repeated in ((2, 0), (0, 2)):
+        report = import_events.run(workspace.store, file, NOW, "t", refused_to=tmp_path / "refused.csv")
+        assert (report.rows, report.taken, report.repeated, report.aside) == (4, taken, repeated, 1)
+        assert "seen" in (tmp_path / "refused.csv").read_text(encoding="utf-8")
+    assert workspace.count('opened at least 1 of "Letter"')[0] == 1
+    first = workspace.store.read().execute("SELECT min(at) FROM events").fetchone()[0]
+    assert moment(int(first)) == "2026-01-02T08:00:00Z"
+    with pytest.raises(CannotOpen, match="as Parquet"):
+        import_events.run(workspace.store, put(tmp_path, "no.parquet", "at,event"), NOW, "t")
+
+
 def test_an_empty_workspace_has_every_table(workspace: Workspace, tmp_path: Path) -> None:
     export.run(workspace, tmp_path / "out", "t")
     for question, rows in (("standing", []), ("map", []), ("expected", [])):
         assert asked(tmp_path / "out", sql.question(workspace, question, "joined more than 0 days ago", "duckdb")) == rows
     assert asked(tmp_path / "out", sql.segment(workspace, "opened at most 2 in 60 days", "duckdb")) == []
+    (was, cut) = asked(tmp_path / "out", sql.replay(workspace, 30, 1, 365, "joined more than 0 days ago", "duckdb"))
+    assert {*was[1:], *cut[1:]} == {0}
     with pytest.raises(CannotOpen, match="cannot be written to"):
         export.run(workspace, put(tmp_path, "file", ""), "t")

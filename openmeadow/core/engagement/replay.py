@@ -18,7 +18,7 @@ from dataclasses import replace as dc_replace
 
 import numpy as np
 
-from openmeadow.core.arrays import F64, FAR, I32, I64, NEVER, Array, Mask
+from openmeadow.core.arrays import F64, FAR, I8, I32, I64, NEVER, Array, Mask
 from openmeadow.core.columns import MACHINE, Columns, Trouble, Troubles
 from openmeadow.core.engagement.map import DAY_EDGES, LEFT_EDGES
 from openmeadow.core.engagement.subset import run_of, runs
@@ -177,61 +177,57 @@ ROWS = len(FINE_LEFT)
 
 
 class _Corners:
-    """For each message the corner of the grid that its person had reached by then: the own place, or the furthest before
-    by messages ignored (``most``) and by days (``longest``). Where one of them is furthest both ways it stands alone;
-    elsewhere the union of the three corners is their sum less their meets, plus the meet of all."""
+    """For each message of the span what its person had reached by then: the union of the corners of the grid at which
+    their messages up to it stood. Where one is furthest both by days and by messages ignored, it stands alone; elsewhere
+    the union is a stair, put down step by step: a corner, less what the step above it covers already."""
 
     def __init__(self, cell: I32, person: I32) -> None:
         inside = cell >= 0
-        column, row = np.where(inside, cell // ROWS, 0), np.where(inside, cell % ROWS, 0)
-        most = self._before(row.astype(np.int64) * SHAPE[0] + column, person)
-        longest = self._before(column.astype(np.int64) * ROWS + row, person)
-        points = [(column, row), (most % SHAPE[0], most // SHAPE[0]), (longest // ROWS, longest % ROWS)]
-        places = [(c.astype(np.int16), r.astype(np.int16)) for c, r in points]
-        far = self._place(np.maximum.reduce([c for c, _ in places]), np.maximum.reduce([r for _, r in places]))
-        alone = np.zeros(len(cell), bool)
-        for c, r in places:
-            alone |= self._place(c, r) == far
-        self._alone, self._far = alone, far
-        self._others = np.flatnonzero(~alone & inside)
-        some = [(c[self._others], r[self._others]) for c, r in places]
-        meets = [(+1, [k]) for k in range(3)] + [(-1, [0, 1]), (-1, [0, 2]), (-1, [1, 2]), (+1, [0, 1, 2])]
-        self._signed = [
-            (sign, self._place(np.minimum.reduce([some[k][0] for k in of]), np.minimum.reduce([some[k][1] for k in of])))
-            for sign, of in meets
-        ]
+        column, row = np.where(inside, cell // ROWS, 0).astype(np.int64), np.where(inside, cell % ROWS, 0)
+        most = self._reached(row * SHAPE[0] + column, person)
+        furthest = self._reached(column, person)
+        self._alone = np.asarray(most % SHAPE[0] == furthest)
+        self._far = self._place(furthest, most // SHAPE[0])
+        self._message, self._cell, self._sign = self._stairs(column, row, person, np.flatnonzero(~self._alone & inside))
 
     @staticmethod
-    def _before(key: I64, person: I32) -> I64:
-        """The greatest key among the earlier messages of the same person; 0 where there is none."""
-        if not len(key):
-            return key
+    def _reached(key: I64, person: I32) -> I64:
+        """The greatest key (below the size of the grid) among the messages of the same person so far."""
         base = person.astype(np.int64) * (SHAPE[0] * ROWS)
-        reached = np.maximum.accumulate(base + key)
-        out = np.zeros(len(key), np.int64)
-        out[1:] = np.where(person[1:] == person[:-1], reached[:-1] - base[1:], 0)
-        return out
+        return np.asarray(np.maximum.accumulate(base + key) - base, np.int64) if len(key) else key
 
     @staticmethod
-    def _place(column: Array, row: Array) -> I32:
-        return np.asarray(column.astype(np.int32) * ROWS + row, np.int32)
+    def _place(column: I64, row: I64 | int) -> I32:
+        return np.asarray(column * ROWS + row, np.int32)
+
+    def _stairs(self, column: I64, row: I64, person: I32, several: I64) -> tuple[I64, I32, I8]:
+        """The steps of some messages: of which one each is, its cell, and whether it counts or is counted off; in the
+        order of the messages."""
+        theirs = np.flatnonzero(np.isin(person, person[several]))
+        here = np.searchsorted(theirs, several)
+        column, row, person = column[theirs] + 1, row[theirs], person[theirs]
+        parts: list[tuple[I64, I32, I8]] = []
+        above = np.zeros(len(several), np.int64)
+        for level in range(ROWS - 1, -1, -1):
+            at = self._reached(np.where(row >= level, column, 0), person)[here]
+            step = np.flatnonzero(at > above)
+            cut = step[above[step] > 0]
+            parts.append((several[step], self._place(at[step] - 1, level), np.ones(len(step), np.int8)))
+            parts.append((several[cut], self._place(above[cut] - 1, level), np.full(len(cut), -1, np.int8)))
+            above = at
+        message, cell, sign = (np.concatenate(x) for x in zip(*parts, strict=True))
+        return message, cell, sign
 
     def summed(self, chosen: I64 | Mask, weights: F64 | None) -> F64:
         """The sums of some messages (a mask, or row numbers, each with a weight)."""
         size = SHAPE[0] * SHAPE[1]
         if chosen.dtype == bool:
             out = np.bincount(self._far[chosen & self._alone], minlength=size).astype(np.float64)
-            where, w = np.flatnonzero(chosen[self._others]), None
-        else:
-            alone = self._alone[chosen]
-            of_alone = None if weights is None else weights[alone]
-            out = np.bincount(self._far[chosen[alone]], of_alone, minlength=size).astype(np.float64)
-            where = np.searchsorted(self._others, chosen[~alone])
-            w = None if weights is None else weights[~alone]
-        if len(where):
-            for sign, cells_of in self._signed:
-                out += sign * np.bincount(cells_of[where], w, minlength=size)
-        return out
+            step = chosen[self._message]
+            return np.asarray(out + np.bincount(self._cell[step], self._sign[step], minlength=size), np.float64)
+        worth = np.bincount(chosen, weights, minlength=len(self._alone)).astype(np.float64)
+        out = np.bincount(self._far[self._alone], worth[self._alone], minlength=size).astype(np.float64)
+        return np.asarray(out + np.bincount(self._cell, self._sign * worth[self._message], minlength=size), np.float64)
 
 
 def replay(columns: Columns, troubles: Troubles, since: int, until: int, at: Places | None = None) -> Replay:

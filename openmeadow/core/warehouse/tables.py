@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-SCHEMA_VERSION = 1
+SCHEMA_VERSION = 2  # 2: resends
 WHOLE, REAL, TEXT, TRUTH = "BIGINT", "DOUBLE", "VARCHAR", "BOOLEAN"
 
 
@@ -131,6 +131,11 @@ TABLES: tuple[Table, ...] = (
         ),
     ),
     Table("messages", "names of messages", (_MESSAGE, Column("name", TEXT, "name"))),
+    Table(
+        "resends",
+        "who was sent a message again, because they had not engaged with it",
+        (_PERSON, Column("message", WHOLE, "number of the message", True), Column("at", WHOLE, "when")),
+    ),
     Table(
         "snapshots",
         "people of snapshots of segments",

@@ -8,7 +8,8 @@ from pydantic import BaseModel, ConfigDict, Field
 
 
 class Model(BaseModel):
-    model_config = ConfigDict(extra="forbid", json_schema_serialization_defaults_required=True)
+    # built when first used: a command needs few of them, and the server asks for each once
+    model_config = ConfigDict(extra="forbid", json_schema_serialization_defaults_required=True, defer_build=True)
 
     @classmethod
     def read_from(cls, source: object) -> Self:

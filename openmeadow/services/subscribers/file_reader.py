@@ -1,4 +1,4 @@
-"""Reading files in chunks: CSV (comma, semicolon or tab) and NDJSON, never the whole file at once."""
+"""Reading files in chunks: CSV (comma, semicolon or tab), NDJSON and Parquet, never the whole file at once."""
 
 from __future__ import annotations
 
@@ -13,8 +13,11 @@ from typing import IO
 
 from openmeadow.core.errors import Busy, CannotOpen, MeadowError, NoSpace
 from openmeadow.core.imports.report import Refusal, Report
+from openmeadow.services.warehouse.engine import needed
+from openmeadow.store import parquet
 
 CHUNK = 10_000
+Chunks = Iterator[tuple[list[tuple[int, list[str]]], list[Refusal], int]]
 LONGEST_FIELD = 1 << 20
 csv.field_size_limit(LONGEST_FIELD)
 
@@ -108,7 +111,7 @@ def header(path: Path, encoding: str = "utf-8") -> list[str]:
             raise MeadowError(f"The heading of {path.name} cannot be read: {e}.") from e
 
 
-def csv_chunks(path: Path, encoding: str = "utf-8") -> Iterator[tuple[list[tuple[int, list[str]]], list[Refusal], int]]:
+def csv_chunks(path: Path, encoding: str = "utf-8") -> Chunks:
     """Chunks of (line, cells), with the rows the reader itself could not take and the bytes read so far."""
     with _open(path, encoding) as f:
         first = f.readline()
@@ -139,7 +142,7 @@ def csv_chunks(path: Path, encoding: str = "utf-8") -> Iterator[tuple[list[tuple
             rows, bad = [], []
 
 
-def ndjson_chunks(path: Path, names: tuple[str, ...]) -> Iterator[tuple[list[tuple[int, list[str]]], list[Refusal], int]]:
+def ndjson_chunks(path: Path, names: tuple[str, ...]) -> Chunks:
     """The same for NDJSON objects: cells in the order of ``names``; numbers are taken as text."""
     with _open(path) as f:
         numbered = enumerate(f, start=1)
@@ -159,6 +162,21 @@ def ndjson_chunks(path: Path, names: tuple[str, ...]) -> Iterator[tuple[list[tup
                     (line, ["" if (v := thing.get(n)) is None else v if isinstance(v, str) else str(v) for n in names])
                 )
             yield rows, bad, f.buffer.tell()  # type: ignore[attr-defined]
+
+
+def parquet_chunks(path: Path) -> tuple[list[str], Chunks]:
+    """The same for Parquet, with its heading: every cell as text, a row's number for its line."""
+    rows = parquet.rows_of(needed("duckdb"), path)
+    head = next(rows)
+    numbered = enumerate(rows, start=1)
+    whole = path.stat().st_size
+
+    def chunks() -> Chunks:
+        while part := list(islice(numbered, CHUNK)):
+            yield part, [], 0
+        yield [], [], whole
+
+    return head, chunks()
 
 
 class RefusedFile:

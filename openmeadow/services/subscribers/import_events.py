@@ -39,11 +39,14 @@ def run(
     progress: Callable[[int, int], None] | None = None,
     refused_to: Path | None = None,
 ) -> Report:
-    """Take an event log (CSV with header, or NDJSON). Repeats are taken once; unknown addresses wait aside."""
+    """Take an event log (CSV with header, NDJSON or Parquet). Repeats are taken once; unknown addresses wait aside."""
     zone = ZoneInfo(str(settings.setting(store.read(), "time_zone")))
     report, total = Report(dry_run=dry_run), path.stat().st_size if path.exists() else 0
     action: int | None = None
-    if file_reader.is_ndjson(path):
+    if path.suffix.lower() == ".parquet":
+        head, chunks = file_reader.parquet_chunks(path)
+        where = places(head)
+    elif file_reader.is_ndjson(path):
         chunks, where = file_reader.ndjson_chunks(path, NAMES), list(range(len(NAMES)))
     else:
         where = places(file_reader.header(path))
