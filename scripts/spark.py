@@ -11,6 +11,7 @@ import sys
 from pathlib import Path
 
 RULES = 60
+EVERYBODY = "joined more than 0 days ago"
 
 
 def prepare(folder: Path) -> None:
@@ -19,7 +20,7 @@ def prepare(folder: Path) -> None:
 
     from openmeadow.core.errors import RuleMistake
     from openmeadow.services.warehouse import export, sql
-    from tests.services.test_warehouse import CERTAIN, filled, rule
+    from tests.services.test_warehouse import CERTAIN, filled, left_ignored, replayed, rule
 
     folder.mkdir(parents=True)
     (folder / "data").mkdir()
@@ -49,8 +50,17 @@ def prepare(folder: Path) -> None:
         )
         if alive
     ]
-    question = sql.question(workspace, "standing", "joined more than 0 days ago", "spark").rstrip(";")
-    (folder / "asked.json").write_text(json.dumps({"rules": asked, "standing": standing, "question": question}))
+    for letter in range(14):
+        due = {"rule": f"resend of letter {letter}", "people": sorted(left_ignored(workspace, letter))}
+        asked.append(due | {"sql": sql.resend(workspace, f"Letter {letter}", "News", EVERYBODY, "spark").rstrip(";")})
+    past = replayed(workspace, 400)
+    replays = [
+        [list(past.without(*cut_off).values()), sql.replay(workspace, *cut_off, 400, EVERYBODY, "spark").rstrip(";")]
+        for cut_off in ((0, 0), (30, 1), (90, 2), (365, 3))
+    ]
+    question = sql.question(workspace, "standing", EVERYBODY, "spark").rstrip(";")
+    told = {"rules": asked, "standing": standing, "question": question, "replays": replays}
+    (folder / "asked.json").write_text(json.dumps(told))
     workspace.close()
 
 
@@ -83,7 +93,12 @@ def compare(folder: Path) -> None:
         [r.person, r.x, r.t, r.n, r.chance, bands.index(r.band)] for r in spark.sql(told["question"]).collect()
     )
     wrong += found != sorted(told["standing"])
-    print(f"{len(told['rules'])} rules and where {len(found)} people stand, on Spark {spark.version}: {wrong} differ")
+    for totals, statement in told["replays"]:
+        (row,) = (r for r in spark.sql(statement).collect() if r[0] == "with the cut-off")
+        wrong += [float(v) for v in row[1:]] != totals
+    print(
+        f"{len(told['rules'])} rules and resends, {len(told['replays'])} replays and where {len(found)} people stand, on Spark {spark.version}: {wrong} differ"
+    )
     spark.stop()
     sys.exit(bool(wrong))
 

@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 from openmeadow.core.arrays import NEVER
 from openmeadow.core.engagement.bands import BANDS
 from openmeadow.core.engagement.map import DAY_EDGES, LEFT_EDGES
-from openmeadow.core.engagement.replay import MEASURES, replay
+from openmeadow.core.engagement.replay import MEASURES, Replay, replay
 from openmeadow.core.engagement.subset import subset
 from openmeadow.core.errors import CannotOpen, Refused, RuleMistake
 from openmeadow.core.ids import MessageId
@@ -229,16 +229,27 @@ def test_everybody_stands_where_they_stand_here(here: tuple[Workspace, Path]) ->
     assert expected[1] == int(patrons.sum()) and float(str(expected[2])) == pytest.approx(s.chance[patrons].sum())
 
 
-def test_the_replay_is_that_of_here(here: tuple[Workspace, Path]) -> None:
-    workspace, out = here
-    view = workspace.view()
-    known = subset(view.columns, np.flatnonzero(view.alive))
-    troubles = workspace.troubles()
+def replayed(workspace: Workspace, past: int) -> Replay:
+    """The replay of so many days, without people who are erased."""
+    view, troubles = workspace.view(), workspace.troubles()
     troubles = troubles.take(view.alive[troubles.person])
     place = np.cumsum(view.alive, dtype=np.int32) - 1
     troubles = dc_replace(troubles, person=place[troubles.person])
+    return replay(subset(view.columns, np.flatnonzero(view.alive)), troubles, view.now - past * DAY, view.now)
+
+
+def left_ignored(workspace: Workspace, letter: int, rule: str = "not engaged") -> set[int]:
+    """Who left a letter ignored and may be mailed."""
+    view = workspace.view()
+    permitted = view.columns.people.id[view.mask(workspace.checked_rule('permitted for "News"', view))]
+    message = MessageId(view.facts.message_ids(f"Letter {letter}")[0])
+    return set(ignored(view, message, rule).tolist()) & set(permitted.tolist())
+
+
+def test_the_replay_is_that_of_here(here: tuple[Workspace, Path]) -> None:
+    workspace, out = here
     for past in (400, 90):
-        found = replay(known, troubles, view.now - past * DAY, view.now)
+        found = replayed(workspace, past)
         left = {m: float(s.sum()) for m, s in found.for_good.items()}
         for days, many in ((0, 0), (30, 1), (90, 2), (365, 3)):
             rows = asked(out, sql.replay(workspace, days, many, past, "joined more than 0 days ago", "duckdb"))
@@ -307,14 +318,8 @@ def test_what_was_worked_out_elsewhere_comes_back_as_a_label(here: tuple[Workspa
 
 def test_the_people_of_a_resend_are_those_of_here(here: tuple[Workspace, Path], tmp_path: Path) -> None:
     workspace, _ = here
-    view = workspace.view()
-    permitted = set(view.columns.people.id[view.mask(workspace.checked_rule('permitted for "News"', view))].tolist())
-
-    def left(n: int, rule: str = "not engaged") -> set[int]:
-        return set(ignored(view, MessageId(view.facts.message_ids(f"Letter {n}")[0]), rule).tolist()) & permitted
-
-    letter = max(range(14), key=lambda n: len(left(n)))
-    due = left(letter)
+    letter = max(range(14), key=lambda n: len(left_ignored(workspace, n)))
+    due = left_ignored(workspace, letter)
     often = sorted(due)[:2]
 
     def asked_for(text: str = "joined more than 0 days ago", purpose: str = "news") -> set[int]:
@@ -344,7 +349,7 @@ def test_the_people_of_a_resend_are_those_of_here(here: tuple[Workspace, Path], 
             "UPDATE campaigns SET message = (SELECT id FROM messages WHERE name = ?), plan = ?",
             (f"Letter {letter}", plan),
         )
-    assert asked_for() == left(letter, "opened, not clicked") - set(often)
+    assert asked_for() == left_ignored(workspace, letter, "opened, not clicked") - set(often)
 
 
 def test_events_come_in_as_parquet(workspace: Workspace, tmp_path: Path) -> None:

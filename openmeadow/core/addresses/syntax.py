@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 
-import email_validator
 import idna
 
 LONGEST_LOCAL = 64  # RFC 5321 4.5.3.1.1
@@ -36,6 +35,8 @@ def syntax_problem(address: str) -> str | None:
         return "the part before the @ is longer than 64 octets"
     if "@" in address and "." not in address.rpartition("@")[2].strip("."):
         return "the domain has no dot"
+    import email_validator  # large, and most addresses are plain
+
     try:
         email_validator.validate_email(
             address, check_deliverability=False, globally_deliverable=False, allow_quoted_local=True

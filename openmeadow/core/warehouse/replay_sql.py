@@ -124,11 +124,10 @@ def resend(people: exp.Select, of: Resend, now: int) -> exp.Select:
     opened = "opened_at <= :now" if of.rule == "opened, not clicked" else "(opened_at IS NULL OR opened_at > :now)"
     if of.rule != "opened, not clicked" and not of.machine_only:
         opened += " AND (machine_at IS NULL OR machine_at > :now)"
-    ignored = filled(_read(f"SELECT 1 WHERE {opened}"), values).args["where"].this
     messages = exp.In(this=exp.column("message"), expressions=[exp.Literal.number(m) for m in of.messages])
     first = tables["ignored_it"]
     assert isinstance(first, exp.Select)
-    tables["ignored_it"] = first.where(ignored, messages)
+    tables["ignored_it"] = filled(first.where(sqlglot.condition(opened, dialect="duckdb"), messages), values)
     permitted = exp.select("person").from_("permitted")
     tables["may_be_mailed"] = permitted.where(
         exp.EQ(this=exp.column("purpose"), expression=exp.Literal.string(of.purpose))

@@ -7,7 +7,6 @@ import sqlite3
 
 from pydantic import JsonValue
 
-from openmeadow.core.message.personalisation import conditions_changed, field_renamed
 from openmeadow.core.rules.renaming import renamed_text
 from openmeadow.store import settings
 
@@ -54,6 +53,8 @@ def _definition(value: JsonValue, kind: str, before: str, after: str) -> JsonVal
     if isinstance(value, list):
         return [_definition(v, kind, before, after) for v in value]
     if isinstance(value, str) and kind == "field":
+        from openmeadow.core.message.personalisation import field_renamed  # heavy, and names change seldom
+
         return field_renamed(value, before, after)
     if not isinstance(value, dict):
         return value
@@ -76,5 +77,7 @@ def _definition_text(text: str | None, kind: str, before: str, after: str) -> st
 
 
 def _message(text: str, kind: str, before: str, after: str) -> str:
+    from openmeadow.core.message.personalisation import conditions_changed, field_renamed
+
     text = conditions_changed(text, lambda rule: renamed_text(rule, kind, before, after))
     return field_renamed(text, before, after) if kind == "field" else text
