@@ -96,9 +96,8 @@ def compare(folder: Path) -> None:
     for totals, statement in told["replays"]:
         (row,) = (r for r in spark.sql(statement).collect() if r[0] == "with the cut-off")
         wrong += [float(v) for v in row[1:]] != totals
-    print(
-        f"{len(told['rules'])} rules and resends, {len(told['replays'])} replays and where {len(found)} people stand, on Spark {spark.version}: {wrong} differ"
-    )
+    count = f"{len(told['rules'])} rules and resends, {len(told['replays'])} replays, and where {len(found)} people stand"
+    print(f"{count}, on Spark {spark.version}: {wrong} differ")
     spark.stop()
     sys.exit(bool(wrong))
 
