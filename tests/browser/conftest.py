@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import os
 import shutil
+import ssl
 import time
+import urllib.request
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
@@ -17,6 +19,7 @@ from playwright.sync_api import Browser, Page, expect, sync_playwright
 from openmeadow.demo import ports, run
 from openmeadow.services import accounts
 from openmeadow.services.workspace import Workspace
+from openmeadow.store import settings
 from openmeadow.store import users as account_table
 from tests import proxy
 from tests.processes import Begun
@@ -49,6 +52,12 @@ class Visit:
     def go(self, path: str) -> Page:
         self.page.goto(self.url + path)
         return self.page
+
+    def fetch(self, url: str) -> bytes:
+        """What a machine that follows a link gets; the proxy's certificate is one of the tests."""
+        with urllib.request.urlopen(url, context=ssl._create_unverified_context()) as answer:
+            body: bytes = answer.read()
+            return body
 
     def accessible(self) -> None:
         """WCAG 2.2 AA, checked by machine."""
@@ -133,6 +142,10 @@ def visiting(browser: Browser, built: Path, folder: Path, behind_proxy: bool = F
         running.wait_ready()  # its ports are its own before the proxy looks for two
         if behind_proxy or os.environ.get("MEADOW_PROXY"):
             url, _ = stack.enter_context(proxy.in_front_of(running.port, folder.with_name("proxy")))
+            workspace = Workspace(folder)
+            with workspace.store.atomic() as db:
+                settings.set_setting(db, "public_url", url)
+            workspace.close()
         page = context.new_page()
         page.set_default_timeout(20_000)
         page.on("pageerror", lambda e: said.append(str(e)))

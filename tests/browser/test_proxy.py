@@ -11,7 +11,6 @@ from pathlib import Path
 from playwright.sync_api import Browser, expect
 
 from openmeadow.services.workspace import Workspace
-from openmeadow.store import settings
 from openmeadow.web.app import make_app
 from openmeadow.web.router import COOKIE
 from tests import proxy
@@ -38,10 +37,6 @@ def asked(address: str, body: bytes | None = None, **headers: str) -> tuple[int,
 
 def test_a_visit_through_the_shipped_proxy(browser: Browser, built: Path, tmp_path: Path) -> None:
     with visiting(browser, built, tmp_path / "demo", behind_proxy=True) as visit:
-        workspace = Workspace(visit.running.folder)
-        with workspace.store.atomic() as db:
-            settings.set_setting(db, "public_url", visit.url)
-        workspace.close()
         page = visit.page
         for path, text in (("/subscribers/table", "Last 24 messages"), ("/campaigns/1/message", "Preview as subscriber")):
             visit.go(path)
@@ -58,6 +53,14 @@ def test_a_visit_through_the_shipped_proxy(browser: Browser, built: Path, tmp_pa
         answer = page.request.post(f"{visit.url}/api/images", multipart={"file": large}, headers=csrf)
         assert "larger than 2 MB" in answer.json()["error"], answer.text()
         assert visit.said == []
+        # the server goes away behind it
+        visit.go("/segments/new")
+        page.get_by_label("Name", exact=True).fill("Kept all the same")
+        page.get_by_label("Rule", exact=True).fill("rejoined")
+        expect(page.get_by_role("button", name="Save segment")).to_be_enabled()
+        visit.running._children[-1].kill()
+        page.get_by_role("button", name="Save segment").click()
+        expect(page.get_by_text("The server is not responding. Nothing was lost").first).to_be_visible()
         # what the configuration itself says no to
         assert asked(visit.url + "/u/x", b"x" * 70_000)[0] == 413
         assert asked(visit.url + "/api/campaigns", b"x" * 6_000_000)[0] == 413

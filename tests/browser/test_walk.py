@@ -45,7 +45,7 @@ def test_from_a_rule_to_the_measured_resend(visit: Visit) -> None:
     page.get_by_role("button", name="Add", exact=True).click()
     expect(page.get_by_text("unconfirmed", exact=True)).to_be_visible()
     box = json.load(urllib.request.urlopen(f"{visit.running.world}/mailbox/hello@family.kestrelquay.example"))
-    link = re.search(r"http://\S+/k/\S+", box[-1]["plain"])
+    link = re.search(r"https?://\S+/k/\S+", box[-1]["plain"])
     assert link
     with page.context.expect_page() as opened:
         page.evaluate(f"window.open('{link.group()}')")

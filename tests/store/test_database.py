@@ -25,7 +25,7 @@ from openmeadow.services.today import engaged_base, overview
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings as settings_table
 from openmeadow.store import undo_log
-from openmeadow.store.bulk import AT_ONCE, insert_many
+from openmeadow.store.bulk import AT_ONCE, insert_many, read_columns
 from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns, deliveries
 from openmeadow.store.campaigns import external as external_table
@@ -236,6 +236,21 @@ def test_reading_writes_nothing(workspace: Workspace, folder: Path) -> None:
     settings_table.settings(again.store.read())
     assert again.store._written is None and (folder / "meadow.db").read_bytes() == before
     again.close()
+
+
+@given(st.lists(st.tuples(st.integers(-(2**63), 2**63 - 1), st.integers(-128, 127), st.booleans()), max_size=30))
+def test_columns_are_the_rows_in_their_order(rows: list[tuple[int, int, bool]]) -> None:
+    with contextlib.closing(sqlite3.connect(":memory:")) as db:
+        db.execute("CREATE TABLE t (a INTEGER, b INTEGER, c INTEGER)")
+        db.executemany("INSERT INTO t VALUES (?, ?, ?)", rows)
+        for order in ("rowid DESC", "b, rowid"):
+            statement = f"SELECT a, b, c FROM t WHERE b < ? ORDER BY {order}"
+            found = read_columns(db, statement, (100,), "qb?")
+            assert [c.dtype.char for c in found] == ["l", "b", "?"]
+            assert list(zip(*(c.tolist() for c in found), strict=True)) == db.execute(statement, (100,)).fetchall()
+        db.execute("INSERT INTO t VALUES (NULL, 1, 1)")
+        with pytest.raises(ValueError, match="NULL"):
+            read_columns(db, "SELECT a, b, c FROM t", (), "qqq")
 
 
 def test_a_newer_database_is_refused_and_not_touched(workspace: Workspace, folder: Path) -> None:

@@ -2,6 +2,9 @@ import type { DeletePaths, GetPaths, Models, PatchPaths, PostPaths, PutPaths } f
 
 export type M = Models;
 
+const AWAY = "The server is not responding. Nothing was lost; try again in a moment.";
+const BEHIND_A_PROXY = [502, 503, 504]; // what a proxy answers for a server that is away
+
 /** What the server says when something is wrong: a sentence, and for rules the place. */
 export class Problem extends Error {
   constructor(
@@ -33,8 +36,10 @@ async function ask<T>(method: string, path: string, body?: unknown, signal?: Abo
     });
   } catch (e) {
     if (e instanceof DOMException) throw e;
-    throw new Problem("The server is not responding. Nothing was lost; try again in a moment.", 0);
+    throw new Problem(AWAY, 0);
   }
+  if (BEHIND_A_PROXY.includes(response.status) && !response.headers.get("content-type")?.includes("json"))
+    throw new Problem(AWAY, 0);
   const data = (await response.json().catch(() => null)) as (T & Partial<M["Problem"]>) | null;
   if (!response.ok || data === null)
     throw new Problem(

@@ -13,11 +13,14 @@ from openmeadow.core.engagement.bot_signatures import Machines
 from openmeadow.core.events import Kind, RawEvents
 from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.core.states import BounceClass
-from openmeadow.store.bulk import read_columns
+from openmeadow.store.bulk import one_moment, read_columns
 from openmeadow.store.subscribers.subscribers import people_version
 
 MOST_SPLICED = 20_000  # people
-_EVENT_SQL = "SELECT id, at, kind, subscriber, message, link, agent, value FROM events WHERE {where} "
+_AT_ONCE = 1 << 20  # ids of events looked at together
+_EVENT_SQL = "SELECT id, at, kind, subscriber, message, link, agent FROM events WHERE {where}"
+_WORTH_SQL = "SELECT id, value FROM events WHERE {where} AND value <> 0"
+_TYPES = "qqbqiii"
 
 
 @dataclass(frozen=True)
@@ -71,14 +74,37 @@ def raw_events(
     if only is not None:
         where.append(f"subscriber IN ({','.join('?' * len(only))})")
         arguments += only.tolist()
-    sql = _EVENT_SQL.format(where=" AND ".join(where))
-    row_id, at, kind, subscriber, message, link, agent, value = read_columns(db, sql, arguments, "qqbqiiid")
+    row_id, at, kind, subscriber, message, link, agent, value = _events(
+        db, " AND ".join(where), arguments, whole=only is None
+    )
     listed, blind = _agents(db, machines)
     place = np.searchsorted(of.id, subscriber)
     trap = _marked([r["id"] for r in db.execute("SELECT id FROM links WHERE trap")], link)
     return RawEvents(
         row_id, at, kind, place.astype(np.int32), message, link, value, listed[agent], blind[agent], trap[link]
     )
+
+
+def _events(db: sqlite3.Connection, where: str, arguments: list[int], *, whole: bool) -> list[Array]:
+    """The columns of events, by id; all of them in pieces, so that no more than one piece stands as text."""
+    if not whole:
+        return _events_where(db, where, arguments)
+    pieces = []
+    with one_moment(db):
+        top = int(db.execute("SELECT coalesce(max(id), 0) AS n FROM events").fetchone()["n"])
+        for first in range(0, max(top, 1), _AT_ONCE):
+            some = f"{where} AND id > {first} AND id <= {first + _AT_ONCE}"
+            pieces.append(_events_where(db, some, arguments))
+    return [np.concatenate(c) for c in zip(*pieces, strict=True)]
+
+
+def _events_where(db: sqlite3.Connection, where: str, arguments: list[int]) -> list[Array]:
+    columns = read_columns(db, _EVENT_SQL.format(where=where), arguments, _TYPES)
+    worth = np.zeros(len(columns[0]))
+    valued, value = read_columns(db, _WORTH_SQL.format(where=where), arguments, "qd")
+    order = np.argsort(columns[0], kind="stable")
+    worth[order[np.searchsorted(columns[0], valued, sorter=order)]] = value
+    return [*columns, worth]
 
 
 def _marked(ids: list[int], up_to: I32) -> Mask:
