@@ -13,10 +13,11 @@ import pytest
 
 from openmeadow.core.arrays import FAR, NEVER
 from openmeadow.core.columns import Columns, People, Trouble, Troubles, build
+from openmeadow.core.consent.eligibility import next_allowed
 from openmeadow.core.delivery import batches, hours, schedule, smtp_refusals, time_zones
 from openmeadow.core.delivery.schedule import Windows
 from openmeadow.core.delivery.smtp_refusals import RefusalRun, Stage, Whose
-from openmeadow.core.engagement import bands, expected, fitting, placement, replay, score_check
+from openmeadow.core.engagement import bands, bot_detection, expected, fitting, placement, replay, score_check
 from openmeadow.core.engagement import map as coordinates
 from openmeadow.core.engagement.chance import AS_IT_IS, Adjustment, ChanceModel, with_one_more
 from openmeadow.core.engagement.chance_fit import fit, fit_source
@@ -26,9 +27,12 @@ from openmeadow.core.engagement.score import Basis, Scores, score
 from openmeadow.core.events import Kind
 from openmeadow.core.message import subjects
 from openmeadow.core.moments import DAY, HOUR
+from openmeadow.core.sequences import state_machine
+from openmeadow.core.sequences.definition import Definition, Step, moved
+from openmeadow.core.sequences.simulation import walk
 from openmeadow.core.statistics import newcombe, wilson
 from tests.core.test_kept import Lines, kept
-from tests.making import LINKS, NOW, E, raw
+from tests.making import LINKS, NOW, E, everybody, raw
 
 PEOPLE, WEEKS = 150, 50
 
@@ -97,6 +101,53 @@ MODELS = ChanceModels(
 )
 
 
+def walks() -> Lines:
+    lot = random.Random(9)
+    kinds = ("message", "resend", "condition", "wait", "label", "list", "suppress", "end")
+    for n in range(60):
+        steps = tuple(
+            Step(
+                key=i + 1,
+                kind=lot.choice(kinds),
+                path=lot.choice((1, 1, 2)),
+                of=lot.randrange(0, i + 1),
+                off=lot.random() < 0.15,
+                wait=lot.choice((0, HOUR, DAY, 9 * DAY)),
+                yes=lot.choice(("continue", "end", "follow-up path", "4")),
+                no=lot.choice(("continue", "end", "follow-up path")),
+                hour=lot.choice((None, None, 9)),
+                weekdays=lot.choice(((), (), (0, 3))),
+                meets=lot.random() < 0.3,
+            )
+            for i in range(lot.randrange(1, 7))
+        )
+        made = Definition(steps=steps, hours=lot.choice(((0, 24), (8, 20))))
+        for answers in (True, False):
+            seen = walk(made, NOW, lambda step, a=answers: a, lambda _: ZoneInfo("Europe/Lisbon"))
+            yield n, [(s.at - NOW, s.step, s.what, s.said) for s in seen]
+        yield sorted(state_machine.days(made).items())
+        if len(steps) > 1:
+            yield [s.key for s in moved(made, 1, len(steps) - 1).steps]
+    yield [state_machine.spread([NOW - n * HOUR for n in range(9)], NOW, a_day) for a_day in (0, 2, 5)]
+    taken = [NOW - h * HOUR for h in (1, 20, 30, 60, 100, 160, 169)]
+    yield [next_allowed(taken[:n], NOW, *most) for n in range(8) for most in ((1, 3), (2, 9), (9, 2))]
+
+
+def who_it_was() -> Lines:
+    """Opens and clicks at the edges of what makes them a machine's."""
+    lot, told = random.Random(3), []
+    for p in range(60):
+        told += [E(p, kind, 9 * DAY - p % 7, 1) for kind in lot.choice(((Kind.SENT,), (Kind.SENT, Kind.DELIVERED)))]
+        for _ in range(lot.randrange(1, 9)):
+            ago = 9 * DAY - lot.choice((0, 1, 2, 3, 4, 9, 10, 11, 12, 20, 21, 60))
+            by = lot.choice(("person", "person", "machine", "blind", "trap"))
+            told.append(E(p, lot.choice((Kind.OPENED, Kind.CLICKED, Kind.CLICKED)), ago, 1, by, lot.randrange(0, 4)))
+    yield bot_detection.reasons(raw(told), LINKS), bot_detection.reasons(raw(told[:1]), LINKS)
+    many = build(everybody(fitting.MOST_PEOPLE + 40), raw([]), LINKS)
+    found = fitting.sample(many, np.ones(len(many.people), bool))
+    yield len(found), np.setdiff1d(np.arange(len(many.people)), found)
+
+
 def scored(now: int = NOW, models: ChanceModels = MODELS) -> Scores:
     return score(COLUMNS, now, Basis(PACE, models))
 
@@ -114,7 +165,7 @@ def explanations() -> Lines:
     for person in range(0, PEOPLE, 5):
         told = [explain(COLUMNS, person, found, hidden=hidden) for hidden in (False, True)]
         for e in told:
-            yield replace(e, steps=[]), [(s.message, s.what[:6], s.counts, s.chance) for s in e.steps[-14:]]
+            yield replace(e, steps=[]), [(s.message, s.what, s.counts, s.chance) for s in e.steps[-14:]]
     for x, t, n in ((0, 0, 0), (1, 1, 3), (40, 60, 60), (40, 55, 60)):
         for engaged in (True, False):
             yield with_one_more(x, t, n, engaged=engaged), with_one_more(x, t, n, engaged=engaged, oldest_engaged=True)
@@ -213,6 +264,8 @@ def batches_and_zones() -> Lines:
             yield drawn, schedule.in_time(drawn, NOW + 2 * DAY)
             apart = time_zones.spread(drawn, NOW, zones[0], zones, zone, hour, windows)
             yield apart
+            late = schedule.in_time(drawn, NOW + 12 * HOUR)
+            yield time_zones.spread(late, NOW, zones[0], zones, zone, hour, windows)
             yield time_zones.within_caps(apart, provider, {2: 4, 3: 0}, zones[0], zones, zone, windows, 6 * HOUR)
             yield schedule.by_hand(drawn.moments, {1: NOW + 60, 3: NOW + 9 * DAY, 99: 1}, plan, windows, zones[0])
             yield schedule.slots(plan, 5, windows, zones[2])
@@ -260,7 +313,17 @@ def refusals() -> Lines:
 
 
 CASES: tuple[Callable[[], Lines], ...] = (
-    *(scores, explanations, cut_offs, checks_of_the_score, whether_it_is_spam, batches_and_zones, refusals),
+    *(
+        walks,
+        who_it_was,
+        scores,
+        explanations,
+        cut_offs,
+        checks_of_the_score,
+        whether_it_is_spam,
+        batches_and_zones,
+        refusals,
+    ),
 )
 
 
