@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from typing import Any
 
@@ -23,16 +24,19 @@ from openmeadow.core.rules.parser import parse
 SINCE = NOW - 365 * DAY
 
 
-def _acted(at_least: int, days: int, kinds: str, who: str = '"by" <> 1') -> str:
+def _acted(at_least: int, days: int, stream: str) -> str:
+    """Who acted on so many messages: over the stream that is arranged as ours is, without telling messages apart anew."""
+    since = NOW - days * DAY
     return (
-        f'(SELECT person FROM acts WHERE kind IN ({kinds}) AND {who} AND "at" > {NOW - days * DAY} AND "at" <= {NOW} '
-        f"GROUP BY person HAVING count(DISTINCT message) >= {at_least})"
+        f'(SELECT person FROM {stream} WHERE day >= {since // DAY} AND "at" > {since} AND "at" <= {NOW} '
+        f"AND before <= {since} GROUP BY person HAVING count(*) >= {at_least})"
     )
 
 
 def _got(at_least: int, days: int) -> str:
+    since = NOW - days * DAY
     return (
-        f"(SELECT person FROM rows WHERE first_at > {NOW - days * DAY} AND first_at <= {NOW} AND failed_at > {NOW} "
+        f'(SELECT person FROM received WHERE day >= {since // DAY} AND "at" > {since} AND "at" <= {NOW} AND before > {NOW} '
         f"GROUP BY person HAVING count(*) >= {at_least})"
     )
 
@@ -41,29 +45,28 @@ _LEFT = (
     f"(SELECT person FROM rows WHERE message = 3 AND first_at <= {NOW} AND failed_at > {NOW} "
     f"AND opened_at > {NOW} AND reacted_at > {NOW})"
 )
-_ANY = "TRUE"
 _QUIET = f"last_engaged <= {NOW - 150 * DAY}"
 # rule, and the WHERE over the table `people` (person, joined_at, last_engaged, ignored, score, band)
 RULES = (
     ("joined more than 60 days ago", f"joined_at < {NOW - 60 * DAY}"),
     ("not engaged in 150 days and ignored at least 6 in a row", f"{_QUIET} AND ignored >= 6"),
     ("band is Strong or Steady and score at least 20", "band IN (0, 1) AND score >= 20"),
-    ("clicked at least 1 in 90 days", f"person IN {_acted(1, 90, '6')}"),
+    ("clicked at least 1 in 90 days", f"person IN {_acted(1, 90, 'clicked')}"),
     ("received at least 6 in 60 days", f"person IN {_got(6, 60)}"),
-    ("opened at least 4 in 120 days", f"person IN {_acted(4, 120, '5, 6')}"),
-    ('left "3" ignored and opened at least 1 in 60 days', f"person IN {_LEFT} AND person IN {_acted(1, 60, '5, 6')}"),
+    ("opened at least 4 in 120 days", f"person IN {_acted(4, 120, 'opened')}"),
+    ('ignored "3" and opened at least 1 in 60 days', f"person IN {_LEFT} AND person IN {_acted(1, 60, 'opened')}"),
     (
         "opened at least 4 in 120 days and joined more than 60 days ago",
-        f"person IN {_acted(4, 120, '5, 6')} AND joined_at < {NOW - 60 * DAY}",
+        f"person IN {_acted(4, 120, 'opened')} AND joined_at < {NOW - 60 * DAY}",
     ),
     (
         "opened by anyone at least 8 in 365 days and not (opened at least 1 in 180 days)",
-        f"person IN {_acted(8, 365, '5, 6', _ANY)} AND person NOT IN {_acted(1, 180, '5, 6')}",
+        f"person IN {_acted(8, 365, 'opened_by_anyone')} AND person NOT IN {_acted(1, 180, 'opened')}",
     ),
     (
         "(clicked at least 2 in 365 days or opened at least 10 in 365 days) and ignored at most 3 in a row "
         "and received at least 10 in 120 days",
-        f"(person IN {_acted(2, 365, '6')} OR person IN {_acted(10, 365, '5, 6')}) AND ignored <= 3 "
+        f"(person IN {_acted(2, 365, 'clicked')} OR person IN {_acted(10, 365, 'opened')}) AND ignored <= 3 "
         f"AND person IN {_got(10, 120)}",
     ),
 )
@@ -104,9 +107,10 @@ def one_size(people: int, deliveries: int) -> dict[str, tuple[float, float]]:
     """Seconds of ours and of DuckDB by question; the answers are checked to be the same."""
     c = make(people, deliveries)
     scores = score(c, NOW)
-    streams = Streams(c)
+    streams, begun = Streams(c), time.perf_counter()
     for name in Streams.NAMES:
         streams.stream(name)
+    arranging = time.perf_counter() - begun
     alive = np.ones(people, bool)
     view = View(c, streams, lambda: scores, Nothing(), alive, NOW)  # type: ignore[arg-type]
     assert view.scores is scores
@@ -115,7 +119,8 @@ def one_size(people: int, deliveries: int) -> dict[str, tuple[float, float]]:
         last_engaged=scores.last_engaged, ignored=scores.ignored, score=scores.score, band=scores.band
     )
     duck = Duck(data)
-    found: dict[str, tuple[float, float]] = {}
+    # ours once for the columns of a workspace, kept on disk with them; new events are put in without arranging all anew
+    found: dict[str, tuple[float, float]] = {"arranging everything, once": (arranging, duck.arrange(streams))}
 
     def contest(name: str, ours: Callable[[], Any], theirs: Callable[[], Any], rounds: int = 5) -> None:
         told = in_turn({"ours": ours, "theirs": theirs}, rounds)
