@@ -18,7 +18,7 @@ from dataclasses import replace as dc_replace
 
 import numpy as np
 
-from openmeadow.core.arrays import F64, FAR, I8, I32, I64, NEVER, Array, Mask
+from openmeadow.core.arrays import F64, FAR, I32, I64, NEVER, Array, Mask
 from openmeadow.core.columns import MACHINE, Columns, Trouble, Troubles
 from openmeadow.core.engagement.map import DAY_EDGES, LEFT_EDGES
 from openmeadow.core.engagement.subset import run_of, runs
@@ -174,6 +174,9 @@ _Both = tuple[F64, F64]
 CHUNK = 1 << 16  # rows worked on at a time
 THREADS = 2
 ROWS = len(FINE_LEFT)
+SIZE = SHAPE[0] * SHAPE[1]
+CODES = 32  # of what most messages have or have not: sent, delivered, engaged with, opened, clicked
+_CAUSED = {Trouble.COMPLAINED: "complaints", Trouble.HARD: "hard bounces", Trouble.UNSUBSCRIBED: "unsubscribes"}
 
 
 class _Corners:
@@ -183,51 +186,62 @@ class _Corners:
 
     def __init__(self, cell: I32, person: I32) -> None:
         inside = cell >= 0
-        column, row = np.where(inside, cell // ROWS, 0).astype(np.int64), np.where(inside, cell % ROWS, 0)
-        most = self._reached(row * SHAPE[0] + column, person)
+        person = np.cumsum(person != np.concatenate((person[:1], person[:-1])), dtype=np.int32)  # 0, 1, 2… of those here
+        column, row = (np.where(inside, x, 0).astype(np.int32) for x in np.divmod(cell, np.int32(ROWS)))
+        most = self._reached(row * np.int32(SHAPE[0]) + column, person)
         furthest = self._reached(column, person)
-        self._alone = np.asarray(most % SHAPE[0] == furthest)
-        self._far = self._place(furthest, most // SHAPE[0])
-        self._message, self._cell, self._sign = self._stairs(column, row, person, np.flatnonzero(~self._alone & inside))
+        alone = most % SHAPE[0] == furthest
+        self._alone = np.flatnonzero(alone & inside)
+        self._far = (furthest * ROWS + most // SHAPE[0])[self._alone]
+        self._message, self._cell, self._sign = self._stairs(column, row, person, np.flatnonzero(~alone & inside))
 
     @staticmethod
-    def _reached(key: I64, person: I32) -> I64:
+    def _reached(key: I32, person: I32) -> I32:
         """The greatest key (below the size of the grid) among the messages of the same person so far."""
-        base = person.astype(np.int64) * (SHAPE[0] * ROWS)
-        return np.asarray(np.maximum.accumulate(base + key) - base, np.int64) if len(key) else key
+        base = person * np.int32(SIZE)
+        return np.asarray(np.maximum.accumulate(base + key) - base, np.int32) if len(key) else key
 
-    @staticmethod
-    def _place(column: I64, row: I64 | int) -> I32:
-        return np.asarray(column * ROWS + row, np.int32)
-
-    def _stairs(self, column: I64, row: I64, person: I32, several: I64) -> tuple[I64, I32, I8]:
-        """The steps of some messages: of which one each is, its cell, and whether it counts or is counted off; in the
-        order of the messages."""
-        theirs = np.flatnonzero(np.isin(person, person[several]))
-        here = np.searchsorted(theirs, several)
-        column, row, person = column[theirs] + 1, row[theirs], person[theirs]
-        parts: list[tuple[I64, I32, I8]] = []
-        above = np.zeros(len(several), np.int64)
-        for level in range(ROWS - 1, -1, -1):
-            at = self._reached(np.where(row >= level, column, 0), person)[here]
-            step = np.flatnonzero(at > above)
-            cut = step[above[step] > 0]
-            parts.append((several[step], self._place(at[step] - 1, level), np.ones(len(step), np.int8)))
-            parts.append((several[cut], self._place(above[cut] - 1, level), np.full(len(cut), -1, np.int8)))
-            above = at
+    def _stairs(self, column: I32, row: I32, person: I32, several: I64) -> tuple[I64, I32, F64]:
+        """The steps of some messages: of which one each is, its cell, and whether it counts (1) or is counted off (-1)."""
+        whose = np.zeros(int(person[-1]) + 1 if len(person) else 0, bool)
+        whose[person[several]] = True
+        theirs = np.flatnonzero(whose[person])
+        column, row, person = column[theirs] + np.int32(1), row[theirs], person[theirs]
+        parts: list[tuple[I64, I32, F64]] = [(several[:0], column[:0], np.zeros(0))]
+        above = np.zeros(len(theirs), np.int32)
+        most = np.zeros(len(whose), np.int32)
+        np.maximum.at(most, person, row)
+        most = most[person]
+        asked = np.zeros(len(theirs), bool)
+        asked[np.searchsorted(theirs, several)] = True
+        for level in range(int(row.max(initial=-1)), -1, -1):
+            some = np.flatnonzero(most >= level)  # of the others nothing stands so high
+            at = self._reached(np.where(row[some] >= level, column[some], np.int32(0)), person[some])
+            step = np.flatnonzero((at > above[some]) & asked[some])
+            message, reached, before = theirs[some[step]], at[step], above[some[step]]
+            cut = np.flatnonzero(before)
+            parts.append((message, (reached - 1) * ROWS + level, np.ones(len(step))))
+            parts.append((message[cut], (before[cut] - 1) * ROWS + level, np.full(len(cut), -1.0)))
+            above[some] = at
         message, cell, sign = (np.concatenate(x) for x in zip(*parts, strict=True))
         return message, cell, sign
 
-    def summed(self, chosen: I64 | Mask, weights: F64 | None) -> F64:
-        """The sums of some messages (a mask, or row numbers, each with a weight)."""
-        size = SHAPE[0] * SHAPE[1]
-        if chosen.dtype == bool:
-            out = np.bincount(self._far[chosen & self._alone], minlength=size).astype(np.float64)
-            step = chosen[self._message]
-            return np.asarray(out + np.bincount(self._cell[step], self._sign[step], minlength=size), np.float64)
-        worth = np.bincount(chosen, weights, minlength=len(self._alone)).astype(np.float64)
-        out = np.bincount(self._far[self._alone], worth[self._alone], minlength=size).astype(np.float64)
-        return np.asarray(out + np.bincount(self._cell, self._sign * worth[self._message], minlength=size), np.float64)
+    def by_code(self, code: I32) -> F64:
+        """How many messages of each code (below CODES) stand in each cell, of shape (SIZE, CODES)."""
+        out = np.bincount(self._far * CODES + code[self._alone], minlength=SIZE * CODES).astype(np.float64)
+        out += np.bincount(self._cell * CODES + code[self._message], self._sign, minlength=SIZE * CODES)
+        return out.reshape(SIZE, CODES)
+
+    def of_few(self, few: Mask, weights: list[F64]) -> list[F64]:
+        """The sums by cell of weights that are 0 but for a few messages."""
+        alone, step = np.flatnonzero(few[self._alone]), np.flatnonzero(few[self._message])
+        far, whose = self._far[alone], self._alone[alone]
+        cell, sign, message = self._cell[step], self._sign[step], self._message[step]
+        sums = (
+            np.bincount(far, w[whose], minlength=SIZE) + np.bincount(cell, sign * w[message], minlength=SIZE)
+            for w in weights
+        )
+        return [np.asarray(s, np.float64) for s in sums]
 
 
 def replay(columns: Columns, troubles: Troubles, since: int, until: int, at: Places | None = None) -> Replay:
@@ -269,34 +283,39 @@ def _of_run(columns: Columns, troubles: Troubles, since: int, until: int, at: Ar
     rows, acts = columns.rows, columns.acts
     inside = (rows.first_at > since) & (rows.first_at <= until)
     cell = np.where(inside, at, -1).astype(np.int32)
-    size = SHAPE[0] * SHAPE[1]
-    corners = _Corners(cell, rows.person)
-
-    def summed(chosen: I64 | Mask, weights: F64 | None = None) -> _Both:
-        flat = np.bincount(cell[chosen], weights, minlength=size).astype(np.float64)
-        return flat.reshape(SHAPE), corners.summed(chosen, weights).reshape(SHAPE)
-
-    def caused_by(what: Trouble) -> _Both:
-        mine = (troubles.what == what) & (troubles.at <= until) & (troubles.message > 0)
-        place = np.unique(
-            _rows_of(columns, troubles.person[mine].astype(np.int64), troubles.message[mine].astype(np.int64))
-        )
-        place = place[place >= 0]
-        return summed(place[cell[place] >= 0])
-
+    corners, here = _Corners(cell, rows.person), np.flatnonzero(inside)
+    # what most messages have or have not is counted together, by one code a message
+    clicked, opened = rows.clicked_at <= until, rows.opened_at <= until
+    held = {
+        "messages": inside,
+        "delivered": rows.failed_at > until,
+        "engagements": opened | (rows.reacted_at <= until),
+        "opens": opened | clicked,
+        "clicks": clicked,
+    }
+    code = np.zeros(len(rows), np.int32)
+    for bit, mask in enumerate(held.values()):
+        code |= mask.astype(np.int32) << bit
+    own = np.bincount(cell[here] * CODES + code[here], minlength=SIZE * CODES).reshape(SIZE, CODES).astype(np.float64)
+    good = corners.by_code(code)
+    bits = (np.arange(CODES)[:, None] >> np.arange(len(held))) & 1
+    grids = zip(held, (own @ bits).T, (good @ bits).T, strict=True)
+    out: dict[str, _Both] = {name: (a.reshape(SHAPE), b.reshape(SHAPE)) for name, a, b in grids}
+    # and what few have, message by message
+    few, weights = np.zeros(len(rows), bool), {name: np.zeros(len(rows)) for name in MEASURES if name not in held}
     booked = (acts.kind == Kind.BOOKED) & (acts.message > 0) & (acts.at <= until)
     row = _rows_of(columns, acts.person[booked].astype(np.int64), acts.message[booked].astype(np.int64))
-    counts = (row >= 0) & (cell[np.maximum(row, 0)] >= 0) if len(rows) else np.zeros(len(row), bool)
-    opened = inside & ((rows.opened_at <= until) | (rows.clicked_at <= until))
-    return {
-        "messages": summed(inside),
-        "delivered": summed(inside & (rows.failed_at > until)),
-        "engagements": summed(inside & ((rows.opened_at <= until) | (rows.reacted_at <= until))),
-        "opens": summed(opened),
-        "clicks": summed(inside & (rows.clicked_at <= until)),
-        "bookings": summed(row[counts]),
-        "worth": summed(row[counts], acts.value[booked][counts]),
-        "complaints": caused_by(Trouble.COMPLAINED),
-        "hard bounces": caused_by(Trouble.HARD),
-        "unsubscribes": caused_by(Trouble.UNSUBSCRIBED),
-    }
+    known = row >= 0
+    np.add.at(weights["bookings"], row[known], 1.0)
+    np.add.at(weights["worth"], row[known], acts.value[booked][known])
+    for what, name in _CAUSED.items():
+        mine = (troubles.what == what) & (troubles.at <= until) & (troubles.message > 0)
+        hit = _rows_of(columns, troubles.person[mine].astype(np.int64), troubles.message[mine].astype(np.int64))
+        weights[name][hit[hit >= 0]] = 1.0
+    for w in weights.values():
+        few |= (w != 0) & inside
+    some = np.flatnonzero(few)
+    for (name, w), later in zip(weights.items(), corners.of_few(few, list(weights.values())), strict=True):
+        flat = np.bincount(cell[some], w[some], minlength=SIZE).astype(np.float64)
+        out[name] = flat.reshape(SHAPE), later.reshape(SHAPE)
+    return out
