@@ -93,9 +93,10 @@ class DomainState(StrEnum):
 
 
 class KeyState(StrEnum):
-    """A DKIM key that is not the one in use: made and not yet published, or kept while its signatures are about."""
+    """A DKIM key beside the one in use: made and not yet published, signing too, or kept while its signatures are about."""
 
     NEXT = "next"
+    SECOND = "second"
     OLD = "old"
 
 

@@ -24,6 +24,7 @@ from openmeadow.store import settings as settings_table
 from openmeadow.store.campaigns import campaigns, content, deliveries
 from openmeadow.store.campaigns.delivery_records import CampaignDelivery, QueuedDelivery
 from openmeadow.store.campaigns.records import Addressed, Campaign, Version
+from openmeadow.store.senders import senders
 from openmeadow.store.subscribers import subscribers
 from openmeadow.store.subscribers.records import Subscriber
 
@@ -63,14 +64,16 @@ class Writer:
         self.track_opens = bool(settings["track_opens"] and row.track_opens)
         self.bodies: dict[tuple[int, str, str], Body] = {}
         self.rules: dict[int, list[str]] = {}
-        self._signer: Signer | None = None
+        self._signers: list[Signer] = []
 
     def signed(self, message: bytes, at: int) -> bytes:
-        """The message with the signature of its domain before it."""
-        if self._signer is None:
-            r = self.row
-            self._signer = Signer(r.domain_name or "", r.selector or "", r.private_key or "")
-        return self._signer.header(message, at) + message
+        """The message with the signature of its domain before it, or both where it signs twice."""
+        if not self._signers:
+            r, name = self.row, self.row.domain_name or ""
+            second = senders.second_keys(self.workspace.store.read(), r.domain_id or 0)
+            self._signers = [Signer(name, r.selector or "", r.private_key or "")]
+            self._signers += [Signer(name, k.selector, k.private_key) for k in second]
+        return b"".join(s.header(message, at) for s in self._signers) + message
 
     def texts(self, version: int) -> Campaign | Version:
         """What a version says."""

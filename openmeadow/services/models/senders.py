@@ -30,6 +30,7 @@ class BesideKey(Model):
     selector: str
     state: KeyState
     made_at: int
+    beside: bool
 
 
 class RecordChange(Model):
@@ -45,6 +46,7 @@ class Domain(Model):
     name: str
     state: DomainState
     selector: str
+    key_kind: str
     checked_at: int | None
     records: list[Record]
     keys: list[BesideKey]

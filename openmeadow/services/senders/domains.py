@@ -74,12 +74,17 @@ def add_domain(workspace: Workspace, text: str, who: str) -> int:
     return row_id
 
 
-def make_key(workspace: Workspace, row_id: int, who: str, kind: str = "rsa") -> None:
+def make_key(workspace: Workspace, row_id: int, who: str, kind: str = "rsa", *, beside: bool = False) -> None:
     """A fresh key under a selector of its own. The first one is used at once; a later one waits until it is
-    published and proved, and the one before is kept for a week."""
+    published and proved, and the one before is kept for a week. ``beside``: of the other kind, so that both sign from
+    then on (RFC 8463)."""
     row = _domain(workspace, row_id)
     if kind not in ("rsa", "ed25519"):
         raise Refused("A key is rsa or ed25519.")
+    if beside and not row.public_key:
+        raise Refused("There is no key yet that another one could sign beside.")
+    if beside and dkim.kind_of(row.public_key or "") == kind:
+        raise Refused(f"The current key is {kind} already; a second signature is of the other kind.")
     key = dkim.new_key(kind)
     with workspace.store.atomic() as db:
         taken = {row.selector, *(k.selector for k in senders.keys(db, row_id))}
@@ -87,10 +92,19 @@ def make_key(workspace: Workspace, row_id: int, who: str, kind: str = "rsa") -> 
         names = itertools.chain((month,), (f"{month}-{n}" for n in itertools.count(2)))
         selector = next(name for name in names if name not in taken)
         if row.selector:
-            senders.add_next_key(db, row_id, selector, key.private, key.public, workspace.now())
+            senders.add_next_key(db, row_id, selector, key.private, key.public, workspace.now(), beside=beside)
         else:
             senders.set_key(db, row_id, selector, key.private, key.public)
         settings_table.log(db, workspace.now(), who, "created DKIM key", f"{selector} for {row.name}")
+
+
+def stop_second_signature(workspace: Workspace, row_id: int, who: str) -> None:
+    """One key signs again; the other one's record must stay for a week, for mail still in transit."""
+    row = _domain(workspace, row_id)
+    with workspace.store.atomic() as db:
+        if not senders.retire_second_keys(db, row_id, workspace.now()):
+            raise Refused(f"{row.name} has no second signature.")
+        settings_table.log(db, workspace.now(), who, "stopped the second signature", row.name)
 
 
 def _domain(workspace: Workspace, row_id: int) -> Domain:
@@ -141,12 +155,14 @@ def _look(workspace: Workspace, row_id: int, *, anyhow: bool) -> str:
     resolver = Resolver(str(workspace.setting("resolver")))
     with workspace.store.atomic() as db:
         senders.drop_old_keys(db, row_id, now - KEEP_OLD_KEY)
-    others = {k.selector: k.state for k in senders.keys(workspace.store.read(), row_id)}
+    held = senders.keys(workspace.store.read(), row_id)
+    others: dict[str, str] = {k.selector: "beside" if k.state == "next" and k.beside else k.state for k in held}
+    row_waits_beside = "beside" in others.values()
     seen = answer_all(records.look(facts(workspace, row), lambda: _beyond_dns(workspace, row, resolver)), resolver)
     found, proved = [], False
     for f in seen.records:
         beside = others.get(f.record.removeprefix("DKIM ")) if f.record.startswith("DKIM ") else None
-        proved |= beside == KeyState.NEXT and f.state in (PASS, WARNING)
+        proved |= beside in (KeyState.NEXT, "beside") and f.state in (PASS, WARNING)
         if beside and f.state == FAIL:
             found.append(replace(f, **_BESIDE[beside]))
         else:
@@ -166,7 +182,8 @@ def _look(workspace: Workspace, row_id: int, *, anyhow: bool) -> str:
         senders.set_checked(db, row_id, state, [asdict(f) for f in found], spf, now)
         if proved:
             senders.use_next_key(db, row_id, now)
-            settings_table.log(db, now, "worker", "switched to the next DKIM key", row.name)
+            begun = "began a second signature" if row_waits_beside else "switched to the next DKIM key"
+            settings_table.log(db, now, "worker", begun, row.name)
     if state == FAIL:
         worst = next(f for f in found if f.state == FAIL)
         pause_campaigns(workspace, row, f"{row.name}, {worst.record}: {worst.found}")
@@ -211,6 +228,14 @@ _BESIDE: dict[str, dict[str, str]] = {
     "next": {
         "state": WARNING,
         "meaning": "The next key is waiting. Publish its record; it is used once it is found. Until then the current key signs.",
+    },
+    "beside": {
+        "state": WARNING,
+        "meaning": "The key for a second signature is waiting. Publish its record; once it is found, both keys sign.",
+    },
+    "second": {
+        "state": WARNING,
+        "meaning": "The second signature cannot be verified; the first still can. Publish the record, or stop signing twice.",
     },
     "old": {"state": PASS, "meaning": "Retired; valid for a week for mail still in transit."},
 }

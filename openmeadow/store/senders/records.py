@@ -51,6 +51,7 @@ class DkimKey(Record):
     state: KeyState
     made_at: int
     retired_at: int | None
+    beside: bool
 
 
 @dataclass(frozen=True, slots=True)

@@ -92,17 +92,26 @@ def keys(db: sqlite3.Connection, domain: int) -> list[DkimKey]:
     return DkimKey.read_all(db.execute("SELECT * FROM dkim_keys WHERE domain = ? ORDER BY id", (domain,)))
 
 
-def add_next_key(db: sqlite3.Connection, domain: int, selector: str, private: str, public: str, now: int) -> None:
-    """A key that waits to be proved; an earlier one that waited is gone."""
+def add_next_key(
+    db: sqlite3.Connection, domain: int, selector: str, private: str, public: str, now: int, *, beside: bool
+) -> None:
+    """A key that waits to be proved, to take the place of the one in use or to sign ``beside`` it; an earlier one that
+    waited is gone."""
     db.execute("DELETE FROM dkim_keys WHERE domain = ? AND state = ?", (domain, KeyState.NEXT))
     db.execute(
-        "INSERT INTO dkim_keys (domain, selector, private_key, public_key, state, made_at) VALUES (?, ?, ?, ?, 'next', ?)",
-        (domain, selector, private, public, now),
+        "INSERT INTO dkim_keys (domain, selector, private_key, public_key, state, made_at, beside) "
+        "VALUES (?, ?, ?, ?, 'next', ?, ?)",
+        (domain, selector, private, public, now, beside),
     )
 
 
 def use_next_key(db: sqlite3.Connection, row_id: int, now: int) -> None:
-    """The proved key is used from now on; the one before is kept as old."""
+    """The proved key is used from now on, beside the one in use or instead of it; the one before is kept as old."""
+    if db.execute(
+        "UPDATE dkim_keys SET state = ? WHERE domain = ? AND state = ? AND beside",
+        (KeyState.SECOND, row_id, KeyState.NEXT),
+    ).rowcount:
+        return
     db.execute(
         "INSERT INTO dkim_keys (domain, selector, private_key, public_key, state, made_at, retired_at) "
         "SELECT id, selector, private_key, public_key, 'old', ?2, ?2 FROM domains WHERE id = ?1",
@@ -112,6 +121,19 @@ def use_next_key(db: sqlite3.Connection, row_id: int, now: int) -> None:
         "DELETE FROM dkim_keys WHERE domain = ? AND state = ? RETURNING *", (row_id, KeyState.NEXT)
     ).fetchone()
     set_key(db, row_id, row["selector"], row["private_key"], row["public_key"])
+
+
+def second_keys(db: sqlite3.Connection, domain: int) -> list[DkimKey]:
+    """The keys that sign beside the one in use."""
+    return [k for k in keys(db, domain) if k.state == KeyState.SECOND]
+
+
+def retire_second_keys(db: sqlite3.Connection, domain: int, now: int) -> int:
+    """They sign no more, and are kept as old; how many."""
+    return db.execute(
+        "UPDATE dkim_keys SET state = ?, retired_at = ? WHERE domain = ? AND state = ?",
+        (KeyState.OLD, now, domain, KeyState.SECOND),
+    ).rowcount
 
 
 def drop_old_keys(db: sqlite3.Connection, domain: int, before: int) -> int:

@@ -81,6 +81,7 @@ class CompareQuery(Model):
 
 class KeyQuery(Model):
     kind: Literal["rsa", "ed25519"] = "rsa"
+    beside: bool = False
 
 
 class FindQuery(Model):

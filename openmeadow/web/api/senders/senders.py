@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from flask import Response
 
+from openmeadow.core.authentication.dkim import kind_of
 from openmeadow.core.errors import Missing
 from openmeadow.services.senders import domains, removal
 from openmeadow.services.workspace import Workspace
@@ -34,11 +35,12 @@ def model(workspace: Workspace, row: Domain) -> m.Domain:
         name=row.name,
         state=row.state,
         selector=row.selector or "",
+        key_kind=kind_of(row.public_key) if row.public_key else "",
         checked_at=row.checked_at,
         records=[m.Record.model_validate(r) for r in row.records],
         addresses=addresses,
         keys=[
-            m.BesideKey(selector=k.selector, state=k.state, made_at=k.made_at)
+            m.BesideKey(selector=k.selector, state=k.state, made_at=k.made_at, beside=k.beside)
             for k in table.keys(workspace.store.read(), row.id)
         ],
         changes=[m.RecordChange.read_from(c) for c in table.changes(workspace.store.read(), row.id)],
@@ -85,8 +87,17 @@ def check(workspace: Workspace, row_id: int) -> m.Domain:
 
 @routes.route("POST", "/senders/<int:id>/key", m.Domain, query=m.KeyQuery, rights=ANALYSE)
 def key(workspace: Workspace, row_id: int, query: m.KeyQuery) -> m.Domain:
-    """Make the next DKIM key (query ``kind``: rsa or ed25519); it is used once it is published and proved."""
-    domains.make_key(workspace, row_id, who(), query.kind)
+    """Make the next DKIM key (query ``kind``: rsa or ed25519); it is used once it is published and proved, with ``beside``
+    as a second signature."""
+    domains.make_key(workspace, row_id, who(), query.kind, beside=query.beside)
+    domains.check(workspace, row_id)
+    return one(workspace, row_id)
+
+
+@routes.route("DELETE", "/senders/<int:id>/second-signature", m.Domain, rights=ANALYSE)
+def stop_second_signature(workspace: Workspace, row_id: int) -> m.Domain:
+    """Sign with one key again; the record of the other must stay for a week."""
+    domains.stop_second_signature(workspace, row_id, who())
     domains.check(workspace, row_id)
     return one(workspace, row_id)
 
