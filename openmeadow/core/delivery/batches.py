@@ -11,6 +11,7 @@ from openmeadow.core.delivery.randomise import draw
 from openmeadow.core.moments import HOUR
 
 LEAD, ORDER = 1, 2
+LOT_BITS = 43  # of a lot that tell people of one score apart
 
 
 @dataclass(frozen=True)
@@ -41,21 +42,31 @@ def assign(plan: BatchPlan, subscriber: I64, band: I8, score: F64, ahead: I64 | 
         for b in np.unique(band):
             mine = np.flatnonzero(band == b)
             wanted = round(plan.pilot_share * len(mine))
-            batch[mine[np.argsort(lot[mine], kind="stable")[:wanted]]] = 0
+            if wanted:
+                batch[mine[np.argpartition(lot[mine], wanted - 1)[:wanted]]] = 0
     rest = np.flatnonzero(batch == 1)
     lot = draw(plan.seed, subscriber[rest], ORDER)
     if plan.order == "at random":
         order = np.argsort(lot, kind="stable")
     elif plan.order == "by time zone" and ahead is not None:
-        order = np.lexsort((lot, -ahead[rest]))
+        order = _highest_first(ahead[rest], lot)
     else:
-        order = np.lexsort((lot, -score[rest]))
+        order = _highest_first(score[rest], lot)
     if plan.sizes:
         ends = np.cumsum(plan.sizes)
         batch[rest[order]] = 1 + np.minimum(np.searchsorted(ends, np.arange(len(rest)), "right"), len(ends) - 1)
     else:
         batch[rest[order]] = 1 + np.arange(len(rest)) * plan.batches // max(len(rest), 1)
     return batch
+
+
+def _highest_first(value: F64 | I64, lot: F64) -> I64:
+    """Places by value, the highest first, and by lot (in [0, 1)) where it is the same; by one whole number each, which is
+    sorted in half the time of two columns."""
+    distinct, rank = np.unique(-value, return_inverse=True)
+    if len(distinct) >> (64 - LOT_BITS):
+        return np.lexsort((lot, -value))
+    return np.argsort(rank.astype(np.uint64) << np.uint64(LOT_BITS) | (lot * (1 << LOT_BITS)).astype(np.uint64))
 
 
 def variants(seed: int, subscriber: I64, holdout_share: float, names: int) -> I32:
