@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import random
+
 import numpy as np
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from openmeadow.core.columns import Trouble, Troubles
+from openmeadow.core.columns import Columns, Trouble, Troubles
+from openmeadow.core.engagement import replay as module
 from openmeadow.core.engagement.bot_detection import MACHINE
 from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT, MEASURES, replay
 from openmeadow.core.events import Kind
@@ -115,6 +119,41 @@ def test_who_was_beyond_once_stays_beyond_through_many_silences() -> None:
     for days in (0, 5, 10, 15, 20, 30, 60):
         for left in range(9):
             assert found.without(days, left)["messages"] == brute(events, [], days, left, {})["messages"], (days, left)
+
+
+def weekly(lot: random.Random, people: int, letters: int) -> Columns:
+    """People who engage more or less with a letter a week."""
+    events: list[E] = []
+    for p in range(people):
+        rate = lot.random()
+        for n in range(letters):
+            ago = (letters - n) * 7 * DAY
+            events.append(E(p, Kind.SENT, ago, n + 1))
+            if lot.random() < rate:
+                events.append(E(p, Kind.OPENED, ago - 600, n + 1))
+    return columns(events, people)
+
+
+SEEDS = 24
+
+
+def test_an_estimate_is_as_good_as_it_says(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Over many populations, 95 of 100 estimates lie within what they say they may be off."""
+    monkeypatch.setattr(module, "CHUNK", 36)
+    within = 0
+    for seed in range(SEEDS):
+        made = weekly(random.Random(seed), 260, 12)
+        found = module.rough(made, troubles_of([]), SINCE, NOW)
+        assert found is not None and found[1] < 0.5
+        estimate, off = found
+        share = float(estimate.sums["engagements"].sum() / estimate.sums["messages"].sum())
+        within += abs(share / float((made.rows.opened_at <= NOW).mean()) - 1) <= off
+    assert within >= 0.85 * SEEDS
+    whole = replay(made, troubles_of([]), SINCE, NOW)
+    assert estimate.sums["messages"].sum() == pytest.approx(whole.sums["messages"].sum())
+    assert estimate.without(30, 1)["messages"] / whole.without(30, 1)["messages"] == pytest.approx(1, abs=0.3)
+    monkeypatch.setattr(module, "CHUNK", 1 << 16)
+    assert module.rough(made, troubles_of([]), SINCE, NOW) is None, "few are replayed at once"
 
 
 def test_an_outcome_never_moves_its_own_message() -> None:

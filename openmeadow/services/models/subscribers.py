@@ -63,6 +63,7 @@ class ReplayView(Model):
     since: int
     until: int
     messages: int
+    off: float = Field(description="share by which an estimate may be off, 95 times of 100; 0 where all was replayed")
     sums: Sums = Field(description="each: flat fine cell, value; and so on")
     for_good: Sums = Field(description="the same for cut-offs: who is beyond one gets nothing after it")
 

@@ -16,7 +16,8 @@ from openmeadow.core.columns import Columns
 from openmeadow.core.consent.eligibility import REASONS
 from openmeadow.core.engagement.bands import BANDS
 from openmeadow.core.engagement.map import DAY_EDGES, DAY_WORDS, LEFT_EDGES, LEFT_WORDS
-from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT, MEASURES, SHAPE, Places, cells, places, replay
+from openmeadow.core.engagement.replay import FINE_DAYS, FINE_LEFT, MEASURES, SHAPE, Places, Replay, cells, places, replay
+from openmeadow.core.engagement.replay import rough as rough_replay
 from openmeadow.core.moments import DAY, HOUR
 from openmeadow.core.rules.conditions import View
 from openmeadow.services import models
@@ -130,25 +131,36 @@ class Replays:
         self._places: Places | None = None
         self._made: dict[tuple[int, int], models.ReplayView] = {}
 
-    def of(self, months: int) -> models.ReplayView:
-        """The measures, each [flat cell, value, …], of the sends of the last so many months."""
+    def of(self, months: int, *, rough: bool = False) -> models.ReplayView:
+        """The measures, each [flat cell, value, …], of the sends of the last so many months; ``rough`` where an estimate
+        will do until all is replayed."""
         view = self.workspace.view()
+        columns, since = view.settled, view.now - round(months * MONTH)
+        key = (months, view.now // HOUR)
+        if rough:
+            made = self._made.get(key)
+            if made is not None and self._columns is not None and self._columns.rows is columns.rows:
+                return made
+            estimate = rough_replay(columns, self.workspace.troubles(), since, view.now)
+            if estimate is not None:
+                return _view(months, *estimate)
         with self._guard:
-            columns = view.settled
             if self._columns is None or self._columns.rows is not columns.rows:
                 self._made = {}
                 self._places = places(columns)
             self._columns = columns
-            key = (months, view.now // HOUR)
             if key not in self._made:
-                since = view.now - round(months * MONTH)
-                found = replay(columns, self.workspace.troubles(), since, view.now, self._places)
-                self._made[key] = models.ReplayView(
-                    months=months,
-                    since=since,
-                    until=view.now,
-                    messages=int(found.sums["messages"].sum()),
-                    sums=_full(found.sums),
-                    for_good=_full(found.for_good),
-                )
+                self._made[key] = _view(months, replay(columns, self.workspace.troubles(), since, view.now, self._places))
             return self._made[key]
+
+
+def _view(months: int, found: Replay, off: float = 0.0) -> models.ReplayView:
+    return models.ReplayView(
+        months=months,
+        since=found.since,
+        until=found.until,
+        messages=round(float(found.sums["messages"].sum())),
+        off=off,
+        sums=_full(found.sums),
+        for_good=_full(found.for_good),
+    )

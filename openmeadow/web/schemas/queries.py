@@ -57,6 +57,7 @@ class CellsQuery(Model):
 
 class ReplayQuery(Model):
     months: int = Field(12, ge=1, le=60)
+    rough: bool = False
 
 
 class PreviewQuery(Model):

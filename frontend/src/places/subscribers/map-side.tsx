@@ -98,6 +98,11 @@ export function SelectionSide({
           ))}
         </select>
       </div>
+      {replay && replay.off > 0 && (
+        <p role="status" className="mb-1 text-small text-ink-2">
+          Estimated from one person in eight (± {share(replay.off, 1, 1)}) while all sends are replayed…
+        </p>
+      )}
       {replay ? (
         <Replayed
           all={without(replay.sums, rows, null)}

@@ -15,6 +15,21 @@ import { MapGrid } from "./map-grid";
 import { SelectionSide } from "./map-side";
 import { SubscriberTabs } from "./tabs";
 
+/** What past sends came to: where there are many people, an estimate until all is replayed. */
+function useReplay(months: number) {
+  const whole = useQuery({
+    queryKey: keys.replay(months),
+    queryFn: () => get(`/subscribers/replay?months=${months}`),
+  });
+  const rough = useQuery({
+    queryKey: [...keys.replay(months), "rough"],
+    queryFn: () => get(`/subscribers/replay?months=${months}&rough=true`),
+    enabled: !whole.data,
+    placeholderData: keepPreviousData,
+  });
+  return { data: whole.data ?? rough.data, error: whole.error };
+}
+
 export function MapPage() {
   const [purpose, setPurpose] = useState("");
   const [months, setMonths] = useState(12);
@@ -23,11 +38,7 @@ export function MapPage() {
     queryFn: () => get(`/subscribers/map?purpose=${encodeURIComponent(purpose)}`),
     placeholderData: keepPreviousData,
   });
-  const replay = useQuery({
-    queryKey: keys.replay(months),
-    queryFn: () => get(`/subscribers/replay?months=${months}`),
-    placeholderData: keepPreviousData,
-  });
+  const replay = useReplay(months);
   const [rect, setRect] = useState<Rect | null>(null);
   const [handles, setHandles] = useState<{ column: number; row: number } | null>(null);
   const clear = () => {

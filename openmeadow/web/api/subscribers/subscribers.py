@@ -113,8 +113,9 @@ def map_rule(workspace: Workspace, query: m.CellsQuery) -> m.MapRule:
 
 @routes.route("GET", "/subscribers/replay", m.ReplayView, query=m.ReplayQuery)
 def see_replay(workspace: Workspace, query: m.ReplayQuery) -> m.ReplayView:
-    """What came of the sends of the last ``months``, each message where its person stood when it went out."""
-    return workspace.part(Replays).of(query.months)
+    """What came of the sends of the last ``months``, each message where its person stood when it went out. ``rough``: an
+    estimate from one person in eight, where there are many and all is not replayed yet."""
+    return workspace.part(Replays).of(query.months, rough=query.rough)
 
 
 @routes.route("GET", "/subscribers", m.Rows, query=m.RowsQuery)
