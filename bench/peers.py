@@ -63,9 +63,8 @@ class Duck:
         taken = 0.0
         for name in Streams.NAMES:
             s = streams.stream(name)
-            frame = pl.DataFrame({f.name: getattr(s, f.name) for f in fields(s)}).sample(
-                fraction=1.0, shuffle=True, seed=1
-            )
+            held = {f.name: getattr(s, f.name) for f in fields(s)} | {"day": s.at // DAY}
+            frame = pl.DataFrame(held).sample(fraction=1.0, shuffle=True, seed=1)
             self.db.register("given", frame.to_arrow())
             begun = time.perf_counter()
             self.db.execute(f"CREATE TABLE {name.replace(' ', '_')} AS SELECT * FROM given ORDER BY day, person")

@@ -4,6 +4,7 @@ pass walks through the people in order, which is cache-friendly."""
 
 from __future__ import annotations
 
+from bisect import bisect_left, bisect_right
 from dataclasses import dataclass, field, fields
 from typing import ClassVar
 
@@ -28,9 +29,9 @@ NO_MESSAGE = 0  # of a booking that belongs to none
 @dataclass(frozen=True)
 class Stream:
     """``before`` is the moment of the previous act of the same person on the same message, or NEVER; for the
-    stream of first sends (RECEIVED) it is when the message failed, or FAR."""
+    stream of first sends (RECEIVED) it is when the message failed, or FAR. The day is that of ``at``: it is no column
+    of its own, as only its edges are looked for."""
 
-    day: I32
     at: I32
     person: I32
     message: I32
@@ -38,19 +39,19 @@ class Stream:
 
     def window(self, since: int, now: int) -> tuple[slice, Mask]:
         """The stretch that holds all of (since, now], and which of it lies inside."""
-        low, high = (int(np.clip(m // DAY, -(2**31), 2**31 - 1)) for m in (since, now))
-        part = slice(
-            int(np.searchsorted(self.day, np.int32(low), side="left")),
-            int(np.searchsorted(self.day, np.int32(high), side="right")),
-        )
+        low, high = since // DAY, now // DAY
+        places = range(len(self.at))
+        part = slice(bisect_left(places, low, key=self._day), bisect_right(places, high, key=self._day))
         at = self.at[part]
         return part, (at > since) & (at <= now)
 
+    def _day(self, place: int) -> int:
+        return int(self.at[place]) // DAY
+
 
 def _by_day(at: I32, person: I32, message: I32, before: I32) -> Stream:
-    day = (at // DAY).astype(np.int32)
-    order = np.lexsort((person, day))
-    return Stream(day[order], at[order], person[order], message[order], before[order])
+    order = np.lexsort((person, at // DAY))
+    return Stream(at[order], person[order], message[order], before[order])
 
 
 def arrange_rows(rows: Rows) -> Stream:
@@ -87,7 +88,7 @@ def spliced(old: Stream, touched: Mask, fresh: Stream) -> Stream:
     keep = ~touched[old.person]
 
     def key(s: Stream, which: Mask | slice) -> I64:
-        return (s.day[which].astype(np.int64) << 32) | s.person[which]
+        return ((s.at[which] // DAY).astype(np.int64) << 32) | s.person[which]
 
     at = np.searchsorted(key(old, keep), key(fresh, slice(None)))
     return Stream(*(np.insert(getattr(old, f.name)[keep], at, getattr(fresh, f.name)) for f in fields(Stream)))

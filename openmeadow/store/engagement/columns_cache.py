@@ -26,8 +26,9 @@ from openmeadow.store.undo_log import events_version
 
 T = TypeVar("T", PeopleColumns, Rows, Acts, Stream, Troubles)
 FOLDER, WHOLE, SOUND = "columns", "whole.json", "sound.json"
-FORM = 6  # of the files; another number is another form
+FORM = 7  # of the files; another number is another form
 _EVERYBODY = ("erased", "provider")
+WORTH = ("acts", "value")  # a column that is nearly always 0: kept as the places where it is not, and what stands there
 
 
 @dataclass(frozen=True)
@@ -73,7 +74,11 @@ def _write(fresh: Path, db: sqlite3.Connection, mirror: Mirror, machines: str) -
     tables |= {f"stream.{name}": mirror.streams.stream(name) for name in Streams.NAMES}
     for name, table in tables.items():
         for f in fields(table):
-            np.save(fresh / f"{name}.{f.name}.npy", getattr(table, f.name))
+            if (name, f.name) != WORTH:
+                np.save(fresh / f"{name}.{f.name}.npy", getattr(table, f.name))
+    valued = np.flatnonzero(columns.acts.value)
+    np.save(fresh / "worth.place.npy", valued)
+    np.save(fresh / "worth.value.npy", columns.acts.value[valued])
     for name in _EVERYBODY:
         np.save(fresh / f"people.{name}.npy", getattr(everybody, name))
     np.save(fresh / "start.npy", columns.start)
@@ -158,7 +163,10 @@ def load(folder: Path, db: sqlite3.Connection, machines: str) -> Mirror | None:
             return found
 
         def table(name: str, kind: type[T]) -> T:
-            parts = {f.name: one(f"{name}.{f.name}") for f in fields(kind)}
+            parts = {f.name: one(f"{name}.{f.name}") for f in fields(kind) if (name, f.name) != WORTH}
+            if name == WORTH[0]:
+                parts[WORTH[1]] = np.zeros(len(parts["at"]))
+                parts[WORTH[1]][one("worth.place")] = one("worth.value")
             return kind(**parts)
 
         columns = Columns(table("people", PeopleColumns), table("rows", Rows), table("acts", Acts), one("start"))
