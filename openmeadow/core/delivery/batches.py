@@ -61,8 +61,8 @@ def assign(plan: BatchPlan, subscriber: I64, band: I8, score: F64, ahead: I64 | 
 
 
 def _highest_first(value: F64 | I64, lot: F64) -> I64:
-    """Places by value, the highest first, and by lot (in [0, 1)) where it is the same; by one whole number each, which is
-    sorted in half the time of two columns."""
+    """Places by value, the highest first, and at random (by ``lot`` in [0, 1)) where it is the same; by one whole number
+    each, which is sorted in half the time of two columns."""
     distinct, rank = np.unique(-value, return_inverse=True)
     if len(distinct) >> (64 - LOT_BITS):
         return np.lexsort((lot, -value))
