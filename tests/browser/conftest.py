@@ -53,6 +53,14 @@ class Visit:
         self.page.goto(self.url + path)
         return self.page
 
+    def public_at_its_address(self) -> None:
+        """What the workspace calls its public address is that of this visit: behind the proxy, with TLS. The readers of
+        the mail world do not trust its certificate, so they open nothing from then on."""
+        workspace = Workspace(self.running.folder)
+        with workspace.store.atomic() as db:
+            settings.set_setting(db, "public_url", self.url)
+        workspace.close()
+
     def fetch(self, url: str) -> bytes:
         """What a machine that follows a link gets; the proxy's certificate is one of the tests."""
         with urllib.request.urlopen(url, context=ssl._create_unverified_context()) as answer:
@@ -142,10 +150,6 @@ def visiting(browser: Browser, built: Path, folder: Path, behind_proxy: bool = F
         running.wait_ready()  # its ports are its own before the proxy looks for two
         if behind_proxy or os.environ.get("MEADOW_PROXY"):
             url, _ = stack.enter_context(proxy.in_front_of(running.port, folder.with_name("proxy")))
-            workspace = Workspace(folder)
-            with workspace.store.atomic() as db:
-                settings.set_setting(db, "public_url", url)
-            workspace.close()
         page = context.new_page()
         page.set_default_timeout(20_000)
         page.on("pageerror", lambda e: said.append(str(e)))

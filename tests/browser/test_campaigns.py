@@ -48,6 +48,8 @@ def complaints(visit: Visit, most: int) -> str:
 
 def test_by_blocks_held_changed_and_judged(visit: Visit, tmp_path: Path) -> None:
     page = visit.page
+    if visit.url.startswith("https"):  # a page with TLS shows no images without it
+        visit.public_at_its_address()
     # the frame, once for all
     visit.go("/campaigns/layout")
     page.get_by_role("textbox", name="Footer text").click()

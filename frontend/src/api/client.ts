@@ -3,7 +3,14 @@ import type { DeletePaths, GetPaths, Models, PatchPaths, PostPaths, PutPaths } f
 export type M = Models;
 
 const AWAY = "The server is not responding. Nothing was lost; try again in a moment.";
-const BEHIND_A_PROXY = [502, 503, 504]; // what a proxy answers for a server that is away
+/** What a proxy in front of the server answers by itself, which is not the server's JSON. */
+const OF_A_PROXY: Record<number, string> = {
+  413: "This is larger than the web server in front of this application accepts.",
+  429: "Too many requests in a short time. Nothing was lost; wait a moment and try again.",
+  502: AWAY,
+  503: AWAY,
+  504: AWAY,
+};
 
 /** What the server says when something is wrong: a sentence, and for rules the place. */
 export class Problem extends Error {
@@ -38,8 +45,8 @@ async function ask<T>(method: string, path: string, body?: unknown, signal?: Abo
     if (e instanceof DOMException) throw e;
     throw new Problem(AWAY, 0);
   }
-  if (BEHIND_A_PROXY.includes(response.status) && !response.headers.get("content-type")?.includes("json"))
-    throw new Problem(AWAY, 0);
+  const ofProxy = response.headers.get("content-type")?.includes("json") ? undefined : OF_A_PROXY[response.status];
+  if (ofProxy) throw new Problem(ofProxy, response.status === 413 ? 413 : 0);
   const data = (await response.json().catch(() => null)) as (T & Partial<M["Problem"]>) | null;
   if (!response.ok || data === null)
     throw new Problem(
