@@ -370,6 +370,8 @@ def test_events_come_in_as_parquet(workspace: Workspace, tmp_path: Path) -> None
     assert workspace.count('opened at least 1 of "Letter"')[0] == 1
     first = workspace.store.read().execute("SELECT min(at) FROM events").fetchone()[0]
     assert moment(int(first)) == "2026-01-02T08:00:00Z"
+    with pytest.raises(CannotOpen, match="no such file"):
+        import_events.run(workspace.store, tmp_path / "away.parquet", NOW, "t")
     with pytest.raises(CannotOpen, match="as Parquet"):
         import_events.run(workspace.store, put(tmp_path, "no.parquet", "at,event"), NOW, "t")
 

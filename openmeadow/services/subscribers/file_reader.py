@@ -166,6 +166,7 @@ def ndjson_chunks(path: Path, names: tuple[str, ...]) -> Chunks:
 
 def parquet_chunks(path: Path) -> tuple[list[str], Chunks]:
     """The same for Parquet, with its heading: every cell as text, a row's number for its line."""
+    _open(path).close()  # one that is not there is said as for any other file
     rows = parquet.rows_of(needed("duckdb"), path)
     head = next(rows)
     numbered = enumerate(rows, start=1)
