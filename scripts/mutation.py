@@ -21,7 +21,7 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parents[1]
 PLACE = ROOT / "build" / "mutation"
 COPIED = ("openmeadow", "tests", "scripts", "requirements", "deploy", "docs")
-AT_ONCE = 60  # names on a command line
+ATTEMPTS = 3  # the tool runs every test once before it begins, and stops where one of them fails
 KILLED = {1, 3, 24, 36, 37, 152, -9, -11, -24, 255}  # a failing test, or one that never ends
 
 
@@ -101,10 +101,14 @@ def ready(scope: Scope, tests: tuple[str, ...], folder: Path) -> list[str]:
 def not_noticed(folder: Path, names: list[str]) -> list[str]:
     """Of some changes those that no test notices."""
     tool = PLACE / "env" / "bin" / "mutmut"
-    for i in range(0, len(names), AT_ONCE):
-        some = names[i : i + AT_ONCE]
-        subprocess.run([tool, "run", "--max-children", "2", *some], cwd=folder, check=False, capture_output=True)
+    for _ in range(ATTEMPTS):
+        answers = codes(folder)
+        some = [n for n in names if answers.get(n) is None]
+        if some:
+            subprocess.run([tool, "run", "--max-children", "2", *some], cwd=folder, check=False, capture_output=True)
     answers = codes(folder)
+    if unasked := sum(answers.get(n) is None for n in names):
+        print(f"{unasked} changes were not put to any test: they count as not noticed")
     return [n for n in names if answers.get(n) not in KILLED]
 
 

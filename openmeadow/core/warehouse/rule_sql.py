@@ -153,9 +153,9 @@ class RuleSql:
         self.joined.append(name)
         return exp.not_(exp.Is(this=col("person", name), expression=exp.null()))
 
-    def _bounded(self, query: exp.Select, figure: exp.Expr, bound: Bound) -> exp.Expr:
-        """People whose figure is within a bound; who has no rows has 0."""
-        grouped = query.group_by(col("person"))
+    def _bounded(self, query: exp.Select, figure: exp.Expr, bound: Bound, of: str = "") -> exp.Expr:
+        """People whose figure is within a bound; who has no rows has 0. ``of`` is the table that names them."""
+        grouped = query.group_by(col("person", of))
         if holds_none(bound):
             return exp.not_(self._people(grouped.having(exp.not_(exp.paren(met(bound, figure))))))
         return self._people(grouped.having(met(bound, figure)))
@@ -207,11 +207,7 @@ class RuleSql:
                 exp.or_(exp.Is(this=col("last_at", "l"), expression=exp.null()), col("at", "b") > col("last_at", "l")),
             )
         )
-        grouped = query.group_by(col("person", "b"))
-        figure = exp.Count(this=exp.Star())
-        if holds_none(rule.bound):
-            return exp.not_(self._people(grouped.having(exp.not_(exp.paren(met(rule.bound, figure))))))
-        return self._people(grouped.having(met(rule.bound, figure)))
+        return self._bounded(query, exp.Count(this=exp.Star()), rule.bound, "b")
 
     def _standing(self, rule: Rule) -> exp.Expr:
         self.stand()
