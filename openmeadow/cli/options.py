@@ -15,7 +15,6 @@ from typing import TYPE_CHECKING, Any, NoReturn
 from zoneinfo import ZoneInfo
 
 import click
-from pydantic_core import to_jsonable_python
 
 from openmeadow.core.errors import CannotOpen, MeadowError
 from openmeadow.core.imports.dates import moment
@@ -117,6 +116,8 @@ def as_moment(d: Workspace, text: str | None) -> int | None:
 def show(as_json: bool, document: object, plain: Callable[[], None]) -> None:
     """``document``, made of models and plain values, as JSON; or what ``plain`` prints for people."""
     if as_json:
+        from pydantic_core import to_jsonable_python
+
         click.echo(json.dumps(to_jsonable_python(document), ensure_ascii=False))
     else:
         plain()

@@ -8,11 +8,10 @@ import contextlib
 import sqlite3
 import subprocess
 import sys
-import threading
 import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass, replace
 from dataclasses import field as dataclass_field
@@ -85,8 +84,10 @@ class Kept:
 class KeptColumns:
     """``current()`` are the columns as of now."""
 
-    def __init__(self, store: Store, machines: Callable[[], Machines], sizes: Sizes = USUAL) -> None:
-        self.store, self.sizes, self.guard = store, sizes, threading.RLock()
+    def __init__(
+        self, store: Store, machines: Callable[[], Machines], guard: AbstractContextManager[object], sizes: Sizes = USUAL
+    ) -> None:
+        self.store, self.sizes, self.guard = store, sizes, guard
         self.kept: Kept | None = None
         self._machines = machines
         self._catching_up: Future[Kept] | None = None

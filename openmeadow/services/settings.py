@@ -10,8 +10,6 @@ from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.settings import SETTINGS, Setting, Value, checked, shown
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings, users
-from openmeadow.store.engagement import event_hours
-from openmeadow.store.subscribers.subscribers import facts_changed
 
 ASKED = "approval_off_asked"
 THRESHOLDS = {"strong_from", "steady_from"}
@@ -50,6 +48,8 @@ def change(workspace: Workspace, values: Mapping[str, Value], who: str, user: in
             kept[name] = checked(_setting(name), value)
         except ValueError as e:
             raise Refused(str(e)) from e
+    from openmeadow.store.subscribers.subscribers import facts_changed  # heavy, and showing a setting does without
+
     with workspace.store.atomic() as db:
         asks = _approval(workspace, kept, who, user)
         for name, value in kept.items():
@@ -70,6 +70,8 @@ def _check_thresholds(db: sqlite3.Connection) -> None:
     """Bands of now follow their thresholds at once, and so do those of past month ends; Refused where they cross."""
     if float(settings.setting(db, "strong_from")) <= float(settings.setting(db, "steady_from")):
         raise Refused("Strong must begin at a higher score than Steady.")
+    from openmeadow.store.engagement import event_hours
+
     event_hours.forget_points(db)
 
 

@@ -17,7 +17,6 @@ from typing import Concatenate, ParamSpec, TypeVar
 from openmeadow.core.errors import Busy, CannotOpen, Damaged, Missing, Newer, NoSpace
 from openmeadow.store import upgrade, upgrade_copy
 from openmeadow.store.group_commit import GroupCommit
-from openmeadow.store.subscribers.consent import seal_the_unsealed
 from openmeadow.store.write_queue import POLL, WriteQueue
 
 FILE = "meadow.db"
@@ -154,6 +153,8 @@ class Store:
                     )
         finally:
             db.execute("PRAGMA foreign_keys = ON")
+
+        from openmeadow.store.subscribers.consent import seal_the_unsealed  # heavy, and for what is upgraded alone
 
         with self.atomic() as inner:
             seal_the_unsealed(inner)

@@ -12,8 +12,6 @@ from enum import Enum
 from functools import cache
 from typing import Any, Self
 
-from pydantic import BaseModel
-
 SqlValue = str | int | float | bytes | None
 Values = Mapping[str, SqlValue]  # what is written to a row, by column
 _Convert = Callable[[Any], object]
@@ -29,8 +27,8 @@ def _converter(hint: object) -> _Convert | None:
         return None if inner is None else lambda value: None if value is None else inner(value)
     if hint is bool or (isinstance(hint, type) and issubclass(hint, Enum)):
         return typing.cast(_Convert, hint)
-    if isinstance(hint, type) and issubclass(hint, BaseModel):
-        return hint.model_validate_json
+    if (of_model := getattr(hint, "model_validate_json", None)) is not None:
+        return typing.cast(_Convert, of_model)
     if typing.get_origin(hint) is tuple:
         return lambda value: tuple(json.loads(value))
     return json.loads if typing.get_origin(hint) in (list, dict) else None

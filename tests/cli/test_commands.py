@@ -125,3 +125,13 @@ def test_the_list_of_commands_says_what_they_say() -> None:
     told = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True).stdout
     assert "  worker " in told and "standins" not in told.partition("Commands:")[2].partition("worker")[0]
     assert not {"numpy", "flask", "dns"} & set(told.split())
+
+
+@pytest.mark.parametrize("arguments", [["set"], ["set", "time_zone"], ["user", "list"]])
+def test_what_asks_nothing_of_people_loads_nothing_for_it(folder: Path, arguments: list[str]) -> None:
+    called = ["--data", str(folder), *arguments]
+    script = (
+        f"import sys; from openmeadow.cli.main import main; main({called!r}, standalone_mode=False); print(*sys.modules)"
+    )
+    told = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True).stdout
+    assert not {"numpy", "pydantic", "flask", "lark"} & set(told.split()), arguments
