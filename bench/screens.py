@@ -17,9 +17,11 @@ from pathlib import Path
 from typing import Any
 
 from bench import large
+from openmeadow.core.events import Kind
 from openmeadow.services.subscribers import undo
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
+from openmeadow.store.engagement import events
 
 PASSWORD = "evenings by the water"
 TICK = os.sysconf("SC_CLK_TCK")
@@ -113,7 +115,7 @@ PAGES = (
     "/segments",
     "/consent",
     "/subscribers/sources",
-    "/sunset-policy",
+    "/sunset-policy?rough=true",
     "/suppressions",
     "/addresses",
     "/campaigns",
@@ -149,6 +151,25 @@ def arrival(s: Served) -> None:
         s.ask("POST", "/events", "\n".join(map(json.dumps, rows)) + "\n")
         t = s.timed("POST", "/segments/count", {"rule": RULE})
         print(f"  a count after {people} event{'s' if people > 1 else ''}: {t.wall:.3f} s ({t.cpu:.2f} CPU)")
+
+
+def view_after_news(folder: Path) -> None:
+    """What the view itself costs after events of 100 people, beside the count that is asked of it."""
+    w = Workspace(folder)
+    w.count(RULE)
+    for _ in range(3):
+        first, at = 1000 + int(time.time() * 7) % 500_000, w.now() - 5
+        with w.store.atomic() as db:
+            events.add(db, ((at, Kind.OPENED, first + i, 78, 0, 0, 0.0, None, None, None) for i in range(100)))
+        begun = time.process_time()
+        w.view()
+        viewed = time.process_time()
+        w.count(RULE)
+        print(
+            f"  a view after events of 100 people: {viewed - begun:.3f} s of CPU; a count in it: "
+            f"{time.process_time() - viewed:.3f} s"
+        )
+    w.close()
 
 
 def beside_an_import(s: Served, rows: int = 1_000_000) -> None:
@@ -190,6 +211,7 @@ def beside_an_import(s: Served, rows: int = 1_000_000) -> None:
 
 def main(people: int = 1_000_000, deliveries: int = 14_000_000) -> None:
     folder = large.workspace(people, deliveries)
+    view_after_news(folder)
     with served(folder) as s:
         print(f"\nPages at {people:,} people (seconds, CPU seconds of the server, kB)")
         for path in PAGES:

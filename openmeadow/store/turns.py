@@ -13,6 +13,7 @@ from openmeadow.store.connection import Store
 T = TypeVar("T")
 LONGEST = 0.08  # seconds that one part should hold the write lock
 FIRST, LEAST, MOST = 100, 20, 20_000  # rows of a part
+MOST_TOGETHER = 500_000
 
 
 class _TakenBack(Exception):
@@ -24,6 +25,7 @@ class Turns:
 
     def __init__(self, store: Store, most: int = MOST) -> None:
         self.store, self.rows, self._most = store, min(FIRST, most), most
+        self._together = MOST  # rows that ``each`` commits at once where nobody waits
 
     @contextmanager
     def part(self, rows: Sized, *, keep: bool = True) -> Iterator[sqlite3.Connection]:
@@ -35,7 +37,9 @@ class Turns:
             yield db
             if not keep:
                 raise _TakenBack
-        took = time.perf_counter() - begun
+        self._went_through(rows, time.perf_counter() - begun)
+
+    def _went_through(self, rows: Sized, took: float) -> None:
         if len(rows) >= self.rows // 2:  # a rest says nothing about the next
             self.rows = int(max(LEAST, min(self._most, 2 * self.rows, self.rows * LONGEST / max(took, 1e-4))))
 
@@ -48,9 +52,23 @@ class Turns:
             at += len(part)
 
     def each(self, rows: Sequence[T], do: Callable[[sqlite3.Connection, Sequence[T]], int]) -> int:
-        """``do`` with all rows, part by part; the sum of what it returns."""
-        done = 0
-        for part in self.over(rows):
-            with self.part(part) as db:
-                done += do(db, part)
+        """``do`` with all rows, part by part; the sum of what it returns. While nobody waits to write, parts go together
+        in one transaction, as many as are committed in ``LONGEST``: pages that several of them change are written once."""
+        parts, done = self.over(rows), 0
+        part = next(parts, None)
+        while part is not None:
+            self.store.queue.give_way()
+            with self.store.atomic() as db:
+                held = 0
+                while part is not None:
+                    begun = time.perf_counter()
+                    done += do(db, part)
+                    self._went_through(part, time.perf_counter() - begun)
+                    held += len(part)
+                    part = next(parts, None)
+                    if held >= self._together or self.store.queue.is_anybody():
+                        break
+                begun = time.perf_counter()
+            took = time.perf_counter() - begun
+            self._together = int(max(LEAST, min(MOST_TOGETHER, 2 * self._together, held * LONGEST / max(took, 1e-4))))
         return done

@@ -12,7 +12,7 @@ import numpy as np
 import pytest
 
 from openmeadow.core.arrays import FAR, NEVER
-from openmeadow.core.columns import Columns, People, Trouble, Troubles, build
+from openmeadow.core.columns import People, Trouble, Troubles, build
 from openmeadow.core.consent.eligibility import next_allowed
 from openmeadow.core.delivery import batches, hours, schedule, smtp_refusals, time_zones
 from openmeadow.core.delivery.schedule import Windows
@@ -52,7 +52,7 @@ def rounded(value: object) -> object:
     return value
 
 
-def one_year(lot: random.Random) -> tuple[Columns, Troubles]:
+def one_year(lot: random.Random) -> tuple[People, list[E], Troubles]:
     """A mailing a week, to people who engage more or less and go at some time; machines, masked readers, refusals,
     bookings, complaints, and some who rejoined."""
     told: list[E] = []
@@ -88,10 +88,11 @@ def one_year(lot: random.Random) -> tuple[Columns, Troubles]:
     troubles = Troubles(
         np.array(at, np.int64), np.array(person, np.int32), np.array(message, np.int32), np.array(what, np.int8)
     )
-    return build(people, raw(told), LINKS.repeat(10)), troubles
+    return people, told, troubles
 
 
-COLUMNS, TROUBLES = one_year(random.Random(11))
+EVERYBODY, TOLD, TROUBLES = one_year(random.Random(11))
+COLUMNS = build(EVERYBODY, raw(TOLD), LINKS.repeat(10))
 SLOPED = Adjustment(0.4, 0.7)
 PACE = bands.cadence(COLUMNS, NOW)
 MODELS = ChanceModels(

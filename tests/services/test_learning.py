@@ -23,6 +23,7 @@ from openmeadow.services.campaigns import (
     results,
     schedule,
     send_time,
+    waits,
 )
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.engagement import events
@@ -96,21 +97,21 @@ def test_the_usual_wait_is_when_nearly_all_answers_have_come(workspace: Workspac
         sent = NOW - 30 * DAY
         rows += [(sent, Kind.SENT, s, 1)]
         rows += [(sent + (HOUR if s > 200 * late else 84 * HOUR), Kind.OPENED, s, 1)]
-    assert send_time.usual_wait(workspace, workspace.view()) == USUAL_WAIT, "nothing is known yet"
+    assert waits.usual_wait(workspace, workspace.view()) == USUAL_WAIT, "nothing is known yet"
     tell(workspace, rows)
-    assert send_time.usual_wait(workspace, workspace.view()) == wait * DAY
+    assert waits.usual_wait(workspace, workspace.view()) == wait * DAY
 
 
 def test_what_had_come_within_an_interval(workspace: Workspace) -> None:
     people(workspace, 120)
-    assert send_time.outcomes_within(workspace, workspace.view(), DAY) is None
+    assert waits.outcomes_within(workspace, workspace.view(), DAY) is None
     rows = []
     for s in range(1, 121):
         rows += [(NOW - 20 * DAY, Kind.SENT, s, 1)]
         rows += [(NOW - 20 * DAY + (HOUR if s <= 30 else 2 * DAY), Kind.BOUNCED if s % 2 else Kind.COMPLAINED, s, 1)]
     tell(workspace, rows)
-    assert send_time.outcomes_within(workspace, workspace.view(), 4 * HOUR) == (0.25, 120)
-    assert send_time.outcomes_within(workspace, workspace.view(), 2 * DAY) == (1.0, 120)
+    assert waits.outcomes_within(workspace, workspace.view(), 4 * HOUR) == (0.25, 120)
+    assert waits.outcomes_within(workspace, workspace.view(), 2 * DAY) == (1.0, 120)
 
 
 def test_the_batch_that_a_team_can_take(workspace: Workspace) -> None:

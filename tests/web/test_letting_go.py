@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 from openmeadow.core.consent import sunset as core
 from openmeadow.core.consent.sunset import Agreement, Enrolment, next_step
+from openmeadow.core.engagement import replay
 from openmeadow.core.engagement.replay import FINE_DAYS
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.imports.dates import rfc3339
@@ -162,6 +163,17 @@ TERMS = Agreement(after_days=180, tries=2, wait_days=14, ask_masked=True, automa
 
 def groups(m: Mailing) -> dict[str, int]:
     return {g.step: g.count for g in sunset.see(m.workspace, Replays(m.workspace)).groups}
+
+
+def test_what_it_saves_is_estimated_until_all_is_replayed(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    for name, value in (("CHUNK", 1), ("ONE_IN", 2), ("ENOUGH_RUNS", 2)):
+        monkeypatch.setattr(replay, name, value)
+    with mailing(folder, 6) as m:
+        history(folder, m.workspace)
+        replays = Replays(m.workspace)
+        first, whole, then = (sunset.see(m.workspace, replays, rough=rough) for rough in (True, False, True))
+        assert first.saving_off > 0 and whole.saving_off == then.saving_off == 0
+        assert whole.saving == then.saving
 
 
 def test_tried_asked_and_let_go(folder: Path) -> None:

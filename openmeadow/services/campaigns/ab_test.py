@@ -153,7 +153,7 @@ def judged(workspace: Workspace, row: Campaign) -> tuple[list[VariantCount], Lif
     if not test or not row.message:
         return None
     view = workspace.view()
-    d = delivery_columns.of_campaign(workspace.store.read(), row.id, "first")
+    d = delivery_columns.of_campaign(workspace.store.read, row.id, "first")
     pilot = (d.batch_n == 1) & d.is_in(DeliveryState.SENT)
     people = {n: d.subscriber[pilot & (d.version == n)] for n in (1, 2)}
     rows = view.rows_of(row.message)

@@ -26,8 +26,8 @@ from openmeadow.services.campaigns import (
     preflight_recipients,
     recipients,
     resend,
-    send_time,
     templates,
+    waits,
 )
 from openmeadow.services.campaigns.schedule import NO_ROOM, ONCE, draw_schedule, start_problem
 from openmeadow.services.segments import segments
@@ -72,7 +72,7 @@ def add(workspace: Workspace, name: str, who: str, *, template: int = 0, other: 
     name = name.strip()
     if not name:
         raise Refused("A campaign needs a name.")
-    wait = send_time.usual_wait(workspace, workspace.view())
+    wait = waits.usual_wait(workspace, workspace.view())
     with workspace.store.atomic() as db:
         if campaigns.named(db, name):
             raise Refused(f"There is already a campaign “{name}”.")

@@ -7,36 +7,17 @@ from collections.abc import Sequence
 import numpy as np
 
 from openmeadow.core.arrays import F64, Array, Mask
-from openmeadow.core.engagement.bands import engagement_delays
-from openmeadow.core.engagement.expected import FEW_MAILINGS, Curve, Level, Mailed, forecast, usual_level
+from openmeadow.core.engagement.expected import FEW_MAILINGS, Level, Mailed, forecast, usual_level
 from openmeadow.core.engagement.placement import LIKELY
-from openmeadow.core.moments import DAY
 from openmeadow.core.rules.conditions import View
 from openmeadow.services import models
+from openmeadow.services.campaigns import waits
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns.delivery_columns import DeliveryColumns
 from openmeadow.store.engagement import chance_models
 from openmeadow.store.health import inbox_placement
 
 COMPLETE = 0.95  # the share of engagement that must have come before a mailing is compared with what was expected
-
-
-class _Curves:
-    """How engagement comes in over time, learned once a day."""
-
-    def __init__(self, workspace: Workspace) -> None:
-        self.found: tuple[tuple[int, int], Curve] | None = None
-
-    def see(self, view: View) -> Curve:
-        mark = view.now // DAY, len(view.settled.rows) // 10_000
-        if self.found is None or self.found[0] != mark:
-            self.found = (mark, Curve.of(engagement_delays(view.settled, view.now)))
-        return self.found[1]
-
-
-def curve(workspace: Workspace, view: View) -> Curve:
-    """How engagement comes in after a message in this workspace."""
-    return workspace.part(_Curves).see(view)
 
 
 def level(workspace: Workspace, purpose: int | None) -> Level:
@@ -73,7 +54,7 @@ def of_sent(
     known = d.was_sent & (d.changed_at > 0) & np.isfinite(d.chance)
     if not known.any():
         return None
-    usual, share = level(workspace, purpose), curve(workspace, view).come(view.now - d.changed_at[known])
+    usual, share = level(workspace, purpose), waits.curve(workspace, view).come(view.now - d.changed_at[known])
     by_now, in_all = forecast(d.chance[known] * share, usual), forecast(d.chance[known], usual)
     observed = int((engaged & known).sum())
     return models.Observed(

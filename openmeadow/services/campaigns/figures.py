@@ -73,10 +73,11 @@ class MessageFigures:
         """Which of the acts are bookings."""
         return np.asarray((self.act_kind == Kind.BOOKED) & (self.act_by != MACHINE))
 
-    def among(self, subscribers: I64, values: Mask) -> Mask:
-        """For each of these people (ascending ids) what ``values`` says of them; False where they were sent nothing."""
+    def among(self, subscribers: I64, *values: Mask) -> list[Mask]:
+        """For each of these people (ascending ids) what each of ``values`` says of them; False where they were sent
+        nothing."""
         place, there = self.places(subscribers)
-        return np.asarray(there & values[place]) if len(self.ids) else there
+        return [np.asarray(there & v[place]) if len(self.ids) else there for v in values]
 
     def places(self, subscribers: I64) -> tuple[I64, Mask]:
         """Where each of these people stands, and whether they do."""
@@ -137,14 +138,15 @@ class _Deliveries:
         self.kept: dict[CampaignId, tuple[object, dict[SendKind, DeliveryColumns]]] = {}
 
     def of(self, campaign: CampaignId) -> dict[SendKind, DeliveryColumns]:
-        db = self.workspace.store.read()
+        store = self.workspace.store
+        db = store.read()
         changed = guardrail_counts.last_change(db, campaign)
         # some change their state and keep the moment of their last try, or change by an act that is logged
         counts = tuple(sorted(deliveries.state_counts(db, campaign).items()))
         mark = (changed, counts, settings.last_activity(db), people_version(db))
         found = self.kept.pop(campaign, None)
         if found is None or found[0] != mark or changed >= self.workspace.now() - 1:
-            found = (mark, {kind: delivery_columns.of_campaign(db, campaign, kind) for kind in SendKind})
+            found = (mark, {kind: delivery_columns.of_campaign(store.read, campaign, kind) for kind in SendKind})
         while len(self.kept) >= MOST_KEPT:
             self.kept.pop(next(iter(self.kept)))
         self.kept[campaign] = found

@@ -18,7 +18,7 @@ from openmeadow.core.moments import DAY
 from openmeadow.core.rules.conditions import View
 from openmeadow.core.states import CampaignState, DeliveryState, SendKind
 from openmeadow.services import models
-from openmeadow.services.campaigns import expected
+from openmeadow.services.campaigns import expected, waits
 from openmeadow.services.campaigns.figures import deliveries_of
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
@@ -104,7 +104,7 @@ def look(workspace: Workspace, row: Campaign, view: View) -> dict[int, Evidence]
         view.scores.hidden[rows.person],
         view.facts.provider[rows.person],
         view.now,
-        expected.curve(workspace, view),
+        waits.curve(workspace, view),
     )
     found = told(groups, expected.level(workspace, row.purpose), usual_dispersion(workspace, view.now))
     kept = as_rows(row.message, int(rows.first_at.min()), view.now, groups, found)

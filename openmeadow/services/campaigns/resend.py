@@ -77,7 +77,7 @@ def due(workspace: Workspace, row: Campaign, batch: Batch) -> tuple[dict[int, in
     had they not been resent to so often."""
     plan = row.plan
     before, db = BEFORE[batch.kind], workspace.store.read()
-    d = delivery_columns.of_campaign(db, row.id, before)
+    d = delivery_columns.of_campaign(workspace.store.read, row.id, before)
     mine = (d.batch_n == batch.n) & d.is_in(DeliveryState.SENT)
     band_of = dict(zip(d.subscriber[mine].tolist(), d.band[mine].tolist(), strict=True))
     people = ignored(workspace.view(), row.message or NO_MESSAGE, plan.resend_rule, machine_only=bool(plan.machine_only))

@@ -18,7 +18,7 @@ from openmeadow.core.moments import HOUR
 from openmeadow.core.rules.conditions import View
 from openmeadow.core.states import HOLDOUT, OPEN_BATCHES, BatchState, CampaignState, DeliveryState, SendKind
 from openmeadow.services import models
-from openmeadow.services.campaigns import expected, send_time
+from openmeadow.services.campaigns import expected, waits
 from openmeadow.services.campaigns.campaigns import row_of
 from openmeadow.services.campaigns.figures import MessageFigures, Outcomes, deliveries_of
 from openmeadow.services.campaigns.resend import TOO_OFTEN, arms_in
@@ -66,13 +66,14 @@ def _by_batch(s: _Send) -> dict[int, I64]:
 
 def _send(m: MessageFigures, outcomes: Outcomes, d: DeliveryColumns) -> _Send:
     who = d.subscriber
+    delivered, opened, clicked, machine = m.among(who, m.delivered, m.opened, m.clicked, m.machine)
     return _Send(
         d=d,
         reached=d.was_sent,
-        delivered=m.among(who, m.delivered),
-        opened=m.among(who, m.opened),
-        clicked=m.among(who, m.clicked),
-        machine=m.among(who, m.machine),
+        delivered=delivered,
+        opened=opened,
+        clicked=clicked,
+        machine=machine,
         unsure=m.unsure(who),
         last_act=m.last_act(who),
         last_click=m.last_act(who, Kind.CLICKED),
@@ -273,7 +274,7 @@ def _settles_at(workspace: Workspace, view: View, again: list[_Send]) -> int | N
     """When what some sends did is settled: 95% of this workspace's engagement is in by then. None where nothing of them
     has gone out."""
     last = max((int(s.d.changed_at[s.d.is_in(DeliveryState.SENT)].max(initial=0)) for s in again), default=0)
-    return last + send_time.usual_wait(workspace, view) if last else None
+    return last + waits.usual_wait(workspace, view) if last else None
 
 
 def _hours(m: MessageFigures, first: DeliveryColumns) -> tuple[list[int], list[int], float | None]:

@@ -19,7 +19,7 @@ from openmeadow.core.errors import Refused
 from openmeadow.core.moments import DAY, HOUR
 from openmeadow.core.states import CampaignKind
 from openmeadow.services import models
-from openmeadow.services.campaigns import expected, recipients, send_time
+from openmeadow.services.campaigns import expected, recipients, send_time, waits
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns.records import Campaign
 from openmeadow.store.health import providers
@@ -46,6 +46,7 @@ def caps_of(workspace: Workspace, p: Plan) -> dict[int, int]:
 
 
 MOST_BATCHES, MOST_DAYS = 500, 92
+OUTCOME_SHARE = 0.80  # of bounces and complaints should be in before the next batch
 
 
 def start_problem(workspace: Workspace, p: Plan) -> str:
@@ -137,7 +138,7 @@ def preview_plan(workspace: Workspace, row: Campaign) -> models.PlanView:
         note=" ".join(_notes(workspace, row, who, drawn)),
         resend=_resend_in_words(p, who) if p.resend and n else "",
         best=send_time.best_hours(workspace, who.view, among),
-        usual_wait=send_time.usual_wait(workspace, who.view),
+        usual_wait=waits.usual_wait(workspace, who.view),
         variants=[v.name for v in p.resend_variants()],
         expected=expected.told(chance, usual),
         expected_by_band=expected.named(band, BANDS, chance, usual),
@@ -174,8 +175,8 @@ def _notes(workspace: Workspace, row: Campaign, who: recipients.Recipients, draw
         notes.append(f"This campaign is too small to detect {', '.join(silent)}.")
     if len(drawn.moments) > 1:
         gap = min(b - a for a, b in zip(drawn.moments, drawn.moments[1:], strict=False))
-        came = send_time.outcomes_within(workspace, who.view, gap)
-        if came is not None and came[0] < send_time.OUTCOME_SHARE:
+        came = waits.outcomes_within(workspace, who.view, gap)
+        if came is not None and came[0] < OUTCOME_SHARE:
             hours = gap / HOUR
             notes.append(
                 f"Only {came[0]:.0%} of your bounces and complaints arrive within {hours:g} hours. Leave more time "

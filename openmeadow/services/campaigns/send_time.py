@@ -1,4 +1,4 @@
-"""When this workspace's people answer: by local hour, within which wait; what bounces and complaints take to come."""
+"""When this workspace's people answer, by local hour."""
 
 from __future__ import annotations
 
@@ -11,20 +11,19 @@ from openmeadow.core.arrays import I8, I32, I64, Mask
 from openmeadow.core.columns import MACHINE
 from openmeadow.core.delivery.hours import best, own_hours
 from openmeadow.core.delivery.time_zones import NO_HOUR
-from openmeadow.core.engagement.bands import engagement_delays, settles_within
 from openmeadow.core.events import Kind
 from openmeadow.core.moments import DAY, HOUR
 from openmeadow.core.rules.conditions import View
 from openmeadow.services import models
+from openmeadow.services.campaigns import waits
 from openmeadow.services.workspace import Workspace
-from openmeadow.store.engagement import event_counts, events
 from openmeadow.store.segments.permission_facts import StoreFacts
 from openmeadow.store.subscribers.similarity import zones
 from openmeadow.store.subscribers.subscribers import facts_version
 
 HARDLY_TRIED = 0.8
-DAYS, OUTCOME_SHARE, FEW = 365, 0.80, 100
-MANY = 2_000_000  # deliveries from which on a day is a short time
+DAYS, FEW = 365, 100
+QUARTER = HOUR // 4  # clocks are ahead of UTC by whole quarters of an hour
 
 
 def zones_of(workspace: Workspace, view: View) -> tuple[list[ZoneInfo], I32]:
@@ -44,9 +43,12 @@ class _Learned:
 
     def see(self, view: View) -> _Learned:
         db = self.workspace.store.read()
-        small = len(view.settled.rows) < MANY
-        news = (events.highest(db), view.now) if small else (view.now // DAY,)
-        mark = (*news, facts_version(db), self.workspace.setting("time_zone"), len(view.alive))
+        mark = (
+            *waits.mark(self.workspace, view),
+            facts_version(db),
+            self.workspace.setting("time_zone"),
+            len(view.alive),
+        )
         if mark != self.mark:
             self._learn(view)
             self.mark = mark
@@ -66,25 +68,27 @@ class _Learned:
             at.append(acts.at[hit])
             sent = (rows.first_at > since) & (rows.first_at <= now)
             sent &= part.counts(rows.person)
-            here = zone[part.everybodys(rows.person[sent])].astype(np.int64)
+            here = zone[part.everybodys(rows.person[sent])]
             self.went += np.bincount(local_hours(rows.first_at[sent], here, known), minlength=24)
         self.person = np.concatenate(person)
-        self.hour = local_hours(np.concatenate(at), zone[self.person].astype(np.int64), known).astype(np.int8)
+        self.hour = local_hours(np.concatenate(at), zone[self.person], known)
         self.own: I8 = own_hours(self.person, self.hour, len(view.alive))
 
 
-def local_hours(at: I32 | I64, zone: I64, known: list[ZoneInfo]) -> I64:
-    """The hour of the day of moments, each by its zone; a day's changes of clocks count from its noon."""
+def local_hours(at: I32 | I64, zone: I32, known: list[ZoneInfo]) -> I8:
+    """The hour of the day of moments, each by its zone; a day's changes of clocks count from its noon. One look into a
+    table of the hours at every quarter of the time that they are of."""
     if not len(at):
-        return np.zeros(0, np.int64)
-    day = at // DAY
-    first, last = int(day.min()), int(day.max())
-    here = np.flatnonzero(np.bincount(zone, minlength=len(known)))
-    ahead = np.zeros((len(known), last - first + 1), at.dtype)
-    for z in here.tolist():
-        ahead[z] = [_ahead(d * DAY + DAY // 2, known[z]) for d in range(first, last + 1)]
-    hour = (at + ahead[zone, day - first]) // HOUR % 24
-    return np.asarray(hour, np.int64)
+        return np.zeros(0, np.int8)
+    first, last = int(at.min()) // DAY, int(at.max()) // DAY
+    quarters = np.arange(first * DAY, (last + 1) * DAY, QUARTER)
+    table = np.zeros((len(known), len(quarters)), np.int8)
+    for z in np.flatnonzero(np.bincount(zone, minlength=len(known))).tolist():
+        ahead = np.array([_ahead(d * DAY + DAY // 2, known[z]) for d in range(first, last + 1)])
+        table[z] = (quarters + np.repeat(ahead, DAY // QUARTER)) // HOUR % 24
+    place = at // QUARTER
+    place += zone * len(quarters) - first * (DAY // QUARTER)
+    return np.asarray(table.ravel()[place], np.int8)
 
 
 def _ahead(at: int, zone: ZoneInfo) -> int:
@@ -119,23 +123,3 @@ def best_hours(workspace: Workspace, view: View, who: Mask | None = None) -> mod
 def hours_of_each(workspace: Workspace, view: View) -> I8:
     """Everybody's own hour; NO_HOUR where too little is known."""
     return workspace.part(_Learned).see(view).own
-
-
-def usual_wait(workspace: Workspace, view: View) -> int:
-    """The time in which 95% of this workspace's answers come, in whole days, so that a resend keeps the hour; three days
-    while too little is known."""
-    fitted = workspace.models()
-    within = fitted.settled
-    if not fitted.fitted_at:
-        took = [engagement_delays(part.columns, view.now, part.counts) for part in view.parts()]
-        within = settles_within(np.concatenate(took))
-    return -(-within // DAY) * DAY
-
-
-def outcomes_within(workspace: Workspace, view: View, seconds: int) -> tuple[float, int] | None:
-    """The share of complaints and later bounces that came within a time after their message, of how many; None while
-    too few are known."""
-    took = np.array(event_counts.delays_of_trouble(workspace.store.read(), view.now - DAYS * DAY, view.now), np.int64)
-    if len(took) < FEW // 2:
-        return None
-    return float((took <= seconds).mean()), len(took)

@@ -225,6 +225,7 @@ class SunsetView(Model):
     stopped: int
     protected: int
     saving: dict[str, Saved]
+    saving_off: float = Field(description="share by which it may be off, 95 times of 100; 0 where all was replayed")
     patterns: list[Pattern]
     ran_at: int | None
     next_at: int | None

@@ -10,7 +10,7 @@ from openmeadow.core.moments import DAY, HOUR
 from openmeadow.core.names import free_name
 from openmeadow.core.sequences.definition import END, FOLLOW_UP, Begin, Definition, Leave, Step
 from openmeadow.services import models
-from openmeadow.services.campaigns import campaigns, send_time
+from openmeadow.services.campaigns import campaigns, waits
 from openmeadow.services.sequences import editing
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.senders import senders as sender_table
@@ -288,7 +288,7 @@ def take(workspace: Workspace, key: str, who: str) -> int:
     given = consent.given_by_purpose(db)
     purpose = max(purposes, key=lambda p: given.get(p.id, 0))
     name = free_name(ready.name, lambda n: sequences.named(db, n))
-    wait = max(HOUR, send_time.usual_wait(workspace, workspace.view()))
+    wait = max(HOUR, waits.usual_wait(workspace, workspace.view()))
     row_id = editing.add(workspace, name, who, ready.definition(purpose.name, wait))
     sound = {d.id for d in sender_table.domains(db) if d.state == "pass"}
     confirmed = sorted((a for a in sender_table.addresses(db) if a.confirmed_at), key=lambda a: a.domain not in sound)

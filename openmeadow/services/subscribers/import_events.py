@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
@@ -16,6 +16,7 @@ from openmeadow.core.imports.report import Report
 from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.core.states import BounceClass
 from openmeadow.services.subscribers import file_reader
+from openmeadow.services.subscribers.event_window import WINDOW, Columns, Window
 from openmeadow.store import settings, undo_log
 from openmeadow.store.bulk import Many
 from openmeadow.store.connection import Store, roomily
@@ -51,7 +52,7 @@ def run(
     else:
         where = places(file_reader.header(path))
         chunks = file_reader.csv_chunks(path)
-    names, turns = table.Names(store.writer), Turns(store)
+    names, turns, window = table.Names(store.writer), Turns(store), Window()
     file = file_reader.RefusedFile(refused_to, list(NAMES)) if refused_to else None
     with file_reader.no_cycles(), file_reader.said_how_far(report):
         names.expect(total // BYTES_A_ROW)
@@ -66,9 +67,13 @@ def run(
                 if file:
                     file.write(r)
             report.rows += len(rows) + len(bad)
-            _take(turns, names, taken, report, action)
+            _take(turns, names, taken, report, action, window)
+            if action is not None and len(window) >= WINDOW:
+                _write_window(turns, window, report, action)
             if progress:
                 progress(reached, total)
+        if action is not None:
+            _write_window(turns, window, report, action)
     if file:
         file.close()
     if action is not None:
@@ -79,8 +84,8 @@ def run(
     return report
 
 
-def _take(turns: Turns, names: table.Names, chunk: Chunk, report: Report, action: int | None) -> None:
-    """One chunk of the file; an action of None is a dry run."""
+def _take(turns: Turns, names: table.Names, chunk: Chunk, report: Report, action: int | None, window: Window) -> None:
+    """One chunk of the file, of which what can be taken waits in the window; an action of None is a dry run."""
     ids = names.people(chunk.email_key)
     aside: list[Event] = []
     if not all(map(ids.__contains__, chunk.email_key)):
@@ -95,45 +100,53 @@ def _take(turns: Turns, names: table.Names, chunk: Chunk, report: Report, action
         report.taken += len(chunk.at)
         return
     names.made_messages.clear()
-    before = report.taken
-    for part in turns.over(range(len(chunk.at))):
-        with turns.part(part) as db:
-            first = table.highest(db) + 1
-            new = write(db, names, chunk.part(part[0], part[-1] + 1), ids, action)
-            undo_log.took_events(db, action, first, table.highest(db))
-        report.taken += new
+    turns.store.queue.give_way()
+    with turns.store.atomic():
+        window.add(resolved(names, chunk, ids))
     for kept in turns.over(aside):
         with turns.part(kept) as db:
             table.put_aside(db, [(e.email_key, json.dumps(e), action) for e in kept])
     for name in names.made_messages:
         report.note(f"Created message “{name}”.")
-    report.repeated += len(chunk.at) - (report.taken - before)
 
 
-def write(db: sqlite3.Connection, names: table.Names, c: Chunk, ids: dict[str, int], action: int | None = None) -> int:
-    """Store events of known people and what follows from them; the number that were new."""
+def _write_window(turns: Turns, window: Window, report: Report, action: int) -> None:
+    """What waits, in its best order; then nothing waits."""
+
+    def put(db: sqlite3.Connection, some: Sequence[int]) -> int:
+        first = table.highest(db) + 1
+        new = written(db, window.at(some), action)
+        undo_log.took_events(db, action, first, table.highest(db))
+        return new
+
+    by_person = len(window) > 0 and table.is_little(turns.store.read(), *window.span())
+    new = turns.each(window.order(by_person=by_person), put)
+    report.taken += new
+    report.repeated += len(window) - new
+    window.clear()
+
+
+def resolved(names: table.Names, c: Chunk, ids: Mapping[str, int]) -> Columns:
+    """Events of known people as columns of ``table.Row``; messages, links and agents that are new are made."""
     messages = names.messages(c.message)
+    links, agents = names.links(messages, c.url), names.agents(c.agent, c.ip)
     people = [ids[k] for k in c.email_key]
-    new = table.add(
-        db,
-        zip(
-            c.at,
-            c.kind,
-            people,
-            messages,
-            names.links(messages, c.url),
-            names.agents(c.agent, c.ip),
-            c.value,
-            c.code,
-            c.diagnostic,
-            c.id,
-            strict=True,
-        ),
-    )
-    if not _CONSEQUENT.isdisjoint(c.kind):
-        told = zip(c.at, c.kind, people, messages, c.code, c.diagnostic, strict=True)
+    return c.at, c.kind, people, messages, links, agents, c.value, c.code, c.diagnostic, c.id
+
+
+def written(db: sqlite3.Connection, columns: Columns, action: int | None) -> int:
+    """Store events and what follows from them; the number that were new."""
+    at, kind, people, messages, _, _, _, code, diagnostic, _ = columns
+    new = table.add(db, zip(*columns, strict=True))
+    if not _CONSEQUENT.isdisjoint(kind):
+        told = zip(at, kind, people, messages, code, diagnostic, strict=True)
         consequences(db, [row for row in told if row[1] in _CONSEQUENT], action)
     return new
+
+
+def write(db: sqlite3.Connection, names: table.Names, c: Chunk, ids: Mapping[str, int], action: int | None = None) -> int:
+    """Store events of known people and what follows from them; the number that were new."""
+    return written(db, resolved(names, c, ids), action)
 
 
 def consequences(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TypeVar
 from zoneinfo import ZoneInfo
@@ -123,12 +123,14 @@ def _try(turns: Turns, records: list[Record], how: Reading, now: int, report: Re
 
 def _write(turns: Turns, records: list[Record], how: Reading, now: int, report: Report, action: int) -> None:
     """One chunk of the file, some records at a time; the report counts what stands."""
-    before = report.taken
-    for part in turns.over(records):
-        with turns.part(part) as db, undo_log.remembering(db, action):
-            written = _Writer(db, how, now, report, action).write(list(part))
-        report.taken += written
-    report.repeated += len(records) - (report.taken - before)
+
+    def put(db: sqlite3.Connection, part: Sequence[Record]) -> int:
+        with undo_log.remembering(db, action):
+            return _Writer(db, how, now, report, action).write(list(part))
+
+    written = turns.each(records, put)
+    report.taken += written
+    report.repeated += len(records) - written
 
 
 def _finish(store: Store, how: Reading, report: Report, met: Met, now: int, action: int | None) -> None:

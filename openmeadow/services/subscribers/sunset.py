@@ -148,9 +148,8 @@ ORDER = (
 )
 
 
-def saving(workspace: Workspace, replays: Replays, after_days: int) -> dict[str, models.Saved]:
-    """What stopping there would have meant for the sends of the last 12 months, from the replay."""
-    found = replays.of(12)
+def saving(found: models.ReplayView, after_days: int) -> dict[str, models.Saved]:
+    """What stopping there would have meant for the sends that were replayed."""
     column = FINE_DAYS.index(after_days)
     out: dict[str, models.Saved] = {}
     for name, flat in found.for_good:
@@ -160,9 +159,11 @@ def saving(workspace: Workspace, replays: Replays, after_days: int) -> dict[str,
     return out
 
 
-def see(workspace: Workspace, replays: Replays, wish: Agreement | None = None) -> models.SunsetView:
+def see(
+    workspace: Workspace, replays: Replays, wish: Agreement | None = None, *, rough: bool = False
+) -> models.SunsetView:
     """The agreement, this week's people and what happens to them and when, what it saves, what it has done; with a
-    ``wish`` all that as it would be with it, nothing being kept."""
+    ``wish`` all that as it would be with it, nothing being kept. ``rough``: what it saves may be estimated."""
     kept, view, db = agreement(workspace), workspace.view(), workspace.store.read()
     if kept is None and not subscribers.usual_purpose(db):
         raise Refused("A sunset policy is about a purpose. Add one under Consent first.")
@@ -202,7 +203,7 @@ def see(workspace: Workspace, replays: Replays, wish: Agreement | None = None) -
             stop = str(e)
         patterns.append(models.Pattern(id=row.id if row else None, name=name, stop=stop if row else ""))
     inactive, masked = core.stopped(view, a)
-    ran = workspace.setting(RAN)
+    ran, replayed = workspace.setting(RAN), replays.of(12, rough=rough)
     return models.SunsetView(
         active=kept is not None,
         **asdict(a),
@@ -212,7 +213,8 @@ def see(workspace: Workspace, replays: Replays, wish: Agreement | None = None) -
         groups=out,
         stopped=int(inactive.sum() + masked.sum()),
         protected=int(((inactive | masked) & core.protected_people(view)).sum()),
-        saving=saving(workspace, replays, a.after_days),
+        saving=saving(replayed, a.after_days),
+        saving_off=replayed.off,
         patterns=patterns,
         ran_at=ran,
         next_at=(ran or view.now) + WEEK if kept and kept.automatic and ran else None,

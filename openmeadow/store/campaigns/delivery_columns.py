@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, fields, replace
 
 import numpy as np
 
-from openmeadow.core.arrays import F64, I8, I32, I64, Mask
+from openmeadow.core.arrays import F64, I8, I32, I64, Array, Mask
 from openmeadow.core.ids import CampaignId
 from openmeadow.core.states import BounceClass, DeliveryState, failure_class
 from openmeadow.store.bulk import read_columns
 
 STATES = list(DeliveryState)
+MANY = 100_000  # ids of subscribers from which on two threads read
 
 
 @dataclass(frozen=True)
@@ -76,20 +79,38 @@ def _unpacked(packed: I64) -> dict[str, I64]:
     return out
 
 
-def of_campaign(db: sqlite3.Connection, campaign: CampaignId, kind: str) -> DeliveryColumns:
-    """All deliveries of one of a campaign's sends."""
-    head = "FROM sends q CROSS JOIN deliveries d ON d.send = q.id WHERE q.campaign = ? AND q.kind = ?"
-    of = (campaign, kind)
-    # who and which batch in one integer: a row costs by its columns
-    both, changed_at, packed = read_columns(
-        db, f"SELECT d.subscriber << {_HALF} | d.batch, coalesce(d.changed_at, 0), {_PACKED} {head}", of, "qqq"
+_HEAD = "FROM sends q CROSS JOIN deliveries d ON d.send = q.id WHERE q.campaign = ? AND q.kind = ?"
+
+
+def _numbers(read: Callable[[], sqlite3.Connection], of: tuple[CampaignId, str]) -> list[Array]:
+    """Of each delivery who and which batch in one integer (a row costs by its columns), when it changed, and its small
+    numbers. Of many a second thread reads half."""
+    sql = (
+        f"SELECT d.subscriber << {_HALF} | d.batch, coalesce(d.changed_at, 0), {_PACKED} {_HEAD} "
+        "AND d.subscriber BETWEEN ? AND ?"
     )
+    ends = (f"(SELECT d.subscriber {_HEAD} ORDER BY d.send, d.subscriber {way} LIMIT 1)" for way in ("", "DESC"))
+    db = read()
+    first, last = db.execute(f"SELECT coalesce({', 0), coalesce('.join(ends)}, 0)", (*of, *of)).fetchone()
+    if last - first < MANY:
+        return read_columns(db, sql, (*of, first, last), "qqq")
+    middle = (first + last) // 2
+    with ThreadPoolExecutor(1) as pool:
+        rest = pool.submit(lambda: read_columns(read(), sql, (*of, middle + 1, last), "qqq"))
+        half = read_columns(db, sql, (*of, first, middle), "qqq")
+        return [np.concatenate(both) for both in zip(half, rest.result(), strict=True)]
+
+
+def of_campaign(read: Callable[[], sqlite3.Connection], campaign: CampaignId, kind: str) -> DeliveryColumns:
+    """All deliveries of one of a campaign's sends; ``read`` gives each thread its connection."""
+    db, of = read(), (campaign, kind)
+    both, changed_at, packed = _numbers(read, of)
     order = np.argsort(both, kind="stable")
     both, changed_at, small = both[order], changed_at[order], _unpacked(packed[order])
     subscriber, batch = both >> _HALF, both & ((1 << _HALF) - 1)
     reasons: dict[str, int] = {"": 0}
     reason = np.zeros(len(subscriber), np.int32)
-    with_reason = db.execute(f"SELECT d.subscriber, d.reason {head} AND d.reason IS NOT NULL AND d.reason <> ''", of)
+    with_reason = db.execute(f"SELECT d.subscriber, d.reason {_HEAD} AND d.reason IS NOT NULL AND d.reason <> ''", of)
     found = [(s, reasons.setdefault(r, len(reasons))) for s, r in with_reason]
     if found:
         which, what = np.array(found, np.int64).T

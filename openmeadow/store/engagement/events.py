@@ -119,6 +119,14 @@ def indexed(db: sqlite3.Connection) -> None:
     db.execute("CREATE INDEX IF NOT EXISTS events_of_subscriber ON events (subscriber)")
 
 
+def is_little(db: sqlite3.Connection, since: int, until: int) -> bool:
+    """Whether a span of time, ends included, is little of all the time that events are of, and they are found by
+    subscriber: those of the span then lie closer by subscriber than by time."""
+    there = db.execute("SELECT 1 FROM sqlite_master WHERE name = 'events_of_subscriber'").fetchone()
+    first, last = (db.execute(f"SELECT {f}(at) AS at FROM events").fetchone()["at"] for f in ("min", "max"))
+    return there is not None and first is not None and (until - since) * 8 < last - first
+
+
 def put_aside(db: sqlite3.Connection, rows: Many[tuple[str, str, int | None]]) -> None:
     """(address key, the event as JSON, action): events of unknown addresses wait until somebody joins by them."""
     db.executemany("INSERT OR IGNORE INTO events_aside (email_key, row, action) VALUES (?, ?, ?)", rows)

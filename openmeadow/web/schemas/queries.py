@@ -60,6 +60,10 @@ class ReplayQuery(Model):
     rough: bool = False
 
 
+class SunsetQuery(Model):
+    rough: bool = False
+
+
 class PreviewQuery(Model):
     subscriber: Id = 0
     email: Text = ""

@@ -23,7 +23,13 @@ export function CleanUpPage() {
   const { moment } = useTimes();
   const me = useMe();
   const client = useQueryClient();
-  const q = useQuery({ queryKey: keys.sunsetPolicy(), queryFn: () => get("/sunset-policy") });
+  const q = useQuery({ queryKey: keys.sunsetPolicy(), queryFn: () => get("/sunset-policy?rough=true") });
+  const isRough = (q.data?.saving_off ?? 0) > 0;
+  const whole = useQuery({
+    queryKey: [...keys.sunsetPolicy(), "whole"],
+    queryFn: () => get("/sunset-policy"),
+    enabled: isRough,
+  });
   const [wish, setWish] = useState<M["SunsetIn"] | null>(null);
   const wanted = useDelayed(wish, 300);
   const trial = useQuery({
@@ -33,7 +39,7 @@ export function CleanUpPage() {
     placeholderData: keepPreviousData,
     retry: false,
   });
-  const kept = q.data;
+  const kept = isRough ? (whole.data ?? q.data) : q.data;
   const d = wish && trial.data ? { ...trial.data, active: kept?.active ?? false } : kept;
   if (!d || !kept)
     return (
@@ -255,6 +261,11 @@ function Side({
         The sends of the last 12 months, replayed without people who had not engaged for {d.after_days} days with five
         or more ignored.
       </p>
+      {d.saving_off > 0 && (
+        <p role="status" className="mb-1 text-small text-ink-2">
+          From one person in eight (± {share(d.saving_off, 1, 1)}) while all sends are replayed…
+        </p>
+      )}
       <Table label="Estimated effect">
         <tbody>
           {MEASURES.map(([key, words]) => {

@@ -141,10 +141,11 @@ def requests(workspace: Workspace) -> m.ConsentRequests:
     return m.ConsentRequests(requests=reconsent.requests(workspace))
 
 
-@routes.route("GET", "/sunset-policy", m.SunsetView)
-def clean(workspace: Workspace) -> m.SunsetView:
-    """The standing agreement, this week's people, what happens to whom and when."""
-    return sunset.see(workspace, workspace.part(Replays))
+@routes.route("GET", "/sunset-policy", m.SunsetView, query=m.SunsetQuery)
+def clean(workspace: Workspace, query: m.SunsetQuery) -> m.SunsetView:
+    """The standing agreement, this week's people, what happens to whom and when. ``rough``: what it saves is an estimate
+    where there are many people and all is not replayed yet."""
+    return sunset.see(workspace, workspace.part(Replays), rough=query.rough)
 
 
 @routes.route("PUT", "/sunset-policy", m.SunsetView, body=m.SunsetIn, rights=ANALYSE)
@@ -152,14 +153,14 @@ def agree(workspace: Workspace, body: m.SunsetIn) -> m.SunsetView:
     """Write the agreement down."""
     made = Agreement(**body.model_dump(exclude={"purpose"}))
     sunset.agree(workspace, made, body.purpose, who())
-    return sunset.see(workspace, workspace.part(Replays))
+    return sunset.see(workspace, workspace.part(Replays), rough=True)
 
 
 @routes.route("POST", "/sunset-policy/trial", m.SunsetView, body=m.SunsetIn)
 def try_policy(workspace: Workspace, body: m.SunsetIn) -> m.SunsetView:
     """Whom a policy would concern and what it would save; nothing is kept."""
     wish = Agreement(**body.model_dump(exclude={"purpose"}))
-    return sunset.see(workspace, workspace.part(Replays), wish)
+    return sunset.see(workspace, workspace.part(Replays), wish, rough=True)
 
 
 @routes.route("POST", "/sunset-policy/run", m.SunsetDone, rights=ANALYSE)
