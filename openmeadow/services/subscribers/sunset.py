@@ -194,14 +194,6 @@ def see(
                 )
             )
         out.append(models.SunsetGroup(step=step, words=words, count=len(some), people=people))
-    patterns = []
-    for kind, name in PATTERNS.items():
-        row, stop = campaigns.named(db, name), ""
-        try:
-            _pattern(workspace, kind)
-        except Refused as e:
-            stop = str(e)
-        patterns.append(models.Pattern(id=row.id if row else None, name=name, stop=stop if row else ""))
     inactive, masked = core.stopped(view, a)
     ran, replayed = workspace.setting(RAN), replays.of(12, rough=rough)
     return models.SunsetView(
@@ -215,12 +207,26 @@ def see(
         protected=int(((inactive | masked) & core.protected_people(view)).sum()),
         saving=saving(replayed, a.after_days),
         saving_off=replayed.off,
-        patterns=patterns,
+        patterns=_patterns(workspace),
         ran_at=ran,
         next_at=(ran or view.now) + WEEK if kept and kept.automatic and ran else None,
         outcomes=table.outcomes(db, 0),
         as_of=view.now,
     )
+
+
+def _patterns(workspace: Workspace) -> list[models.Pattern]:
+    """The emails that the policy uses, with what stops each."""
+    db = workspace.store.read()
+    patterns = []
+    for kind, name in PATTERNS.items():
+        row, stop = campaigns.named(db, name), ""
+        try:
+            _pattern(workspace, kind)
+        except Refused as e:
+            stop = str(e)
+        patterns.append(models.Pattern(id=row.id if row else None, name=name, stop=stop if row else ""))
+    return patterns
 
 
 def _proposed(view: View) -> int:
