@@ -83,7 +83,6 @@ def raw_events(at: Array, person: Array, kind: Array, message: Array, machine: A
     """Events of these arrays, by known agents, without links or values."""
     no = np.zeros(len(at), bool)
     return RawEvents(
-        np.arange(len(at)),
         at.astype(np.int64),
         kind.astype(np.int8),
         person.astype(np.int32),

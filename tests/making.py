@@ -31,7 +31,6 @@ class E:
 
 def raw(events: list[E]) -> RawEvents:
     return RawEvents(
-        id=np.arange(1, len(events) + 1),
         at=np.array([NOW - e.ago for e in events], np.int64),
         kind=np.array([e.kind for e in events], np.int8),
         person=np.array([e.person for e in events], np.int32),

@@ -10,8 +10,10 @@ costs the people it touches and one copy.
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, fields, replace
 from enum import IntEnum
+from typing import TypeVar
 
 import numpy as np
 import numpy.typing as npt
@@ -23,6 +25,7 @@ from openmeadow.core.moments import DAY
 
 CLICK_TO_BOOKING = 7 * DAY
 OPEN_TO_BOOKING = 2 * DAY
+RUN, THREADS = 1 << 20, 2  # events of a run of people, and how many runs are built at once
 
 
 @dataclass(frozen=True)
@@ -75,6 +78,9 @@ class Acts:
 
     def __len__(self) -> int:
         return len(self.at)
+
+
+T = TypeVar("T", Rows, Acts)
 
 
 class Trouble(IntEnum):
@@ -189,7 +195,35 @@ def _bookings(acts: Acts) -> Acts:
 
 
 def build(people: People, ev: RawEvents, link_counts: I32) -> Columns:
-    """Columns from raw events: classify opens and clicks, fold passes into messages, place bookings."""
+    """Columns from raw events: classify opens and clicks, fold passes into messages, place bookings. What is known of
+    somebody follows from their own events, so many are built run by run of people, which needs little memory."""
+    if len(ev.at) <= RUN:
+        rows, acts = _tables(ev, link_counts)
+        return Columns(people, rows, acts, starts(rows.person, len(people)))
+    so_far = np.cumsum(np.bincount(ev.person, minlength=len(people)))
+    edges = np.unique(np.searchsorted(so_far, np.arange(RUN, len(ev.at), RUN)))
+    run = np.searchsorted(edges, ev.person).astype(np.int16)
+
+    def one(n: int) -> tuple[Rows, Acts]:
+        return _tables(ev.take(np.flatnonzero(run == n)), link_counts)
+
+    some_rows, some_acts = list[Rows](), list[Acts]()
+    with ThreadPoolExecutor(THREADS) as pool:
+        for r, a in pool.map(one, range(len(edges) + 1)):
+            some_rows.append(r)
+            some_acts.append(a)
+    rows, acts = _together(some_rows), _together(some_acts)
+    return Columns(people, rows, acts, starts(rows.person, len(people)))
+
+
+def _together(some: list[T]) -> T:
+    """Tables of people who follow each other, as one; each column of the parts is let go as soon as it is copied."""
+    kind, columns = type(some[0]), {f.name: [getattr(t, f.name) for t in some] for f in fields(some[0])}
+    some.clear()
+    return kind(**{name: np.concatenate(columns.pop(name)) for name in list(columns)})
+
+
+def _tables(ev: RawEvents, link_counts: I32) -> tuple[Rows, Acts]:
     why = reasons(ev, link_counts)
     order = np.lexsort((ev.kind, ev.at, ev.person))
     in_acts = order[np.isin(ev.kind[order], (Kind.OPENED, Kind.CLICKED, Kind.REPLIED, Kind.BOOKED))]
@@ -229,7 +263,7 @@ def build(people: People, ev: RawEvents, link_counts: I32) -> Columns:
         **moments,
     )
     rows = Rows(**_sorted(rows, np.lexsort((rows.message, rows.first_at, rows.person))))  # type: ignore[arg-type]
-    return Columns(people, rows, acts, starts(rows.person, len(people)))
+    return rows, acts
 
 
 def splice(old: Columns, people: People, touched: I64, fresh: Columns) -> Columns:

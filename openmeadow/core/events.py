@@ -34,7 +34,6 @@ class RawEvents:
     ``machine_listed`` says that agent or network is on the list; ``blind`` that neither was brought along.
     """
 
-    id: I64
     at: I64
     kind: I8
     person: I32

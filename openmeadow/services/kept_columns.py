@@ -268,7 +268,7 @@ class KeptColumns:
             return None
         everybody = loader.all_people_of(db, found.everybody if found else None)
         if found is None:
-            columns, seen = loader.load(db, everybody.people, machines)
+            columns, seen = loader.load(db, everybody.people, machines, beside=self.store.read)
             kept = Kept(columns, Streams(columns), seen, seen, everybody, version)
         else:
             known = (found.seen, found.troubles)

@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 import numpy as np
 import pytest
 
+from openmeadow.core import columns as columns_module
 from openmeadow.core.arrays import FAR, NEVER
 from openmeadow.core.columns import People, Trouble, Troubles, build
 from openmeadow.core.consent.eligibility import next_allowed
@@ -331,3 +332,14 @@ CASES: tuple[Callable[[], Lines], ...] = (
 @pytest.mark.parametrize("case", CASES, ids=lambda c: c.__name__)
 def test_every_figure_is_as_it_was_looked_at(case: Callable[[], Lines]) -> None:
     kept(case.__name__, "\n".join(str(rounded(line)) for line in case()) + "\n")
+
+
+def test_columns_built_run_by_run_are_those_built_at_once(monkeypatch: pytest.MonkeyPatch) -> None:
+    lot = random.Random(5)
+    told = raw(lot.sample(TOLD, len(TOLD)))
+    for run in (1, 400, len(TOLD) - 1):
+        monkeypatch.setattr(columns_module, "RUN", run)
+        found = build(EVERYBODY, told, LINKS.repeat(10))
+        assert (found.start == COLUMNS.start).all()
+        for a, b in ((found.rows, COLUMNS.rows), (found.acts, COLUMNS.acts)):
+            assert all(np.array_equal(getattr(a, f.name), getattr(b, f.name)) for f in fields(a)), run

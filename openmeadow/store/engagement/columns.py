@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, fields, replace
 
 import numpy as np
@@ -21,6 +23,7 @@ _AT_ONCE = 1 << 20  # ids of events looked at together
 _EVENT_SQL = "SELECT id, at, kind, subscriber, message, link, agent FROM events WHERE {where}"
 _WORTH_SQL = "SELECT id, value FROM events WHERE {where} AND value <> 0"
 _TYPES = "qqbqiii"
+Read = Callable[[], sqlite3.Connection]  # a thread's own connection
 
 
 @dataclass(frozen=True)
@@ -60,13 +63,19 @@ def few_of(db: sqlite3.Connection, ids: I64) -> AllPeople:
 def some_of(db: sqlite3.Connection, ids: I64, machines: Machines) -> tuple[AllPeople, Columns]:
     """A few people with what is known of them alone: as quick beside a million as beside a hundred."""
     few = few_of(db, ids)
-    return few, build(few.people, raw_events(db, few.people, machines, only=ids), link_counts(db))
+    return few, build(few.people, raw_events(db, few.people, machines, only=ids)[0], link_counts(db))
 
 
 def raw_events(
-    db: sqlite3.Connection, of: People, machines: Machines, *, only: I64 | None = None, until: int | None = None
-) -> RawEvents:
-    """All events of the people, or of some (store ids), or those up to a moment."""
+    db: sqlite3.Connection,
+    of: People,
+    machines: Machines,
+    *,
+    only: I64 | None = None,
+    until: int | None = None,
+    beside: Read | None = None,
+) -> tuple[RawEvents, int]:
+    """All events of the people, or of some (store ids), or those up to a moment; and the highest id among them."""
     where, arguments = ["1"], []
     if until is not None:
         where.append("at <= ?")
@@ -74,28 +83,53 @@ def raw_events(
     if only is not None:
         where.append(f"subscriber IN ({','.join('?' * len(only))})")
         arguments += only.tolist()
-    row_id, at, kind, subscriber, message, link, agent, value = _events(
-        db, " AND ".join(where), arguments, whole=only is None
+    highest, (at, kind, subscriber, message, link, agent, value) = _events(
+        db, " AND ".join(where), arguments, whole=only is None, beside=beside
     )
     listed, blind = _agents(db, machines)
     place = np.searchsorted(of.id, subscriber)
     trap = _marked([r["id"] for r in db.execute("SELECT id FROM links WHERE trap")], link)
-    return RawEvents(
-        row_id, at, kind, place.astype(np.int32), message, link, value, listed[agent], blind[agent], trap[link]
-    )
+    events = RawEvents(at, kind, place.astype(np.int32), message, link, value, listed[agent], blind[agent], trap[link])
+    return events, highest
 
 
-def _events(db: sqlite3.Connection, where: str, arguments: list[int], *, whole: bool) -> list[Array]:
-    """The columns of events, by id; all of them in pieces, so that no more than one piece stands as text."""
+def _events(
+    db: sqlite3.Connection, where: str, arguments: list[int], *, whole: bool, beside: Read | None = None
+) -> tuple[int, list[Array]]:
+    """The highest id, and the columns of events without their ids; all of them in pieces, so that no more than one piece
+    stands as text, and where ``beside`` gives another thread its connection, by two."""
     if not whole:
-        return _events_where(db, where, arguments)
-    pieces = []
-    with one_moment(db):
-        top = int(db.execute("SELECT coalesce(max(id), 0) AS n FROM events").fetchone()["n"])
-        for first in range(0, max(top, 1), _AT_ONCE):
-            some = f"{where} AND id > {first} AND id <= {first + _AT_ONCE}"
-            pieces.append(_events_where(db, some, arguments))
-    return [np.concatenate(c) for c in zip(*pieces, strict=True)]
+        row_id, *columns = _events_where(db, where, arguments)
+        return int(row_id.max(initial=0)), columns
+    top = int(db.execute("SELECT coalesce(max(id), 0) AS n FROM events").fetchone()["n"])
+    firsts = range(0, max(top, 1), _AT_ONCE)
+    out = [np.zeros(top, t) for t in f"{_TYPES[1:]}d"]  # memory is taken as it is filled
+    lengths, ends = dict[int, int](), dict[int, int]()
+
+    def fill(read: Read, some: range) -> None:
+        with one_moment(here := read()):
+            for first in some:
+                last = min(first + _AT_ONCE, top)
+                row_id, *piece = _events_where(here, f"{where} AND id > {first} AND id <= {last}", arguments)
+                lengths[first], ends[first] = len(row_id), int(row_id.max(initial=0))
+                for column, part in zip(out, piece, strict=True):
+                    if part.any():
+                        column[first : first + len(part)] = part
+
+    # what stands up to the highest id changes no more, but where an import is undone; then all is read anew
+    if beside is None or len(firsts) == 1:
+        fill(lambda: db, firsts)
+    else:
+        with ThreadPoolExecutor(1) as pool:
+            others = pool.submit(fill, beside, firsts[1::2])
+            fill(lambda: db, firsts[::2])
+            others.result()
+    n = 0
+    for first in firsts:
+        for column in out if n != first else ():
+            column[n : n + lengths[first]] = column[first : first + lengths[first]]
+        n += lengths[first]
+    return max(ends.values()), [column[:n] for column in out]
 
 
 def _events_where(db: sqlite3.Connection, where: str, arguments: list[int]) -> list[Array]:
@@ -136,10 +170,12 @@ def link_counts(db: sqlite3.Connection) -> I32:
     return out
 
 
-def load(db: sqlite3.Connection, everybody: People, machines: Machines, until: int | None = None) -> tuple[Columns, int]:
-    """All columns and the highest event in them."""
-    events = raw_events(db, everybody, machines, until=until)
-    return build(everybody, events, link_counts(db)), int(events.id.max()) if len(events.id) else 0
+def load(
+    db: sqlite3.Connection, everybody: People, machines: Machines, until: int | None = None, beside: Read | None = None
+) -> tuple[Columns, int]:
+    """All columns and the highest event in them; ``beside`` gives another thread its connection."""
+    events, highest = raw_events(db, everybody, machines, until=until, beside=beside)
+    return build(everybody, events, link_counts(db)), highest
 
 
 def touched_since(db: sqlite3.Connection, everybody: People, seen: int) -> tuple[I64, int]:
@@ -151,7 +187,7 @@ def touched_since(db: sqlite3.Connection, everybody: People, seen: int) -> tuple
 def few_columns(db: sqlite3.Connection, everybody: People, at: I64, machines: Machines) -> Columns:
     """All that is known of the people at some places among everybody."""
     people = People(**{f.name: getattr(everybody, f.name)[at] for f in fields(People)})
-    return build(people, raw_events(db, people, machines, only=people.id), link_counts(db))
+    return build(people, raw_events(db, people, machines, only=people.id)[0], link_counts(db))
 
 
 def spliceable(touched: int, known: int) -> bool:
@@ -172,9 +208,9 @@ def refresh(
     if len(touched) == 0:
         if len(everybody) == known:
             return Columns(everybody, old.rows, old.acts, old.start), seen, touched
-        events = raw_events(db, everybody, machines, only=np.zeros(0, np.int64))
+        events, _ = raw_events(db, everybody, machines, only=np.zeros(0, np.int64))
     else:
-        events = raw_events(db, everybody, machines, only=everybody.id[touched])
+        events, _ = raw_events(db, everybody, machines, only=everybody.id[touched])
     return splice(old, everybody, touched, build(everybody, events, link_counts(db))), top, touched
 
 

@@ -19,13 +19,15 @@ import numpy as np
 from openmeadow.core.arrays import Array
 from openmeadow.core.columns import Acts, Columns, Rows, Troubles
 from openmeadow.core.columns import People as PeopleColumns
-from openmeadow.core.rules.activity_index import Stream, Streams
+from openmeadow.core.rules.activity_index import Stream, Streams, arranged
 from openmeadow.store.engagement.columns import AllPeople
 from openmeadow.store.rows import SqlValue
 from openmeadow.store.undo_log import events_version
 
 T = TypeVar("T", PeopleColumns, Rows, Acts, Stream, Troubles)
 FOLDER, WHOLE, SOUND = "columns", "whole.json", "sound.json"
+MANY = 2_000_000  # deliveries from which on a stream is not kept once it is written
+THREADS = 2  # that arrange streams
 FORM = 7  # of the files; another number is another form
 _EVERYBODY = ("erased", "provider")
 WORTH = ("acts", "value")  # a column that is nearly always 0: kept as the places where it is not, and what stands there
@@ -71,11 +73,20 @@ def _write(fresh: Path, db: sqlite3.Connection, mirror: Mirror, machines: str) -
         "acts": columns.acts,
         "troubles": mirror.troubles,
     }
-    tables |= {f"stream.{name}": mirror.streams.stream(name) for name in Streams.NAMES}
-    for name, table in tables.items():
+
+    def put(name: str, table: PeopleColumns | Rows | Acts | Stream | Troubles) -> None:
         for f in fields(table):
             if (name, f.name) != WORTH:
                 np.save(fresh / f"{name}.{f.name}.npy", getattr(table, f.name))
+
+    def save_stream(name: str) -> None:
+        many = name not in mirror.streams.made and len(columns.rows) > MANY
+        put(f"stream.{name}", arranged(columns, name) if many else mirror.streams.stream(name))
+
+    for name, table in tables.items():
+        put(name, table)
+    with ThreadPoolExecutor(THREADS) as pool:
+        list(pool.map(save_stream, Streams.NAMES))
     valued = np.flatnonzero(columns.acts.value)
     np.save(fresh / "worth.place.npy", valued)
     np.save(fresh / "worth.value.npy", columns.acts.value[valued])
