@@ -81,8 +81,10 @@ def late() -> LateView:
     everybody, facts = seen(base, Few()), FactsOf(Few(), second)  # type: ignore[arg-type]
     small = replace(seen(news.columns, facts), alive=everybody.alive[second])  # type: ignore[arg-type]
     merged = MergedColumns(EVERYBODY, lambda: COLUMNS)
-    alive, scored = everybody.alive, everybody.scored
-    view = LateView(merged, Streams(merged), scored, everybody.facts, alive, NOW, base=everybody, small=small, at=second)
+    alive = everybody.alive
+    view = LateView(
+        merged, Streams(merged), WHOLE.scored, everybody.facts, alive, NOW, base=everybody, small=small, at=second
+    )
     assert 20 < len(second) < len(EVERYBODY)
     return view
 

@@ -7,14 +7,11 @@ from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
-import numpy as np
 import pytest
 from flask.testing import FlaskClient
-from hypothesis import given
-from hypothesis import strategies as st
 
 from openmeadow.core.consent import sunset as core
-from openmeadow.core.consent.sunset import Agreement, Enrolment, next_step
+from openmeadow.core.consent.sunset import Agreement
 from openmeadow.core.engagement import replay
 from openmeadow.core.engagement.replay import FINE_DAYS
 from openmeadow.core.errors import Missing, Refused
@@ -259,32 +256,6 @@ def test_agreements_that_are_none(wrong: dict[str, int]) -> None:
     with pytest.raises(Refused):
         Agreement(**wrong)
     assert all(d in FINE_DAYS for d in range(30, 366, 5))
-
-
-@given(st.integers(1, 5), st.lists(st.sampled_from(["answer", "books", "leaves", "week"]), max_size=30))
-def test_nobody_is_let_go_untried_or_after_an_answer(tries: int, what: list[str]) -> None:
-    """Weeks and what people do, in any order."""
-    a = Agreement(tries=tries)
-    now, last, protected, permitted = 0, -1, False, True
-    stay, mails = Enrolment(0, 1, a.wait_days * DAY), 1
-    for w in what:
-        if w == "week":
-            now += 7 * DAY
-            step = next_step(stay, last, protected, permitted, a, now)
-            if step == core.AGAIN:
-                stay, mails = Enrolment(0, stay.tries + 1, now + a.wait_days * DAY), mails + 1
-            if step == core.SUPPRESS:
-                assert mails == tries and last <= 0 and not protected and permitted
-                assert now >= tries * a.wait_days * DAY
-            if step in (core.SUPPRESS, core.ENGAGED, core.NOT_PERMITTED):
-                return
-        elif w == "answer":
-            last = now + 1
-        elif w == "books":
-            protected = True
-        else:
-            permitted = False
-    assert mails <= tries and np.isfinite(now)
 
 
 def test_an_empty_workspace_is_told_what_comes_first(folder: Path) -> None:
