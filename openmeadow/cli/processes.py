@@ -10,16 +10,12 @@ import threading
 import webbrowser
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import click
 import structlog
 
 from openmeadow.cli.options import MeadowCommand, data_folder
 from openmeadow.core.errors import CannotOpen, Damaged
-
-if TYPE_CHECKING:
-    from openmeadow.services.workspace import Workspace
 
 SWITCH = 0.001  # seconds that a thread computes while others of the server wait: an open is not answered after a view
 
@@ -44,17 +40,45 @@ def _log_lines(level: str) -> None:
     logging.basicConfig(level=logging.WARNING, stream=sys.stderr)
 
 
-def _whole(folder: Path) -> Workspace:
-    """The workspace, after a look whether there is one and its database is whole."""
-    from openmeadow.services.workspace import Workspace
-    from openmeadow.store.connection import FILE
+LARGE = 200_000_000  # bytes of a database from which on a look at all of it takes seconds
 
-    if not (folder / FILE).is_file():
-        raise CannotOpen(f"{folder} cannot be opened: it is not a workspace. Create one with meadow init.")
-    open_workspace = Workspace(folder)
-    if wrong := open_workspace.store.damage():
-        raise Damaged(f"The database at {folder} is damaged: {wrong}. Restore a backup: meadow restore FILE.tar")
-    return open_workspace
+
+class _Whole:
+    """The workspace, after a look whether there is one and its database is whole; a large one is looked at beside the work
+    that begins meanwhile."""
+
+    def __init__(self, folder: Path) -> None:
+        from openmeadow.services.workspace import Workspace
+        from openmeadow.store.connection import FILE
+
+        if not (folder / FILE).is_file():
+            raise CannotOpen(f"{folder} cannot be opened: it is not a workspace. Create one with meadow init.")
+        self.workspace = Workspace(folder)
+        self._is_large, self._wrong = (folder / FILE).stat().st_size >= LARGE, ""
+        if not self._is_large:
+            self._look()
+            self.end()
+
+    def _look(self) -> None:
+        self._wrong = self.workspace.store.damage()
+
+    def begin(self, stop: Callable[[], None]) -> None:
+        """What is still to be looked at, by a thread that stops the work where the database is damaged."""
+
+        def go() -> None:
+            self._look()
+            if self._wrong:
+                stop()
+
+        if self._is_large:
+            threading.Thread(target=go, name="is it whole", daemon=True).start()
+
+    def end(self) -> None:
+        """Damaged, with what is wrong, where that was found."""
+        if self._wrong:
+            raise Damaged(
+                f"The database at {self.workspace.folder} is damaged: {self._wrong}. Restore a backup: meadow restore FILE.tar"
+            )
 
 
 def _die_with_parent() -> None:
@@ -94,7 +118,8 @@ def serve(host: str, port: int, access_log: bool, log_level: str, with_parent: b
     _log_lines(log_level)
     if with_parent:
         _die_with_parent()
-    open_workspace = _whole(data_folder())
+    whole = _Whole(data_folder())
+    open_workspace = whole.workspace
     app = make_app(open_workspace)
     app.config["ACCESS_LOG"] = access_log
     try:
@@ -106,7 +131,9 @@ def serve(host: str, port: int, access_log: bool, log_level: str, with_parent: b
     sys.setswitchinterval(SWITCH)
     if not with_parent:
         click.echo(f"Open Meadow at http://{host}:{port}")
+    whole.begin(server.stop)
     server.run()
+    whole.end()
 
 
 @click.command(cls=MeadowCommand)
@@ -121,14 +148,17 @@ def worker(once: bool, world: str, log_level: str, with_parent: bool) -> None:
     _log_lines(log_level)
     if with_parent:
         _die_with_parent()
-    open_workspace = _whole(data_folder())
+    whole = _Whole(data_folder())
+    open_workspace = whole.workspace
     w = Worker(open_workspace, world)
     _when_told(open_workspace.stopping.set)
+    whole.begin(open_workspace.stopping.set)
     if once:
         while w.tick() and not open_workspace.stopping.is_set():
             pass
     else:
         w.run()
+    whole.end()
 
 
 @click.command(cls=MeadowCommand, hidden=True)

@@ -6,6 +6,7 @@ import http.client
 import json
 import signal
 import socket
+import sqlite3
 import threading
 import time
 from collections import Counter
@@ -14,6 +15,8 @@ from pathlib import Path
 
 import pytest
 
+from openmeadow.cli import processes
+from openmeadow.core.errors import Damaged
 from openmeadow.demo.ports import free_port
 from openmeadow.services.campaigns import campaigns
 from openmeadow.services.workspace import Workspace
@@ -114,3 +117,27 @@ def test_the_access_log_names_routes_and_never_what_an_address_holds(
     assert [x["route"] for x in found][:1] == ["/api/subscribers/<int:id>"][:lines] and ("answered" in text) == bool(
         lines
     )
+
+
+def test_a_large_database_is_looked_at_beside_the_work(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A small one before anything begins; where a large one turns out to be damaged, the work is stopped and it is said."""
+    with sqlite3.connect(folder / "meadow.db") as db:
+        (page,) = db.execute("SELECT rootpage FROM sqlite_master WHERE name = 'suppressions'").fetchone()
+        (size,) = db.execute("PRAGMA page_size").fetchone()
+        db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+    db.close()
+    whole = processes._Whole(folder)
+    whole.begin(lambda: pytest.fail("it was looked at before"))
+    whole.workspace.close()
+    data = bytearray((folder / "meadow.db").read_bytes())
+    data[(page - 1) * size : (page - 1) * size + 60] = bytes(60)
+    (folder / "meadow.db").write_bytes(data)
+    with pytest.raises(Damaged, match="Restore a backup"):
+        processes._Whole(folder)
+    monkeypatch.setattr(processes, "LARGE", 0)
+    whole, stopped = processes._Whole(folder), threading.Event()
+    whole.end()
+    whole.begin(stopped.set)
+    assert stopped.wait(30)
+    with pytest.raises(Damaged, match=r"is damaged: .*Restore a backup"):
+        whole.end()
