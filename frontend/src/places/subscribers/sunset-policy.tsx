@@ -345,9 +345,9 @@ function Agree({
   useEffect(() => wish(text ? JSON.parse(text) : null), [text]);
   const number = (words: string, value: number, set: (n: number) => void, tail: string, step = 1) => (
     <label className="mt-1.5 flex items-center gap-2">
-      <span className="w-[36px] text-ink-2">{words}</span>
+      <span className="w-[36px] shrink-0 text-ink-2">{words}</span>
       <input
-        className="field w-[72px]!"
+        className="field w-[72px]! shrink-0"
         type="number"
         step={step}
         value={value}
