@@ -30,6 +30,7 @@ from openmeadow.store.engagement import columns as loader
 from openmeadow.store.engagement import columns_cache, events
 
 MOST_WAITED = 120.0  # seconds for news to stop coming
+ATTEMPTS = 3  # to have the columns made in a process of its own while news goes on coming
 
 _MAY_LAG: ContextVar[bool] = ContextVar("may_lag", default=False)
 
@@ -159,14 +160,17 @@ class KeptColumns:
         db, machines = self.store.read(), self._machines()
         version = undo_log.events_version(db)
         if self._is_large(db):
-            if kept is not None:
-                self._wait_until_calm(db)
-            self._builder = subprocess.Popen(
-                [sys.executable, "-m", "openmeadow.services.column_builder", self.store.folder]
-            )
-            self._builder.wait()
-            if self._is_closed:
-                raise RuntimeError("the workspace was closed meanwhile")
+            for _ in range(ATTEMPTS):
+                if kept is not None:
+                    self._wait_until_calm(db)
+                self._builder = subprocess.Popen(
+                    [sys.executable, "-m", "openmeadow.services.column_builder", self.store.folder]
+                )
+                self._builder.wait()
+                if self._is_closed:
+                    raise RuntimeError("the workspace was closed meanwhile")
+                if (opened := self._opened(db, machines, undo_log.events_version(db), quickly=True)) is not None:
+                    return opened
         elif (
             kept is not None
             and kept.events_version == version
@@ -180,7 +184,9 @@ class KeptColumns:
     def _wait_until_calm(self, db: sqlite3.Connection) -> None:
         """Until no event has come for a while: an import that goes on would have everything made twice."""
         end, before = time.monotonic() + MOST_WAITED, -1
-        while (now := events.highest(db)) != before and time.monotonic() < end and not self._is_closed:
+        while (now := events.highest(db)) != before or self.store.queue.is_bringing_in():
+            if time.monotonic() >= end or self._is_closed:
+                break
             before = now
             time.sleep(self.sizes.calm)
 

@@ -282,10 +282,11 @@ class Store:
 
     @contextmanager
     def roomy(self) -> Iterator[None]:
-        """More memory for writing while a lot is imported."""
+        """More memory for writing while a lot is imported; others see that it is."""
         self.writer.execute(f"PRAGMA cache_size = {CACHE_BRINGING_IN}")
         try:
-            yield
+            with self.queue.bringing_in():
+                yield
         finally:
             self.writer.execute(f"PRAGMA cache_size = {CACHE_WRITING}")
             self.writer.execute("PRAGMA shrink_memory")

@@ -13,7 +13,7 @@ from openmeadow.store.connection import Store
 T = TypeVar("T")
 LONGEST = 0.08  # seconds that one part should hold the write lock
 FIRST, LEAST, MOST = 100, 20, 20_000  # rows of a part
-MOST_TOGETHER = 500_000
+MOST_TOGETHER, LONGEST_TOGETHER = 500_000, 1.0  # rows and seconds of parts that are committed at once
 
 
 class _TakenBack(Exception):
@@ -59,14 +59,14 @@ class Turns:
         while part is not None:
             self.store.queue.give_way()
             with self.store.atomic() as db:
-                held = 0
+                held, end = 0, time.monotonic() + LONGEST_TOGETHER
                 while part is not None:
                     begun = time.perf_counter()
                     done += do(db, part)
                     self._went_through(part, time.perf_counter() - begun)
                     held += len(part)
                     part = next(parts, None)
-                    if held >= self._together or self.store.queue.is_anybody():
+                    if held >= self._together or time.monotonic() > end or self.store.queue.is_anybody():
                         break
                 begun = time.perf_counter()
             took = time.perf_counter() - begun

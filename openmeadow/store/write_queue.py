@@ -11,26 +11,47 @@ from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 
-FILE = "writers.lock"
+FILE, IMPORTS = "writers.lock", "imports.lock"
 POLL = 0.002  # seconds between two tries for the write lock
+
+
+@contextmanager
+def _held(path: Path) -> Iterator[None]:
+    """A lock file that several hold together; it is let go by the system where a process is killed."""
+    with ExitStack() as ends:
+        with suppress(OSError):  # no room for the file: others do not see it, and one goes on all the same
+            handle = os.open(path, os.O_RDWR | os.O_CREAT, 0o600)
+            ends.callback(os.close, handle)
+            fcntl.flock(handle, fcntl.LOCK_SH)
+        yield
+
+
+def _is_held(path: Path) -> bool:
+    try:
+        handle = os.open(path, os.O_RDWR)
+    except FileNotFoundError:
+        return False
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return True
+    finally:
+        os.close(handle)
+    return False
 
 
 class WriteQueue:
     """``waiting()`` while one waits; ``give_way()`` between the parts of long work."""
 
     def __init__(self, folder: Path) -> None:
-        self._path = folder / FILE
+        self._path, self._imports = folder / FILE, folder / IMPORTS
         self._guard = threading.Lock()
         self._here = 0
 
     @contextmanager
     def waiting(self) -> Iterator[None]:
         """Others see that somebody waits, as long as this lasts."""
-        with ExitStack() as ends:
-            with suppress(OSError):  # no room for the file: others do not see it, and one waits all the same
-                handle = os.open(self._path, os.O_RDWR | os.O_CREAT, 0o600)
-                ends.callback(os.close, handle)
-                fcntl.flock(handle, fcntl.LOCK_SH)
+        with _held(self._path):
             with self._guard:
                 self._here += 1
             try:
@@ -41,19 +62,17 @@ class WriteQueue:
 
     def is_anybody(self) -> bool:
         """Whether somebody waits, here or in another process."""
-        if self._here:
-            return True
-        try:
-            handle = os.open(self._path, os.O_RDWR)
-        except FileNotFoundError:
-            return False
-        try:
-            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            return True
-        finally:
-            os.close(handle)
-        return False
+        return bool(self._here) or _is_held(self._path)
+
+    @contextmanager
+    def bringing_in(self) -> Iterator[None]:
+        """Others see that a lot is being brought in, as long as this lasts."""
+        with _held(self._imports):
+            yield
+
+    def is_bringing_in(self) -> bool:
+        """Whether a lot is being brought in, here or in another process."""
+        return _is_held(self._imports)
 
     def give_way(self, most: float = 1.0) -> None:
         """Wait until nobody waits, at most so many seconds."""

@@ -6,6 +6,7 @@ import subprocess
 import sys
 from pathlib import Path
 
+from openmeadow.store.connection import Store
 from openmeadow.store.write_queue import WriteQueue
 
 WAITS = """
@@ -31,3 +32,12 @@ def test_who_waits_is_seen(tmp_path: Path) -> None:
     other.communicate("")
     assert not queue.is_anybody()
     queue.give_way()
+
+
+def test_an_import_is_seen_from_its_begin_to_its_end(folder: Path) -> None:
+    store, other = Store(folder), WriteQueue(folder)
+    assert not other.is_bringing_in()
+    with store.roomy():
+        assert other.is_bringing_in() and not other.is_anybody()
+    assert not other.is_bringing_in()
+    store.close()
