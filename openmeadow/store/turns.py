@@ -25,7 +25,7 @@ class Turns:
 
     def __init__(self, store: Store, most: int = MOST) -> None:
         self.store, self.rows, self._most = store, min(FIRST, most), most
-        self._together = MOST  # rows that ``each`` commits at once where nobody waits
+        self._together = 10 * self.rows  # that ``each`` commits at once where nobody waits
 
     @contextmanager
     def part(self, rows: Sized, *, keep: bool = True) -> Iterator[sqlite3.Connection]:

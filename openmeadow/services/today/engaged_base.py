@@ -4,6 +4,7 @@ what is not kept yet is worked out beside the requests where that takes long."""
 from __future__ import annotations
 
 import threading
+import time
 from datetime import UTC, datetime
 
 import numpy as np
@@ -18,6 +19,7 @@ from openmeadow.services.workspace import Workspace
 from openmeadow.store.engagement import event_hours
 
 MONTHS = 12
+PAUSE = 1.0  # seconds between two moments, so that the pages asked for meanwhile are not slowed by all of them
 AT_ONCE = 2_000_000  # deliveries up to which a past moment is worked out while the request waits
 
 
@@ -42,9 +44,12 @@ class _Worker:
 
     def _work(self, view: View) -> None:
         try:
-            self.week_ago(view)
-            for at in missing(self.workspace, view):
-                keep(self.workspace, view, at)
+            for at in (None, *missing(self.workspace, view)):
+                time.sleep(PAUSE)
+                if at is None:
+                    self.week_ago(view)
+                else:
+                    keep(self.workspace, view, at)
         finally:
             self.busy.release()
 
