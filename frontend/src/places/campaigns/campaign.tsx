@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, Navigate, Route, Routes, useParams } from "react-router";
+import { Link, Navigate, Route, Routes, useLocation, useParams } from "react-router";
 import { get, type M, post, put } from "../../api/client";
 import { changedIn, keys } from "../../api/keys";
 import { count } from "../../logic/format";
@@ -13,6 +13,7 @@ import { MessagePage } from "./message";
 import { RecipientsPage } from "./recipients";
 import { ResultsPage } from "./results";
 import { PlanPage } from "./schedule";
+import { useResults } from "./schedule-running";
 
 export interface CampaignProps {
   c: M["Campaign"];
@@ -46,6 +47,8 @@ export function CampaignPlace() {
     enabled: q.data?.state === "draft" && !q.data.sequence,
   });
   const checked = useChecks(Number(id), q.data?.state === "draft");
+  // asked for beside the campaign itself, as they take longest
+  useResults(Number(id), useLocation().pathname.endsWith("/results"));
   if (!q.data)
     return (
       <Page title="Campaign">
