@@ -51,18 +51,24 @@ class Turns:
             yield part
             at += len(part)
 
-    def each(self, rows: Sequence[T], do: Callable[[sqlite3.Connection, Sequence[T]], int]) -> int:
+    def each(
+        self,
+        rows: Sequence[T],
+        do: Callable[[sqlite3.Connection, Sequence[T]], int],
+        told: Callable[[int, int], None] | None = None,
+    ) -> int:
         """``do`` with all rows, part by part; the sum of what it returns. While nobody waits to write, parts go together
-        in one transaction, as many as are committed in ``LONGEST``: pages that several of them change are written once."""
+        in one transaction, as many as are committed in ``LONGEST``: pages that several of them change are written once.
+        After each ``told`` of the rows that it had and the sum of what came of them."""
         parts, done = self.over(rows), 0
         part = next(parts, None)
         while part is not None:
             self.store.queue.give_way()
             with self.store.atomic() as db:
-                held, end = 0, time.monotonic() + LONGEST_TOGETHER
+                held, came, end = 0, 0, time.monotonic() + LONGEST_TOGETHER
                 while part is not None:
                     begun = time.perf_counter()
-                    done += do(db, part)
+                    came += do(db, part)
                     self._went_through(part, time.perf_counter() - begun)
                     held += len(part)
                     part = next(parts, None)
@@ -70,5 +76,8 @@ class Turns:
                         break
                 begun = time.perf_counter()
             took = time.perf_counter() - begun
+            done += came
+            if told is not None:
+                told(held, came)
             self._together = int(max(LEAST, min(MOST_TOGETHER, 2 * self._together, held * LONGEST / max(took, 1e-4))))
         return done

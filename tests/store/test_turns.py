@@ -32,7 +32,9 @@ def test_parts_go_together_until_somebody_waits(folder: Path) -> None:
         db.executemany("INSERT INTO seen VALUES (?)", [(i,) for i in part])
         return len(part)
 
-    assert Turns(store).each(range(20_000), do) == 20_000 and len(parts) > 6
+    told: list[tuple[int, int]] = []
+    assert Turns(store).each(range(20_000), do, lambda *of: told.append(of)) == 20_000 and len(parts) > 6
+    assert told == [(n, n) for n, _ in told] and sum(n for n, _ in told) == 20_000 and len(told) == len(set(commits))
     assert len(set(commits)) < len(parts), "nobody waited, so some went together"
     parts.clear(), commits.clear()
     other = Store(folder)
@@ -55,6 +57,8 @@ def test_events_are_written_as_their_indexes_grow(
     (folder / "p.csv").write_text("email\n" + "\n".join(emails) + "\n")
     import_subscribers.run(workspace.store, folder / "p.csv", NOW, "t", source="form")
 
+    seen: list[float] = []
+
     def taken(days: int, until: int, window: int) -> list[sqlite3.Row]:
         monkeypatch.setattr(import_events, "WINDOW", window)
         rows = []
@@ -66,7 +70,10 @@ def test_events_are_written_as_their_indexes_grow(
         text = "at,event,email,message,id\n" + "\n".join([*rows, *rows[:50]]) + "\n"
         (folder / "e.csv").write_text(text)
         last = workspace.store.read().execute("SELECT coalesce(max(id), 0) FROM events").fetchone()[0]
-        report = import_events.run(workspace.store, folder / "e.csv", NOW, "t")
+        seen.clear()
+        file = folder / "e.csv"
+        report = import_events.run(workspace.store, file, NOW, "t", progress=lambda at, of: seen.append(at / of))
+        assert seen == sorted(seen) and seen[-1] == 1, "it is told how far it is, to the end"
         assert report.rows == 650 and report.taken + report.repeated == 650 and report.repeated >= 50
         found = "SELECT e.*, m.name FROM events e JOIN messages m ON m.id = e.message WHERE e.id > ? ORDER BY e.id"
         made = workspace.store.read().execute(found, (last,)).fetchall()

@@ -44,10 +44,11 @@ class Waits:
 
     def trouble(self, view: View) -> I64:
         """The seconds that bounces and complaints took, at most 5,000 of them."""
-        if self._trouble is None:
+        found = self._trouble  # another thread may begin a new day meanwhile
+        if found is None:
             told = event_counts.delays_of_trouble(self.workspace.store.read(), view.now - DAYS * DAY, view.now)
-            self._trouble = np.array(told, np.int64)
-        return self._trouble
+            found = self._trouble = np.array(told, np.int64)
+        return found
 
 
 def of(workspace: Workspace, view: View) -> Waits:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
@@ -27,6 +28,25 @@ from openmeadow.store.turns import Turns
 BYTES_A_ROW = 100
 HARD_BOUNCE, COMPLAINT, UNSUBSCRIBED_FROM_ALL = 1, 2, 3
 _CONSEQUENT = {int(k) for k in (Kind.BOUNCED, Kind.COMPLAINED, Kind.UNSUBSCRIBED)}
+
+
+@dataclass
+class _HowFar:
+    """How far an import is, in bytes of its file: half of the way is reading, half is writing."""
+
+    report: Report
+    total: int
+    progress: Callable[[int, int], None] | None
+    read_to: int = 0
+    written_to: int = 0
+
+    def tell(self) -> None:
+        """Say it."""
+        r = self.report
+        done = r.taken + r.repeated + r.aside + r.refused_count
+        self.written_to = max(self.written_to, int(self.read_to * done / max(1, r.rows)))
+        if self.progress:
+            self.progress((self.read_to + self.written_to) // 2, self.total)
 
 
 @roomily
@@ -53,6 +73,7 @@ def run(
         where = places(file_reader.header(path))
         chunks = file_reader.csv_chunks(path)
     names, turns, window = table.Names(store.writer), Turns(store), Window()
+    far = _HowFar(report, total, progress)
     file = file_reader.RefusedFile(refused_to, list(NAMES)) if refused_to else None
     with file_reader.no_cycles(), file_reader.said_how_far(report):
         names.expect(total // BYTES_A_ROW)
@@ -60,7 +81,7 @@ def run(
             with store.atomic() as db:
                 action = undo_log.begin(db, now, who, "imported events", path.name, 0, "events")
                 table.expect(db, total // BYTES_A_ROW)
-        for rows, bad, reached in chunks:
+        for rows, bad, far.read_to in chunks:
             taken, refused = read_many(rows, where, zone)
             for r in [*bad, *refused]:
                 report.refuse(r)
@@ -69,11 +90,10 @@ def run(
             report.rows += len(rows) + len(bad)
             _take(turns, names, taken, report, action, window)
             if action is not None and len(window) >= WINDOW:
-                _write_window(turns, window, report, action)
-            if progress:
-                progress(reached, total)
+                _write_window(turns, window, report, action, far)
+            far.tell()
         if action is not None:
-            _write_window(turns, window, report, action)
+            _write_window(turns, window, report, action, far)
     if file:
         file.close()
     if action is not None:
@@ -110,7 +130,7 @@ def _take(turns: Turns, names: table.Names, chunk: Chunk, report: Report, action
         report.note(f"Created message “{name}”.")
 
 
-def _write_window(turns: Turns, window: Window, report: Report, action: int) -> None:
+def _write_window(turns: Turns, window: Window, report: Report, action: int, far: _HowFar) -> None:
     """What waits, in its best order; then nothing waits."""
 
     def put(db: sqlite3.Connection, some: Sequence[int]) -> int:
@@ -119,10 +139,13 @@ def _write_window(turns: Turns, window: Window, report: Report, action: int) -> 
         undo_log.took_events(db, action, first, table.highest(db))
         return new
 
+    def stands(rows: int, new: int) -> None:
+        report.taken += new
+        report.repeated += rows - new
+        far.tell()
+
     by_person = len(window) > 0 and table.is_little(turns.store.read(), *window.span())
-    new = turns.each(window.order(by_person=by_person), put)
-    report.taken += new
-    report.repeated += len(window) - new
+    turns.each(window.order(by_person=by_person), put, stands)
     window.clear()
 
 

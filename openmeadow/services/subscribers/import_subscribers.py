@@ -128,9 +128,11 @@ def _write(turns: Turns, records: list[Record], how: Reading, now: int, report: 
         with undo_log.remembering(db, action):
             return _Writer(db, how, now, report, action).write(list(part))
 
-    written = turns.each(records, put)
-    report.taken += written
-    report.repeated += len(records) - written
+    def stands(rows: int, written: int) -> None:
+        report.taken += written
+        report.repeated += rows - written
+
+    turns.each(records, put, stands)
 
 
 def _finish(store: Store, how: Reading, report: Report, met: Met, now: int, action: int | None) -> None:
