@@ -90,7 +90,9 @@ function Editor({
     placeholderData: keepPreviousData,
   });
   const q = useQuery({ ...counting(settled), enabled: settled.trim() !== "" });
-  const mistake = q.error instanceof Problem && rule.trim() && settled === rule ? q.error : null;
+  // a server that is away is no mistake of the rule: it can be saved once it is back
+  const isOfRule = q.error instanceof Problem && q.error.status >= 400 && q.error.status < 500;
+  const mistake = isOfRule && rule.trim() && settled === rule ? (q.error as Problem) : null;
   // while a mistake is being typed, the last figures stay, dimmed
   const good = useRef<M["RuleCount"] | undefined>(undefined);
   if (q.data && !q.error) good.current = q.data;
