@@ -10,7 +10,7 @@ beforeEach(() => void vi.useFakeTimers());
 afterEach(() => void vi.useRealTimers());
 
 /** How often the screen is looked at again while ten heartbeats, a second apart, bring a new stamp or the same. */
-function looks(sending: boolean, stampOf: (second: number) => string): number {
+function looks(sending: boolean, stampOf: (second: number) => string | undefined): number {
   const client = new Asking();
   const look = vi.spyOn(client, "lookAgain").mockResolvedValue();
   const wrapper = ({ children }: { children: ReactNode }) => (
@@ -31,6 +31,7 @@ function looks(sending: boolean, stampOf: (second: number) => string): number {
 
 test.each([
   ["nothing new: never", false, () => "1", 0],
+  ["the first word of it, come late: never", false, (s: number) => (s < 3 ? undefined : "1"), 0],
   ["something new once: once", false, (s: number) => (s < 5 ? "1" : "2"), 1],
   ["news every second: at each", false, String, 10],
   ["news every second while mail goes out: every three seconds and at the end", true, String, 5],

@@ -11,6 +11,10 @@ export function useNews(stamp: string | undefined, sending: boolean) {
   const looked = useRef({ at: 0, stamp });
   useEffect(() => {
     if (stamp === looked.current.stamp) return;
+    if (looked.current.stamp === undefined) {
+      looked.current.stamp = stamp; // the first one is no news: what is on the screen was asked for with it
+      return;
+    }
     const wait = sending ? Math.max(0, looked.current.at + WHILE_SENDING - Date.now()) : 0;
     const timer = window.setTimeout(() => {
       looked.current = { at: Date.now(), stamp };
