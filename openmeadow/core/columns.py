@@ -217,7 +217,7 @@ def build(people: People, ev: RawEvents, link_counts: I32) -> Columns:
 
 
 def _together(some: list[T]) -> T:
-    """Tables of people who follow each other, as one; each column of the parts is let go as soon as it is copied."""
+    """Tables of people who follow each other, as one; each column of the parts is dropped as soon as it is copied."""
     kind, columns = type(some[0]), {f.name: [getattr(t, f.name) for t in some] for f in fields(some[0])}
     some.clear()
     return kind(**{name: np.concatenate(columns.pop(name)) for name in list(columns)})

@@ -184,7 +184,7 @@ class KeptColumns:
     def _wait_until_calm(self, db: sqlite3.Connection) -> None:
         """Until no event has come for a while: an import that goes on would have everything made twice."""
         end, before = time.monotonic() + MOST_WAITED, -1
-        while (now := events.highest(db)) != before or self.store.queue.is_bringing_in():
+        while (now := events.highest(db)) != before or self.store.queue.is_importing():
             if time.monotonic() >= end or self._is_closed:
                 break
             before = now

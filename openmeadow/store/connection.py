@@ -285,7 +285,7 @@ class Store:
         """More memory for writing while a lot is imported; others see that it is."""
         self.writer.execute(f"PRAGMA cache_size = {CACHE_BRINGING_IN}")
         try:
-            with self.queue.bringing_in():
+            with self.queue.importing():
                 yield
         finally:
             self.writer.execute(f"PRAGMA cache_size = {CACHE_WRITING}")

@@ -17,7 +17,7 @@ POLL = 0.002  # seconds between two tries for the write lock
 
 @contextmanager
 def _held(path: Path) -> Iterator[None]:
-    """A lock file that several hold together; it is let go by the system where a process is killed."""
+    """A lock file that several hold together; it is released by the system where a process is killed."""
     with ExitStack() as ends:
         with suppress(OSError):  # no room for the file: others do not see it, and one goes on all the same
             handle = os.open(path, os.O_RDWR | os.O_CREAT, 0o600)
@@ -65,13 +65,13 @@ class WriteQueue:
         return bool(self._here) or _is_held(self._path)
 
     @contextmanager
-    def bringing_in(self) -> Iterator[None]:
-        """Others see that a lot is being brought in, as long as this lasts."""
+    def importing(self) -> Iterator[None]:
+        """Others see that a lot is being imported, as long as this lasts."""
         with _held(self._imports):
             yield
 
-    def is_bringing_in(self) -> bool:
-        """Whether a lot is being brought in, here or in another process."""
+    def is_importing(self) -> bool:
+        """Whether a lot is being imported, here or in another process."""
         return _is_held(self._imports)
 
     def give_way(self, most: float = 1.0) -> None:

@@ -36,8 +36,8 @@ def test_who_waits_is_seen(tmp_path: Path) -> None:
 
 def test_an_import_is_seen_from_its_begin_to_its_end(folder: Path) -> None:
     store, other = Store(folder), WriteQueue(folder)
-    assert not other.is_bringing_in()
+    assert not other.is_importing()
     with store.roomy():
-        assert other.is_bringing_in() and not other.is_anybody()
-    assert not other.is_bringing_in()
+        assert other.is_importing() and not other.is_anybody()
+    assert not other.is_importing()
     store.close()

@@ -5,7 +5,6 @@ together."""
 from __future__ import annotations
 
 from collections.abc import Sequence
-from itertools import chain
 from typing import Any
 
 import numpy as np
@@ -48,7 +47,7 @@ class Window:
         for kept in self._numbers:
             kept[:] = [np.concatenate(kept)] if kept else []
         for texts in self._texts:
-            texts[:] = [list(chain.from_iterable(texts))]
+            texts[:] = [[text for some in texts for text in some]]
         if not self._length:
             return []
         at, person = self._numbers[0][0], self._numbers[2][0]
