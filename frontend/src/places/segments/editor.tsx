@@ -90,8 +90,8 @@ function Editor({
     placeholderData: keepPreviousData,
   });
   const q = useQuery({ ...counting(settled), enabled: settled.trim() !== "" });
-  // a server that is away is no mistake of the rule: it can be saved once it is back
-  const isOfRule = q.error instanceof Problem && q.error.status >= 400 && q.error.status < 500;
+  // a server that is away or too busy is no mistake of the rule: it can be saved all the same
+  const isOfRule = q.error instanceof Problem && [400, 404, 422].includes(q.error.status);
   const mistake = isOfRule && rule.trim() && settled === rule ? (q.error as Problem) : null;
   // while a mistake is being typed, the last figures stay, dimmed
   const good = useRef<M["RuleCount"] | undefined>(undefined);

@@ -33,7 +33,7 @@ export function CleanUpPage() {
   const [wish, setWish] = useState<M["SunsetIn"] | null>(null);
   const wanted = useDelayed(wish, 300);
   const trial = useQuery({
-    queryKey: keys.sunsetTrial(wanted),
+    queryKey: [...keys.sunsetTrial(wanted), Boolean(whole.data)], // an estimate is asked for again once all is known
     queryFn: ({ signal }) => post("/sunset-policy/trial", wanted ?? undefined, signal),
     enabled: wanted !== null,
     placeholderData: keepPreviousData,
