@@ -26,11 +26,15 @@ class Refused(MeadowError):
     """An act the rules of the job or of the workspace do not allow."""
 
 
-class NoSpace(MeadowError):
+class Passing(MeadowError):
+    """It stands in everybody's way and passes: nothing was changed, and nothing that was asked for is at fault."""
+
+
+class NoSpace(Passing):
     """The disk is full: nothing was changed."""
 
 
-class Busy(MeadowError):
+class Busy(Passing):
     """The database is written by something else; nothing was changed."""
 
 

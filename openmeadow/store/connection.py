@@ -14,7 +14,7 @@ from importlib.resources.abc import Traversable
 from pathlib import Path
 from typing import Concatenate, ParamSpec, TypeVar
 
-from openmeadow.core.errors import Busy, CannotOpen, Damaged, Missing, Newer, NoSpace
+from openmeadow.core.errors import Busy, CannotOpen, Damaged, Missing, Newer, NoSpace, Passing
 from openmeadow.store import upgrade, upgrade_copy
 from openmeadow.store.group_commit import GroupCommit
 from openmeadow.store.write_queue import POLL, WriteQueue
@@ -274,7 +274,7 @@ class Store:
         try:
             with self._transaction(0) as db:
                 do(db)
-        except (Busy, NoSpace):
+        except Passing:
             return False
         finally:
             self._writing.release()

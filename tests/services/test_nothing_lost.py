@@ -6,12 +6,14 @@ import socket
 import sqlite3
 import threading
 from collections import Counter
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
 from openmeadow.core.consent.eligibility import GIVEN
 from openmeadow.core.errors import Busy, Damaged, MeadowError, Refused
+from openmeadow.core.ids import CampaignId
 from openmeadow.core.moments import DAY
 from openmeadow.net.spare_file import SpareFile
 from openmeadow.services import archive, backup
@@ -92,6 +94,8 @@ def test_variants_that_wait_longer_have_batches_of_their_own(folder: Path) -> No
         campaigns.write(m.workspace, m.campaign, {"plan": plan})
         campaigns.start(m.workspace, m.campaign, "test")
         on_time(m, NOW + 2 * DAY + 2 * HOUR)
+        row = campaigns.row_of(m.workspace, m.campaign)
+        assert (row.state, row.paused_why) == ("sending", "")
         rows = m.workspace.store.read().execute(
             "SELECT n, variant, due_at FROM batches WHERE send > 1 ORDER BY n, variant"
         )
@@ -382,6 +386,11 @@ def test_whatever_fails_the_loop_goes_on(folder: Path, monkeypatch: pytest.Monke
             worker.close()
 
 
+def _busy() -> Iterator[int]:
+    raise Busy("Something else has been writing for 60 s.")
+    yield 0
+
+
 def test_a_busy_database_is_waited_for(folder: Path) -> None:
     with mailing(folder, 6) as m:
         campaigns.write(m.workspace, m.campaign, {"plan": {"pilot_share": 0.0, "batches": 1, "resend": False}})
@@ -396,6 +405,9 @@ def test_a_busy_database_is_waited_for(folder: Path) -> None:
             worker.tick()
             assert states(m) == {"queued": 6}
             other.execute("COMMIT")
+            with pytest.raises(Busy):  # the plan is not at fault, and goes on
+                dispatcher._take_turn(m.workspace, CampaignId(m.campaign), _busy())
+            assert campaigns.row_of(m.workspace, m.campaign).state == "scheduled"
             worker._not_before.clear()
             worker._relay_was_away = False
             worker.tick()

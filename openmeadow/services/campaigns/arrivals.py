@@ -12,7 +12,7 @@ from pathlib import Path
 
 import structlog
 
-from openmeadow.core.errors import Busy, NoSpace
+from openmeadow.core.errors import Passing
 from openmeadow.net.arrival_log import Arrival, ArrivalLog, read
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import deliveries
@@ -70,7 +70,7 @@ class Arrivals:
             try:
                 self.flush()
                 pause = PAUSE
-            except (Busy, NoSpace) as e:
+            except Passing as e:
                 pause = min(2 * pause, LONGEST_PAUSE)
                 log.warning("opens and clicks wait", reason=str(e))
                 self._is_waiting.set()

@@ -11,7 +11,7 @@ import numpy as np
 from openmeadow.core.consent.eligibility import Reason, next_allowed
 from openmeadow.core.delivery.guardrails import EVERY as EVERY_LOOK
 from openmeadow.core.delivery.plan import Plan
-from openmeadow.core.errors import MeadowError, NoSpace
+from openmeadow.core.errors import MeadowError, Passing
 from openmeadow.core.ids import BatchId, CampaignId
 from openmeadow.core.moments import DAY, HOUR, midnight
 from openmeadow.core.states import BatchState
@@ -77,7 +77,7 @@ def _take_turn(workspace: Workspace, campaign: CampaignId, turn: Iterator[int]) 
     holds it and no other."""
     try:
         return next(turn, None)
-    except (RelayAway, NoSpace):
+    except (RelayAway, Passing):
         raise  # so for everybody
     except MeadowError as e:
         row = campaigns.one(workspace.store.read(), campaign)

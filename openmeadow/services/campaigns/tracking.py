@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from openmeadow.core.errors import Busy, Missing, NoSpace, Refused
+from openmeadow.core.errors import Missing, Passing, Refused
 from openmeadow.core.events import Kind
 from openmeadow.core.ids import DeliveryId
 from openmeadow.core.message.links import with_part
@@ -81,7 +81,7 @@ def unsubscribed(workspace: Workspace, delivery: DeliveryId) -> bool:
     full disk it is kept aside and takes effect as soon as there is room."""
     try:
         return _unsubscribed(workspace, delivery)
-    except (NoSpace, Busy):
+    except Passing:
         if not SpareFile(workspace.folder).keep(delivery, workspace.now()):
             raise
         return True

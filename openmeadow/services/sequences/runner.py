@@ -11,7 +11,7 @@ import numpy as np
 
 from openmeadow.core.consent.eligibility import SUPPRESSED_INACTIVE, Reason
 from openmeadow.core.delivery.randomise import draw
-from openmeadow.core.errors import MeadowError, NoSpace
+from openmeadow.core.errors import MeadowError, Passing
 from openmeadow.core.ids import SubscriberId
 from openmeadow.core.moments import HOUR, midnight
 from openmeadow.core.sequences import admission, state_machine
@@ -44,7 +44,7 @@ def tick(workspace: Workspace) -> int:
         try:
             runner = Runner(workspace, row)
             moved += runner.news() + runner.settle() + runner.admit() + runner.resume()
-        except NoSpace:
+        except Passing:
             raise
         except MeadowError as e:
             pause_by_itself(workspace, row, str(e))

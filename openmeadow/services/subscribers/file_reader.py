@@ -11,7 +11,7 @@ from itertools import islice
 from pathlib import Path
 from typing import IO
 
-from openmeadow.core.errors import Busy, CannotOpen, MeadowError, NoSpace
+from openmeadow.core.errors import CannotOpen, MeadowError, NoSpace, Passing
 from openmeadow.core.imports.report import Refusal, Report
 from openmeadow.services.warehouse.engine import needed
 from openmeadow.store import parquet
@@ -27,7 +27,7 @@ def said_how_far(report: Report) -> Iterator[None]:
     """A file is taken in by chunks: one that the disk or the database ends says how much of it is in."""
     try:
         yield
-    except (NoSpace, Busy) as e:
+    except Passing as e:
         if not report.taken:
             raise
         why = "The disk is full" if isinstance(e, NoSpace) else "The database was busy for too long"
