@@ -9,6 +9,7 @@ import sys
 import threading
 import webbrowser
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 
 import click
@@ -40,6 +41,7 @@ def _log_lines(level: str) -> None:
     logging.basicConfig(level=logging.WARNING, stream=sys.stderr)
 
 
+LAST = 19  # the priority of a thread that nobody waits for
 LARGE = 200_000_000  # bytes of a database from which on a look at all of it takes seconds
 
 
@@ -66,6 +68,9 @@ class _Whole:
         """What is still to be looked at, by a thread that stops the work where the database is damaged."""
 
         def go() -> None:
+            # Linux gives each thread a priority of its own: who waits for a page has the processor first
+            with suppress(AttributeError, OSError):
+                os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), LAST)
             self._look()
             if self._wrong:
                 stop()

@@ -67,7 +67,7 @@ class Views:
         self.store, self.folder, self.now = store, store.folder, now
         columns_cache.sweep(self.folder)
         self._facts = FactsKept(self.folder / "columns.facts")
-        self._pace: tuple[int, Cadence] | None = None
+        self._pace: tuple[tuple[int, int, int, ChanceModels], Cadence] | None = None  # with what it is of
         self._models: tuple[object, ChanceModels] = (None, ChanceModels())
         self._machines: tuple[float, Machines] = (-1.0, Machines((), ()))
         self.columns = KeptColumns(self.store, self.machines, guard, sizes or USUAL)
@@ -120,17 +120,13 @@ class Views:
     def _scores(self, kept: Kept, now: int) -> Scores:
         """Worked out once and then brought forward by what has come since."""
         with self._guard:
-            old, window, people = (
-                kept.scores,
-                int(settings.setting(self.store.read(), "inactive_after_days")),
-                len(kept.columns.people),
-            )
+            old, window, people = (kept.scores, self._window(), len(kept.columns.people))
             pace = None
             if old is not None and window == kept.window and old.basis.models == self.models():
                 # a median over a year: it stands for the day, unless much is new
                 stands = old.now // DAY == now // DAY and len(kept.touched) * 100 <= people
                 pace = old.cadence if stands else None
-            basis = self.basis(kept.columns, now, pace)
+            basis = self.basis(kept.columns, now, pace or self._paced(kept.columns, now))
             if old is None or people < len(old.n):
                 fresh = score(kept.columns, now, basis)
             elif len(kept.touched) or people != len(old.n) or basis != old.basis or not 0 <= now - old.now < STANDS:
@@ -228,14 +224,29 @@ class Views:
         return View(columns, Streams(columns), scored, facts, alive, facts.now)
 
     def pace(self) -> Cadence:
-        """The workspace's cadence: that of everybody's scores where they are kept, else worked out once a day, as it is a
-        median over a year."""
-        if self.columns.kept is not None and self.columns.kept.scores is not None:
-            return self.columns.kept.scores.cadence
-        day = self.now() // DAY
-        if self._pace is None or self._pace[0] != day:
-            self._pace = (day, self.view().scores.cadence)
-        return self._pace[1]
+        """The workspace's cadence: that of everybody's scores where they are kept, else that of the columns; without any,
+        what was worked out today, as it is a median over a year."""
+        now, kept = self.now(), self.columns.kept
+        if kept is None:
+            if self._pace is not None and self._pace[0][0] == now // DAY:
+                return self._pace[1]
+            kept = self.columns.current()
+        scores = kept.scores
+        if scores is not None and scores.now // DAY == now // DAY and kept.window == self._window():
+            return scores.cadence
+        return self._paced(kept.columns, now)
+
+    def _window(self) -> int:
+        """The days after which somebody is inactive, as it is set; 0 where it is found."""
+        return int(settings.setting(self.store.read(), "inactive_after_days"))
+
+    def _paced(self, columns: Columns, now: int) -> Cadence:
+        """The cadence of some columns, kept for them."""
+        mark = (now // DAY, len(columns.rows), self._window(), self.models())
+        with self._guard:
+            if self._pace is None or self._pace[0] != mark:
+                self._pace = (mark, cadence(columns, now, mark[2], mark[3].settled))
+            return self._pace[1]
 
     def facts_of(self, ids: I64) -> StoreFacts:
         """What the eligibility check asks of a few people (ascending ids); their history is not read."""

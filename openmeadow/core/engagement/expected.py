@@ -103,7 +103,11 @@ def usual_level(mailings: Sequence[Mailed]) -> Level:
 
 def forecast(chance: F64, usual: Level) -> Forecast:
     """Of people with these chances (or chances times the share that has come by now)."""
-    e, variance = float(chance.sum()), float((chance * (1 - chance)).sum())
+    return forecast_of_sums(len(chance), float(chance.sum()), float((chance * (1 - chance)).sum()), usual)
+
+
+def forecast_of_sums(people: int, e: float, variance: float, usual: Level) -> Forecast:
+    """The same of the sum of people's chances and that of their variances p (1 - p)."""
     half = Z95 * sqrt(variance * usual.level**2 + (e * usual.spread) ** 2)
     point = e * usual.level
-    return Forecast(min(point, float(len(chance))), max(0.0, point - half), min(float(len(chance)), point + half))
+    return Forecast(min(point, float(people)), max(0.0, point - half), min(float(people), point + half))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
-from dataclasses import dataclass, fields
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -25,10 +25,11 @@ from openmeadow.services.campaigns.resend import TOO_OFTEN, arms_in
 from openmeadow.services.workspace import Workspace
 from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns.delivery_columns import STATES, DeliveryColumns
-from openmeadow.store.campaigns.delivery_records import BatchCounts
+from openmeadow.store.campaigns.delivery_records import Batch
 from openmeadow.store.campaigns.records import Campaign
 
 HOURS, DAYS_SHOWN = 48, 14
+Seen = models.Observed | None
 
 
 @dataclass(frozen=True)
@@ -47,21 +48,6 @@ class _Send:
     unsubscribed: I64  # FAR for never, as the next two
     complained: I64
     bounced: I64
-
-    def of(self, some: I64) -> _Send:
-        """The same of some deliveries."""
-        parts = {f.name: getattr(self, f.name)[some] for f in fields(self) if f.name != "d"}
-        return _Send(d=self.d.of(some), **parts)
-
-
-NONE = np.zeros(0, np.int64)
-
-
-def _by_batch(s: _Send) -> dict[int, I64]:
-    """Where the deliveries of each batch stand."""
-    order = np.argsort(s.d.batch, kind="stable")
-    ids, begin = np.unique(s.d.batch[order], return_index=True)
-    return dict(zip(ids.tolist(), np.split(order, begin[1:]), strict=True)) if len(ids) else {}
 
 
 def _send(m: MessageFigures, outcomes: Outcomes, d: DeliveryColumns) -> _Send:
@@ -83,18 +69,63 @@ def _send(m: MessageFigures, outcomes: Outcomes, d: DeliveryColumns) -> _Send:
     )
 
 
-def _line(
-    row: Campaign, b: BatchCounts, s: _Send, variants: list[str], observed: models.Observed | None
-) -> models.BatchLine:
-    """One batch, or one variant of a resend's batch, with what came of it; of a resend, since it went out. ``s`` is of
-    its deliveries alone."""
+def _places(batches: list[Batch], s: _Send) -> I64:
+    """Where each delivery's batch stands among the batches of its send, by their ids."""
+    return np.searchsorted(np.array(sorted(b.id for b in batches), np.int64), s.d.batch)
+
+
+def _lines(
+    row: Campaign, batches: list[Batch], s: _Send, place: I64, variants: list[str], observed: list[Seen]
+) -> list[models.BatchLine]:
+    """The batches of one send, and the variants of a resend's batches, with what came of each; of a resend, since it went
+    out. ``place`` is where each delivery's batch stands by its id, as in ``observed``."""
+    n = len(batches)
+    came = _came(s, place, n, first=any(b.kind == SendKind.FIRST for b in batches))
+    counted = {name: np.bincount(place[mask], minlength=n) for name, mask in came.items()}
+    states = np.bincount(place * len(STATES) + s.d.state, minlength=n * len(STATES)).reshape(n, len(STATES))
+    bands = np.bincount(place * len(BANDS) + s.d.band, minlength=n * len(BANDS)).reshape(n, len(BANDS))
+    of = {id: i for i, id in enumerate(sorted(b.id for b in batches))}
+
+    def line(b: Batch) -> models.BatchLine:
+        i = of[b.id]
+        return models.BatchLine(
+            id=b.id,
+            due_at=b.due_at,
+            people=b.people,
+            **{name: int(states[i, STATES.index(state)]) for name, state in _STATES_SHOWN.items()},
+            **{name: int(counts[i]) for name, counts in counted.items()},
+            n=b.n,
+            late=b.late,
+            variant=variants[b.variant - 1] if b.variant else "",
+            kind=b.kind,
+            state=BatchState.PAUSED if row.state == CampaignState.PAUSED and b.state in OPEN_BATCHES else b.state,
+            bands=bands[i].tolist(),
+            observed=observed[i],
+        )
+
+    return [line(b) for b in batches]
+
+
+_STATES_SHOWN = {
+    "waiting": DeliveryState.QUEUED,
+    "deferred": DeliveryState.DEFERRED,
+    "failed": DeliveryState.FAILED,
+    "unconfirmed": DeliveryState.UNCONFIRMED,
+    "passed_over": DeliveryState.SKIPPED,
+}
+
+
+def _came(s: _Send, place: I64, batches: int, *, first: bool) -> dict[str, Mask]:
+    """What came of each delivery, of a resend since its batch began to go out; ``place`` is its batch's of so many."""
     on = s.reached
-    since = int(NEVER)
-    if b.kind != SendKind.FIRST:
-        changed = s.d.changed_at[s.d.changed_at > 0]
-        since = int(changed.min()) if len(changed) else int(FAR)
-    first = b.kind == SendKind.FIRST
-    figures = {
+    if first:
+        since: I64 = np.array(NEVER)
+    else:
+        begun, changed = np.full(batches, FAR, np.int64), s.d.changed_at > 0
+        np.minimum.at(begun, place[changed], s.d.changed_at[changed])
+        since = begun[place]
+    return {
+        "sent": on,
         "delivered": on & s.delivered,
         "opened": on & (s.opened if first else s.last_act >= since),
         "clicked": on & (s.clicked if first else s.last_click >= since),
@@ -104,25 +135,6 @@ def _line(
         "complained": on & (s.complained < FAR) & (s.complained >= since),
         "bounced": on & (s.bounced < FAR),
     }
-    return models.BatchLine(
-        id=b.id,
-        due_at=b.due_at,
-        people=b.people,
-        waiting=b.waiting,
-        deferred=b.deferred,
-        failed=b.failed,
-        unconfirmed=b.unconfirmed,
-        sent=int(on.sum()),
-        n=b.n,
-        late=b.late,
-        variant=variants[b.variant - 1] if b.variant else "",
-        passed_over=b.passed_over,
-        kind=b.kind,
-        state=BatchState.PAUSED if row.state == CampaignState.PAUSED and b.state in OPEN_BATCHES else b.state,
-        **{name: int(mask.sum()) for name, mask in figures.items()},
-        bands=np.bincount(s.d.band, minlength=len(BANDS)).tolist(),
-        observed=observed,
-    )
 
 
 def _why_not(row: Campaign, first: DeliveryColumns, sent: int) -> list[tuple[str, int]]:
@@ -154,16 +166,16 @@ def results(workspace: Workspace, row_id: CampaignId) -> models.Results:
     variant_names = {p.kind: [a.name for a in arms_in(p, row.plan)] for p in batch_table.passes(db, row_id)}
     first, again, second = (sends[k] for k in (SendKind.FIRST, SendKind.RESEND, SendKind.SECOND_RESEND))
 
-    def observed(s: _Send) -> models.Observed | None:
-        return expected.of_sent(workspace, view, row.purpose, s.d, s.opened)
-
-    by_batch = {kind: _by_batch(s) for kind, s in sends.items()}
-
-    def line(b: BatchCounts) -> models.BatchLine:
-        s = sends[b.kind].of(by_batch[b.kind].get(b.id, NONE))
-        return _line(row, b, s, variant_names[b.kind], observed(s) if b.kind == SendKind.FIRST else None)
-
-    lines = [line(b) for b in batch_table.batches(db, row_id)]
+    batches, lines = batch_table.uncounted(db, row_id), dict[int, models.BatchLine]()
+    of_kind = {kind: [b for b in batches if b.kind == kind] for kind in sends}
+    place = {kind: _places(of_kind[kind], s) for kind, s in sends.items()}
+    seen, observed = expected.of_sent(
+        workspace, view, row.purpose, first.d, first.opened, place[SendKind.FIRST], len(of_kind[SendKind.FIRST])
+    )
+    for kind, s in sends.items():
+        of_batch: list[Seen] = observed if kind == SendKind.FIRST else [None] * len(of_kind[kind])
+        for b in _lines(row, of_kind[kind], s, place[kind], variant_names.get(kind, []), of_batch):
+            lines[b.id] = b
     on = first.reached
     opened = int((on & first.opened).sum())
     variants, verdict, later = _variants(workspace, row_id, again, first, SendKind.RESEND)
@@ -173,11 +185,11 @@ def results(workspace: Workspace, row_id: CampaignId) -> models.Results:
     hours, days, half = _hours(m, first.d)
     return models.Results(
         as_of=view.now,
-        batches=lines,
+        batches=[lines[b.id] for b in batches],
         sent=int(on.sum()),
         delivered=int((on & first.delivered).sum()),
         opened=opened,
-        observed=observed(first),
+        observed=seen,
         unsure=int((on & first.unsure).sum()),
         clicked=int((on & first.clicked).sum()),
         machine_only=int((on & first.machine).sum()),
@@ -193,8 +205,8 @@ def results(workspace: Workspace, row_id: CampaignId) -> models.Results:
         days=days,
         settled_at=_settles_at(workspace, view, list(sends.values())),
         half_hours=half,
-        unconfirmed=sum(x.unconfirmed for x in lines),
-        failed=sum(x.failed for x in lines),
+        unconfirmed=sum(x.unconfirmed for x in lines.values()),
+        failed=sum(x.failed for x in lines.values()),
     )
 
 

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from openmeadow.core.errors import Refused
 from openmeadow.core.ids import CampaignId
-from openmeadow.core.moments import DAY
-from openmeadow.core.states import CampaignState, DeliveryState
+from openmeadow.core.states import CampaignState
 from openmeadow.services.campaigns import first_send
 from openmeadow.services.campaigns.campaigns import row_of
 from openmeadow.services.workspace import Workspace
@@ -14,17 +13,13 @@ from openmeadow.store.campaigns import campaigns, content, deliveries
 from openmeadow.store.campaigns.records import Campaign
 
 UNDER_WAY = (CampaignState.SCHEDULED, CampaignState.SENDING, CampaignState.PAUSED)
-LOOKED_BACK = 92 * DAY  # as long as a plan may last
-NOT_TRIED = {DeliveryState.QUEUED, DeliveryState.SKIPPED}
 
 
 def may_undo(workspace: Workspace, row: Campaign) -> bool:
     """Whether a campaign is started by this workspace and nothing of it has been tried."""
     if row.sequence or row.external or row.state not in UNDER_WAY or row.started_at is None:
         return False
-    if row.started_at < workspace.now() - LOOKED_BACK:
-        return False  # so long ago that something has gone out; not counted for every look at a page
-    return set(deliveries.state_counts(workspace.store.read(), row.id)) <= NOT_TRIED
+    return not deliveries.is_any_tried(workspace.store.read(), row.id)
 
 
 def undo_start(workspace: Workspace, row_id: CampaignId, who: str) -> None:
@@ -37,7 +32,7 @@ def undo_start(workspace: Workspace, row_id: CampaignId, who: str) -> None:
         if row.external:
             raise Refused("Another system sends this campaign. Stop it instead.")
         with workspace.store.atomic() as db:
-            if not set(deliveries.state_counts(db, row_id)) <= NOT_TRIED:
+            if deliveries.is_any_tried(db, row_id):
                 raise Refused("The first emails have gone out, so the start cannot be undone. Pause or stop it instead.")
             back = {"state": CampaignState.DRAFT, "message": None, "started_at": None, "exclusions": "[]"}
             campaigns.update(db, row_id, {**back, "paused_why": "", "paused_evidence": "[]"})

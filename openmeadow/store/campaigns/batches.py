@@ -72,8 +72,19 @@ def batches(db: sqlite3.Connection, campaign: CampaignId) -> list[BatchCounts]:
     )
 
 
+def uncounted(db: sqlite3.Connection, campaign: CampaignId) -> list[Batch]:
+    """All batches, in the same order."""
+    return Batch.read_all(
+        db.execute(
+            "SELECT b.*, q.campaign, q.kind, q.variants, q.holdout_share FROM batches b JOIN sends q ON q.id = b.send "
+            "WHERE q.campaign = ? ORDER BY q.kind, b.variant, b.n",
+            (campaign,),
+        )
+    )
+
+
 def batch(db: sqlite3.Connection, row_id: int) -> Batch | None:
-    """A batch with its counts, or None."""
+    """A batch, or None."""
     return Batch.read(
         db.execute(
             "SELECT b.*, q.campaign, q.kind, q.variants, q.holdout_share FROM batches b "

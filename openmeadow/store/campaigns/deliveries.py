@@ -163,6 +163,17 @@ def state_counts(db: sqlite3.Connection, campaign: CampaignId) -> dict[str, int]
     return dict(counts)
 
 
+def is_any_tried(db: sqlite3.Connection, campaign: CampaignId) -> bool:
+    """Whether anything of a campaign has been tried; nothing is counted."""
+    tried = [s for s in DeliveryState if s not in (DeliveryState.QUEUED, DeliveryState.SKIPPED)]
+    row = db.execute(
+        "SELECT 1 FROM sends q JOIN batches b ON b.send = q.id WHERE q.campaign = ? AND EXISTS (SELECT 1 FROM deliveries d "
+        f"WHERE d.batch = b.id AND d.state IN ({', '.join('?' * len(tried))})) LIMIT 1",
+        (campaign, *tried),
+    ).fetchone()
+    return row is not None
+
+
 UNSETTLED = (DeliveryState.SENDING, DeliveryState.DEFERRED, DeliveryState.UNCONFIRMED)
 
 

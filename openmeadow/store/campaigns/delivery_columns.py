@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, fields, replace
+from functools import reduce
 
 import numpy as np
 
@@ -16,6 +18,7 @@ from openmeadow.store.bulk import read_columns
 
 STATES = list(DeliveryState)
 MANY = 100_000  # ids of subscribers from which on two threads read
+FEW = 8  # one in so many with a reason, and theirs are asked for by their ids
 
 
 @dataclass(frozen=True)
@@ -62,20 +65,26 @@ class DeliveryColumns:
 
 
 _HALF = 32  # bits of an id that shares an integer with another
-# small numbers of a delivery, put together into one integer
-_PARTS = {"state": 8, "band": 8, "variant": 64, "version": 4_096, "chance": 16_384, "attempts": 64}
 _CASE = " ".join(f"WHEN '{s}' THEN {i}" for i, s in enumerate(STATES))
-_PACKED = (
-    f"((((CASE d.state {_CASE} END * 8 + d.band) * 64 + min(coalesce(d.variant, -1) + 1, 63)) * 4096 "
-    "+ min(coalesce(d.version, 0), 4095)) * 16384 + coalesce(d.chance, -1) + 1) * 64 + min(d.attempts, 63)"
-)
+# small numbers of a delivery, put together into one integer: the bits of each, and where it comes from
+_PARTS = {
+    "state": (4, f"CASE d.state {_CASE} END"),
+    "band": (3, "d.band"),
+    "variant": (6, "coalesce(d.variant, -1) + 1"),
+    "version": (12, "coalesce(d.version, 0) & 4095"),
+    "chance": (14, "coalesce(d.chance, -1) + 1"),
+    "attempts": (6, "d.attempts & 63"),
+    "with_reason": (1, "coalesce(d.reason, '') <> ''"),
+}
+_PACKED = reduce(lambda before, part: f"({before}) << {part[0]} | ({part[1]})", _PARTS.values(), "0")
 
 
 def _unpacked(packed: I64) -> dict[str, I64]:
     """The small numbers again."""
     out: dict[str, I64] = {}
-    for name, size in reversed(_PARTS.items()):
-        packed, out[name] = np.divmod(packed, size)
+    for name, (bits, _) in reversed(_PARTS.items()):
+        out[name] = packed & ((1 << bits) - 1)
+        packed = packed >> bits
     return out
 
 
@@ -101,20 +110,33 @@ def _numbers(read: Callable[[], sqlite3.Connection], of: tuple[CampaignId, str])
         return [np.concatenate(both) for both in zip(half, rest.result(), strict=True)]
 
 
+def _reasons(
+    db: sqlite3.Connection, of: tuple[CampaignId, str], subscriber: I64, some: I64
+) -> tuple[I32, dict[str, int]]:
+    """The place of each delivery's reason among those that there are; ``some`` have one, of all."""
+    reasons, reason = {"": 0}, np.zeros(len(subscriber), np.int32)
+    if len(some):
+        sql = f"SELECT d.subscriber, d.reason {_HEAD} AND d.reason <> ''"
+        if len(some) * FEW < len(subscriber):
+            sql += " AND d.subscriber IN (SELECT value FROM json_each(?))"
+            rows = db.execute(sql, (*of, json.dumps(some.tolist())))
+        else:
+            rows = db.execute(sql, of)
+        found = [(s, reasons.setdefault(r, len(reasons))) for s, r in rows]
+        which, what = np.array(found, np.int64).reshape(-1, 2).T
+        reason[np.searchsorted(subscriber, which)] = what
+    return reason, reasons
+
+
 def of_campaign(read: Callable[[], sqlite3.Connection], campaign: CampaignId, kind: str) -> DeliveryColumns:
     """All deliveries of one of a campaign's sends; ``read`` gives each thread its connection."""
     db, of = read(), (campaign, kind)
     both, changed_at, packed = _numbers(read, of)
-    order = np.argsort(both, kind="stable")
-    both, changed_at, small = both[order], changed_at[order], _unpacked(packed[order])
-    subscriber, batch = both >> _HALF, both & ((1 << _HALF) - 1)
-    reasons: dict[str, int] = {"": 0}
-    reason = np.zeros(len(subscriber), np.int32)
-    with_reason = db.execute(f"SELECT d.subscriber, d.reason {_HEAD} AND d.reason IS NOT NULL AND d.reason <> ''", of)
-    found = [(s, reasons.setdefault(r, len(reasons))) for s, r in with_reason]
-    if found:
-        which, what = np.array(found, np.int64).T
-        reason[np.searchsorted(subscriber, which)] = what
+    if (both[1:] < both[:-1]).any():  # several sends of a kind
+        order = np.argsort(both, kind="stable")
+        both, changed_at, packed = both[order], changed_at[order], packed[order]
+    subscriber, batch, small = both >> _HALF, both & ((1 << _HALF) - 1), _unpacked(packed)
+    reason, reasons = _reasons(db, of, subscriber, subscriber[small["with_reason"] > 0])
     ids, n, due_at = read_columns(
         db,
         "SELECT b.id, b.n, b.due_at FROM batches b JOIN sends q ON q.id = b.send WHERE q.campaign = ? AND q.kind = ? "

@@ -48,6 +48,16 @@ def unconfirmed_of(db: sqlite3.Connection, campaign: CampaignId, limit: int) -> 
     )
 
 
+def count(db: sqlite3.Connection, campaign: CampaignId) -> int:
+    """How many deliveries of a campaign are unconfirmed."""
+    row = db.execute(
+        "SELECT count(*) FROM sends q JOIN batches b ON b.send = q.id JOIN deliveries d ON d.batch = b.id AND d.state = ? "
+        "WHERE q.campaign = ?",
+        (DeliveryState.UNCONFIRMED, campaign),
+    ).fetchone()
+    return int(row[0])
+
+
 def unconfirmed_with_events(db: sqlite3.Connection) -> list[UnconfirmedWithEvent]:
     """(id, campaign) of unconfirmed deliveries of which something came since."""
     return UnconfirmedWithEvent.read_all(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections.abc import Sequence
 
@@ -171,10 +172,11 @@ def lacking(db: sqlite3.Connection, column: str, ids: np.ndarray) -> int:
     return int(np.isin(ids, without).sum())
 
 
-def list_sizes(db: sqlite3.Connection) -> list[tuple[str, int]]:
-    """Every list with how many are in it."""
+def list_sizes(db: sqlite3.Connection, only: Sequence[str] | None = None) -> list[tuple[str, int]]:
+    """Every list with how many are in it, or some of them."""
     rows = db.execute(
-        "SELECT l.name, count(m.subscriber) AS n FROM lists l LEFT JOIN list_members m ON m.list = l.id "
-        "GROUP BY l.id ORDER BY l.name"
+        "SELECT l.name, (SELECT count(*) FROM list_members m WHERE m.list = l.id) AS n FROM lists l "
+        "WHERE ?1 IS NULL OR l.name IN (SELECT value FROM json_each(?1)) ORDER BY l.name",
+        (None if only is None else json.dumps(list(only)),),
     )
     return [(r["name"], r["n"]) for r in rows]

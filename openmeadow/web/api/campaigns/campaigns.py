@@ -34,9 +34,8 @@ from openmeadow.services.campaigns import (
 from openmeadow.services.campaigns import campaigns as campaigns_service
 from openmeadow.services.campaigns import guardrails as guardrails_service
 from openmeadow.services.workspace import Workspace
-from openmeadow.store.campaigns import batches as batch_table
 from openmeadow.store.campaigns import campaigns as table
-from openmeadow.store.campaigns import content
+from openmeadow.store.campaigns import content, unconfirmed
 from openmeadow.store.health.providers import by_people
 from openmeadow.store.health.providers import names as provider_names
 from openmeadow.store.segments.permission_facts import StoreFacts
@@ -72,7 +71,7 @@ def _versions(db: sqlite3.Connection, row_id: CampaignId) -> list[m.Version]:
 def model(workspace: Workspace, row_id: CampaignId) -> m.Campaign:
     """A campaign as its pages show it."""
     row, db = campaigns_service.row_of(workspace, row_id), workspace.store.read()
-    doubt = sum(b.unconfirmed or 0 for b in batch_table.batches(db, row_id))
+    chosen = None if row.state == "draft" else [*row.lists_in, *row.lists_out]  # of the others nobody asks any more
     sequence = sequences.one(db, row.sequence) if row.sequence else None
     return m.Campaign(
         id=row_id,
@@ -99,7 +98,7 @@ def model(workspace: Workspace, row_id: CampaignId) -> m.Campaign:
         segments_out=row.segments_out,
         lists_in=row.lists_in,
         lists_out=row.lists_out,
-        lists=[m.Exclusion(words=n, count=c) for n, c in selections.list_sizes(db)],
+        lists=[m.Exclusion(words=n, count=c) for n, c in selections.list_sizes(db, chosen)],
         chosen=[m.ChosenPerson.read_from(p) for p in table.chosen_people(db, row_id, CHOSEN_SHOWN)],
         with_sequences=bool(row.with_sequences),
         track_opens=bool(row.track_opens),
@@ -112,7 +111,7 @@ def model(workspace: Workspace, row_id: CampaignId) -> m.Campaign:
         purposes=[m.NamedThing(id=p.id, name=p.name) for p in subscribers.names(db, "purposes")],
         fields=sorted(preflight.known_fields(workspace, row)),
         links=links(row.html),
-        unconfirmed=doubt,
+        unconfirmed=unconfirmed.count(db, row_id),
         sequence=m.NamedThing(id=sequence.id, name=sequence.name) if sequence is not None else None,
         untouched=undo_start.may_undo(workspace, row),
         at_start=[m.Exclusion(words=w, count=n) for w, n in row.exclusions],

@@ -80,6 +80,7 @@ def foot(workspace: Workspace) -> m.Status:
     """How fresh the data is, how many are permitted, what goes out next, the 30-day complaint rate."""
     under_way = moving(workspace)  # before the moment is read, so that "finished" never comes with an earlier one
     view, db = workspace.view(), workspace.store.read()
+    basis = workspace.basis(view.columns, view.now, workspace.pace())  # nobody's score is asked for
     purpose = subscribers.usual_purpose(db)
     counted = workspace.part(_Lately).permitted
     fresh = counted.get(purpose)
@@ -105,10 +106,10 @@ def foot(workspace: Workspace) -> m.Status:
     return m.Status(
         now=view.now,
         scored_at=view.now,
-        window_days=view.scores.cadence.window,
-        strong_from=view.scores.basis.limits.strong,
-        steady_from=view.scores.basis.limits.steady,
-        own_history=view.scores.basis.models.reading.is_own,
+        window_days=basis.cadence.window,
+        strong_from=basis.limits.strong,
+        steady_from=basis.limits.steady,
+        own_history=basis.models.reading.is_own,
         subscribers=int(view.alive.sum()),
         permitted=permitted,
         purpose=purpose,
