@@ -11,7 +11,7 @@ from typing import TypeVar
 from openmeadow.store.connection import Store
 
 T = TypeVar("T")
-LONGEST = 0.08  # seconds that one part should hold the write lock
+LONGEST = 0.05  # seconds that one part should hold the write lock
 FIRST, LEAST, MOST = 100, 20, 20_000  # rows of a part
 MOST_TOGETHER, LONGEST_TOGETHER = 500_000, 1.0  # rows and seconds of parts that are committed at once
 

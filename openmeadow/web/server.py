@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
+import logging
 import resource
+import threading
 import time
 from http.cookies import CookieError, SimpleCookie
 
@@ -14,10 +16,12 @@ from waitress.channel import HTTPChannel
 from waitress.server import TcpWSGIServer
 
 from openmeadow.services import accounts
+from openmeadow.services.campaigns.arrivals import Arrivals
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import users as table
 from openmeadow.store.users import Session, Token
 from openmeadow.web import limits
+from openmeadow.web.public.open_image import PATH
 from openmeadow.web.router import COOKIE
 
 THREADS = 8
@@ -40,15 +44,21 @@ def _return_memory() -> None:
 class DrainingServer(TcpWSGIServer):  # type: ignore[misc]
     """Told to stop, it takes no more connections, answers what it has been asked, and ends."""
 
-    _stopping = False
+    _stopping, _thread = False, 0
 
     def stop(self) -> None:
         """End once every request under way is answered, at the latest after DRAIN seconds. May be called by a signal."""
         self._stopping = True
-        self.pull_trigger()
+        super().pull_trigger()
+
+    def pull_trigger(self) -> None:
+        """Wake the thread that looks at the connections, where it is not the one that asks."""
+        if threading.get_ident() != self._thread:
+            super().pull_trigger()
 
     def run(self) -> None:
         """Until it is told to stop."""
+        self._thread = threading.get_ident()
         while not self._stopping:
             self._look(1.0)
         self.del_channel(self._map)
@@ -57,6 +67,10 @@ class DrainingServer(TcpWSGIServer):  # type: ignore[misc]
         while time.monotonic() < end and any(c.requests or c.total_outbufs_len for c in self.active_channels.values()):
             self._look(0.1)
         self.task_dispatcher.shutdown()
+
+    def close(self) -> None:
+        """After its end: connections that are left, and what wakes it."""
+        self.asyncore.close_all(self._map)
 
     def _look(self, seconds: float) -> None:
         self.asyncore.loop(timeout=seconds, map=self._map, use_poll=self.adj.asyncore_use_poll, count=1)
@@ -81,11 +95,38 @@ def make_server(app: Flask, workspace: Workspace, host: str, port: int) -> Drain
         user = table.user(workspace.store.read(), holder.user) if holder else None
         return user is not None and user.role != "observer"
 
+    arrivals = workspace.part(Arrivals)
+
     class Channel(HTTPChannel):  # type: ignore[misc]
         parser_class = limits.parser(uploads, may_upload)
+        is_quick = False  # the next request is answered at once, by the thread that has read it
+
+        def received(self, data: bytes) -> bool:
+            """Take what the client sends, and answer it where no other thread is needed for that."""
+            taken: bool = super().received(data)
+            while self.is_quick:
+                self.is_quick = False
+                self.service()
+            return taken
 
     class Server(DrainingServer):
         channel_class = Channel
+
+        def add_task(self, task: Channel) -> None:
+            """Have a connection's next request answered: an open of many costs less than handing it to another thread."""
+            request = task.requests[0]
+            if (
+                arrivals.are_many
+                and threading.get_ident() == self._thread
+                and not request.error
+                and request.command in ("GET", "HEAD")
+                and request.path.startswith(PATH)
+            ):
+                task.is_quick = True
+            else:
+                super().add_task(task)
+
+    logging.getLogger("waitress.queue").setLevel(logging.ERROR)  # a line for each request that waits, many a second
 
     _return_memory()
     allowed, most = resource.getrlimit(resource.RLIMIT_NOFILE)

@@ -2,18 +2,25 @@
 
 from __future__ import annotations
 
+import http.client
+import socket
 import sqlite3
 import subprocess
 import sys
 import threading
+from io import BufferedReader
 from pathlib import Path
 
 from openmeadow.core.events import Kind
+from openmeadow.core.ids import DeliveryId
+from openmeadow.demo.ports import free_port
 from openmeadow.net.arrival_log import FOLDER, Arrival, ArrivalLog, read
 from openmeadow.services.campaigns import arrivals, campaigns, dispatcher, tracking
 from openmeadow.services.campaigns.arrivals import Arrivals
 from openmeadow.store.campaigns.deliveries import delivery
 from openmeadow.store.engagement import event_hours
+from openmeadow.web.app import make_app
+from openmeadow.web.server import make_server
 from tests.conftest import NOW
 from tests.services.mailing import Mailing, deliveries_of, mailing
 
@@ -51,6 +58,40 @@ def test_at_once_or_through_the_file(folder: Path) -> None:
         kept.write_bytes(lines)  # as if the process had died between the commit and the end of the file
         assert arrivals.take_left(m.workspace) == 0
         assert _opens(m) == subscribers and event_hours.wrong(m.workspace.store.read()) == 0
+
+
+def _answer(answers: BufferedReader) -> tuple[int, bool]:
+    """The status of an answer, and whether it is the image."""
+    status, headers = int(answers.readline().split()[1]), http.client.parse_headers(answers)
+    answers.read(int(headers["Content-Length"]))
+    return status, headers["Content-Type"] == "image/gif"
+
+
+def test_many_are_answered_in_the_order_in_which_they_were_asked(folder: Path) -> None:
+    """By the thread that reads the connection, while others write; another page in between comes in its turn."""
+    with mailing(folder, 30) as m:
+        ids, port = _sent(m), free_port()
+        server = make_server(make_app(m.workspace), m.workspace, "127.0.0.1", port)
+        answering = threading.Thread(target=server.run)
+        answering.start()
+        paths = [f"/o/{m.tokens.make('o', DeliveryId(i))}" for i in ids]
+        paths[10:10] = ["/healthz", "/o/no-token-of-ours"]
+        other = sqlite3.connect(m.workspace.store.path, isolation_level=None)
+        other.execute("BEGIN IMMEDIATE")
+        try:
+            with socket.create_connection(("127.0.0.1", port), timeout=30) as client, client.makefile("rb") as answers:
+                for some in paths[:1], paths[1:]:  # the first finds that somebody writes
+                    client.sendall(b"".join(f"GET {p} HTTP/1.1\r\nHost: x\r\n\r\n".encode() for p in some))
+                    told = [_answer(answers) for _ in some]
+                    assert told == [(404, False) if "no-token" in p else (200, p.startswith("/o/")) for p in some]
+        finally:
+            other.execute("COMMIT")
+            server.stop()
+            answering.join(30)
+            server.close()
+        assert not answering.is_alive()
+        m.workspace.part(Arrivals).settle(20)
+        assert len(_opens(m)) == len(ids)
 
 
 DIES = """

@@ -40,9 +40,14 @@ class Arrivals:
             self._is_waiting.set()
             self._begin()
 
+    @property
+    def are_many(self) -> bool:
+        """Whether they come so quickly that they go into the file: taking one waits for no other writer."""
+        return time.monotonic() < self._crowded_until
+
     def take(self, arrival: Arrival) -> None:
         """Keep one open or click. Never fails: the image is shown and the reader comes to the link in any case."""
-        if time.monotonic() >= self._crowded_until and self._alone.acquire(blocking=False):
+        if not self.are_many and self._alone.acquire(blocking=False):
             try:
                 if self._workspace.store.if_free(partial(write, some=[arrival])):
                     return
