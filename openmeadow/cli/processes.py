@@ -7,6 +7,7 @@ import os
 import signal
 import sys
 import threading
+import time
 import webbrowser
 from collections.abc import Callable
 from contextlib import suppress
@@ -41,6 +42,7 @@ def _log_lines(level: str) -> None:
     logging.basicConfig(level=logging.WARNING, stream=sys.stderr)
 
 
+CALM, LONGEST_PUT_OFF, LOOKS_EVERY = 5.0, 120.0, 0.25  # seconds without a request before that look begins
 LAST = 19  # the priority of a thread that nobody waits for
 LARGE = 200_000_000  # bytes of a database from which on a look at all of it takes seconds
 
@@ -64,10 +66,15 @@ class _Whole:
     def _look(self) -> None:
         self._wrong = self.workspace.store.damage()
 
-    def begin(self, stop: Callable[[], None]) -> None:
-        """What is still to be looked at, by a thread that stops the work where the database is damaged."""
+    def begin(self, stop: Callable[[], None], is_busy: Callable[[], bool] = lambda: False) -> None:
+        """What is still to be looked at, by a thread that stops the work where the database is damaged: once the first
+        rush is over."""
 
         def go() -> None:
+            calm, end = 0.0, time.monotonic() + LONGEST_PUT_OFF
+            while calm < CALM and time.monotonic() < end:
+                time.sleep(LOOKS_EVERY)
+                calm = 0.0 if is_busy() else calm + LOOKS_EVERY
             # Linux gives each thread a priority of its own: who waits for a page has the processor first
             with suppress(AttributeError, OSError):
                 os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), LAST)
@@ -136,7 +143,7 @@ def serve(host: str, port: int, access_log: bool, log_level: str, with_parent: b
     sys.setswitchinterval(SWITCH)
     if not with_parent:
         click.echo(f"Open Meadow at http://{host}:{port}")
-    whole.begin(server.stop)
+    whole.begin(server.stop, lambda: server.is_busy)
     server.run()
     whole.end()
 

@@ -8,6 +8,7 @@ import logging
 import resource
 import threading
 import time
+from collections.abc import Callable
 from http.cookies import CookieError, SimpleCookie
 
 import waitress
@@ -51,6 +52,11 @@ class DrainingServer(TcpWSGIServer):  # type: ignore[misc]
         self._stopping = True
         super().pull_trigger()
 
+    @property
+    def is_busy(self) -> bool:
+        """Whether anything is being answered."""
+        return bool(self.task_dispatcher.queue) or self.task_dispatcher.active_count > 0
+
     def pull_trigger(self) -> None:
         """Wake the thread that looks at the connections, where it is not the one that asks."""
         if threading.get_ident() != self._thread:
@@ -76,13 +82,10 @@ class DrainingServer(TcpWSGIServer):  # type: ignore[misc]
         self.asyncore.loop(timeout=seconds, map=self._map, use_poll=self.adj.asyncore_use_poll, count=1)
 
 
-def make_server(app: Flask, workspace: Workspace, host: str, port: int) -> DrainingServer:
-    """A server that is bound but does not run yet; OSError where the port is taken."""
-    described = app.extensions["described"]
-    uploads = frozenset(r.template for r in described.routes if r.upload is not None)
+def _may_upload(workspace: Workspace) -> Callable[[dict[str, str]], bool]:
+    """Whether a body over the usual limit comes from an account, told from the headers before it is read."""
 
     def may_upload(headers: dict[str, str]) -> bool:
-        """Whether a body over the usual limit comes from an account, before it is read."""
         scheme, _, secret = headers.get("AUTHORIZATION", "").partition(" ")
         if scheme.lower() == "bearer":
             holder: Session | Token | None = accounts.by_token(workspace, secret.strip())
@@ -95,10 +98,15 @@ def make_server(app: Flask, workspace: Workspace, host: str, port: int) -> Drain
         user = table.user(workspace.store.read(), holder.user) if holder else None
         return user is not None and user.role != "observer"
 
+    return may_upload
+
+
+def _server_class(workspace: Workspace, uploads: frozenset[str]) -> type[DrainingServer]:
+    """A server that knows the limits of bodies, and answers opens by itself while there are many."""
     arrivals = workspace.part(Arrivals)
 
     class Channel(HTTPChannel):  # type: ignore[misc]
-        parser_class = limits.parser(uploads, may_upload)
+        parser_class = limits.parser(uploads, _may_upload(workspace))
         is_quick = False  # the next request is answered at once, by the thread that has read it
 
         def received(self, data: bytes) -> bool:
@@ -126,6 +134,13 @@ def make_server(app: Flask, workspace: Workspace, host: str, port: int) -> Drain
             else:
                 super().add_task(task)
 
+    return Server
+
+
+def make_server(app: Flask, workspace: Workspace, host: str, port: int) -> DrainingServer:
+    """A server that is bound but does not run yet; OSError where the port is taken."""
+    described = app.extensions["described"]
+    uploads = frozenset(r.template for r in described.routes if r.upload is not None)
     logging.getLogger("waitress.queue").setLevel(logging.ERROR)  # a line for each request that waits, many a second
 
     _return_memory()
@@ -151,4 +166,4 @@ def make_server(app: Flask, workspace: Workspace, host: str, port: int) -> Drain
     )
     if len(adj.listen) != 1:  # a name with several addresses: the first
         adj.listen = adj.listen[:1]
-    return Server(app, adj=adj, sockinfo=adj.listen[0])
+    return _server_class(workspace, uploads)(app, adj=adj, sockinfo=adj.listen[0])

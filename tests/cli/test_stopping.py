@@ -137,7 +137,13 @@ def test_a_large_database_is_looked_at_beside_the_work(folder: Path, monkeypatch
     monkeypatch.setattr(processes, "LARGE", 0)
     whole, stopped = processes._Whole(folder), threading.Event()
     whole.end()
-    whole.begin(stopped.set)
+    for name, value in (("CALM", 0.2), ("LOOKS_EVERY", 0.05)):
+        monkeypatch.setattr(processes, name, value)
+    busy = threading.Event()
+    busy.set()
+    whole.begin(stopped.set, busy.is_set)
+    assert not stopped.wait(1), "not while pages are asked for"
+    busy.clear()
     assert stopped.wait(30)
     with pytest.raises(Damaged, match=r"is damaged: .*Restore a backup"):
         whole.end()

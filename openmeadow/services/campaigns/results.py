@@ -84,7 +84,7 @@ def _lines(
     counted = {name: np.bincount(place[mask], minlength=n) for name, mask in came.items()}
     states = np.bincount(place * len(STATES) + s.d.state, minlength=n * len(STATES)).reshape(n, len(STATES))
     bands = np.bincount(place * len(BANDS) + s.d.band, minlength=n * len(BANDS)).reshape(n, len(BANDS))
-    of = {id: i for i, id in enumerate(sorted(b.id for b in batches))}
+    of = {batch: i for i, batch in enumerate(sorted(b.id for b in batches))}
 
     def line(b: Batch) -> models.BatchLine:
         i = of[b.id]
