@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sqlite3
 from dataclasses import asdict
 
 import numpy as np
@@ -14,11 +13,10 @@ from openmeadow.core.errors import Missing
 from openmeadow.core.events import Kind
 from openmeadow.core.ids import NO_MESSAGE, CampaignId, MessageId
 from openmeadow.core.moments import DAY
-from openmeadow.core.rules.conditions import View
 from openmeadow.core.states import SendKind
 from openmeadow.core.statistics import wilson
 from openmeadow.services import models
-from openmeadow.services.campaigns import ab_test, figures, what_came_back
+from openmeadow.services.campaigns import ab_test, figures, waits, what_came_back
 from openmeadow.services.campaigns.campaigns import row_of
 from openmeadow.services.campaigns.figures import MessageFigures, Whole
 from openmeadow.services.health import placement
@@ -126,28 +124,10 @@ def trial_of(workspace: Workspace, row: Campaign) -> models.TrialResult | None:
     )
 
 
-def _line(
-    workspace: Workspace, view: View, message: MessageId, name: str, at: int | None, row_id: int = 0
-) -> models.ComparedLine:
-    told = MessageFigures(view, message)
-    counted = told.of(told.everybody)
-    happened = campaigns.happened(workspace.store.read(), message, view.now)
+def _line(name: str, at: int | None, whole: Whole, happened: dict[int, int], row_id: int = 0) -> models.ComparedLine:
+    """A mailing from the figures that are counted for all at once, and what happened after it."""
     return models.ComparedLine(
         id=row_id,
-        name=name,
-        at=at,
-        **counted,
-        unsubscribed=happened.get(int(Kind.UNSUBSCRIBED), 0),
-        complained=happened.get(int(Kind.COMPLAINED), 0),
-        bounced=counted["sent"] - counted["delivered"],
-    )
-
-
-def _past(db: sqlite3.Connection, message: MessageId, name: str, at: int, whole: Whole, now: int) -> models.ComparedLine:
-    """A mailing of before, from the figures that are counted for all at once."""
-    happened = campaigns.happened(db, message, now)
-    return models.ComparedLine(
-        id=0,
         name=name,
         at=at,
         **asdict(whole),
@@ -157,14 +137,38 @@ def _past(db: sqlite3.Connection, message: MessageId, name: str, at: int, whole:
     )
 
 
+def _now(workspace: Workspace, row: Campaign) -> models.ComparedLine:
+    """A campaign as of now."""
+    message = row.message or NO_MESSAGE
+    whole = figures.every(workspace).get(message, Whole(0, 0, 0, 0, 0))
+    happened = campaigns.happened(workspace.store.read(), message, workspace.now())
+    return _line(row.name, row.started_at, whole, happened, row.id)
+
+
+class _Happened:
+    """What happened after mailings of before: it stands for the day, in a small workspace until anything comes."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        self.workspace = workspace
+        self.kept: tuple[object, dict[int, dict[int, int]]] = (None, {})
+
+    def after(self, message: int, mark: object) -> dict[int, int]:
+        if self.kept[0] != mark:
+            self.kept = (mark, {})
+        kept = self.kept[1]
+        if message not in kept:
+            kept[message] = campaigns.happened(self.workspace.store.read(), MessageId(message), self.workspace.now())
+        return kept[message]
+
+
 def compared(workspace: Workspace, ids: list[int]) -> list[models.ComparedLine]:
     """Whole figures of up to four campaigns side by side."""
-    view, out = workspace.view(), []
+    out = []
     for row_id in list(dict.fromkeys(ids))[:MOST_COMPARED]:
         row = row_of(workspace, row_id)
         if not row.message:
             raise Missing(f"“{row.name}” has not started.")
-        out.append(_line(workspace, view, row.message, row.name, row.started_at, row_id))
+        out.append(_now(workspace, row))
     return out
 
 
@@ -181,7 +185,8 @@ def usual(workspace: Workspace, row: Campaign) -> models.Usual | None:
     ][:MOST_PAST]
     same = [m for m in lately if names[m][1] == row.purpose]
     chosen = same if len(same) >= ENOUGH_CAMPAIGNS else lately
-    past = [_past(db, m, names[m][0], began[m], whole[m], now) for m in chosen]
+    happened, mark = workspace.part(_Happened), waits.mark(workspace, workspace.view())
+    past = [_line(names[m][0], began[m], whole[m], happened.after(m, mark)) for m in chosen]
     past = [p for p in past if p.delivered >= FEW_DELIVERED]
     if len(past) < ENOUGH_CAMPAIGNS:
         return None
@@ -196,8 +201,8 @@ def usual(workspace: Workspace, row: Campaign) -> models.Usual | None:
 
 def in_text(workspace: Workspace, row_id: int, d: models.ResultParts) -> str:
     """The results as text to paste; ``d`` is what ``divided`` found."""
-    row, view = row_of(workspace, row_id), workspace.view()
-    line = _line(workspace, view, (row.message or NO_MESSAGE), row.name, row.started_at)
+    row = row_of(workspace, row_id)
+    line = _now(workspace, row)
 
     def of(word: str, base: str = "delivered") -> str:
         k, n = getattr(line, word), getattr(line, base)
