@@ -19,6 +19,14 @@ from tests.services.mailing import mailing
 
 PASSWORD = "harbour nights 41"
 LARGE = ("events", "deliveries", "consent_entries")
+ROWS_OF_ONE = {  # subscriber, send or batch
+    "events_of_subscriber": 20,
+    "deliveries_of_subscriber": 20,
+    "deliveries_changed": 14_000_000,  # of one large send
+    "deliveries_once": 14_000_000,
+    "deliveries_of_batch": 500_000,
+}
+NEARLY_ALL = {"deliveries_changed", "events_by_outside_id"}  # partial indexes that hold most rows of their table
 # what reads everything on purpose: how many there are before an import, the columns when a process opens, the chain when
 # it is verified, exports
 ON_PURPOSE = re.compile(
@@ -34,9 +42,14 @@ def as_if_large(db: sqlite3.Connection) -> None:
     for table, rows in {"events": 20_000_000, "deliveries": 14_000_000, "subscribers": 1_000_000}.items():
         for r in db.execute("SELECT rowid AS id, idx, stat FROM sqlite_stat1 WHERE tbl = ?", (table,)).fetchall():
             each = ["1"] * r["stat"].count(" ")
-            if r["idx"] in ("events_of_subscriber", "deliveries_of_subscriber"):
-                each[0] = "20"
+            each[0] = str(ROWS_OF_ONE.get(r["idx"], 1))
             db.execute("UPDATE sqlite_stat1 SET stat = ? WHERE rowid = ?", (" ".join([str(rows), *each]), r["id"]))
+    db.execute("ANALYZE sqlite_schema")
+
+
+def as_if_new(db: sqlite3.Connection) -> None:
+    """Let the planner know nothing, as after a first import."""
+    db.execute("DELETE FROM sqlite_stat1")
     db.execute("ANALYZE sqlite_schema")
 
 
@@ -44,13 +57,15 @@ def scans(db: sqlite3.Connection, sql: str, large: tuple[str, ...]) -> list[str]
     """The large tables that a statement reads from end to end, also by an index."""
     found = []
     alias = {name: table for table in large for name in (table, *re.findall(rf"\b{table} (?:AS )?(\w+)\b", sql))}
-    small = [
-        r["name"] for r in db.execute("SELECT name FROM sqlite_master WHERE type = 'index' AND sql LIKE '% WHERE %'")
-    ]
+    partial = db.execute("SELECT name FROM sqlite_master WHERE type = 'index' AND sql LIKE '% WHERE %'")
+    small = {r["name"] for r in partial} - NEARLY_ALL
     for row in db.execute(f"EXPLAIN QUERY PLAN {sql}").fetchall():
         scanned = re.match(r"SCAN (\w+)", row["detail"])
         by_index = re.match(r"SEARCH (\w+) USING (?:COVERING )?INDEX \w+$", row["detail"])  # the least or the largest
         if scanned and scanned[1] in alias and not any(f" INDEX {name}" in row["detail"] for name in small):
+            found.append(f"{row['detail']}: {sql}")
+        skips = re.match(r"SEARCH (\w+) USING .*\(ANY\(", row["detail"])  # each value of its first column in turn
+        if skips and skips[1] in alias:
             found.append(f"{row['detail']}: {sql}")
         if by_index and by_index[1] in alias and "WHERE" in sql[sql.rfind("min(") : sql.rfind("min(") + 60]:
             found.append(f"{row['detail']}: {sql}")
@@ -92,6 +107,7 @@ def test_no_page_tick_or_send_reads_a_large_table_whole(folder: Path) -> None:
         asked = [*((s, LARGE) for s in read), *((s, (*LARGE, "subscribers")) for s in written)]
         asked = [(s, large) for s, large in asked if s.lstrip().upper().startswith(begins)]
         assert len(asked) > 200
-        as_if_large(db)
-        wrong = [w for s, large in asked if not ON_PURPOSE.search(s) for w in scans(db, s, large)]
-        assert not wrong, "\n".join(wrong)
+        for look in as_if_large, as_if_new:
+            look(db)
+            wrong = [w for s, large in asked if not ON_PURPOSE.search(s) for w in scans(db, s, large)]
+            assert not wrong, "\n".join((look.__name__, *wrong))

@@ -20,6 +20,7 @@ from openmeadow.core.rules.conditions import View
 from openmeadow.core.states import BounceClass, Folder
 from openmeadow.services import models
 from openmeadow.services.campaigns import guardrails, inbox_placement
+from openmeadow.services.health.outcomes import DAYS, Outcomes
 from openmeadow.services.senders import relay, round_trip_test
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
@@ -33,7 +34,7 @@ from openmeadow.store.senders import relay as relay_table
 from openmeadow.store.senders import senders
 from openmeadow.store.senders.records import Domain
 
-DAYS, PLACEMENT_DAYS = 30, 90
+PLACEMENT_DAYS = 90
 BULK = 5_000  # a day to one provider
 GOOD_COMPLAINTS, MOST_COMPLAINTS = 0.001, 0.003
 GUARDRAIL_OF = {  # each measure by the guardrail whose limit it has
@@ -65,7 +66,7 @@ def providers(workspace: Workspace, view: View, sender: int = 0) -> list[models.
     days = {m: np.zeros((len(names), DAYS), np.int64) for m in (*MEASURES, "opened", "machine opens")}
     db, since = workspace.store.read(), view.now - DAYS * DAY
     counted = event_hours.sent_by_day(db, since, view.now, messages)
-    for r in counted + health.outcomes_by_day(db, since, view.now, messages):
+    for r in counted + workspace.part(Outcomes).by_day(view.now, messages):
         kind, at = r.kind, DAYS - 1 - min(int(r.back), DAYS - 1)
         if kind == Kind.BOUNCED:
             word = COUNTED.get(bounce_class(r.code, r.diagnostic), "other bounces")
@@ -142,7 +143,7 @@ def refusals(workspace: Workspace) -> list[models.Refusals]:
     """What refusals say, grouped by provider, class and text without its numbers and addresses; the most first."""
     now, names = workspace.now(), provider_names(workspace.store.read())
     groups: dict[tuple[int, str, str], models.Refusals] = {}
-    for r in reports.refusals(workspace.store.read(), now - DAYS * DAY, now):
+    for r in workspace.part(Outcomes).refusals(now):
         kind = "deferred" if r.kind == Kind.DEFERRED else bounce_class(r.code, r.diagnostic)
         if kind == "deferred" and bounce_class(r.code, r.diagnostic) == BounceClass.BLOCKED:
             kind = "blocked"

@@ -307,7 +307,8 @@ def started(db: sqlite3.Connection) -> list[StartedCampaign]:
     """Campaigns that have started, with whether their resend has gone out to anybody; the latest first."""
     return StartedCampaign.read_all(
         db.execute(
-            "SELECT c.id, c.name, c.subject, c.message, EXISTS (SELECT 1 FROM sends q JOIN deliveries d ON d.send = q.id "
+            "SELECT c.id, c.name, c.subject, c.message, EXISTS (SELECT 1 FROM sends q CROSS JOIN batches b ON b.send = q.id "
+            "CROSS JOIN deliveries d ON d.batch = b.id "
             "WHERE q.campaign = c.id AND q.kind = ? AND d.state = ?) AS resent "
             "FROM campaigns c WHERE c.message IS NOT NULL ORDER BY c.started_at DESC LIMIT 200",
             (SendKind.RESEND, DeliveryState.SENT),

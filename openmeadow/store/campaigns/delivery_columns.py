@@ -88,7 +88,9 @@ def _unpacked(packed: I64) -> dict[str, I64]:
     return out
 
 
-_HEAD = "FROM sends q CROSS JOIN deliveries d ON d.send = q.id WHERE q.campaign = ? AND q.kind = ?"
+_HEAD = (
+    "FROM sends q CROSS JOIN deliveries d INDEXED BY deliveries_once ON d.send = q.id WHERE q.campaign = ? AND q.kind = ?"
+)
 
 
 def _numbers(read: Callable[[], sqlite3.Connection], of: tuple[CampaignId, str]) -> list[Array]:

@@ -127,7 +127,7 @@ def failed_of(db: sqlite3.Connection, campaign: CampaignId) -> list[FailedDelive
     return FailedDelivery.read_all(
         db.execute(
             "SELECT id, batch, attempts, reason FROM deliveries WHERE state = ? "
-            "AND send IN (SELECT id FROM sends WHERE campaign = ?) ORDER BY id",
+            "AND batch IN (SELECT b.id FROM batches b JOIN sends q ON q.id = b.send WHERE q.campaign = ?) ORDER BY id",
             (DeliveryState.FAILED, campaign),
         )
     )

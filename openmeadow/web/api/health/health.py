@@ -15,7 +15,7 @@ from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.ids import CampaignId
 from openmeadow.core.states import JobKind
 from openmeadow.services import settings
-from openmeadow.services.health import bounce_intake, placement, provider_health
+from openmeadow.services.health import bounce_intake, outcomes, placement, provider_health
 from openmeadow.services.subscribers import address_checks
 from openmeadow.services.subscribers.selection import chosen
 from openmeadow.services.today import alerts
@@ -51,7 +51,7 @@ def see(workspace: Workspace, query: m.SenderQuery) -> m.HealthView:
     domains, copies = (sender_table.domains(workspace.store.read()), health_table.waiting_copies(workspace.store.read()))
     return m.HealthView(
         now=view.now,
-        days=provider_health.DAYS,
+        days=outcomes.DAYS,
         limits=provider_health.limits(workspace)[""],
         senders=[m.NamedThing(id=d.id, name=d.name) for d in domains],
         looking=any(d.checked_at is None for d in domains) or any(view.now - c.at < SOON for c in copies),
