@@ -70,7 +70,8 @@ def _send(m: MessageFigures, outcomes: Outcomes, d: DeliveryColumns) -> _Send:
 
 
 def _places(batches: list[Batch], s: _Send) -> I64:
-    """Where each delivery's batch stands among the batches of its send, by their ids."""
+    """Where each delivery's batch stands among the batches of its send, by their ids; behind them all where it has gone
+    meanwhile."""
     return np.searchsorted(np.array(sorted(b.id for b in batches), np.int64), s.d.batch)
 
 
@@ -82,8 +83,10 @@ def _lines(
     n = len(batches)
     came = _came(s, place, n, first=any(b.kind == SendKind.FIRST for b in batches))
     counted = {name: np.bincount(place[mask], minlength=n) for name, mask in came.items()}
-    states = np.bincount(place * len(STATES) + s.d.state, minlength=n * len(STATES)).reshape(n, len(STATES))
-    bands = np.bincount(place * len(BANDS) + s.d.band, minlength=n * len(BANDS)).reshape(n, len(BANDS))
+    states = np.bincount(place * len(STATES) + s.d.state, minlength=n * len(STATES))[: n * len(STATES)].reshape(
+        n, len(STATES)
+    )
+    bands = np.bincount(place * len(BANDS) + s.d.band, minlength=n * len(BANDS))[: n * len(BANDS)].reshape(n, len(BANDS))
     of = {batch: i for i, batch in enumerate(sorted(b.id for b in batches))}
 
     def line(b: Batch) -> models.BatchLine:
@@ -121,7 +124,7 @@ def _came(s: _Send, place: I64, batches: int, *, first: bool) -> dict[str, Mask]
     if first:
         since: I64 = np.array(NEVER)
     else:
-        begun, changed = np.full(batches, FAR, np.int64), s.d.changed_at > 0
+        begun, changed = np.full(batches + 1, FAR, np.int64), s.d.changed_at > 0
         np.minimum.at(begun, place[changed], s.d.changed_at[changed])
         since = begun[place]
     return {
