@@ -87,7 +87,7 @@ def due(workspace: Workspace, row: Campaign, batch: Batch) -> tuple[dict[int, in
 
 
 def draw(workspace: Workspace, row: Campaign, batch: Batch) -> None:
-    """Divide those due at random, once. Who is in an variant that waits longer gets a batch of its own."""
+    """Divide those due at random, once. Who is in a variant that waits longer gets a batch of its own."""
     plan = row.plan
     variants, (people, too_often) = arms_in(batch, plan), due(workspace, row, batch)
     subscribers = np.array(sorted(people), np.int64)

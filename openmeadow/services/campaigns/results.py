@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from openmeadow.core.arrays import FAR, I64, NEVER, Mask
+from openmeadow.core.arrays import FAR, I8, I64, NEVER, Mask
 from openmeadow.core.columns import MACHINE
 from openmeadow.core.delivery.uplift import Lift, VariantCount, in_words, lift
 from openmeadow.core.engagement.bands import BANDS
@@ -83,10 +83,7 @@ def _lines(
     n = len(batches)
     came = _came(s, place, n, first=any(b.kind == SendKind.FIRST for b in batches))
     counted = {name: np.bincount(place[mask], minlength=n) for name, mask in came.items()}
-    states = np.bincount(place * len(STATES) + s.d.state, minlength=n * len(STATES))[: n * len(STATES)].reshape(
-        n, len(STATES)
-    )
-    bands = np.bincount(place * len(BANDS) + s.d.band, minlength=n * len(BANDS))[: n * len(BANDS)].reshape(n, len(BANDS))
+    states, bands = (_counts(place, n, value, of) for value, of in ((s.d.state, len(STATES)), (s.d.band, len(BANDS))))
     of = {batch: i for i, batch in enumerate(sorted(b.id for b in batches))}
 
     def line(b: Batch) -> models.BatchLine:
@@ -107,6 +104,11 @@ def _lines(
         )
 
     return [line(b) for b in batches]
+
+
+def _counts(place: I64, batches: int, value: I8, of: int) -> I64:
+    """How many deliveries of each batch have each of so many values; one row a batch."""
+    return np.bincount(place * of + value, minlength=batches * of)[: batches * of].reshape(batches, of)
 
 
 _STATES_SHOWN = {

@@ -6,7 +6,7 @@ import json
 import sqlite3
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass
 from functools import reduce
 
 import numpy as np
@@ -43,10 +43,6 @@ class DeliveryColumns:
 
     def __len__(self) -> int:
         return len(self.subscriber)
-
-    def of(self, some: I64) -> DeliveryColumns:
-        """Some of the deliveries."""
-        return replace(self, **{f.name: getattr(self, f.name)[some] for f in fields(self) if f.name != "reasons"})
 
     def is_in(self, state: DeliveryState) -> Mask:
         """Which deliveries are in a state."""
