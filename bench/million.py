@@ -17,6 +17,7 @@ from openmeadow.demo import ports
 from openmeadow.demo.mail_world.dns_server import DnsServer
 from openmeadow.net.signed_tokens import Tokens
 from openmeadow.services.campaigns import campaigns, dispatcher, schedule
+from openmeadow.services.campaigns.composing import Composers
 from openmeadow.services.sequences import editing, runner
 from openmeadow.services.subscribers import import_subscribers
 from openmeadow.services.workspace import Workspace
@@ -75,11 +76,12 @@ def submit(folder: Path) -> None:
     id = max(r.id for r in campaign_table.every(workspace.store.read()))
     batch = batch_table.batches(workspace.store.read(), id)[0]
     workspace.clock.set(batch.due_at)  # type: ignore[attr-defined]
-    begun, done = time.perf_counter(), 0
-    for n in dispatcher.turns(workspace, Tokens(folder), batch.id):
+    composers, begun, done = Composers(), time.perf_counter(), 0
+    for n in dispatcher.turns(workspace, Tokens(folder), batch.id, composers):
         done += n
         if done >= SENT:
             break
+    composers.close()
     print(f"  {done:,} sent of it: {done / (time.perf_counter() - begun):,.0f} a second", flush=True)
     peak()
 

@@ -20,6 +20,7 @@ from typing import Any
 from openmeadow.demo import build, ports
 from openmeadow.net.signed_tokens import Tokens
 from openmeadow.services.campaigns import campaigns, dispatcher, renderer
+from openmeadow.services.campaigns.composing import Composers
 from openmeadow.services.segments import segments
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
@@ -122,7 +123,8 @@ def durable() -> None:
     with workspace_with_relay(False) as (workspace, _):
         segments.save(workspace, "For the bench", 'permitted for "Season news"', "bench")
         batch, tokens = begun_campaign(workspace, 0)
-        going = dispatcher.turns(workspace, tokens, batch)
+        composers = Composers(after=0)
+        going = dispatcher.turns(workspace, tokens, batch, composers)
         next(going)
         rates: dict[str, list[float]] = {"FULL": [], "NORMAL": []}
         for _ in range(ROUNDS):
@@ -133,6 +135,7 @@ def durable() -> None:
                     done += next(going)
                 found.append(done / (time.perf_counter() - begun))
         going.close()
+        composers.close()
         full, normal = (statistics.median(r) for r in rates.values())
         beside = f"left to the system {normal:,.0f}: {full / normal:.2f} of it"
         print(f"  each entry on the disk before DATA: {full:,.0f} a second, {beside}")
@@ -146,17 +149,20 @@ def contest(title: str, of_the_demo: bool) -> None:
         assert row is not None
         people = deliveries.waiting_of(workspace.store.read(), batch, ROUND)
         first, to = people[0], [p.email for p in people]
-        message = renderer.Writer(workspace, row, tokens).message(
-            first, renderer.person_fields(first), None, set(), workspace.now()
-        )
-        going, connections, rates = dispatcher.turns(workspace, tokens, batch), int(workspace.setting("connections")), []
+        writer = renderer.Writer(workspace, row, tokens)
+        to_first = writer.addressee(first, first.email, renderer.person_fields(first), None, ())
+        message = writer.composer.message(to_first, workspace.now())
+        composers, connections, rates = Composers(after=0), int(workspace.setting("connections")), []
+        going = dispatcher.turns(workspace, tokens, batch, composers)
         next(going)
+        composers.wait()
         for _ in range(ROUNDS):
             begun, done = time.perf_counter(), 0
             while done < ROUND:
                 done += next(going)
             rates.append((done / (time.perf_counter() - begun), bare(port, connections, message, to)))
         going.close()
+        composers.close()
         ours, theirs = (statistics.median(r) for r in zip(*rates, strict=True))
         print(f"  {title}: {ours:,.0f} a second, the bare loop {theirs:,.0f}: {ours / theirs:.2f} of its rate")
 

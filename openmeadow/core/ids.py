@@ -15,4 +15,5 @@ EnrolmentId = NewType("EnrolmentId", int)
 PurposeId = NewType("PurposeId", int)
 
 NOBODY = SubscriberId(0)  # where no subscriber is chosen
+NO_DELIVERY = DeliveryId(0)  # of a test or a preview
 NO_MESSAGE = MessageId(-1)  # what nobody was sent

@@ -38,9 +38,18 @@ class Tokens:
         if not path.exists():
             path.touch(0o600)  # for its owner alone before anything stands in it
             path.write_bytes(secrets.token_bytes(32))
-        self.secret = path.read_bytes()
-        self._signer = Signer(self.secret, salt="public", sep="~", digest_method=hashlib.sha256)
+        self._know(path.read_bytes())
+
+    def _know(self, secret: bytes) -> None:
+        self.secret = secret
+        self._signer = Signer(secret, salt="public", sep="~", digest_method=hashlib.sha256)
         self._key = self._signer.derive_key()
+
+    def __getstate__(self) -> bytes:
+        return self.secret
+
+    def __setstate__(self, secret: bytes) -> None:
+        self._know(secret)
 
     def make(self, kind: str, number: int, link: int = 0) -> str:
         """A signed token of a kind that carries a number, and a link's where there is one."""
@@ -86,7 +95,7 @@ class Tokens:
         return {d for d in found if d is not None}
 
     def _mark(self, use: str, delivery: DeliveryId) -> str:
-        return hmac.new(self.secret, f"{use}{delivery}".encode(), hashlib.sha256).hexdigest()[:12]
+        return hmac.digest(self.secret, f"{use}{delivery}".encode(), "sha256").hex()[:12]
 
     def _signed(self, shape: re.Pattern[str], use: str, text: str) -> int | None:
         found = shape.search(text)

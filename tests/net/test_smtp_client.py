@@ -261,3 +261,19 @@ def test_every_address_that_the_importer_takes_can_be_sent_to(addresses: list[st
     finally:
         relay.close()
         server.close()
+
+
+@pytest.mark.parametrize(
+    "body", [b".", b"..\r\n.a\r\n\r\n.\r\n", b"a\r\n.\r\nb", b".a {}\r\n..b\r\n", b"\r\n\r\n.\r\n.\r\n"]
+)
+def test_lines_that_begin_with_a_dot_arrive_as_they_are(tmp_path: Path, body: bytes) -> None:
+    server = RealRelay(tmp_path, tls="none", sign_in=False)
+    relay = Relay(RelaySettings("127.0.0.1", server.port, "test.example"))
+    try:
+        for message in (b"Subject: x\r\n\r\n" + body, body):
+            assert relay.submit("b1@x.example", "a@y.example", message).outcome == "taken"
+            whole = message if message.endswith(b"\r\n") else message + b"\r\n"
+            assert server.took.pop() == ("a@y.example", whole)
+    finally:
+        relay.close()
+        server.close()

@@ -50,8 +50,7 @@ def signed(m: Mailing, campaign: int) -> dict[str, bool]:
     public = {domain.selector: domain.public_key} | {k.selector: k.public_key for k in senders.keys(db, domain.id)}
     lines = {f"{selector}._domainkey.{domain.name}": record_text(p or "") for selector, p in public.items()}
     writer = Writer(m.workspace, row, m.tokens)
-    d, fields, held = writer.sample(1, "a@x.example")
-    message = writer.message(d, fields, None, held, m.workspace.now())
+    message = writer.composer.message(writer.sample(1, "a@x.example"), m.workspace.now())
     judge = dkim.DKIM(message)
     count = sum(name.lower() == b"dkim-signature" for name, _ in judge.headers)
     out = {}

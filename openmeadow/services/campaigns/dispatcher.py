@@ -18,8 +18,9 @@ from openmeadow.core.states import BatchState
 from openmeadow.net.signed_tokens import Tokens
 from openmeadow.net.smtp_client import RelayAway, RelayProblem
 from openmeadow.services.campaigns import ab_test, guardrails, inbox_placement, resend
+from openmeadow.services.campaigns.composing import Composers
 from openmeadow.services.campaigns.recipients import eligibility_of
-from openmeadow.services.campaigns.renderer import Writer
+from openmeadow.services.campaigns.renderer import Writer, person_fields
 from openmeadow.services.campaigns.schedule import caps_of
 from openmeadow.services.campaigns.smtp_delivery import Item, Lines, Turn
 from openmeadow.services.senders import domains
@@ -60,15 +61,19 @@ def send_due(workspace: Workspace, tokens: Tokens) -> int:
     if deliveries_table.again_due(db, now):
         with workspace.store.atomic() as w:
             deliveries_table.requeue(w, now)
-    under_way = [(r.campaign, turns(workspace, tokens, r.id)) for r in batch_table.due_batches(db, now)]
-    while under_way and not workspace.stopping.is_set():
-        going = []
-        for campaign, turn in under_way:
-            done = _take_turn(workspace, campaign, turn)
-            if done is not None:
-                tried += done
-                going.append((campaign, turn))
-        under_way = going
+    composers = Composers()
+    under_way = [(r.campaign, turns(workspace, tokens, r.id, composers)) for r in batch_table.due_batches(db, now)]
+    try:
+        while under_way and not workspace.stopping.is_set():
+            going = []
+            for campaign, turn in under_way:
+                done = _take_turn(workspace, campaign, turn)
+                if done is not None:
+                    tried += done
+                    going.append((campaign, turn))
+            under_way = going
+    finally:
+        composers.close()
     return tried
 
 
@@ -148,7 +153,7 @@ def _closed(workspace: Workspace, row: Campaign, batch: Batch) -> bool:
     return bool(at)
 
 
-def turns(workspace: Workspace, tokens: Tokens, row_id: BatchId) -> Iterator[int]:
+def turns(workspace: Workspace, tokens: Tokens, row_id: BatchId, composers: Composers) -> Iterator[int]:
     """Send a batch chunk by chunk; yields how many were tried in each."""
     batch = batch_table.batch(workspace.store.read(), row_id)
     assert batch is not None
@@ -167,13 +172,13 @@ def turns(workspace: Workspace, tokens: Tokens, row_id: BatchId) -> Iterator[int
     writer, out = Writer(workspace, row, tokens), Lines(workspace)
     try:
         out.ready()
-        coming = _turn(workspace, writer, batch, 0)
+        coming = _turn(workspace, writer, batch, 0, composers)
         while coming is not None:
             turn, last = coming
             wait = out.begin(turn)
             try:
                 # the next ones are looked at while these are on their way; each is asked about again before it goes
-                coming = _turn(workspace, writer, batch, last)
+                coming = _turn(workspace, writer, batch, last, composers)
             finally:
                 wait()
             yield len(turn.items)
@@ -184,16 +189,18 @@ def turns(workspace: Workspace, tokens: Tokens, row_id: BatchId) -> Iterator[int
                 return
             if now_row.version != writer.row.version:
                 writer = Writer(workspace, now_row, tokens)  # what was changed meanwhile is said from here on
-                coming = _turn(workspace, writer, batch, last)
+                coming = _turn(workspace, writer, batch, last, composers)
             if coming is None:
-                coming = _turn(workspace, writer, batch, 0)  # who came back to waiting
+                coming = _turn(workspace, writer, batch, 0, composers)  # who came back to waiting
             out.ready()
     finally:
         out.close()
     _close(workspace, writer.row, row_id)
 
 
-def _turn(workspace: Workspace, writer: Writer, batch: Batch, after: int) -> tuple[Turn, int] | None:
+def _turn(
+    workspace: Workspace, writer: Writer, batch: Batch, after: int, composers: Composers
+) -> tuple[Turn, int] | None:
     """The next people who wait in a batch, and the last of them; who the eligibility check leaves out is noted with the reason.
     None when nobody waits any more."""
     db, row = workspace.store.read(), writer.row
@@ -221,7 +228,7 @@ def _turn(workspace: Workspace, writer: Writer, batch: Batch, after: int) -> tup
         if caps := caps_of(workspace, writer.plan):
             refused |= _over_caps(workspace, caps, facts, refused)
         held: dict[int, list[set[str]]] = {}
-        items = []
+        taken, to = [], []
         for i, d in enumerate(waiting):
             reason = refused.get(d.subscriber)
             if reason:
@@ -230,9 +237,11 @@ def _turn(workspace: Workspace, writer: Writer, batch: Batch, after: int) -> tup
             version = d.version or row.version
             if version not in held:
                 held[version] = writer.held(version, facts.ids)
-            items.append(Item(d, variants[d.variant], held[version][i]))
-        if items:
-            return Turn(writer, items, fit, GOES_ON), after
+            taken.append(d)
+            to.append(writer.addressee(d, d.email, person_fields(d), variants[d.variant], held[version][i]))
+        if taken:
+            written = composers.written(writer.composer, to, workspace.now())
+            return Turn(writer, [Item(*both) for both in zip(taken, written, strict=True)], fit, GOES_ON), after
     return None
 
 

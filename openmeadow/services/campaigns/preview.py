@@ -48,15 +48,11 @@ def of(
         except MeadowError:
             subscriber = NOBODY
     writer = Writer(workspace, row, Tokens(workspace.folder))
-    wrong = message_conditions.problems(workspace, writer.texts(version or row.version))
+    wrong = message_conditions.problems(workspace, writer.stored(version or row.version))
     # a part whose condition cannot be read is left out, and said; the rest is shown
-    d, fields, held = writer.sample(subscriber, "", version, without={p.condition for p in wrong})
-    said = writer.said(d, fields, None, held)
-    shown = (
-        writer.body(d.version or row.version, None).say_preview(fields)
-        if writer.texts(d.version or row.version).preview
-        else ""
-    )
+    to = writer.sample(subscriber, "", version, without={p.condition for p in wrong})
+    said, fields = writer.composer.said(to), to.fields
+    shown = writer.composer.body(to.version).say_preview(fields) if writer.texts(to.version).preview else ""
     values = {f: str(fields.get(f) or "") for f in sorted(preflight.known_fields(workspace, row) - preflight.PAGES)}
     text = shown or " ".join(said.plain.split())[:140]
     return Shown(

@@ -8,22 +8,21 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from openmeadow.core.authentication.dkim import Signer
 from openmeadow.core.authentication.hosts import return_domain
 from openmeadow.core.delivery.plan import Variant
 from openmeadow.core.errors import Missing, Refused
-from openmeadow.core.ids import NOBODY, DeliveryId, SubscriberId
-from openmeadow.core.message.assembly import Envelope, assemble
-from openmeadow.core.message.personalisation import Body, Said, links, rules_in
+from openmeadow.core.ids import NO_DELIVERY, NOBODY, DeliveryId, SubscriberId
+from openmeadow.core.message.personalisation import Said, links, rules_in
 from openmeadow.net.signed_tokens import Tokens
 from openmeadow.services.campaigns import resend
+from openmeadow.services.campaigns.composer import Addressee, Composer, Text
 from openmeadow.services.campaigns.preflight import asked_about
 from openmeadow.services.senders.relay import relay
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings as settings_table
 from openmeadow.store.campaigns import campaigns, content, deliveries
-from openmeadow.store.campaigns.delivery_records import CampaignDelivery, QueuedDelivery
-from openmeadow.store.campaigns.records import Addressed, Campaign, Version
+from openmeadow.store.campaigns.delivery_records import CampaignDelivery, Delivery, QueuedDelivery
+from openmeadow.store.campaigns.records import Campaign, Version
 from openmeadow.store.senders import senders
 from openmeadow.store.subscribers import subscribers
 from openmeadow.store.subscribers.records import Subscriber
@@ -39,7 +38,7 @@ def person_fields(row: QueuedDelivery | Subscriber) -> dict[str, object]:
 
 @dataclass
 class Writer:
-    """Makes one campaign's messages, person by person."""
+    """Makes one campaign's messages, person by person. ``composer`` is what does it, without the workspace."""
 
     workspace: Workspace
     row: Campaign
@@ -47,49 +46,47 @@ class Writer:
 
     def __post_init__(self) -> None:
         db, row = self.workspace.store.read(), self.row
-        settings = settings_table.settings(db)
-        self.base = str(settings["public_url"]).rstrip("/")
+        settings, domain = settings_table.settings(db), row.domain_name or ""
+        self.base, self.plan = str(settings["public_url"]).rstrip("/"), row.plan
         stored = campaigns.links(db, row.message) if row.message else []
         numbers = {r.url: r.id for r in stored if not r.trap}
         trap = next((r.id for r in stored if r.trap), 0)
         if not row.message:  # a draft: the same with numbers of its own
             numbers = {u: n for n, u in enumerate(links(row.html, row.plain), start=1)}
             trap = len(numbers) + 1
-        self.numbers = numbers if row.track_clicks else {}
-        self.trap = trap if row.track_clicks and settings["hidden_link"] else 0
-        self.postal = str(settings["postal_address"])
-        self.plan = row.plan
-        self.urls = {v: k for k, v in numbers.items()} | {trap: f"{self.base}/trap"}
-        self.asks = asked_about(self.workspace, row)
-        self.track_opens = bool(settings["track_opens"] and row.track_opens)
-        self.bodies: dict[tuple[int, str, str], Body] = {}
+        purpose = (row.purpose_name or "").replace("<", "")
+        second = senders.second_keys(db, row.domain_id or 0)
+        self.composer = Composer(
+            self.tokens,
+            row.id,
+            self.base,
+            row.from_name,
+            row.from_text or "",
+            row.reply_to,
+            domain,
+            return_domain(domain),
+            f"{purpose} <purpose-{row.purpose}.{domain}>" if purpose else "",
+            str(settings["postal_address"]),
+            numbers if row.track_clicks else {},
+            trap if row.track_clicks and settings["hidden_link"] else 0,
+            {v: k for k, v in numbers.items()} | {trap: f"{self.base}/trap"},
+            {name: purpose for name, (purpose, _) in asked_about(self.workspace, row).items()},
+            bool(settings["track_opens"] and row.track_opens),
+            [(row.selector or "", row.private_key or ""), *((k.selector, k.private_key) for k in second)],
+        )
         self.rules: dict[int, list[str]] = {}
-        self._signers: list[Signer] = []
 
-    def signed(self, message: bytes, at: int) -> bytes:
-        """The message with the signature of its domain before it, or both where it signs twice."""
-        if not self._signers:
-            r, name = self.row, self.row.domain_name or ""
-            second = senders.second_keys(self.workspace.store.read(), r.domain_id or 0)
-            self._signers = [Signer(name, r.selector or "", r.private_key or "")]
-            self._signers += [Signer(name, k.selector, k.private_key) for k in second]
-        return b"".join(s.header(message, at) for s in self._signers) + message
+    def stored(self, version: int) -> Campaign | Version:
+        """A version as it is kept."""
+        return content.version(self.workspace.store.read(), self.row.id, version) or self.row
 
-    def texts(self, version: int) -> Campaign | Version:
+    def texts(self, version: int) -> Text:
         """What a version says."""
-        kept = content.version(self.workspace.store.read(), self.row.id, version)
-        return self.row if kept is None else kept
-
-    def body(self, version: int, variant: Variant | None) -> Body:
-        """A version's body, under an variant's own subject or opening lines where it has them."""
-        subject, preview = (variant.subject, variant.preview) if variant else ("", "")
-        found = self.bodies.get((version, subject, preview))
+        found = self.composer.texts.get(version)
         if found is None:
-            t = self.texts(version)
-            found = Body(
-                subject or t.subject, preview or t.preview, t.html, t.plain, self.postal, self.numbers, self.trap
-            )
-            self.bodies[version, subject, preview] = found
+            kept = self.stored(version)
+            found = Text(kept.subject, kept.preview, kept.html, kept.plain)
+            self.composer.texts[version] = found
         return found
 
     def rules_of(self, version: int) -> list[str]:
@@ -108,93 +105,33 @@ class Writer:
         masks = [(r, view.mask(self.workspace.checked_rule(r, view))) for r in rules]
         return [{r for r, mask in masks if mask[i]} for i in range(len(subscribers))]
 
-    def pages(self, delivery: DeliveryId, subscriber: SubscriberId) -> dict[str, str]:
-        """The addresses of this person's own pages."""
-        t = self.tokens
-        out = {
-            "preferences_url": f"{self.base}/p/{t.make('p', subscriber)}",
-            "stay_url": f"{self.base}/k/{t.make('w', delivery)}",
-            "view_url": f"{self.base}/m/{t.make('m', delivery)}",
-        }
-        for field, (purpose, _) in self.asks.items():
-            out[field] = f"{self.base}/k/{self.tokens.make('r', delivery, purpose)}"
-        return out
-
-    def shown(self, d: CampaignDelivery, person: dict[str, object], variant: Variant | None, held: set[str]) -> Said:
-        """The message for a browser: what it said, its links counted as in the mail, no image."""
-        delivery, subscriber = d.id, d.subscriber
-        return self.body(d.version or self.row.version, variant).say(
-            person,
-            lambda n: f"{self.base}/c/{self.tokens.make('c', delivery, n)}",
-            f"{self.base}/u/{self.tokens.make('u', delivery)}",
-            pages=self.pages(delivery, subscriber),
-            held=held,
-        )
-
-    def said(
-        self, d: QueuedDelivery | Addressed, person: Mapping[str, object], variant: Variant | None, held: set[str]
-    ) -> Said:
-        """What the message says to one person. A delivery 0 is a test: its links lead where they say, and nothing that
-        its other addresses do is recorded."""
-        t, delivery = self.tokens, d.id
-        return self.body(d.version or self.row.version, variant).say(
-            person,
-            (lambda n: f"{self.base}/c/{t.make('c', delivery, n)}") if delivery else (lambda n: self.urls[n]),
-            f"{self.base}/u/{t.make('u', delivery)}",
-            f"{self.base}/o/{t.make('o', delivery)}" if self.track_opens else "",
-            self.pages(DeliveryId(delivery), d.subscriber),
-            held,
-        )
-
-    def message(
-        self,
-        d: QueuedDelivery | Addressed,
-        person: Mapping[str, object],
-        variant: Variant | None,
-        held: set[str],
-        at: int,
-        message_id: str = "",
-        label: str = "",
-    ) -> bytes:
-        """The message as it goes over the wire. ``label`` stands before the subject, ``message_id`` is its own: of tests."""
-        t, row, delivery = self.tokens, self.row, d.id
-        said, domain = self.said(d, person, variant, held), str(row.domain_name)
-        purpose = (row.purpose_name or "").replace("<", "")
-        plain = assemble(
-            Said(f"{label}{said.subject}", said.html, said.plain),
-            Envelope(
-                row.from_name,
-                row.from_text or "",
-                d.email,
-                message_id or t.message_id(DeliveryId(delivery), row.id, domain),
-                at,
-                f"{purpose} <purpose-{row.purpose}.{domain}>" if purpose else "",
-                f"{self.base}/u/{t.make('u', delivery)}",
-                f"c{row.id}:openmeadow",
-                row.reply_to,
-                t.unsubscribe_address(DeliveryId(delivery), return_domain(domain)),
-            ),
-        )
-        return self.signed(plain, at)
+    def addressee(
+        self, d: Delivery, email: str, fields: Mapping[str, object], variant: Variant | None, held: Collection[str]
+    ) -> Addressee:
+        """Whom a delivery's message is written to."""
+        version = d.version or self.row.version
+        self.texts(version)  # known to the composer
+        subject, preview = (variant.subject, variant.preview) if variant else ("", "")
+        return Addressee(d.id, d.subscriber, email, version, fields, subject, preview, held)
 
     def sample(
-        self, subscriber: SubscriberId, to: str, version: int = 0, without: Collection[str] = ()
-    ) -> tuple[Addressed, dict[str, object], set[str]]:
-        """(delivery 0, fields, rules that hold) of a chosen person, for previews and tests; of nobody with 0. ``without``
-        are rules not to ask."""
+        self, subscriber: SubscriberId, to: str = "", version: int = 0, without: Collection[str] = ()
+    ) -> Addressee:
+        """Whom a test or a preview is written to: with the fields of a chosen person and the rules that hold for them; of
+        nobody with 0. ``without`` are rules not to ask."""
         stored = subscribers.subscriber(self.workspace.store.read(), subscriber) if subscriber else None
         fields = person_fields(stored) if stored else dict(NO_FIELDS)
         version = version or self.row.version
         held = self.held(version, np.array([subscriber], np.int64), without)[0] if stored else set()
-        return Addressed(0, SubscriberId(0), to or str(fields["email"]), version), fields, held
+        self.texts(version)
+        return Addressee(NO_DELIVERY, NOBODY, to or str(fields["email"]), version, fields, held=held)
 
 
 NO_FIELDS: dict[str, object] = {"name": "", "first_name": "", "email": "you@x.example"}
 
 
-def in_browser(workspace: Workspace, tokens: Tokens, delivery: DeliveryId) -> Said:
-    """One person's message, for the page that shows it in a browser."""
-    d = deliveries.delivery(workspace.store.read(), delivery)
+def _composed(workspace: Workspace, tokens: Tokens, d: CampaignDelivery | None) -> tuple[Composer, Addressee, Campaign]:
+    """What makes a delivery's message anew: from its version, for its person as they are now."""
     row = campaigns.one(workspace.store.read(), d.campaign) if d is not None else None
     person = subscribers.subscriber(workspace.store.read(), d.subscriber) if d is not None else None
     if d is None or row is None or person is None or person.erased_at:
@@ -202,26 +139,23 @@ def in_browser(workspace: Workspace, tokens: Tokens, delivery: DeliveryId) -> Sa
     writer = Writer(workspace, row, tokens)
     variants = resend.arms_in(d, writer.plan) if d.kind != "first" else [None]
     held = writer.held(d.version or row.version, np.array([d.subscriber], np.int64))[0]
-    return writer.shown(d, person_fields(person), variants[d.variant], held)
+    return writer.composer, writer.addressee(d, person.email, person_fields(person), variants[d.variant], held), row
+
+
+def in_browser(workspace: Workspace, tokens: Tokens, delivery: DeliveryId) -> Said:
+    """One person's message, for the page that shows it in a browser."""
+    composer, to, _ = _composed(workspace, tokens, deliveries.delivery(workspace.store.read(), delivery))
+    return composer.said(to, in_browser=True)
 
 
 def source_of(workspace: Workspace, tokens: Tokens, delivery: DeliveryId) -> bytes:
     """A message that was sent, made anew from its version, its person as they are now, and the moment it was sent."""
     d = deliveries.delivery(workspace.store.read(), delivery)
-    row = campaigns.one(workspace.store.read(), d.campaign) if d is not None else None
-    person = subscribers.subscriber(workspace.store.read(), d.subscriber) if d is not None else None
-    if d is None or row is None or person is None or person.erased_at:
-        raise Missing("This message does not exist any more.")
+    composer, to, row = _composed(workspace, tokens, d)
     sent = (deliveries.SENT, deliveries.FAILED, deliveries.UNCONFIRMED, deliveries.DEFERRED)
-    if d.state not in sent or not row.private_key:
+    if d is None or d.state not in sent or not row.private_key:
         raise Refused("This message was not sent, so it has no source.")
-    writer = Writer(workspace, row, tokens)
-    variants = resend.arms_in(d, writer.plan) if d.kind != "first" else [None]
-    held = writer.held(d.version or row.version, np.array([d.subscriber], np.int64))[0]
-    at = d.changed_at or workspace.now()
-    return writer.message(
-        Addressed(d.id, d.subscriber, person.email, d.version), person_fields(person), variants[d.variant], held, at
-    )
+    return composer.message(to, d.changed_at or workspace.now())
 
 
 def test_copy(
@@ -240,9 +174,8 @@ def test_copy(
         raise Refused("Choose a confirmed from address whose domain has a DKIM key.")
     now, domain = workspace.now(), str(row.domain_name)
     writer = Writer(workspace, row, Tokens(workspace.folder))
-    d, fields, held = writer.sample(subscriber, to)
     own = mark or f"test.{row.id}.{now}.{secrets.token_hex(4)}@{domain}"
-    message = writer.message(d, fields, None, held, now, f"<{own}>", label)
+    message = writer.composer.message(writer.sample(subscriber, to), now, f"<{own}>", label)
     out = relay(workspace)
     try:
         result = out.submit(f"test@{return_domain(domain)}", to, message)

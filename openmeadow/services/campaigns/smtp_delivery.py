@@ -10,17 +10,17 @@ from dataclasses import dataclass
 from functools import partial
 
 from openmeadow.core.authentication.hosts import return_domain
-from openmeadow.core.delivery.plan import NamedVariant
 from openmeadow.core.delivery.relay_failures import Failure, RelayFailure
 from openmeadow.core.delivery.smtp_refusals import Whose
 from openmeadow.core.events import Kind
-from openmeadow.core.message.personalisation import FieldMistake
+from openmeadow.core.message.templates import FieldMistake
 from openmeadow.core.moments import DAY, HOUR
 from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.core.states import BounceClass, DeliveryState
 from openmeadow.net.smtp_client import Relay, RelayProblem, RelayRefuses, Submission, Unsendable
 from openmeadow.services.campaigns import requeue
-from openmeadow.services.campaigns.renderer import Writer, person_fields
+from openmeadow.services.campaigns.composing import Written
+from openmeadow.services.campaigns.renderer import Writer
 from openmeadow.services.senders.relay import relay
 from openmeadow.services.subscribers.import_events import consequences
 from openmeadow.services.workspace import Workspace
@@ -35,11 +35,10 @@ UNSENDABLE = BounceClass.UNSENDABLE
 
 @dataclass(frozen=True)
 class Item:
-    """One send: the delivery's row with its person, the variant it belongs to, the rules that hold for them."""
+    """One send: the delivery's row with its person, and its message."""
 
     delivery: QueuedDelivery
-    variant: NamedVariant | None
-    held: set[str]
+    written: Written
 
 
 @dataclass(frozen=True)
@@ -156,7 +155,7 @@ class Lines:
         if not turn.fit(item):
             return None
         try:
-            return turn.writer.message(d, person_fields(d), item.variant, item.held, now)
+            return item.written.message(now)
         except FieldMistake as e:
             with self.workspace.store.atomic() as db:
                 deliveries.mark(db, d.id, deliveries.SKIPPED, now, str(e))

@@ -6,7 +6,7 @@ from dataclasses import dataclass, fields, replace
 from typing import Self
 
 from openmeadow.core.delivery.plan import Plan
-from openmeadow.core.ids import CampaignId, MessageId, PurposeId, SequenceId, SubscriberId
+from openmeadow.core.ids import CampaignId, MessageId, PurposeId, SequenceId
 from openmeadow.core.states import CampaignKind, CampaignState, DomainState
 from openmeadow.store.rows import Record
 
@@ -25,16 +25,6 @@ class Texts(Record):
     def of(cls, source: Campaign | Version | Template) -> Self:
         """The texts of a campaign, version or template."""
         return cls(source.subject, source.preview, source.html, source.plain, source.blocks)
-
-
-@dataclass(frozen=True, slots=True)
-class Addressed:
-    """Whom one message is written to; delivery 0 is a test or a preview."""
-
-    id: int
-    subscriber: SubscriberId
-    email: str
-    version: int | None
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,0 +1,82 @@
+"""A process of our own at the other end of a pipe, for what must not hold this one up."""
+
+from __future__ import annotations
+
+import contextlib
+import multiprocessing
+import signal
+from collections.abc import Callable
+from multiprocessing.connection import Connection
+
+
+class Ended(Exception):
+    """The process ended before it answered."""
+
+
+class TookTooLong(Exception):
+    """There was no answer in time; the process was ended."""
+
+
+def _run(conn: Connection, serve: Callable[[bytes], object]) -> None:
+    """Answers what it is given until the other side is gone."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # a terminal tells all of them; the other side says when it ends
+    while True:
+        try:
+            conn.send(serve(conn.recv_bytes()))
+        except (EOFError, OSError):
+            return
+
+
+class HelperProcess:
+    """One process, started when it is first asked and again after it ended. ``serve`` is a function of a module, which
+    answers bytes with anything that can be pickled. One request at a time."""
+
+    def __init__(self, serve: Callable[[bytes], object], name: str) -> None:
+        self._serve, self._name = serve, name
+        self._context = multiprocessing.get_context("spawn")
+        self._process: multiprocessing.process.BaseProcess | None = None
+        self._conn: Connection | None = None
+
+    @property
+    def pid(self) -> int:
+        """The process's number, 0 while none runs."""
+        return (self._process.pid or 0) if self._process is not None else 0
+
+    def start(self) -> None:
+        """Start it where it does not run. The process is ready when it answers."""
+        if self._conn is None or self._process is None or not self._process.is_alive():
+            self.end()
+            ours, theirs = self._context.Pipe()
+            process = self._context.Process(target=_run, args=(theirs, self._serve), name=self._name, daemon=True)
+            process.start()
+            theirs.close()
+            self._process, self._conn = process, ours
+
+    def ask(self, request: bytes, seconds: float | None = None) -> object:
+        """Its answer. Raises ``Ended``, or ``TookTooLong`` after some seconds (None waits)."""
+        try:
+            self.start()
+            assert self._conn is not None
+            self._conn.send_bytes(request)
+            if not self._conn.poll(seconds):
+                self.end()
+                raise TookTooLong
+            return self._conn.recv()
+        except (EOFError, OSError) as e:
+            self.end()
+            raise Ended from e
+
+    def kill(self) -> None:
+        """Kill the process, while another thread waits for its answer, which is ``Ended`` then."""
+        if self._process is not None:
+            with contextlib.suppress(OSError, ValueError):
+                self._process.kill()
+
+    def end(self) -> None:
+        """End the process."""
+        if self._process is not None:
+            self.kill()
+            self._process.join(timeout=5)
+        if self._conn is not None:
+            self._conn.close()
+        self._process = self._conn = None
