@@ -12,9 +12,10 @@ from openmeadow.core.errors import Refused, RuleMistake
 from openmeadow.core.events import Kind
 from openmeadow.core.moments import DAY
 from openmeadow.core.sequences.definition import FOLLOW_UP, Begin, Definition, Leave, Step
-from openmeadow.services.campaigns import ab_test, campaigns, dispatcher, guardrails
+from openmeadow.services.campaigns import ab_test, campaigns, dispatcher, guardrails, renderer
 from openmeadow.services.models import ChangeIn
 from openmeadow.services.sequences import editing, runner, statistics, triggers, validation
+from openmeadow.store.campaigns import campaigns as campaign_table
 from openmeadow.store.campaigns import deliveries
 from openmeadow.store.engagement import events
 from openmeadow.store.senders import senders as sender_table
@@ -122,6 +123,23 @@ def test_a_welcome_over_days(folder: Path) -> None:
         assert int(view.mask(m.workspace.checked_rule('finished sequence "Welcome"', view)).sum()) == 29
         assert max(n for k, n in m.world.received.items() if k.startswith("<d")) == 1
         assert editing.add_people(m.workspace, id, [1], "test").queued == 0, "once per person"
+
+
+def test_links_of_plain_text_are_tracked_too(folder: Path) -> None:
+    with mailing(folder, 3) as m:
+        id = made(m)
+        mail = sequences.mails(m.workspace.store.read(), id)[1]
+        campaigns.write(m.workspace, mail.id, {"html": "", "plain": "Programme: https://www.kestrelquay.example/plain"})
+        editing.start(m.workspace, id, "test")
+        editing.add_people(m.workspace, id, [1], "test")
+        until(m, NOW + 3600)
+        started = sequences.mails(m.workspace.store.read(), id)[1]
+        assert started.message is not None
+        urls = {x.url: x.trap for x in campaign_table.links(m.workspace.store.read(), started.message)}
+        assert urls == {"https://www.kestrelquay.example/plain": 0, "http://127.0.0.1:1/trap": 1}
+        (sent,) = (d.id for d in deliveries_of(m.workspace.store.read(), mail.id, "first"))
+        text = renderer.source_of(m.workspace, m.tokens, sent).decode()
+        assert "http://127.0.0.1:1/c/" in text and "kestrelquay.example/plain" not in text
 
 
 def test_who_is_inside_is_left_out_of_campaigns_and_one_a_day_holds(folder: Path) -> None:

@@ -21,6 +21,7 @@ from openmeadow.services.campaigns import (
     preflight,
     recipients,
     renderer,
+    resend,
     results,
     schedule,
     tracking,
@@ -140,6 +141,15 @@ def test_a_resend_by_arms_and_once_more(folder: Path) -> None:
         assert {d.subscriber for d in again} == {d.subscriber for d in sent(m, "resend")}
         assert not deliveries.resent_often(m.workspace.store.read(), NOW, 3)
         assert len(deliveries.resent_often(m.workspace.store.read(), NOW, 2)) == 20
+        m.campaign = ready_campaign(m.workspace, "One more")
+        plan = {"pilot_share": 0.0, "batches": 1, "holdout_share": 0.0, "wait": 3 * DAY, "start": m.workspace.now()}
+        campaigns.write(m.workspace, m.campaign, {"plan": plan})
+        campaigns.start(m.workspace, m.campaign, "ann")
+        assert results.results(m.workspace, m.campaign).hours == [0] * 48
+        go(m, NOW + 16 * DAY)
+        left_out = {d.subscriber for d in of(m, "resend") if d.reason == resend.TOO_OFTEN}
+        assert left_out == {d.subscriber for d in again if d.state == "sent"}, "no third resend in 30 days"
+        assert len(sent(m, "resend")) == 80 - 20
 
 
 def test_opened_and_not_clicked(folder: Path) -> None:

@@ -136,7 +136,7 @@ def _message(workspace: Workspace, row: Campaign) -> list[Finding]:
     elif raw is None:
         said += message_checks.of_subject(without_fields(row.subject))
     out = [found(c.check, c.level, c.finding) for c in said]
-    if row.html.strip() and not links(row.html):
+    if row.html.strip() and not links(row.html, row.plain):
         out.append(Finding("Links", "note", "There are no links: only opens can be measured."))
     if not workspace.setting("postal_address"):
         out.append(found("Postal address", "warning", "The workspace has no postal address."))
@@ -145,7 +145,7 @@ def _message(workspace: Workspace, row: Campaign) -> list[Finding]:
 
 def _links(workspace: Workspace, row: Campaign) -> list[Finding]:
     """What the links answered when they were last asked."""
-    urls = [u for u in links(row.html) if "{{" not in u]
+    urls = [u for u in links(row.html, row.plain) if "{{" not in u]
     if not urls:
         return []
     answers = content.link_checks(workspace.store.read(), urls)
@@ -165,7 +165,7 @@ def _links(workspace: Workspace, row: Campaign) -> list[Finding]:
 
 def ask_links(workspace: Workspace, row: Campaign) -> int:
     """Ask every link of the message whether it answers; how many did."""
-    urls, good = [u for u in links(row.html) if "{{" not in u], 0
+    urls, good = [u for u in links(row.html, row.plain) if "{{" not in u], 0
     for a in web.ask_all(urls, str(workspace.setting("web_gateway")), list(workspace.setting("inside_hosts"))):
         said = a.said
         if 200 <= a.status < 400:

@@ -44,7 +44,7 @@ def passed(workspace: Workspace, row: Campaign, found: list[models.Check]) -> li
         "purpose": bool(row.purpose),
         "message": written,
         "html": written and bool(row.html.strip()),
-        "links": written and bool(links(row.html)),
+        "links": written and bool(links(row.html, row.plain)),
         "recipients": not nobody,
         "boxes": bool(workspace.setting("seed_mailboxes")) and written,
     }

@@ -164,7 +164,7 @@ def _tie_mails(workspace: Workspace, row_id: SequenceId, who: str) -> None:
 def _open(workspace: Workspace, w: sqlite3.Connection, mail: Campaign, who: str) -> None:
     """A step's mail can go out from now on: its message, its links, one pass and one batch for ever."""
     message = campaigns.add_message(w, mail.name, mail.purpose)
-    for url in links(mail.html):
+    for url in links(mail.html, mail.plain):
         campaigns.add_link(w, MessageId(message), url)
     campaigns.add_link(
         w, MessageId(message), str(workspace.setting("public_url")) + campaigns_service.TRAP_PATH, trap=True

@@ -110,7 +110,7 @@ def model(workspace: Workspace, row_id: CampaignId) -> m.Campaign:
         checks=preflight.checks(workspace, row) if row.state == "draft" else [],
         purposes=[m.NamedThing(id=p.id, name=p.name) for p in subscribers.names(db, "purposes")],
         fields=sorted(preflight.known_fields(workspace, row)),
-        links=links(row.html),
+        links=links(row.html, row.plain),
         unconfirmed=unconfirmed.count(db, row_id),
         sequence=m.NamedThing(id=sequence.id, name=sequence.name) if sequence is not None else None,
         untouched=undo_start.may_undo(workspace, row),
