@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -15,9 +16,11 @@ from openmeadow.services.campaigns import arrivals, campaigns, dispatcher, guard
 from openmeadow.services.sequences import editing, runner, starter_sequences, statistics
 from openmeadow.services.subscribers import reconsent
 from openmeadow.store.campaigns import campaigns as campaign_table
+from openmeadow.store.campaigns.records import Campaign
 from openmeadow.store.sequences import enrolments, sequences
 from openmeadow.web.app import make_app
 from tests.conftest import NOW, set_clock
+from tests.core.test_kept import kept
 from tests.services.mailing import Mailing, deliveries_of, mailing
 from tests.services.test_sequences import LADDER, got, made, step_on, until
 from tests.web.conftest import Caller
@@ -98,13 +101,20 @@ def test_a_sequence_by_the_api(running: tuple[Mailing, Caller]) -> None:
     assert {f["kind"] for f in call("GET", "/search?text=evenings")["finds"]} == {"sequence"}
 
 
+def mails_of(m: Mailing, id: int) -> list[Campaign]:
+    return [mail for _, mail in sorted(sequences.mails(m.workspace.store.read(), id).items())]
+
+
 def test_every_ready_one_can_be_started_and_walked(running: tuple[Mailing, Caller]) -> None:
     m, call = running
     with m.workspace.store.atomic() as db:
         db.execute("INSERT OR IGNORE INTO field_names (name) VALUES ('born')")
+    walked: list[str] = []
     for offered in call("GET", "/sequences")["ready"]:
         id = call("POST", "/sequences", {"name": "", "ready": offered["key"]})["id"]
         seen = call("GET", f"/sequences/{id}")
+        walked.append(f"{offered['key']} {json.dumps(seen['definition'])}")
+        walked += [f"  {mail.step} {mail.preview} | {mail.html}" for mail in mails_of(m, id)]
         if offered["key"] == "yearly":
             call(
                 "PUT",
@@ -116,11 +126,13 @@ def test_every_ready_one_can_be_started_and_walked(running: tuple[Mailing, Calle
         for supposed in ("never", "resends", "always"):
             days = call("GET", f"/sequences/{id}/simulation?supposed={supposed}")["days"]
             assert any(d["what"] == "mail" for d in days) and days[-1]["what"] == "ends"
+            walked += [f"  {supposed}: {json.dumps(d)}" for d in days]
             assert all(d["subject"] for d in days if d["what"] == "mail")
             if offered["key"] == "win back":
                 assert ("suppress" in {d["kind"] for d in days}) == (supposed != "always")
         call("POST", f"/sequences/{id}/start", {})
     assert len(call("GET", "/sequences")["sequences"]) == len(starter_sequences.READY)
+    kept("ready_sequences", "\n".join(walked) + "\n")
 
 
 def test_a_consent_request_comes_once_more_and_a_yes_ends_it(folder: Path) -> None:
