@@ -87,7 +87,10 @@ class Demo:
             self._children.append(self._begin(["--data", str(folder), *arguments]))
 
     def _begin(self, arguments: list[str]) -> subprocess.Popen[bytes]:
-        return subprocess.Popen([sys.executable, "-m", "openmeadow", *arguments], stdin=subprocess.PIPE)
+        # in a session of its own: a terminal's Ctrl-C reaches this process alone, which asks each to end, once
+        return subprocess.Popen(
+            [sys.executable, "-m", "openmeadow", *arguments], stdin=subprocess.PIPE, start_new_session=True
+        )
 
     def wait_ready(self, still: float = STILL) -> None:
         """Until it answers. However slow the machine is, it is waited for as long as its processes do something; where
@@ -111,16 +114,19 @@ class Demo:
                 time.sleep(0.1)
 
     def stop(self) -> None:
-        for child in self._children:
-            child.terminate()
-        for child in self._children:
-            try:
-                child.wait(10)
-            except subprocess.TimeoutExpired:
-                child.kill()
-                child.wait()
-            if child.stdin:
-                child.stdin.close()
+        """Server and worker first, so that the relay still answers for the message under way."""
+        world, *ours = self._children
+        for together in (ours, [world]):
+            for child in together:
+                child.terminate()
+            for child in together:
+                try:
+                    child.wait(10)
+                except subprocess.TimeoutExpired:
+                    child.kill()
+                    child.wait()
+                if child.stdin:
+                    child.stdin.close()
 
     def wait(self) -> None:
         while all(c.poll() is None for c in self._children):
