@@ -48,13 +48,23 @@ CLOSE = tuple(
         *("services/test_checking", "services/test_consent", "services/test_desk", "services/test_duplicates"),
         *("services/test_fields", "services/test_intake", "services/test_late_events", "services/test_learning"),
         *("services/test_segment_changes", "services/test_sequences", "services/test_warehouse", "web/test_places"),
-        *("services/test_nothing_lost", "services/test_late_and_stuck"),
     )
 )
-CAMPAIGNS = ("guardrails", "resend", "results", "requeue", "smtp_delivery", "first_send", "recipients", "ab_test")
+CAMPAIGNS = (
+    "dispatcher",
+    "guardrails",
+    "resend",
+    "results",
+    "requeue",
+    "smtp_delivery",
+    "first_send",
+    "recipients",
+    "ab_test",
+)
 NEAR = (
     *(f"services/test_{m}" for m in ("sending", "under_way", "told_truly", "provider_limits", "at_the_relay")),
     *("services/test_sequences", "services/test_sequence_figures", "web/test_sequences"),
+    *("services/test_nothing_lost", "services/test_late_and_stuck", "services/test_checking", "services/test_relay"),
 )
 SCOPES = {
     "core": Scope(("openmeadow/core/*",), ("tests/core",), CLOSE),

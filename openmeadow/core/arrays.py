@@ -23,3 +23,15 @@ NEVER = np.int64(-(2**31))
 def seconds(at: I64) -> I32:
     """Moments in half the room; one out of reach becomes the last or first within it."""
     return np.clip(at, NEVER + 1, FAR).astype(np.int32)
+
+
+def narrow(numbers: Array) -> Array:
+    """Whole numbers in half the room, where all of them have it there."""
+    room = np.iinfo(np.int16)
+    fit = numbers.dtype == np.int32 and (not len(numbers) or (numbers.min() >= room.min and numbers.max() <= room.max))
+    return numbers.astype(np.int16) if fit else numbers
+
+
+def inserted(into: Array, at: I64, values: Array) -> Array:
+    """As ``numpy.insert``, which takes the type of the first and so cuts what does not fit into it: in one that holds both."""
+    return np.insert(into.astype(np.result_type(into, values), copy=False), at, values)

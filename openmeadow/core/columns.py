@@ -18,7 +18,7 @@ from typing import TypeVar
 import numpy as np
 import numpy.typing as npt
 
-from openmeadow.core.arrays import F64, FAR, I8, I32, I64, NEVER, Mask, seconds
+from openmeadow.core.arrays import F64, FAR, I8, I32, I64, NEVER, Mask, inserted, seconds
 from openmeadow.core.engagement.bot_detection import BY_OF_REASON, MACHINE, UNSURE, reasons
 from openmeadow.core.events import Kind, RawEvents
 from openmeadow.core.moments import DAY
@@ -278,7 +278,7 @@ def splice(old: Columns, people: People, touched: I64, fresh: Columns) -> Column
     def merged(a: Rows | Acts, b: Rows | Acts) -> dict[str, npt.NDArray[np.generic]]:
         keep = ~hit[a.person]
         at = np.searchsorted(a.person[keep], b.person, side="left")
-        return {f.name: np.insert(getattr(a, f.name)[keep], at, getattr(b, f.name)) for f in fields(a)}
+        return {f.name: inserted(getattr(a, f.name)[keep], at, getattr(b, f.name)) for f in fields(a)}
 
     rows = Rows(**merged(old.rows, fresh.rows))  # type: ignore[arg-type]
     acts = Acts(**merged(old.acts, fresh.acts))  # type: ignore[arg-type]

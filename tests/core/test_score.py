@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from openmeadow.core.arrays import FAR, NEVER
+from openmeadow.core.arrays import FAR, NEVER, inserted, narrow
 from openmeadow.core.columns import build, splice
 from openmeadow.core.engagement.bands import BANDS, Cadence, cadence
 from openmeadow.core.engagement.bot_detection import BY_OF_REASON, WORDS, reasons
@@ -17,7 +17,7 @@ from openmeadow.core.engagement.subset import subset
 from openmeadow.core.events import Kind
 from openmeadow.core.moments import DAY
 from tests.core.slow import by_of, judge
-from tests.making import LINKS, NOW, PEOPLE, E, columns, everybody, histories, raw
+from tests.making import LINKS, NOW, PEOPLE, E, as_kept, columns, everybody, histories, raw
 
 S, D, O, C, B, K = Kind.SENT, Kind.DELIVERED, Kind.OPENED, Kind.CLICKED, Kind.BOUNCED, Kind.BOOKED
 SETTLED = 3 * DAY
@@ -72,7 +72,7 @@ def test_bringing_forward_equals_scoring_anew(events: list[E], later: int, held:
     """Some events come late: old columns, a splice of the touched people, and scores brought forward."""
     late = [e for i, e in enumerate(events) if i in held]
     early = [e for i, e in enumerate(events) if i not in held]
-    old = columns(early)
+    old = as_kept(columns(early))
     touched = np.array(sorted({e.person for e in late}), np.int64)
     mine = columns([e for e in events if e.person in touched])
     new, whole = splice(old, everybody(PEOPLE), touched, mine), columns(events)
@@ -83,6 +83,16 @@ def test_bringing_forward_equals_scoring_anew(events: list[E], later: int, held:
     full = score(whole, NOW + later, BASIS)
     for name in OF_PEOPLE:
         assert np.array_equal(getattr(forward, name), getattr(full, name)), name
+
+
+_numbers = st.lists(st.one_of(st.integers(-2, 9), st.integers(-(2**31), 2**31 - 1), st.sampled_from([32_767, 32_768])))
+
+
+@given(_numbers, _numbers)
+def test_nothing_is_cut_where_numbers_are_kept_in_two_bytes(old: list[int], fresh: list[int]) -> None:
+    kept = narrow(np.array(old, np.int32))
+    assert kept.tolist() == old and (kept.dtype == np.int16) == all(-32_768 <= n <= 32_767 for n in old)
+    assert inserted(kept, np.zeros(len(fresh), np.int64), np.array(fresh, np.int32)).tolist() == fresh + old
 
 
 @given(histories())

@@ -192,6 +192,7 @@ def test_columns_follow_and_the_mirror_is_checked(workspace: Workspace, folder: 
     found = columns_cache.load(folder, db, mark)
     assert found and found.seen == seen and np.array_equal(found.columns.rows.first_at, whole.rows.first_at)
     assert found.everybody.version == everybody.version and (found.streams.made["opened"].at == NOW).sum() == 0
+    assert found.columns.rows.message.dtype == np.int16 and np.array_equal(found.columns.rows.message, whole.rows.message)
     assert found and np.array_equal(found.troubles.what, wrong.what) and len(wrong)
     assert columns_cache.load(folder, db, "another list of machines") is None
     at, before = folder / "columns" / "acts.at.npy", (folder / "columns" / "acts.at.npy").stat()

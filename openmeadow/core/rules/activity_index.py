@@ -10,7 +10,7 @@ from typing import ClassVar
 
 import numpy as np
 
-from openmeadow.core.arrays import I32, I64, NEVER, Mask
+from openmeadow.core.arrays import I32, I64, NEVER, Mask, inserted
 from openmeadow.core.columns import MACHINE, Acts, Columns, Rows
 from openmeadow.core.events import Kind
 from openmeadow.core.moments import DAY
@@ -91,7 +91,7 @@ def spliced(old: Stream, touched: Mask, fresh: Stream) -> Stream:
         return ((s.at[which] // DAY).astype(np.int64) << 32) | s.person[which]
 
     at = np.searchsorted(key(old, keep), key(fresh, slice(None)))
-    return Stream(*(np.insert(getattr(old, f.name)[keep], at, getattr(fresh, f.name)) for f in fields(Stream)))
+    return Stream(*(inserted(getattr(old, f.name)[keep], at, getattr(fresh, f.name)) for f in fields(Stream)))
 
 
 @dataclass

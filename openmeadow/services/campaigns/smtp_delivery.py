@@ -151,15 +151,18 @@ class Lines:
 
     def _written(self, turn: Turn, item: Item) -> bytes | None:
         """The message for one person, or None where it must not or cannot be written."""
-        d, now = item.delivery, self.workspace.now()
-        if not turn.fit(item):
-            return None
+        d, now, message, mistake = item.delivery, self.workspace.now(), b"", ""
         try:
-            return item.written.message(now)
+            message = item.written.message(now)
         except FieldMistake as e:
-            with self.workspace.store.atomic() as db:
-                deliveries.mark(db, d.id, deliveries.SKIPPED, now, str(e))
+            mistake = str(e)
+        if not turn.fit(item):  # asked last: another process may have taken a while to write it
             return None
+        if mistake:
+            with self.workspace.store.atomic() as db:
+                deliveries.mark(db, d.id, deliveries.SKIPPED, now, mistake)
+            return None
+        return message
 
     def close(self) -> None:
         """Close all connections."""

@@ -16,7 +16,7 @@ from typing import TypeVar
 
 import numpy as np
 
-from openmeadow.core.arrays import Array
+from openmeadow.core.arrays import Array, narrow
 from openmeadow.core.columns import Acts, Columns, Rows, Troubles
 from openmeadow.core.columns import People as PeopleColumns
 from openmeadow.core.rules.activity_index import Stream, Streams, arranged
@@ -28,8 +28,9 @@ T = TypeVar("T", PeopleColumns, Rows, Acts, Stream, Troubles)
 FOLDER, WHOLE, SOUND = "columns", "whole.json", "sound.json"
 MANY = 2_000_000  # deliveries from which on a stream is not kept once it is written
 THREADS = 2  # that arrange streams
-FORM = 7  # of the files; another number is another form
+FORM = 8  # of the files; another number is another form
 _EVERYBODY = ("erased", "provider")
+MESSAGES = "message"  # the column of numbers of messages: few enough for two bytes nearly everywhere
 WORTH = ("acts", "value")  # a column that is nearly always 0: kept as the places where it is not, and what stands there
 
 
@@ -77,7 +78,8 @@ def _write(fresh: Path, db: sqlite3.Connection, mirror: Mirror, machines: str) -
     def put(name: str, table: PeopleColumns | Rows | Acts | Stream | Troubles) -> None:
         for f in fields(table):
             if (name, f.name) != WORTH:
-                np.save(fresh / f"{name}.{f.name}.npy", getattr(table, f.name))
+                values = getattr(table, f.name)
+                np.save(fresh / f"{name}.{f.name}.npy", narrow(values) if f.name == MESSAGES else values)
 
     def save_stream(name: str) -> None:
         many = name not in mirror.streams.made and len(columns.rows) > MANY
