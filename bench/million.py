@@ -77,7 +77,7 @@ def submit(folder: Path) -> None:
     batch = batch_table.batches(workspace.store.read(), id)[0]
     workspace.clock.set(batch.due_at)  # type: ignore[attr-defined]
     composers, begun, done = Composers(), time.perf_counter(), 0
-    for n in dispatcher.turns(workspace, Tokens(folder), batch.id, composers):
+    for n in dispatcher.turns(workspace, Tokens(folder), batch.id, dispatcher.Together(workspace, composers)):
         done += n
         if done >= SENT:
             break

@@ -124,7 +124,7 @@ def durable() -> None:
         segments.save(workspace, "For the bench", 'permitted for "Season news"', "bench")
         batch, tokens = begun_campaign(workspace, 0)
         composers = Composers(after=0)
-        going = dispatcher.turns(workspace, tokens, batch, composers)
+        going = dispatcher.turns(workspace, tokens, batch, dispatcher.Together(workspace, composers))
         next(going)
         rates: dict[str, list[float]] = {"FULL": [], "NORMAL": []}
         for _ in range(ROUNDS):
@@ -153,7 +153,7 @@ def contest(title: str, of_the_demo: bool) -> None:
         to_first = writer.addressee(first, first.email, renderer.person_fields(first), None, ())
         message = writer.composer.message(to_first, workspace.now())
         composers, connections, rates = Composers(after=0), int(workspace.setting("connections")), []
-        going = dispatcher.turns(workspace, tokens, batch, composers)
+        going = dispatcher.turns(workspace, tokens, batch, dispatcher.Together(workspace, composers))
         next(going)
         composers.wait()
         for _ in range(ROUNDS):

@@ -19,6 +19,7 @@ from openmeadow.net.signed_tokens import Tokens
 from openmeadow.net.smtp_client import RelayAway, RelayProblem
 from openmeadow.services.campaigns import ab_test, guardrails, inbox_placement, resend
 from openmeadow.services.campaigns.composing import Composers
+from openmeadow.services.campaigns.daily_caps import DailyCaps
 from openmeadow.services.campaigns.recipients import eligibility_of
 from openmeadow.services.campaigns.renderer import Writer, person_fields
 from openmeadow.services.campaigns.schedule import caps_of
@@ -53,6 +54,13 @@ def recover(workspace: Workspace) -> int:
     return caught
 
 
+class Together:
+    """What everything that goes out in one go shares: the processes that write it, and what providers still take today."""
+
+    def __init__(self, workspace: Workspace, composers: Composers | None = None) -> None:
+        self.composers, self.caps = composers or Composers(), DailyCaps(workspace)
+
+
 def send_due(workspace: Workspace, tokens: Tokens) -> int:
     """Send everything that is due now, campaign by campaign in turns of a chunk, so that a long batch keeps no other
     waiting. Returns how many sends were tried."""
@@ -61,8 +69,8 @@ def send_due(workspace: Workspace, tokens: Tokens) -> int:
     if deliveries_table.again_due(db, now):
         with workspace.store.atomic() as w:
             deliveries_table.requeue(w, now)
-    composers = Composers()
-    under_way = [(r.campaign, turns(workspace, tokens, r.id, composers)) for r in batch_table.due_batches(db, now)]
+    together = Together(workspace)
+    under_way = [(r.campaign, turns(workspace, tokens, r.id, together)) for r in batch_table.due_batches(db, now)]
     try:
         while under_way and not workspace.stopping.is_set():
             going = []
@@ -73,7 +81,7 @@ def send_due(workspace: Workspace, tokens: Tokens) -> int:
                     going.append((campaign, turn))
             under_way = going
     finally:
-        composers.close()
+        together.composers.close()
     return tried
 
 
@@ -153,7 +161,7 @@ def _closed(workspace: Workspace, row: Campaign, batch: Batch) -> bool:
     return bool(at)
 
 
-def turns(workspace: Workspace, tokens: Tokens, row_id: BatchId, composers: Composers) -> Iterator[int]:
+def turns(workspace: Workspace, tokens: Tokens, row_id: BatchId, together: Together) -> Iterator[int]:
     """Send a batch chunk by chunk; yields how many were tried in each."""
     batch = batch_table.batch(workspace.store.read(), row_id)
     assert batch is not None
@@ -172,13 +180,13 @@ def turns(workspace: Workspace, tokens: Tokens, row_id: BatchId, composers: Comp
     writer, out = Writer(workspace, row, tokens), Lines(workspace)
     try:
         out.ready()
-        coming = _turn(workspace, writer, batch, 0, composers)
+        coming = _turn(workspace, writer, batch, 0, together)
         while coming is not None:
             turn, last = coming
             wait = out.begin(turn)
             try:
                 # the next ones are looked at while these are on their way; each is asked about again before it goes
-                coming = _turn(workspace, writer, batch, last, composers)
+                coming = _turn(workspace, writer, batch, last, together)
             finally:
                 wait()
             yield len(turn.items)
@@ -189,30 +197,30 @@ def turns(workspace: Workspace, tokens: Tokens, row_id: BatchId, composers: Comp
                 return
             if now_row.version != writer.row.version:
                 writer = Writer(workspace, now_row, tokens)  # what was changed meanwhile is said from here on
-                coming = _turn(workspace, writer, batch, last, composers)
+                coming = _turn(workspace, writer, batch, last, together)
             if coming is None:
-                coming = _turn(workspace, writer, batch, 0, composers)  # who came back to waiting
+                coming = _turn(workspace, writer, batch, 0, together)  # who came back to waiting
             out.ready()
     finally:
         out.close()
     _close(workspace, writer.row, row_id)
 
 
-def _turn(
-    workspace: Workspace, writer: Writer, batch: Batch, after: int, composers: Composers
-) -> tuple[Turn, int] | None:
+def _turn(workspace: Workspace, writer: Writer, batch: Batch, after: int, together: Together) -> tuple[Turn, int] | None:
     """The next people who wait in a batch, and the last of them; who the eligibility check leaves out is noted with the reason.
     None when nobody waits any more."""
     db, row = workspace.store.read(), writer.row
     variants = resend.arms_in(batch, writer.plan) if batch.kind != "first" else [None]
-    seen = events.highest(db), facts_version(db)
+    seen, caps = (events.highest(db), facts_version(db)), caps_of(workspace, writer.plan)
 
     def fit(item: Item) -> bool:
-        """Nothing came of them since the eligibility check was asked, or it was asked again and still says yes."""
-        db, subscriber = workspace.store.read(), item.delivery.subscriber
-        if not events.came_since(db, subscriber, seen[0]) and facts_version(db) == seen[1]:
-            return True
-        why = reasons(workspace, row, batch, [item.delivery])[0].get(subscriber)
+        """Nothing came of them since the eligibility check was asked, or it was asked again and still says yes; and their
+        provider takes one more today."""
+        db, subscriber, why = workspace.store.read(), item.delivery.subscriber, ""
+        if events.came_since(db, subscriber, seen[0]) or facts_version(db) != seen[1]:
+            why = reasons(workspace, row, batch, [item.delivery])[0].get(subscriber, "")
+        if not why and not together.caps.take(item.delivery.provider, caps.get(item.delivery.provider)):
+            why = CAP_FULL
         if why:
             _not_now(workspace, row, batch, writer.plan, item.delivery, why)
         return not why
@@ -225,7 +233,7 @@ def _turn(
     while waiting := deliveries_table.waiting_of(db, batch.id, CHUNK, after):
         after = waiting[-1].subscriber
         refused, facts = reasons(workspace, row, batch, waiting)
-        if caps := caps_of(workspace, writer.plan):
+        if caps:
             refused |= _over_caps(workspace, caps, facts, refused)
         held: dict[int, list[set[str]]] = {}
         taken, to = [], []
@@ -240,8 +248,9 @@ def _turn(
             taken.append(d)
             to.append(writer.addressee(d, d.email, person_fields(d), variants[d.variant], held[version][i]))
         if taken:
-            written = composers.written(writer.composer, to, workspace.now())
-            return Turn(writer, [Item(*both) for both in zip(taken, written, strict=True)], fit, GOES_ON), after
+            written = together.composers.written(writer.composer, to, workspace.now())
+            items = [Item(*both) for both in zip(taken, written, strict=True)]
+            return Turn(writer, items, fit, together.caps.put_back, GOES_ON), after
     return None
 
 
@@ -294,7 +303,8 @@ TOO_LATE = "the end date has passed"
 
 
 def _over_caps(workspace: Workspace, caps: dict[int, int], facts: StoreFacts, without: dict[int, str]) -> dict[int, str]:
-    """Who is over a provider's cap for today, over everything this workspace has sent."""
+    """Who is over a provider's cap for today, by everything that this workspace has sent; those on their way are counted
+    right before each goes."""
     had = deliveries_table.sent_by_provider(workspace.store.read(), midnight(workspace.now(), workspace.zone))
     out = {}
     for s, p in zip(facts.ids.tolist(), facts.provider.tolist(), strict=True):

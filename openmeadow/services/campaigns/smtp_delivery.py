@@ -31,6 +31,7 @@ from openmeadow.store.engagement import events
 TRIES_AFTER = (1800, HOUR, 7200, 14_400)  # then every 8 h, at most 4 days
 EVERY, AT_MOST = 8 * HOUR, 4 * DAY
 UNSENDABLE = BounceClass.UNSENDABLE
+WITH_RELAY = ("taken", "unconfirmed")
 
 
 @dataclass(frozen=True)
@@ -43,11 +44,13 @@ class Item:
 
 @dataclass(frozen=True)
 class Turn:
-    """Some sends of one plan. ``fit`` is asked right before each, and has noted the reason when it says no."""
+    """Some sends of one plan. ``fit`` is asked right before each, and has noted the reason when it says no; ``unsent`` is
+    told the provider of who was fit and was not sent to after all."""
 
     writer: Writer
     items: Sequence[Item]
     fit: Callable[[Item], bool]
+    unsent: Callable[[int], None]
     states: Sequence[str]  # of the plan, in which it goes on
 
 
@@ -80,6 +83,7 @@ class Lines:
     def _line(self, out: Relay, turn: Turn, todo: deque[Item]) -> None:
         last: tuple[Item, Submission] | None = None
         about_us: RelayRefuses | None = None
+        unsent: Item | None = None  # found fit, and not with the relay
         try:
             while todo:
                 try:
@@ -89,6 +93,7 @@ class Lines:
                 message = self._written(turn, item)
                 if message is None:
                     continue
+                unsent = item
                 out.ready()
                 about_us, goes_on = self.workspace.store.together(partial(self._next, turn, last, item))
                 last = None
@@ -96,10 +101,15 @@ class Lines:
                     todo.clear()
                     break
                 last = item, self._send(out, turn, item, message)
+                if last[1].outcome not in WITH_RELAY:
+                    turn.unsent(item.delivery.provider)
+                unsent = None
         except RelayProblem:
             todo.clear()  # the same would meet the others
             raise
         finally:
+            if unsent is not None:
+                turn.unsent(unsent.delivery.provider)
             if last is not None:
                 about_us = self.workspace.store.together(partial(self._record, turn.writer, *last))
         if about_us:
@@ -159,6 +169,7 @@ class Lines:
         if not turn.fit(item):  # asked last: another process may have taken a while to write it
             return None
         if mistake:
+            turn.unsent(d.provider)
             with self.workspace.store.atomic() as db:
                 deliveries.mark(db, d.id, deliveries.SKIPPED, now, mistake)
             return None
