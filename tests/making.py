@@ -51,11 +51,8 @@ def everybody(count: int, joined: int = NOW - 900 * DAY, since: dict[int, int] |
 
 
 def columns(events: list[E], people: int = 4, since: dict[int, int] | None = None) -> Columns:
-    return build(everybody(people, since=since), raw(events), LINKS)
-
-
-def as_kept(c: Columns) -> Columns:
-    """Columns as the files beside the database give them: numbers of messages in two bytes."""
+    """As the files beside the database give them: numbers of messages in two bytes."""
+    c = build(everybody(people, since=since), raw(events), LINKS)
     rows, acts = (replace(table, message=narrow(table.message)) for table in (c.rows, c.acts))
     return Columns(c.people, rows, acts, c.start)
 

@@ -17,7 +17,7 @@ from openmeadow.core.engagement.subset import subset
 from openmeadow.core.events import Kind
 from openmeadow.core.moments import DAY
 from tests.core.slow import by_of, judge
-from tests.making import LINKS, NOW, PEOPLE, E, as_kept, columns, everybody, histories, raw
+from tests.making import LINKS, NOW, PEOPLE, E, columns, everybody, histories, raw
 
 S, D, O, C, B, K = Kind.SENT, Kind.DELIVERED, Kind.OPENED, Kind.CLICKED, Kind.BOUNCED, Kind.BOOKED
 SETTLED = 3 * DAY
@@ -72,7 +72,7 @@ def test_bringing_forward_equals_scoring_anew(events: list[E], later: int, held:
     """Some events come late: old columns, a splice of the touched people, and scores brought forward."""
     late = [e for i, e in enumerate(events) if i in held]
     early = [e for i, e in enumerate(events) if i not in held]
-    old = as_kept(columns(early))
+    old = columns(early)
     touched = np.array(sorted({e.person for e in late}), np.int64)
     mine = columns([e for e in events if e.person in touched])
     new, whole = splice(old, everybody(PEOPLE), touched, mine), columns(events)
