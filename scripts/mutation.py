@@ -2,18 +2,20 @@
 what it found.
 
 ``python -m scripts.mutation core|services [SAMPLE [SEED]]``: a random sample of all changes that mutmut can make, in core
-or in the services that decide, each run by the tests that reach it: first those beside it, then, where these do not notice,
-those of the store and the services. Everything happens in build/mutation/.
+or in the services that decide, each run by the tests that reach it, in a process of its own, the quickest first: those
+beside it, then, where these do not notice, those of the store and the services. Everything happens in build/mutation/.
 """
 
 from __future__ import annotations
 
 import json
+import os
 import random
 import shutil
 import subprocess
 import sys
 from collections import Counter
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from math import sqrt
 from pathlib import Path
@@ -21,8 +23,8 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parents[1]
 PLACE = ROOT / "build" / "mutation"
 COPIED = ("openmeadow", "tests", "scripts", "requirements", "deploy", "docs")
-ATTEMPTS = 3  # the tool runs every test once before it begins, and stops where one of them fails
-KILLED = {1, 3, 24, 36, 37, 152, -9, -11, -24, 255}  # a failing test, or one that never ends
+AT_ONCE, LONGEST = 2, 600  # changes asked at once; seconds after which a test that does not end has noticed
+UNNOTICED = (0, 5)  # pytest's answers: all passed, or there was no test
 
 
 @dataclass(frozen=True)
@@ -93,12 +95,12 @@ def prepared(scope: Scope, tests: tuple[str, ...], folder: Path) -> None:
     (folder / "pyproject.toml").write_text(settings, encoding="utf-8")
 
 
-def codes(folder: Path) -> dict[str, int | None]:
-    """Of every change by its name, what its tests answered."""
-    found: dict[str, int | None] = {}
+def changes(folder: Path) -> list[str]:
+    """Every change that can be made, by its name."""
+    found: list[str] = []
     for meta in sorted((folder / "mutants").rglob("*.meta")):
-        found |= json.loads(meta.read_text(encoding="utf-8"))["exit_code_by_key"]
-    return found
+        found += json.loads(meta.read_text(encoding="utf-8"))["exit_code_by_key"]
+    return sorted(found)
 
 
 def ready(scope: Scope, tests: tuple[str, ...], folder: Path) -> list[str]:
@@ -106,24 +108,35 @@ def ready(scope: Scope, tests: tuple[str, ...], folder: Path) -> list[str]:
     prepared(scope, tests, folder)
     tool = PLACE / "env" / "bin" / "mutmut"
     subprocess.run([tool, "run", "none of them"], cwd=folder, check=False, capture_output=True)
-    every = sorted(codes(folder))
-    if not every:
+    every = changes(folder)
+    if not every or not (folder / "mutants" / "mutmut-stats.json").exists():
         sys.exit(f"The tests do not pass in the copy: cd {folder} && {tool} run")
     return every
 
 
 def not_noticed(folder: Path, names: list[str]) -> list[str]:
-    """Of some changes those that no test notices."""
-    tool = PLACE / "env" / "bin" / "mutmut"
-    for _ in range(ATTEMPTS):
-        answers = codes(folder)
-        some = [n for n in names if answers.get(n) is None]
-        if some:
-            subprocess.run([tool, "run", "--max-children", "2", *some], cwd=folder, check=False, capture_output=True)
-    answers = codes(folder)
-    if unasked := sum(answers.get(n) is None for n in names):
-        print(f"{unasked} changes were not put to any test: they count as not noticed")
-    return [n for n in names if answers.get(n) not in KILLED]
+    """Of some changes those that no test notices. Not by the tool itself, which tries them in forks of a process that has
+    run all tests: what those left behind (threads, processes) fails there, and counts as noticed."""
+    stats = json.loads((folder / "mutants" / "mutmut-stats.json").read_text(encoding="utf-8"))
+    reach, took = stats["tests_by_mangled_function_name"], stats["duration_by_test"]
+    python = PLACE / "env" / "bin" / "python"
+
+    def is_noticed(name: str) -> bool:
+        tests = sorted(reach.get(name.rpartition("__mutmut_")[0], ()), key=lambda t: took.get(t, 0.0))
+        if not tests:
+            return False
+        command = [python, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", *tests]
+        changed = {**os.environ, "MUTANT_UNDER_TEST": name}
+        try:
+            asked = subprocess.run(
+                command, cwd=folder / "mutants", env=changed, check=False, capture_output=True, timeout=LONGEST
+            )
+        except subprocess.TimeoutExpired:
+            return True
+        return asked.returncode not in UNNOTICED
+
+    with ThreadPoolExecutor(AT_ONCE) as pool:
+        return [name for name, noticed in zip(names, pool.map(is_noticed, names), strict=True) if not noticed]
 
 
 def main(which: str, sample: int, seed: int) -> None:
@@ -141,12 +154,11 @@ def main(which: str, sample: int, seed: int) -> None:
     print(f"{which}: {share:.1%} noticed with those of store and services (± {error:.1%})")
     for module, times in Counter(n.partition(".x")[0] for n in survived).most_common(15):
         print(f"  {times:3} {module}")
-    answers = codes(wide)
     with (PLACE / f"{which}-survivors.txt").open("w", encoding="utf-8") as out:
         for name in sorted(survived):
             command = [PLACE / "env" / "bin" / "mutmut", "show", name]
             shown = subprocess.run(command, cwd=wide, check=False, capture_output=True, text=True).stdout
-            out.write(f"{name} ({answers.get(name)})\n{shown}\n")
+            out.write(f"{name}\n{shown}\n")
     print(f"What was not noticed: {PLACE / f'{which}-survivors.txt'}")
 
 

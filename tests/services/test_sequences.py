@@ -150,6 +150,8 @@ def test_who_is_inside_is_left_out_of_campaigns_and_one_a_day_holds(folder: Path
         editing.add_people(m.workspace, id, [1, 2, 3], "test")
         step_on(m)
         campaigns.start(m.workspace, m.campaign, "test")
+        beside = statistics.beside(m.workspace, id)
+        assert (beside.campaigns, beside.people) == (1, 3), "it goes out within a week, and leaves them alone"
         step_on(m)
         rows = deliveries_of(m.workspace.store.read(), m.campaign, "first")
         assert len(rows) == 17 and all(d.state == "sent" for d in rows), "those inside were not chosen"

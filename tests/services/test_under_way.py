@@ -106,6 +106,9 @@ def test_versions_are_tried_by_lot(folder: Path, pick: str, answered: int, used:
             used = 1
         rest = Counter(d.version for d in sent(m) if d.batch_n == 2)
         assert rest == {used: 60}
+        if pick == "better":
+            ended = "B did better" if answered else "no significant difference"
+            assert row(m).plan.test.why == f"Version A 0 of 30, Version B {answered} of 30; {ended}"
         seen = ab_test.judged(m.workspace, row(m))
         assert seen is not None and seen[1].verdict == ("yes" if answered else "not significant")
 

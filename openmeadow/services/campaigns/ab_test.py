@@ -177,8 +177,8 @@ def settle(workspace: Workspace, row: Campaign) -> str:
     if test.pick == "by hand":
         return f"The A/B test waits for your choice: {test.figure} {rates}."
     better = 2 if found.verdict == "yes" else 1
-    why = {"yes": "did better", "harm": "did worse", "not significant": "no significant difference"}[found.verdict]
-    use(workspace, row, better, "worker", f"{rates}; version B {why}")
+    why = {"yes": "B did better", "harm": "B did worse", "not significant": "no significant difference"}[found.verdict]
+    use(workspace, row, better, "worker", f"{rates}; {why}")
     return ""
 
 
