@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import multiprocessing
+import os
 import signal
 from collections.abc import Callable
 from multiprocessing.connection import Connection
@@ -17,8 +18,9 @@ class TookTooLong(Exception):
     """There was no answer in time; the process was ended."""
 
 
-def _run(conn: Connection, serve: Callable[[bytes], object]) -> None:
+def _run(conn: Connection, serve: Callable[[bytes], object], lower: int) -> None:
     """Answers what it is given until the other side is gone."""
+    os.nice(lower)
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # a terminal tells all of them; the other side says when it ends
     while True:
         try:
@@ -29,10 +31,11 @@ def _run(conn: Connection, serve: Callable[[bytes], object]) -> None:
 
 class HelperProcess:
     """One process, started when it is first asked and again after it ended. ``serve`` is a function of a module, which
-    answers bytes with anything that can be pickled. One request at a time."""
+    answers bytes with anything that can be pickled. One request at a time. ``lower`` is by how much its priority is lower
+    than this one's (nice)."""
 
-    def __init__(self, serve: Callable[[bytes], object], name: str) -> None:
-        self._serve, self._name = serve, name
+    def __init__(self, serve: Callable[[bytes], object], name: str, lower: int = 0) -> None:
+        self._serve, self._name, self._lower = serve, name, lower
         self._context = multiprocessing.get_context("spawn")
         self._process: multiprocessing.process.BaseProcess | None = None
         self._conn: Connection | None = None
@@ -47,7 +50,8 @@ class HelperProcess:
         if self._conn is None or self._process is None or not self._process.is_alive():
             self.end()
             ours, theirs = self._context.Pipe()
-            process = self._context.Process(target=_run, args=(theirs, self._serve), name=self._name, daemon=True)
+            given = theirs, self._serve, self._lower
+            process = self._context.Process(target=_run, args=given, name=self._name, daemon=True)
             process.start()
             theirs.close()
             self._process, self._conn = process, ours

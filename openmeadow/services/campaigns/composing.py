@@ -20,6 +20,7 @@ from openmeadow.services.campaigns.composer import Addressee, Composer, compose
 log = structlog.get_logger()
 AFTER = 200  # messages that are written here before processes are started for the rest
 PORTION = 10  # messages that one process is asked for at once
+LOWER = 5  # nice: pages, opens and the ledger come first where the cores are short
 STALE = 60  # seconds after which the date that a message was written with is not its own any more
 
 
@@ -45,12 +46,12 @@ class Written:
 
 
 class Composers:
-    """``most`` processes, as many as there are cores (none on a single one), for all that goes out in one go. Where one
+    """``most`` processes, one for each core but the one that the ledger is written on, for all that goes out in one go. Where one
     ends before it has answered, whoever needs the message writes it, and so from then on."""
 
     def __init__(self, most: int | None = None, after: int = AFTER) -> None:
         cores = len(os.sched_getaffinity(0))
-        self._most = most if most is not None else (cores if cores > 1 else 0)
+        self._most = most if most is not None else cores - 1
         self._after, self._asked = after, 0
         self._threads: ThreadPoolExecutor | None = None  # one for each process
         self._own = threading.local()
@@ -87,7 +88,7 @@ class Composers:
         try:
             process = self._own.process
         except AttributeError:
-            process = self._own.process = HelperProcess(compose, "composer")
+            process = self._own.process = HelperProcess(compose, "composer", LOWER)
             self._processes.append(process)
         if process is None:
             return None
