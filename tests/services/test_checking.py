@@ -51,6 +51,7 @@ def html(body: str) -> str:
         ({"track_opens": 0, "plan": {"resend": False}}, "note", "Tracking", "only clicks"),
         ({"track_clicks": 0}, "note", "Tracking", "Click tracking is off"),
         ({"html": "", "plain": "Two evenings"}, "note", "Message", "opens cannot be tracked"),
+        ({"html": "", "plain": "Two evenings"}, "blocker", "Resend", "Opens of plain text cannot be tracked"),
         ({"html": "", "plain": f"Come: {SITE}/a and {SITE}/b."}, "note", "Links", "2 of 2 links have not been checked"),
         ({"subject": "RE: your seats"}, "warning", "Subject", "starts like a reply"),
         ({"html": html("{{ first_name }}")}, "warning", "Merge fields", "1 of 12 have no first_name"),

@@ -199,6 +199,8 @@ def _recording(row: Campaign) -> list[Finding]:
     opens = bool(row.track_opens) and bool(row.html.strip())
     if not opens and row.plan.resend and row.kind != "consent request":
         words = "Open tracking is off, so it is unknown who did not engage. Turn it on, or turn the resend off."
+        if not row.html.strip():
+            words = "Opens of plain text cannot be tracked, so it is unknown who did not engage. Turn the resend off."
         return [Finding("Resend", "blocker", words, "schedule")]
     out = []
     if not opens:
