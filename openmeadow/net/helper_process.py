@@ -15,7 +15,7 @@ class Ended(Exception):
 
 
 class TookTooLong(Exception):
-    """There was no answer in time; the process was ended."""
+    """The process did not answer in time, and was ended."""
 
 
 def _run(conn: Connection, serve: Callable[[bytes], object], lower: int) -> None:

@@ -46,8 +46,8 @@ class Written:
 
 
 class Composers:
-    """``most`` processes, one for each core but the one that the ledger is written on, for all that goes out in one go. Where one
-    ends before it has answered, whoever needs the message writes it, and so from then on."""
+    """``most`` processes, one for each core but the one that the ledger is written on, for all that goes out in one go.
+    Where one ends before it has answered, the connection that needs the message writes it, and so from then on."""
 
     def __init__(self, most: int | None = None, after: int = AFTER) -> None:
         cores = len(os.sched_getaffinity(0))
