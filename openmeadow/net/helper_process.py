@@ -20,7 +20,8 @@ class TookTooLong(Exception):
 
 def _run(conn: Connection, serve: Callable[[bytes], object], lower: int) -> None:
     """Answers what it is given until the other side is gone."""
-    os.nice(lower)
+    with contextlib.suppress(OSError):  # a service's limits may not allow it
+        os.nice(lower)
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # a terminal tells all of them; the other side says when it ends
     while True:
         try:

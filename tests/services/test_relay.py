@@ -93,6 +93,8 @@ def test_a_refusal_of_one_person_or_provider_stays_theirs(started: tuple[Mailing
     dispatcher.send_due(m.workspace, m.tokens)
     assert states(m) == {"sent": 56, "failed": 1, "deferred": 3}
     assert events_of(m) == {1: 57, 3: 3, 4: 1}, "blocked and greylisted are put off, and nobody's bounce"
+    reasons = m.workspace.store.read().execute("SELECT reason FROM deliveries WHERE state = 'deferred' ORDER BY reason")
+    assert [r["reason"] for r in reasons] == ["451 4.7.1 greylisted", *["blocked: 550 5.7.1 blocked for spam"] * 2]
     real.rcpt = lambda _: None
     set_clock(m.workspace, NOW + 1800)
     dispatcher.send_due(m.workspace, m.tokens)

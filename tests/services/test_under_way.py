@@ -86,6 +86,9 @@ def test_what_still_waits_is_changed(folder: Path) -> None:
 @pytest.mark.parametrize(("pick", "answered", "used"), [("better", 25, 2), ("better", 0, 1), ("by hand", 25, 0)])
 def test_versions_are_tried_by_lot(folder: Path, pick: str, answered: int, used: int) -> None:
     with mailing(folder, 120) as m:
+        ab_test.keep_other(m.workspace, row(m), ChangeIn(subject="Away with it"), "ann")
+        ab_test.keep_other(m.workspace, row(m), ChangeIn(forget=True), "ann")
+        assert content.version(m.workspace.store.read(), m.campaign, 2) is None
         ab_test.keep_other(m.workspace, row(m), ChangeIn(subject="By the water"), "ann")
         trial = {"figure": "opened", "wait": 6 * HOUR, "pick": pick}
         campaigns.write(
@@ -127,7 +130,10 @@ def test_a_resend_by_arms_and_once_more(folder: Path) -> None:
         campaigns.write(m.workspace, m.campaign, {"plan": plan})
         campaigns.start(m.workspace, m.campaign, "ann")
         go(m, NOW)
+        rule, message = row(m).plan.resend_rule, row(m).message
+        assert len(resend.ignored(m.workspace.view(), message, rule)) == 80, "at the very moment too"
         open_by(m, list(range(1, 41)))
+        assert len(resend.ignored(m.workspace.view(), message, rule)) == 40
         go(m, NOW + 3 * DAY)
         assert Counter(d.variant for d in sent(m, "resend")) == {0: 10, 1: 10}
         assert [b.n % 1000 for b in batches(m, "resend")] == [1, 1], "the variant that waits longer has its own batch"
