@@ -14,12 +14,13 @@ from typing import cast
 import structlog
 
 from openmeadow.core.message.templates import FieldMistake
-from openmeadow.net.helper_process import Ended, HelperProcess
+from openmeadow.net.helper_process import Ended, HelperProcess, TookTooLong
 from openmeadow.services.campaigns.composer import Addressee, Composer, compose
 
 log = structlog.get_logger()
 AFTER = 200  # messages that are written here before processes are started for the rest
 PORTION = 10  # messages that one process is asked for at once
+LONGEST = 60.0  # seconds for a portion; a process that takes longer is given up
 LOWER = 5  # nice: pages, opens and the ledger come first where the cores are short
 STALE = 60  # seconds after which the date that a message was written with is not its own any more
 
@@ -93,10 +94,10 @@ class Composers:
         if process is None:
             return None
         try:
-            return cast("list[bytes | str]", process.ask(request))
+            return cast("list[bytes | str]", process.ask(request, LONGEST))
         except Exception as e:  # it may not even begin: no memory, no more processes
             if not self._is_closing:
-                reason = "it ended" if isinstance(e, Ended) else str(e)
+                reason = {Ended: "it ended", TookTooLong: "it took too long"}.get(type(e), str(e))
                 log.warning("messages are written without their process", reason=reason)
             self._own.process = None
             return None
