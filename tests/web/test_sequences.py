@@ -131,7 +131,9 @@ def test_every_ready_one_can_be_started_and_walked(running: tuple[Mailing, Calle
             if offered["key"] == "win back":
                 assert ("suppress" in {d["kind"] for d in days}) == (supposed != "always")
         call("POST", f"/sequences/{id}/start", {})
-    assert len(call("GET", "/sequences")["sequences"]) == len(starter_sequences.READY)
+    every = call("GET", "/sequences")["sequences"]
+    assert len(every) == len(starter_sequences.READY)
+    walked += sorted(f"{x['name']}: {x['begins']}" for x in every)
     kept("ready_sequences", "\n".join(walked) + "\n")
 
 
