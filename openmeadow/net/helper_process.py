@@ -73,9 +73,10 @@ class HelperProcess:
 
     def kill(self) -> None:
         """Kill the process, while another thread waits for its answer, which is ``Ended`` then."""
-        if self._process is not None:
+        process = self._process  # the other thread may be ending it
+        if process is not None:
             with contextlib.suppress(OSError, ValueError):
-                self._process.kill()
+                process.kill()
 
     def end(self) -> None:
         """End the process."""

@@ -1,4 +1,4 @@
-"""A demo that cannot start says why, and leaves no process and no folder behind."""
+"""A demo that cannot start says why, and leaves no process and no folder behind; one that stops ends its relay last."""
 
 from __future__ import annotations
 
@@ -60,3 +60,33 @@ def test_a_folder_that_was_made_for_it_goes_again(tmp_path: Path, built: Path, m
     with pytest.raises(click.ClickException, match="the server ended"):
         run.demo(tmp_path / "there", free_port(), fresh=False, people=400)
     assert (tmp_path / "there" / "meadow.db").exists(), "what was there before stays"
+
+
+LINGERS = """
+import signal, sys, time
+def told(*_):
+    time.sleep(0.5 if sys.argv[2] == "worker" else 0)  # the message under way
+    open(sys.argv[1], "a").write(sys.argv[2] + " ")
+    raise SystemExit
+signal.signal(signal.SIGTERM, told)
+print("on", flush=True)
+time.sleep(100)
+"""
+
+
+def test_the_relay_is_there_until_the_worker_has_ended(tmp_path: Path, built: Path) -> None:
+    ended = tmp_path / "ended"
+
+    class Lingering(run.Demo):
+        def _begin(self, arguments: list[str]) -> subprocess.Popen[bytes]:
+            command = [sys.executable, "-c", LINGERS, str(ended), arguments[2]]
+            child = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE)
+            assert child.stdout is not None
+            with child.stdout as said:
+                assert said.readline() == b"on\n"
+            return child
+
+    shutil.copytree(built, tmp_path / "demo")
+    Lingering(tmp_path / "demo", free_port()).stop()
+    *first, last = ended.read_text().split()
+    assert sorted(first) == ["serve", "worker"] and last == "standins"
