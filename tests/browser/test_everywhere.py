@@ -113,6 +113,40 @@ def test_an_observer_reads_everything_and_is_told_so(shared: Visit) -> None:
         assert refused[0] == 403 and "observer" in refused[1]
 
 
+TWO_CHANGES = """async () => {
+  const search = document.querySelector('input[type=search]');
+  Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, 'value').set.call(search, 'news');
+  search.dispatchEvent(new Event('input', { bubbles: true }));
+  for (let i = 0; i < 50; i++) await null;  // the page is not drawn again yet
+  document.querySelector('th button').click();  // sorted by name
+}"""
+
+
+def test_a_list_follows_its_address_and_loses_no_change(shared: Visit) -> None:
+    page = shared.go("/segments")
+    page.get_by_role("link", name="Season news regulars").wait_for()
+    page.evaluate(TWO_CHANGES)
+    expect(page).to_have_url(re.compile("sort=.*text=news|text=news.*sort="))
+    page.get_by_label("Search segments").press("End")
+    page.get_by_label("Search segments").press("ArrowLeft")
+    page.get_by_label("Search segments").press_sequentially("ab", delay=5)  # where the cursor is, not at the end
+    expect(page).to_have_url(re.compile("text=newabs"))
+    page.get_by_role("link", name="Segments", exact=True).click()
+    expect(page).to_have_url(re.compile("/segments$"))
+    expect(page.get_by_label("Search segments")).to_have_value("")
+
+    page = shared.go("/subscribers/table")
+    page.get_by_label("Search name or address").fill("a")
+    page.get_by_label("Filter by a rule").fill("band is Strong")
+    page.get_by_label("Strong", exact=True).check()
+    for part in ("text=a", "rule=band", "band=Strong"):
+        expect(page).to_have_url(re.compile(part))
+    page.get_by_role("navigation").get_by_role("link", name="Table", exact=True).first.click()
+    expect(page.get_by_label("Search name or address")).to_have_value("")
+    expect(page.get_by_label("Filter by a rule")).to_have_value("")
+    assert shared.said == []
+
+
 def test_a_writer_writes_and_does_not_decide(shared: Visit) -> None:
     with signed_in(shared, "wim", "writer") as page:
         page.goto(shared.url + "/campaigns/1/message")

@@ -1,7 +1,7 @@
 import { type ReactNode, useMemo } from "react";
-import { useSearchParams } from "react-router";
 import { count } from "../logic/format";
 import { hasWords, inOrder, type Value } from "../logic/listed";
+import { useAddress, useTyped } from "./address";
 
 interface Ways<T> {
   /** the things, in the plural: what the field and the empty list say */
@@ -18,21 +18,12 @@ const FEW = 4; // things from which on it is worth searching
 
 /** A list that can be searched, filtered and sorted; how it is looked at stands in the address, so that a reload keeps it. */
 export function useListed<T>(items: readonly T[], ways: Ways<T>) {
-  const [params, setParams] = useSearchParams();
+  const address = useAddress();
+  const { params, set } = address;
   const filters = Object.keys(ways.filters ?? {});
-  const text = params.get("text") ?? "";
+  const [text, type] = useTyped(address, "text", 180);
   const sort = params.get("sort") ?? "";
   const show = params.get("show") ?? filters[0] ?? "";
-  const set = (name: string, value: string) =>
-    setParams(
-      (old) => {
-        const next = new URLSearchParams(old);
-        if (value) next.set(name, value);
-        else next.delete(name);
-        return next;
-      },
-      { replace: true },
-    );
   // biome-ignore lint/correctness/useExhaustiveDependencies: the ways are of the list, which does not change
   const shown = useMemo(() => {
     const leaves = ways.filters?.[show];
@@ -48,7 +39,7 @@ export function useListed<T>(items: readonly T[], ways: Ways<T>) {
         placeholder={`Search ${ways.things}`}
         aria-label={`Search ${ways.things}`}
         value={text}
-        onChange={(e) => set("text", e.target.value)}
+        onChange={(e) => type(e.target.value)}
       />
       {filters.length > 1 && (
         <select

@@ -1,12 +1,13 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useEffect, useMemo, useRef, useState } from "react";
-import { useNavigate, useSearchParams } from "react-router";
+import { useMemo, useRef, useState } from "react";
+import { useNavigate } from "react-router";
 import { get } from "../../api/client";
 import { keys } from "../../api/keys";
 import { BANDS } from "../../logic/bands";
 import { count } from "../../logic/format";
 import { ALL_MARKS, choiceOf, isMarked, type Marks, mark, marked, NO_MARKS } from "../../logic/marks";
+import { useAddress, useTyped } from "../../parts/address";
 import { BandMark } from "../../parts/bands";
 import { ActButton } from "../../parts/bulk-action";
 import { ExportButton } from "../../parts/export";
@@ -26,7 +27,8 @@ const WINDOW = 60,
 const MOST_MARKED = 10_000;
 
 export function TablePage() {
-  const [params, setParams] = useSearchParams();
+  const address = useAddress();
+  const { params } = address;
   const go = useNavigate();
   const me = useMe();
   const times = useTimes();
@@ -38,33 +40,25 @@ export function TablePage() {
   const band = params.get("band") ?? "";
   const rule = params.get("rule") ?? "";
   const text = params.get("text") ?? "";
-  const [typed, setTyped] = useState(text);
-  const [written, setWritten] = useState(rule);
   const [marks, setMarks] = useState<Marks>(NO_MARKS);
   const anchor = useRef(0);
   const scroller = useRef<HTMLDivElement>(null);
   const search = useRef<HTMLInputElement>(null);
-  const latest = useRef(params); // two that are typed at once both count, whichever waits longer
-  latest.current = params;
-  const set = (name: string, value: string) => {
-    const next = new URLSearchParams(latest.current);
-    if (value) next.set(name, value);
-    else next.delete(name);
-    latest.current = next;
-    setParams(next, { replace: true });
-    scroller.current?.scrollTo({ top: 0 });
-    if (name !== "sort") setMarks(NO_MARKS);
+  const fromTheTop = () => scroller.current?.scrollTo({ top: 0 });
+  const others = () => {
+    fromTheTop();
+    setMarks(NO_MARKS); // those that were selected may not be shown any more
   };
-  // biome-ignore lint/correctness/useExhaustiveDependencies: only what is typed starts the wait
-  useEffect(() => {
-    const timer = setTimeout(() => typed !== text && set("text", typed), 180);
-    return () => clearTimeout(timer);
-  }, [typed]);
-  // biome-ignore lint/correctness/useExhaustiveDependencies: only what is written starts the wait
-  useEffect(() => {
-    const timer = setTimeout(() => written.trim() !== rule && set("rule", written.trim()), 400);
-    return () => clearTimeout(timer);
-  }, [written]);
+  const sortBy = (value: string) => {
+    address.set("sort", value);
+    fromTheTop();
+  };
+  const showBands = (value: string) => {
+    address.set("band", value);
+    others();
+  };
+  const [typed, setTyped] = useTyped(address, "text", 180, others);
+  const [written, setWritten] = useTyped(address, "rule", 400, others);
   const query = useMemo(() => new URLSearchParams({ sort, band, rule, text }).toString(), [sort, band, rule, text]);
   const ask = (offset: number) => ({
     queryKey: keys.table(query, offset),
@@ -211,9 +205,7 @@ export function TablePage() {
               <input
                 type="checkbox"
                 checked={bands.includes(b)}
-                onChange={(e) =>
-                  set("band", (e.target.checked ? [...bands, b] : bands.filter((x) => x !== b)).join(","))
-                }
+                onChange={(e) => showBands((e.target.checked ? [...bands, b] : bands.filter((x) => x !== b)).join(","))}
               />
               <BandMark band={i} />
               {b}
@@ -240,7 +232,7 @@ export function TablePage() {
               type="button"
               className="font-semibold hover:text-ink"
               aria-label="Sort by Subscriber"
-              onClick={() => set("sort", sort === "email" ? "-email" : "email")}
+              onClick={() => sortBy(sort === "email" ? "-email" : "email")}
             >
               Subscriber{sort === "email" ? " ↑" : sort === "-email" ? " ↓" : ""}
             </button>
@@ -251,7 +243,7 @@ export function TablePage() {
               column={c}
               width={width(c.id, c.width)}
               sort={sort}
-              onSort={(s) => set("sort", s)}
+              onSort={sortBy}
               onWidth={(px) => setLayout({ ...layout, widths: { ...layout.widths, [c.id]: px } })}
             />
           ))}
