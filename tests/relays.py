@@ -107,6 +107,10 @@ class RealRelay:
         right = (data.login.decode(), data.password.decode()) == (USER, PASSWORD)
         return AuthResult(success=right, handled=False)
 
+    async def handle_EHLO(self, server: Any, session: Any, envelope: Any, host: str, responses: list[str]) -> list[str]:
+        session.host_name = host
+        return [responses[0], "250-PIPELINING", *responses[1:]]
+
     async def handle_RCPT(self, server: Any, session: Any, envelope: Any, address: str, options: Any) -> str:
         if said := self.rcpt(address):
             return said

@@ -16,12 +16,12 @@ from enum import StrEnum
 
 from openmeadow.core.addresses.syntax import wire_form
 from openmeadow.core.delivery.relay_failures import Failure, RelayFailure
-from openmeadow.core.delivery.smtp_refusals import Stage, Whose, whose
+from openmeadow.core.delivery.smtp_refusals import Stage, Whose
 from openmeadow.core.errors import MeadowError
+from openmeadow.net.smtp_transaction import Submission, Transaction, words_of
 
 PER_CONNECTION = 500
 TIMEOUT, CHECK_TIMEOUT = 60, 10  # seconds
-SERVICE_CLOSING, GO_ON = 421, 354
 
 
 class TlsMode(StrEnum):
@@ -90,28 +90,6 @@ class Unsendable(MeadowError):
     """This recipient cannot be written to through this relay; the sentence says why. Nobody else is concerned."""
 
 
-@dataclass(frozen=True)
-class Submission:
-    """``outcome``: taken, deferred (4xx), refused (5xx) or unconfirmed (the connection broke after DATA began)."""
-
-    outcome: str
-    code: str = ""
-    text: str = ""
-    about: Whose = Whose.RECIPIENT
-
-
-def _data(smtp: smtplib.SMTP, message: bytes) -> tuple[int, bytes]:
-    """As ``smtplib``'s, whose look for lines that begin with a dot takes as long as everything else of a message."""
-    smtp.putcmd("data")
-    code, text = smtp.getreply()
-    if code != GO_ON:
-        raise smtplib.SMTPDataError(code, text)
-    stuffed = message.replace(b"\n.", b"\n..")
-    first, last = b"." if stuffed.startswith(b".") else b"", b"" if stuffed.endswith(b"\r\n") else b"\r\n"
-    smtp.send(first + stuffed + last + b".\r\n")
-    return smtp.getreply()
-
-
 class Relay:
     """One connection after another, each for a number of messages. ``on_connect`` is told of each."""
 
@@ -121,6 +99,7 @@ class Relay:
         self.settings, self._on_connect, self._timeout = settings, on_connect, timeout
         self._smtp: smtplib.SMTP | None = None
         self._left = 0
+        self._together = True  # the commands of a message, where the relay offers it
         self.connected: Connected | None = None
 
     def ready(self) -> None:
@@ -140,34 +119,20 @@ class Relay:
             if beyond_ascii and not smtp.has_extn("smtputf8"):
                 raise Unsendable("the relay does not support non-ASCII addresses (SMTPUTF8)")
             self._left -= 1
-            stage = Stage.SENDER
+            together = self._together and try_ == 1 and smtp.has_extn("pipelining")
+            transaction = Transaction(smtp, together=together)
             try:
-                options = " SMTPUTF8 BODY=8BITMIME" if beyond_ascii else ""
-                smtp.command_encoding = "utf-8" if beyond_ascii else "ascii"
-                refusal = _refusal(stage, *smtp.docmd("MAIL", f"FROM:<{back}>{options}"))
-                if refusal is None:
-                    stage = Stage.RECIPIENT
-                    refusal = _refusal(stage, *smtp.docmd("RCPT", f"TO:<{to}>"))
-                if refusal is None:
-                    stage = Stage.CONTENT
-                    code, text = _data(smtp, message)
-                    refusal = _refusal(stage, code, text)
-                    if refusal is None:
-                        return Submission("taken", str(code), _words(text))
-                else:
-                    self._reset(smtp, refusal)
-                return self._judged(stage, refusal)
-            except smtplib.SMTPDataError as e:
-                refusal = _refusal(Stage.CONTENT, e.smtp_code, e.smtp_error)
-                self._reset(smtp, refusal)
-                return self._judged(
-                    Stage.CONTENT, refusal or Submission("refused", str(e.smtp_code), _words(e.smtp_error))
-                )
+                given = transaction.run(back, to, message, beyond_ascii=beyond_ascii)
+                if not transaction.open:
+                    self._drop()
+                return self._judged(transaction.stage, given)
             except (OSError, smtplib.SMTPException) as e:
                 self._drop()
-                if stage is Stage.CONTENT:
+                if transaction.stage is Stage.CONTENT:
                     return Submission("unconfirmed", "", f"connection lost: {e}")
-                if stage is Stage.SENDER and try_ == 2:
+                if together and (transaction.stage is not Stage.SENDER or _timed_out(e)):
+                    self._together = False  # it, or something between, does not do what it offers
+                if transaction.stage is Stage.SENDER and try_ == 2:
                     raise RelayAway(self._failure(Failure.NO_REPLY, "it closed the connection")) from e
         return Submission("deferred", "", "the relay closed the connection at this recipient", Whose.POLICY)
 
@@ -185,17 +150,8 @@ class Relay:
             self._smtp.close()
             self._smtp = None
 
-    def _reset(self, smtp: smtplib.SMTP, refusal: Submission | None) -> None:
-        if refusal is not None and refusal.code == str(SERVICE_CLOSING):
-            self._drop()
-            return
-        try:
-            smtp.rset()
-        except (OSError, smtplib.SMTPException):
-            self._drop()
-
     def _judged(self, stage: Stage, refusal: Submission) -> Submission:
-        """The refusal of a recipient; what is about us is raised."""
+        """What was taken, or the refusal of a recipient; what is about us is raised."""
         if refusal.about is not Whose.SENDER:
             return refusal
         words = f"{refusal.code} {refusal.text}"
@@ -280,7 +236,7 @@ class Relay:
         if code < 200:
             raise RelayAway(self._failure(Failure.NO_REPLY, "its reply is not SMTP"))
         if code >= 400:
-            words = f"{code} {_words(text)}"
+            words = f"{code} {words_of(text)}"
             if code < 500:
                 raise RelayAway(self._failure(Failure.BUSY, words))
             raise RelayRefuses(self._failure(Failure.US_REFUSED, words))
@@ -293,7 +249,7 @@ class Relay:
         try:
             smtp.login(self.settings.user, self.settings.password)
         except smtplib.SMTPAuthenticationError as e:
-            words = f"{e.smtp_code} {_words(e.smtp_error)}"
+            words = f"{e.smtp_code} {words_of(e.smtp_error)}"
             if e.smtp_code < 500:
                 raise RelayAway(self._failure(Failure.BUSY, words)) from e
             raise RelayRefuses(self._failure(Failure.SIGN_IN_REFUSED, words)) from e
@@ -316,7 +272,7 @@ class Relay:
         if isinstance(e, ConnectionRefusedError):
             return RelayAway(self._failure(Failure.CONNECTION_REFUSED))
         if isinstance(e, smtplib.SMTPResponseException):
-            words = f"{e.smtp_code} {_words(e.smtp_error)}"
+            words = f"{e.smtp_code} {words_of(e.smtp_error)}"
             if 0 < e.smtp_code < 500:
                 return RelayAway(self._failure(Failure.BUSY, words))
             if e.smtp_code >= 500:
@@ -344,17 +300,6 @@ def try_relay(
             relay.close()
 
 
-def _words(text: bytes | str) -> str:
-    words = text.decode(errors="replace") if isinstance(text, bytes) else text
-    return " ".join(words.split())
-
-
-def _refusal(stage: Stage, code: int, text: bytes | str) -> Submission | None:
-    """None where the relay says yes."""
-    if 200 <= code < 400:
-        return None
-    if code < 400:  # no answer that the protocol knows: smtplib says -1 for a line that is none
-        raise smtplib.SMTPServerDisconnected("the relay does not speak SMTP")
-    words = _words(text)
-    about = whose(stage, str(code), words)
-    return Submission("deferred" if code < 500 else "refused", str(code), words, about)
+def _timed_out(e: Exception) -> bool:
+    """``smtplib`` says of a reply that does not come that the connection was closed."""
+    return isinstance(e, TimeoutError) or isinstance(e.__context__, TimeoutError)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import socket
 import threading
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
@@ -25,6 +26,7 @@ class Scripted:
 
     def __init__(self, script: dict[str, str]) -> None:
         self.script, self.said, self.lines = script, list[str](), list[str]()
+        self.content: list[str] = []  # lines of messages
         self.socket = socket.create_server(("127.0.0.1", 0))
         self.port = self.socket.getsockname()[1]
         self.thread = threading.Thread(target=self.serve, daemon=True)
@@ -54,6 +56,7 @@ class Scripted:
         for raw in stream:  # type: ignore[attr-defined]
             line = raw.decode().strip()
             if in_data:
+                self.content.append(line)
                 if line != ".":
                     continue
                 in_data, word, usual = False, "end", "250 taken"
@@ -73,8 +76,11 @@ class Scripted:
 
 
 MESSAGE = b"Subject: x\r\n\r\nhello\r\n"
+TOGETHER = {"EHLO": "250-hello\r\n250 PIPELINING"}
+both_ways = pytest.mark.parametrize("offered", [{}, TOGETHER], ids=["one by one", "together"])
 
 
+@both_ways
 @pytest.mark.parametrize(
     ("script", "outcome", "code"),
     [
@@ -91,8 +97,10 @@ MESSAGE = b"Subject: x\r\n\r\nhello\r\n"
         ({"end": DROP}, "unconfirmed", ""),
     ],
 )
-def test_an_answer_about_the_recipient_is_returned(script: dict[str, str], outcome: str, code: str) -> None:
-    server = Scripted(script)
+def test_an_answer_about_the_recipient_is_returned(
+    script: dict[str, str], outcome: str, code: str, offered: dict[str, str]
+) -> None:
+    server = Scripted(offered | script)
     relay = Relay(RelaySettings("127.0.0.1", server.port, "test.example"))
     try:
         found = relay.submit("b1@x.example", "a@y.example", MESSAGE)
@@ -105,6 +113,7 @@ def test_an_answer_about_the_recipient_is_returned(script: dict[str, str], outco
         server.close()
 
 
+@both_ways
 @pytest.mark.parametrize(
     ("script", "problem", "failure"),
     [
@@ -121,8 +130,10 @@ def test_an_answer_about_the_recipient_is_returned(script: dict[str, str], outco
         ({"end": "550 5.7.1 Sender address rejected: not owned by user"}, RelayRefuses, Failure.MESSAGE_REFUSED),
     ],
 )
-def test_an_answer_about_us_is_raised(script: dict[str, str], problem: type[RelayProblem], failure: Failure) -> None:
-    server = Scripted(script)
+def test_an_answer_about_us_is_raised(
+    script: dict[str, str], problem: type[RelayProblem], failure: Failure, offered: dict[str, str]
+) -> None:
+    server = Scripted(offered | script)
     relay = Relay(RelaySettings("127.0.0.1", server.port, "test.example"))
     try:
         with pytest.raises(problem) as raised:
@@ -132,6 +143,61 @@ def test_an_answer_about_us_is_raised(script: dict[str, str], problem: type[Rela
         assert all(x in str(raised.value) for x in said), "in the relay's own words"
         server.script.clear()
         assert relay.submit("b2@x.example", "a@y.example", MESSAGE).outcome == "taken", "after the repair it goes on"
+    finally:
+        relay.close()
+        server.close()
+
+
+class Together(Scripted):
+    """Answers MAIL and RCPT only once DATA has come too."""
+
+    def talk(self, stream: Any) -> None:
+        stream.write(b"220 ready\r\n")
+        stream.flush()
+        replies = {
+            b"EHLO": b"250-hello\r\n250 PIPELINING\r\n",
+            b"DATA": b"250 a\r\n250 b\r\n354 go on\r\n",
+            b".\r\n": b"250 taken\r\n",
+        }
+        for raw in stream:
+            stream.write(replies.get(raw[:4].upper(), b""))
+            stream.flush()
+
+
+class Forgetful(Scripted):
+    """Offers what it does not do: of several commands in one write it reads the first."""
+
+    def talk(self, stream: Any) -> None:
+        stream.write(b"220 ready\r\n")
+        stream.flush()
+        while some := stream.read1(65_536):
+            self.lines.append(some.decode())
+            word = some[:4].upper()
+            stream.write(
+                {b"EHLO": b"250-hello\r\n250 PIPELINING\r\n", b"DATA": b"354 go on\r\n"}.get(word, b"250 fine\r\n")
+            )
+            stream.flush()
+
+
+@pytest.mark.parametrize(("kind", "writes"), [(Together, 0), (Forgetful, 1)])
+def test_the_commands_of_a_message_go_together_where_that_works(kind: type[Scripted], writes: int) -> None:
+    server = kind({})
+    relay = Relay(RelaySettings("127.0.0.1", server.port, "test.example"), timeout=2)
+    try:
+        for to in "abc":
+            assert relay.submit("b1@x.example", f"{to}@y.example", MESSAGE).outcome == "taken"
+        assert sum("RCPT" in x and x.startswith("MAIL") for x in server.lines) == writes, "tried once, then one by one"
+    finally:
+        relay.close()
+        server.close()
+
+
+def test_of_a_refused_recipient_nothing_goes_over_the_line() -> None:
+    server = Scripted(TOGETHER | {"RCPT": "550 5.1.1 nobody", "end": "554 5.5.1 no recipients"})
+    relay = Relay(RelaySettings("127.0.0.1", server.port, "test.example"))
+    try:
+        assert relay.submit("b1@x.example", "a@y.example", MESSAGE).code == "550"
+        assert server.content == ["."] and server.said[-1] == "RSET"
     finally:
         relay.close()
         server.close()

@@ -288,6 +288,12 @@ class _Relay:
     def __init__(self, world: World) -> None:
         self.world = world
 
+    async def handle_EHLO(
+        self, server: SmtpServer, session: Session, envelope: Envelope, hostname: str, responses: list[str]
+    ) -> list[str]:
+        session.host_name = hostname
+        return [responses[0], "250-PIPELINING", *responses[1:]]
+
     async def handle_RCPT(
         self, server: SmtpServer, session: Session, envelope: Envelope, address: str, options: list[str]
     ) -> str:

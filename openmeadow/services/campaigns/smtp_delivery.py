@@ -17,7 +17,8 @@ from openmeadow.core.message.templates import FieldMistake
 from openmeadow.core.moments import DAY, HOUR
 from openmeadow.core.reports.bounces import bounce_class
 from openmeadow.core.states import BounceClass, DeliveryState
-from openmeadow.net.smtp_client import Relay, RelayProblem, RelayRefuses, Submission, Unsendable
+from openmeadow.net.smtp_client import Relay, RelayProblem, RelayRefuses, Unsendable
+from openmeadow.net.smtp_transaction import Submission
 from openmeadow.services.campaigns import requeue
 from openmeadow.services.campaigns.composing import Written
 from openmeadow.services.campaigns.renderer import Writer

@@ -13,16 +13,8 @@ from openmeadow.core.delivery.relay_failures import Failure
 from openmeadow.core.errors import CannotOpen, Refused
 from openmeadow.core.message.assembly import Envelope, assemble
 from openmeadow.core.message.personalisation import Said
-from openmeadow.net.smtp_client import (
-    Connected,
-    Relay,
-    RelayProblem,
-    RelaySettings,
-    Submission,
-    TlsMode,
-    is_loopback,
-    try_relay,
-)
+from openmeadow.net.smtp_client import Connected, Relay, RelayProblem, RelaySettings, TlsMode, is_loopback, try_relay
+from openmeadow.net.smtp_transaction import Submission
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store.senders import relay as relay_table
