@@ -6,6 +6,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import json
+import os
 import statistics
 import subprocess
 import sys
@@ -152,11 +153,14 @@ def measured(folder: Path, workspace: Workspace, campaign: int, served: screens.
     begun, at = time.monotonic(), sent(workspace)
     assert client.stdout is not None
     took, failed = json.loads(client.stdout.read())
-    client.wait()
-    with_them = (sent(workspace) - at) / (time.monotonic() - begun)
+    used = os.wait4(client.pid, 0)[2]  # by the readers themselves
+    lasted = time.monotonic() - begun
+    with_them = (sent(workspace) - at) / lasted
     ends.set()
     browsing.join()
     cpu = (served.cpu() - cpu) / (time.monotonic() - begun)
+    readers = (used.ru_utime + used.ru_stime) / lasted
+    cores = len(os.sched_getaffinity(0))
     end = time.monotonic() + 20  # all that was answered is in the database soon
     while any((folder / "arrivals").glob("*")) and time.monotonic() < end:
         time.sleep(0.1)
@@ -167,12 +171,13 @@ def measured(folder: Path, workspace: Workspace, campaign: int, served: screens.
     mean = statistics.mean(alone)
     p50, p99 = (1000 * took[int(len(took) * q)] for q in (0.5, 0.99))
     print(f"  offered {RATE * SECONDS:,}, answered {len(took):,}, failed {failed}, recorded {after - before:,}")
-    print(f"  answered within {p50:.0f} ms (half) and {p99:.0f} ms (99 of 100); the server used {cpu:.2f} of a core")
+    print(f"  answered within {p50:.0f} ms (half) and {p99:.0f} ms (99 of 100); the server used {cpu:.2f} of a core and")
+    print(f"  those who open {readers:.2f}")
     print(
         f"  sending alone {mean:.0f} a second ({alone[0]:.0f} before, {alone[1]:.0f} after); with them {with_them:.0f}:",
         end="",
     )
-    print(f" {with_them / mean:.2f} of it")
+    print(f" {with_them / mean:.2f} of it, {(cores - cpu - readers) / cores:.2f} of the processor being left to it")
     print(f"  browsing: {len(found)} pages, half within {statistics.median(w for w, _ in found):.2f} s")
     for page in PAGES:
         mine = sorted(wall for wall, p in found if p == page)

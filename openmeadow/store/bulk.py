@@ -23,10 +23,11 @@ AT_ONCE = 200  # rows of one statement: what a statement costs to begin is paid 
 def insert_many(db: sqlite3.Connection, head: str, rows: Many[Sequence[object]], width: int) -> None:
     """``head`` is INSERT … INTO table (columns); the values of many rows follow, each of ``width`` columns."""
     one = f"({', '.join('?' * width)})"
-    whole = f"{head} VALUES {', '.join([one] * AT_ONCE)}"
-    waiting = iter(rows)
+    waiting, sql, length = iter(rows), "", 0
     while some := list(islice(waiting, AT_ONCE)):
-        sql = whole if len(some) == AT_ONCE else f"{head} VALUES {', '.join([one] * len(some))}"
+        if len(some) != length:
+            length = len(some)
+            sql = f"{head} VALUES {', '.join([one] * length)}"
         db.execute(sql, [value for row in some for value in row])
 
 

@@ -13,6 +13,7 @@ _PLAIN = re.compile(
     r"(?=.{1,64}@)[A-Za-z0-9_+'=/!#$%&*?^`{|}~-]+(?:\.[A-Za-z0-9_+'=/!#$%&*?^`{|}~-]+)*"
     r"@(?=.{1,253}$)(?:[A-Za-z0-9](?:[A-Za-z0-9-]{0,61}[A-Za-z0-9])?\.)+[A-Za-z](?:[A-Za-z0-9-]{0,61}[A-Za-z0-9])"
 )
+_CONTROL = re.compile(r"[\x00-\x1f\x7f]")
 
 
 def standing_alone(*addresses: str) -> re.Pattern[str]:
@@ -67,7 +68,8 @@ def wire_form(address: str) -> tuple[str, bool]:
             domain = idna.encode(domain, uts46=True).decode()
         except idna.IDNAError as e:
             raise ValueError("its domain is not valid in the DNS") from e
-    if any(ord(c) < 32 or ord(c) == 127 or (c in "<>" and not local.startswith('"')) for c in local):
+    brackets = domain if local.startswith('"') else address
+    if _CONTROL.search(address) or "<" in brackets or ">" in brackets:
         raise ValueError("it contains a character that is not allowed")
     try:
         local.encode()
