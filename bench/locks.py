@@ -14,15 +14,19 @@ from pathlib import Path
 
 from bench import large
 from openmeadow.core.consent.sunset import SPARED
+from openmeadow.core.moments import DAY
+from openmeadow.core.sequences.definition import Definition, Step
 from openmeadow.services.campaigns import campaigns, first_send
 from openmeadow.services.models import CampaignChanges
 from openmeadow.services.segments import segments
+from openmeadow.services.sequences import editing, runner
 from openmeadow.services.subscribers import bulk_actions, import_events, import_subscribers, undo
 from openmeadow.services.subscribers.selection import Choice
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store.connection import Store
 from openmeadow.store.segments import segments as segment_table
+from openmeadow.store.sequences import sequences
 
 EVERY = 0.025
 
@@ -106,12 +110,28 @@ def a_start(workspace: Workspace) -> None:
     first_send.clear(workspace, id)
 
 
+def a_sequence(workspace: Workspace, people: int = 300_000) -> None:
+    id = editing.add(workspace, f"Bench {time.time():.0f}", "bench", Definition((Step(1, "wait", wait=DAY),)))
+    who = workspace.view().columns.people.id[:people].tolist()
+    with workspace.store.atomic() as db:
+        sequences.update(db, id, {"state": "running"})  # it has no sender
+    with watched(workspace.folder, f"{people:,} people put into a sequence"):
+        editing.add_people(workspace, id, who, "bench")
+    with watched(workspace.folder, "… who enter it"):
+        runner.tick(workspace)
+    with watched(workspace.folder, "… and leave, as it ends"):
+        editing.end(workspace, id, "bench")
+    with workspace.store.atomic() as db:  # the workspace is kept for the next time
+        db.execute("DELETE FROM enrolments WHERE sequence = ?", (id,))
+
+
 def main(people: int = 1_000_000, deliveries: int = 14_000_000) -> None:
     print(f"\nLong work at {people:,} people, and how long others wait to write")
     workspace = Workspace(large.workspace(people, deliveries))
     with tempfile.TemporaryDirectory() as name:
         acts(workspace, Path(name))
     a_start(workspace)
+    a_sequence(workspace)
     workspace.close()
 
 

@@ -214,5 +214,5 @@ def _bring_on(workspace: Workspace, row_id: SequenceId, h: Habits, now: int) -> 
                 enrolments.put_label(w, label, [s], False)
         events.add(w, raw)
         there = condition(workspace, view, LADDER.begin)  # who came in between has been seen
-        enrolments.hold_now(w, row_id, view.columns.people.id[there].tolist(), [])
+        enrolments.hold_now(w, row_id, view.columns.people.id[there].tolist())
         sequences.update(w, row_id, {"seen_event": events.highest(w)})

@@ -51,6 +51,17 @@ class Turns:
             yield part
             at += len(part)
 
+    def while_any(self, do: Callable[[sqlite3.Connection, int], int]) -> int:
+        """``do`` with how many rows it may take at most, part by part, until it takes fewer; the sum of what it took."""
+        done = 0
+        while True:
+            rows = range(self.rows)
+            with self.part(rows) as db:
+                took = do(db, len(rows))
+            done += took
+            if took < len(rows):
+                return done
+
     def each(
         self,
         rows: Sequence[T],

@@ -13,6 +13,7 @@ from openmeadow.services.health import placement, providers
 from openmeadow.services.health.inbound_mail import tidy
 from openmeadow.services.segments import starter_segments
 from openmeadow.services.senders import domains, round_trip_test
+from openmeadow.services.sequences import editing
 from openmeadow.services.subscribers import address_checks, consent, export, reconsent, sunset
 from openmeadow.services.today import alerts, weekly_report
 from openmeadow.services.workspace import Workspace
@@ -59,6 +60,7 @@ DUTIES: tuple[Callable[[Workspace], object], ...] = (
     arrivals.take_left,
     inbox_placement.tend,
     campaigns.finish_stops,
+    editing.finish_ends,
     accounts.tend,
     _bring_log_in,
 )

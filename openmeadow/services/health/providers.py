@@ -3,11 +3,16 @@
 from __future__ import annotations
 
 import re
+import sqlite3
 from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass
+
+import numpy as np
 
 from openmeadow.core.addresses.providers import organisation_of, standing
 from openmeadow.core.addresses.verdicts import NOT_ASKED
+from openmeadow.core.arrays import I64
 from openmeadow.core.delivery.guardrails import LIMITS
 from openmeadow.core.errors import Missing, Refused
 from openmeadow.core.moments import DAY
@@ -20,6 +25,7 @@ from openmeadow.store.health.providers import OTHER_DOMAINS, Provider
 from openmeadow.store.subscribers import addresses as address_table
 from openmeadow.store.subscribers import subscribers
 from openmeadow.store.subscribers.subscribers import people_version
+from openmeadow.store.turns import Turns
 
 MX_AGE, AT_ONCE = 30 * DAY, 25  # a domain is asked once a month; so many each half minute
 _COLOUR = re.compile(r"#[0-9a-fA-F]{6}\Z")
@@ -59,12 +65,18 @@ def find(workspace: Workspace, *, ask: bool = True) -> Found:
             settings.log(w, now, "worker", "found providers by MX", ", ".join(new)[:200], len(new))
     belongs = {r.domain: by_hand.get(r.domain, hosts.get(of.get(r.domain, ""), OTHER_DOMAINS)) for r in rows}
     wrong = {r.domain: belongs[r.domain] for r in rows if r.provider != belongs[r.domain]}
-    moved = 0
-    if wrong:
-        with workspace.store.atomic() as w:
-            moved = table.move_people(w, wrong)
-            subscribers.people_changed(w)
-    return Found(asked, len(new), moved)
+    return Found(asked, len(new), _move(workspace, *table.to_move(db, wrong)) if wrong else 0)
+
+
+def _move(workspace: Workspace, people: I64, provider: I64) -> int:
+    """Each of some people belongs to a provider from now on; how many."""
+
+    def some(db: sqlite3.Connection, part: Sequence[int]) -> int:
+        mine = slice(part[0], part[-1] + 1)
+        subscribers.people_changed(db)
+        return table.set_providers(db, zip(provider[mine].tolist(), people[mine].tolist(), strict=True))
+
+    return Turns(workspace.store).each(range(len(people)), some)
 
 
 def look(workspace: Workspace) -> int:
@@ -135,8 +147,10 @@ def merge(workspace: Workspace, row_id: int, into: int, who: str) -> int:
     gone, kept = _one(workspace, row_id), _one(workspace, into)
     if row_id in (into, OTHER_DOMAINS):
         raise Refused("Choose another provider to merge it into.")
+    people = table.people_of(workspace.store.read(), row_id)
+    _move(workspace, people, np.full(len(people), into))
     with workspace.store.atomic() as db:
-        table.remove(db, row_id, into)
+        table.remove(db, row_id, into)  # with who came meanwhile
         table.renamed(db, gone.name, kept.name)
         subscribers.people_changed(db)
         settings.log(db, workspace.now(), who, f"merged provider into {kept.name}", gone.name, gone.people)
@@ -148,15 +162,15 @@ def split(workspace: Workspace, domain: str, name: str, who: str) -> int:
     domain, name = domain.strip().lower(), name.strip()
     if not name:
         raise Refused("Name the provider that the domain belongs to.")
+    if not any(r.domain == domain for r in table.people_by_domain(workspace.store.read())):
+        raise Missing(f"No subscriber has an address at {domain[:80]}.")
     with workspace.store.atomic() as db:
         row_id = table.named(db, name)
         if row_id is None:
             row_id = table.add(db, name, workspace.now())
         table.set_domain(db, domain, row_id)
-        moved = table.move_people(db, {domain: row_id})
-        if not moved and not any(r.domain == domain for r in table.people_by_domain(db)):
-            raise Missing(f"No subscriber has an address at {domain[:80]}.")
-        subscribers.people_changed(db)
+    moved = _move(workspace, *table.to_move(workspace.store.read(), {domain: row_id}))
+    with workspace.store.atomic() as db:
         settings.log(db, workspace.now(), who, f"moved {domain} to {name}", name, moved)
     return moved
 

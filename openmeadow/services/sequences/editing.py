@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import secrets
 import sqlite3
+from collections import abc
 from collections.abc import Mapping
 from dataclasses import replace
 
@@ -31,6 +32,7 @@ from openmeadow.store.rows import SqlValue
 from openmeadow.store.sequences import enrolments, sequences
 from openmeadow.store.sequences.records import EnrolledPerson, Sequence
 from openmeadow.store.subscribers import subscribers
+from openmeadow.store.turns import Turns
 
 PAUSED = runner.PAUSED
 OUT = "out"
@@ -202,14 +204,15 @@ def start(workspace: Workspace, row_id: SequenceId, who: str, *, with_those_ther
     definition, view = definition_of(row), workspace.view()
     there = view.columns.people.id[condition(workspace, view, definition.begin)].tolist()
     top = enrolments.with_news(workspace.store.read(), row_id, 1 << 62, 1 << 62)
+    queued = _put_in_place(workspace, row, definition, there, with_those_there=with_those_there)
     with workspace.store.atomic() as db:
+        if sequences.state_of(db, row_id) != SequenceState.DRAFT:
+            raise Refused(f"“{row.name}” has already started.")
         for key, mail in sequences.mails(db, row_id).items():
             if mail.state == "draft" and definition.step(key) is not None:
                 _open(workspace, db, mail, who)
         _set_arms(db, row_id, definition)
         sequences.add_version(db, row_id, row.version, row.definition, who, workspace.now())
-        enrolments.hold_now(db, row_id, there, [])
-        queued = runner.queue(workspace, db, row, definition, there) if with_those_there else 0
         sequences.update(
             db, row_id, {"state": "running", "started_at": workspace.now(), "seen_event": top[1], "seen_consent": top[2]}
         )
@@ -218,14 +221,37 @@ def start(workspace: Workspace, row_id: SequenceId, who: str, *, with_those_ther
     return models.PeopleAdded(queued=queued, there=len(there), portions=admission.portions(queued, definition.begin))
 
 
+def _put_in_place(
+    workspace: Workspace, row: Sequence, definition: Definition, there: list[int], *, with_those_there: bool
+) -> int:
+    """Who fulfils the beginning of a draft is kept, and queued where wished, in place of what a start that was cut off has
+    left; how many are queued."""
+    turns, db = Turns(workspace.store), workspace.store.read()
+    turns.each(enrolments.held_before(db, row.id).tolist(), lambda w, some: enrolments.hold_no_more(w, row.id, some))
+    _empty_queue(workspace, turns, row.id)
+
+    def put(w: sqlite3.Connection, some: abc.Sequence[int]) -> int:
+        enrolments.hold_now(w, row.id, some)
+        return runner.queue(workspace, w, row, definition, some) if with_those_there else 0
+
+    return turns.each(there, put)
+
+
+def _empty_queue(workspace: Workspace, turns: Turns, row_id: int) -> None:
+    waiting = [p.subscriber for p in enrolments.queued(workspace.store.read(), row_id)]
+    turns.each(waiting, lambda w, some: enrolments.unqueue(w, row_id, some))
+
+
 def add_people(workspace: Workspace, row_id: int, people: list[int], who: str) -> models.PeopleAdded:
     """Put people in by hand, through the queue and its limits; those inside or there once already enrolment as they are."""
     row = row_of(workspace, row_id)
     if row.state not in ("running", "paused"):
         raise Refused(f"“{row.name}” is {row.state}. People can be added only while it runs.")
     definition = definition_of(row)
+    came = Turns(workspace.store).each(
+        sorted(set(people)), lambda w, some: runner.queue(workspace, w, row, definition, some)
+    )
     with workspace.store.atomic() as db:
-        came = runner.queue(workspace, db, row, definition, sorted(set(people)))
         settings.log(db, workspace.now(), who, "added people to sequence", row.name, came)
     waiting = enrolments.in_queue(workspace.store.read(), row_id)
     return models.PeopleAdded(queued=came, portions=admission.portions(waiting, definition.begin))
@@ -245,11 +271,15 @@ def resume(workspace: Workspace, row_id: SequenceId, who: str) -> models.PeopleM
     if missing := validation.while_running(workspace, row_id, definition_of(row)):
         raise Refused(f"It must be complete before it can resume. {missing[0].sentence}")
     a_day = definition_of(row).begin.a_day
+    inside = enrolments.all_inside(workspace.store.read(), row_id)
+    due_at = {t.id: t.due_at for t in inside if t.due_at is not None}
+    due = state_machine.spread(list(due_at.values()), now, a_day)
+    late = sum(at <= now for at in due_at.values())
+    moved = [(at, t) for at, t in zip(due, due_at, strict=True) if at != due_at[t]]
+    Turns(workspace.store).each(moved, enrolments.move_due)
     with workspace.store.atomic() as db:
-        due_at = {t.id: t.due_at for t in enrolments.all_inside(db, row_id) if t.due_at is not None}
-        due = state_machine.spread(list(due_at.values()), now, a_day)
-        late = sum(at <= now for at in due_at.values())
-        enrolments.move_due(db, [(at, t) for at, t in zip(due, due_at, strict=True) if at != due_at[t]])
+        if sequences.state_of(db, row_id) != SequenceState.PAUSED:
+            raise Refused(f"“{row.name}” is not paused any more.")
         sequences.update(db, row_id, {"state": "running", "paused_why": ""})
         for mail in sequences.mails(db, row_id).values():
             if mail.state == "paused" and mail.paused_why == PAUSED:
@@ -264,17 +294,29 @@ def end(workspace: Workspace, row_id: SequenceId, who: str) -> int:
     if row.state not in ("running", "paused"):
         raise Refused(f"“{row.name}” is {row.state}, so this is not possible.")
     with workspace.store.atomic() as db:
-        gone = enrolments.leave(
-            db, [(t.id, workspace.now(), "the sequence was ended") for t in enrolments.all_inside(db, row_id)]
-        )
-        enrolments.unqueue(db, row_id)
+        gone = len(enrolments.all_inside(db, row_id))
         sequences.update(db, row_id, {"state": "ended", "paused_why": ""})
         for mail in sequences.mails(db, row_id).values():
             if mail.state in ("sending", "paused"):
                 batch_table.set_batches(db, mail.id, ("scheduled", "sending", "paused"), "sent")
                 campaigns.update(db, mail.id, {"state": "finished"})
         settings.log(db, workspace.now(), who, "ended sequence", row.name, gone)
+    _empty(workspace, row_id)
     return gone
+
+
+def _empty(workspace: Workspace, row_id: SequenceId) -> None:
+    """Everybody leaves a sequence that has ended, some at a time."""
+    turns, now = Turns(workspace.store), workspace.now()
+    inside = [(t.id, now, "the sequence was ended") for t in enrolments.all_inside(workspace.store.read(), row_id)]
+    turns.each(inside, enrolments.leave)
+    _empty_queue(workspace, turns, row_id)
+
+
+def finish_ends(workspace: Workspace) -> None:
+    """Whoever is left by an end that was cut off leaves."""
+    for row_id in sequences.ended_with_somebody(workspace.store.read()):
+        _empty(workspace, row_id)
 
 
 def remove(workspace: Workspace, row_id: int, who: str) -> None:

@@ -4,7 +4,7 @@ transaction, so that a stop in between loses nobody and resends nothing."""
 from __future__ import annotations
 
 import sqlite3
-from collections import defaultdict
+from collections import abc, defaultdict
 from collections.abc import Collection
 
 import numpy as np
@@ -17,7 +17,7 @@ from openmeadow.core.moments import HOUR, midnight
 from openmeadow.core.sequences import admission, state_machine
 from openmeadow.core.sequences.definition import EVERYONE, Definition, Step
 from openmeadow.core.sequences.state_machine import FINISHED, MAILED, WAITS, Moved
-from openmeadow.core.states import HOLDOUT, DeliveryState
+from openmeadow.core.states import HOLDOUT, DeliveryState, SequenceState
 from openmeadow.services.sequences.conditions import Asked, zones
 from openmeadow.services.sequences.loading import definition_of, pass_of
 from openmeadow.services.sequences.triggers import comes_to_hold, may_leave
@@ -29,6 +29,7 @@ from openmeadow.store.campaigns.records import Campaign
 from openmeadow.store.sequences import enrolments, sequences
 from openmeadow.store.sequences.records import Enrolment, Sequence, ZonedEnrolment
 from openmeadow.store.subscribers import subscribers
+from openmeadow.store.turns import Turns
 
 PAUSED = "The sequence is paused."
 CHUNK = 500
@@ -54,6 +55,9 @@ def tick(workspace: Workspace) -> int:
 def pause_by_itself(workspace: Workspace, row: Sequence, why: str) -> None:
     """Everyone stays at their step until what is wrong is fixed."""
     with workspace.store.atomic() as db:
+        found = sequences.one(db, row.id)
+        if found is None or found.state != SequenceState.RUNNING:
+            return  # somebody has ended it meanwhile
         sequences.pause(db, row.id, PAUSED, why)
         settings.log(db, workspace.now(), "worker", f"paused sequence: {why}", row.name)
 
@@ -213,10 +217,9 @@ class Runner:
     def admit(self) -> int:
         """Who the condition of entering has come to hold for goes into the queue; who may begin today begins."""
         came, went = comes_to_hold(self.workspace, self.row, self.definition)
-        if came or went:
-            with self.workspace.store.atomic() as w:
-                enrolments.hold_now(w, self.row.id, came, went)
-                queue(self.workspace, w, self.row, self.definition, came)
+        turns = Turns(self.workspace.store)
+        turns.each(went, lambda w, some: enrolments.hold_no_more(w, self.row.id, some))
+        turns.each(came, self._enter)
         db, row, begin = self.workspace.store.read(), self.row, self.definition.begin
         if not enrolments.anybody_queued(db, row.id):
             return 0
@@ -234,19 +237,29 @@ class Runner:
             return 0
         runs = enrolments.last_runs(db, row.id, mine)
         held = draw(row.seed, np.array(mine, np.int64), HOLDOUT_SALT) < self.definition.holdout
-        with self.workspace.store.atomic() as w:
-            enrolments.begin(
-                w,
-                [
-                    (row.id, s, runs.get(s, (0, None))[0] + 1, int(h), row.version, now)
-                    for s, h in zip(mine, held.tolist(), strict=True)
-                ],
-            )
-            enrolments.unqueue(w, row.id, mine)
-        return len(mine)
+        rows = [
+            (row.id, s, runs.get(s, (0, None))[0] + 1, int(h), row.version, now)
+            for s, h in zip(mine, held.tolist(), strict=True)
+        ]
+
+        def begin_some(w: sqlite3.Connection, some: abc.Sequence[tuple[int, int, int, int, int, int]]) -> int:
+            if sequences.state_of(w, row.id) != SequenceState.RUNNING:
+                return 0  # somebody has paused or ended it
+            enrolments.begin(w, some)
+            enrolments.unqueue(w, row.id, [r[1] for r in some])
+            return len(some)
+
+        return turns.each(rows, begin_some)
+
+    def _enter(self, w: sqlite3.Connection, came: abc.Sequence[int]) -> int:
+        """People for whom the condition of entering has come to hold go into the queue."""
+        enrolments.hold_now(w, self.row.id, came)
+        return queue(self.workspace, w, self.row, self.definition, came)
 
 
-def queue(workspace: Workspace, w: sqlite3.Connection, row: Sequence, definition: Definition, people: list[int]) -> int:
+def queue(
+    workspace: Workspace, w: sqlite3.Connection, row: Sequence, definition: Definition, people: abc.Sequence[int]
+) -> int:
     """Put people in the queue of a sequence, those who may enter (again); how many."""
     runs, now, again = enrolments.last_runs(w, row.id, people), workspace.now(), definition.begin.again_after
     fit = []

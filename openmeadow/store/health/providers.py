@@ -8,7 +8,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from openmeadow.core.arrays import I64, Array
-from openmeadow.store.bulk import read_columns
+from openmeadow.store.bulk import Many, read_columns
 from openmeadow.store.health.records import DomainPeople
 from openmeadow.store.segments.renaming import rules_renamed
 
@@ -201,14 +201,26 @@ def of_everybody(db: sqlite3.Connection) -> tuple[I64, I64]:
     return row_id, provider
 
 
-def move_people(db: sqlite3.Connection, to: Mapping[str, int]) -> int:
-    """People at these domains belong to these providers; how many changed."""
-    if not to:
-        return 0
-    return db.execute(
-        "UPDATE subscribers SET provider = (SELECT j.value FROM json_each(?1) j WHERE j.key = "
-        "substr(email_key, instr(email_key, '@') + 1)) WHERE erased_at IS NULL "
-        "AND substr(email_key, instr(email_key, '@') + 1) IN (SELECT key FROM json_each(?1)) AND provider <> "
-        "(SELECT j.value FROM json_each(?1) j WHERE j.key = substr(email_key, instr(email_key, '@') + 1))",
+def to_move(db: sqlite3.Connection, to: Mapping[str, int]) -> tuple[I64, I64]:
+    """Of the people at some domains those who are not at the provider that the domain belongs to: their ids, and it."""
+    row_id, provider = read_columns(
+        db,
+        "WITH wanted AS MATERIALIZED (SELECT key AS domain, value AS provider FROM json_each(?)) "
+        "SELECT s.id, w.provider FROM subscribers s CROSS JOIN wanted w "
+        "ON w.domain = substr(s.email_key, instr(s.email_key, '@') + 1) "
+        "WHERE s.erased_at IS NULL AND s.provider <> w.provider ORDER BY s.id",
         (json.dumps(dict(to)),),
-    ).rowcount
+        "qq",
+    )
+    return row_id, provider
+
+
+def people_of(db: sqlite3.Connection, row_id: int) -> I64:
+    """Everybody at a provider, ascending."""
+    (found,) = read_columns(db, "SELECT id FROM subscribers WHERE provider = ? ORDER BY id", (row_id,), "q")
+    return found
+
+
+def set_providers(db: sqlite3.Connection, rows: Many[tuple[int, int]]) -> int:
+    """(provider, subscriber); how many."""
+    return db.executemany("UPDATE subscribers SET provider = ? WHERE id = ?", rows).rowcount

@@ -29,10 +29,16 @@ def held_before(db: sqlite3.Connection, row_id: int) -> I64:
     return found
 
 
-def hold_now(db: sqlite3.Connection, row_id: int, came: Sequence[int], went: Sequence[int]) -> None:
-    """Keep who matches the rule by which people enter a sequence: who came and who went."""
+def hold_now(db: sqlite3.Connection, row_id: int, came: Sequence[int]) -> int:
+    """People have come to match the rule by which a sequence is entered; how many."""
     db.executemany("INSERT OR IGNORE INTO sequence_matches VALUES (?, ?)", ((row_id, s) for s in came))
+    return len(came)
+
+
+def hold_no_more(db: sqlite3.Connection, row_id: int, went: Sequence[int]) -> int:
+    """People do not match it any more; how many."""
     db.executemany("DELETE FROM sequence_matches WHERE sequence = ? AND subscriber = ?", ((row_id, s) for s in went))
+    return len(went)
 
 
 def last_runs(db: sqlite3.Connection, row_id: int, among: Sequence[int]) -> dict[int, tuple[int, int | None]]:
@@ -77,12 +83,10 @@ def in_queue(db: sqlite3.Connection, row_id: int) -> int:
     return int(db.execute("SELECT count(*) AS n FROM sequence_queue WHERE sequence = ?", (row_id,)).fetchone()["n"])
 
 
-def unqueue(db: sqlite3.Connection, row_id: int, people: Sequence[int] | None = None) -> None:
-    """Take people out of the queue of a sequence."""
-    if people is None:
-        db.execute("DELETE FROM sequence_queue WHERE sequence = ?", (row_id,))
-    else:
-        db.executemany("DELETE FROM sequence_queue WHERE sequence = ? AND subscriber = ?", ((row_id, s) for s in people))
+def unqueue(db: sqlite3.Connection, row_id: int, people: Sequence[int]) -> int:
+    """Take people out of the queue of a sequence; how many."""
+    db.executemany("DELETE FROM sequence_queue WHERE sequence = ? AND subscriber = ?", ((row_id, s) for s in people))
+    return len(people)
 
 
 def begun_since(db: sqlite3.Connection, row_id: int, since: int) -> dict[int, int]:
@@ -283,9 +287,10 @@ def happened(db: sqlite3.Connection, ids: Sequence[int], since: dict[int, int], 
     return out
 
 
-def move_due(db: sqlite3.Connection, rows: Many[tuple[int, int]]) -> None:
-    """(due_at, enrolment)."""
+def move_due(db: sqlite3.Connection, rows: Sequence[tuple[int, int]]) -> int:
+    """(due_at, enrolment); how many."""
     db.executemany("UPDATE enrolments SET due_at = ? WHERE id = ? AND left_at IS NULL", rows)
+    return len(rows)
 
 
 # what steps change

@@ -86,6 +86,22 @@ def running(db: sqlite3.Connection) -> list[Sequence]:
     return Sequence.read_all(db.execute(f"{_WHOLE} WHERE q.state = ? ORDER BY q.id", (SequenceState.RUNNING,)))
 
 
+def state_of(db: sqlite3.Connection, row_id: int) -> str:
+    """The state of a sequence."""
+    row = db.execute("SELECT state FROM sequences WHERE id = ?", (row_id,)).fetchone()
+    return str(row["state"]) if row else SequenceState.ENDED
+
+
+def ended_with_somebody(db: sqlite3.Connection) -> list[SequenceId]:
+    """Ended sequences that somebody is still in or waits for: the process that ended them was cut off."""
+    rows = db.execute(
+        "SELECT q.id FROM sequences q WHERE q.state = ? AND (EXISTS (SELECT 1 FROM sequence_queue w WHERE w.sequence = q.id) "
+        "OR EXISTS (SELECT 1 FROM enrolments t WHERE t.sequence = q.id AND t.left_at IS NULL))",
+        (SequenceState.ENDED,),
+    )
+    return [SequenceId(r["id"]) for r in rows]
+
+
 def pause(db: sqlite3.Connection, row_id: int, word: str, why: str = "") -> None:
     """Nobody goes on, and no mail of its steps: those are held with a word; ``why`` where it paused itself."""
     update(db, row_id, {"state": "paused", "paused_why": why})
