@@ -16,7 +16,7 @@ from openmeadow.core.errors import Refused
 from openmeadow.core.moments import DAY, HOUR
 from openmeadow.core.sequences.definition import Begin, Definition, Leave, Step
 from openmeadow.net.smtp_client import RelayAway
-from openmeadow.services.campaigns import campaigns, dispatcher, schedule
+from openmeadow.services.campaigns import campaigns, dispatcher, last_check, schedule
 from openmeadow.services.segments import segments
 from openmeadow.services.sequences import editing, runner, simulation, statistics, triggers, validation
 from openmeadow.services.today import overview
@@ -127,7 +127,7 @@ def test_nothing_goes_out_after_the_last_moment(folder: Path) -> None:
         send(m, NOW + 3 * HOUR)
         assert states(m) == {"sent": 8, "failed": 2, "skipped": 10}
         why = Counter(d.reason for d in deliveries_of(m.workspace.store.read(), m.campaign, "first"))
-        assert why[dispatcher.TOO_LATE] == 10
+        assert why[last_check.TOO_LATE] == 10
         assert sum(n for w, n in why.items() if w and w.startswith("deferred until the end date")) == 2
 
 

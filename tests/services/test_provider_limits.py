@@ -9,7 +9,7 @@ import numpy as np
 from openmeadow.core.moments import DAY
 from openmeadow.demo.mail_world.habits import FAR
 from openmeadow.services.campaigns import campaigns
-from openmeadow.services.campaigns.dispatcher import CAP_FULL, TOO_MANY
+from openmeadow.services.campaigns.last_check import CAP_FULL, TOO_MANY
 from openmeadow.services.subscribers import import_events, import_subscribers
 from openmeadow.services.today import overview
 from openmeadow.services.workspace import Workspace

@@ -17,7 +17,7 @@ from openmeadow.services.campaigns import (
     ab_test,
     approval,
     campaigns,
-    dispatcher,
+    last_check,
     preflight,
     recipients,
     renderer,
@@ -259,4 +259,4 @@ def test_plans_take_turns_and_share_a_cap(folder: Path) -> None:
         gone = [d for id in (m.campaign, other) for d in deliveries_of(db, id, "first") if d.state == "sent"]
         assert len({d.subscriber for d in gone}) == len(gone) == 50, "at most one a day, over both"
         assert sum(1 for d in gone if d.subscriber % 2 == 0) == 20, "Postern's cap counts both plans"
-        assert {d.reason for d in of(m) if d.state == "deferred"} <= {dispatcher.CAP_FULL}
+        assert {d.reason for d in of(m) if d.state == "deferred"} <= {last_check.CAP_FULL}

@@ -294,14 +294,8 @@ def stop(workspace: Workspace, row_id: CampaignId, who: str) -> int:
 
 def skip_waiting(workspace: Workspace, row_id: CampaignId) -> int:
     """Skip everybody of a stopped campaign who still waits, some at a time; how many."""
-    turns, now, skipped = Turns(workspace.store), workspace.now(), 0
-    while True:
-        rows = range(turns.rows)
-        with turns.part(rows) as db:
-            some = deliveries.stop_waiting(db, row_id, now, len(rows))
-        skipped += some
-        if some < len(rows):
-            return skipped
+    now = workspace.now()
+    return Turns(workspace.store).while_any(lambda db, most: deliveries.stop_waiting(db, row_id, now, most))
 
 
 def finish_stops(workspace: Workspace) -> None:

@@ -15,14 +15,16 @@ class DailyCaps:
 
     def __init__(self, workspace: Workspace) -> None:
         self._workspace, self._guard = workspace, threading.Lock()
-        self._day, self._had = 0, dict[int, int]()
+        self._today, self._had = range(0), dict[int, int]()  # the seconds of the local day
 
     def take(self, provider: int, cap: int | None) -> bool:
         """Whether one more may go to a provider today (None: no limit); it counts from now on."""
         with self._guard:
-            day = midnight(self._workspace.now(), self._workspace.zone)
-            if day != self._day:
-                self._day, self._had = day, deliveries.sent_by_provider(self._workspace.store.read(), day)
+            now = self._workspace.now()
+            if now not in self._today:
+                zone = self._workspace.zone
+                self._today = range(midnight(now, zone), midnight(now, zone, 1))
+                self._had = deliveries.sent_by_provider(self._workspace.store.read(), self._today.start)
             had = self._had.get(provider, 0)
             if cap is not None and had >= cap:
                 return False

@@ -12,7 +12,7 @@ from openmeadow.core.arrays import I64
 from openmeadow.core.errors import Refused
 from openmeadow.core.ids import NO_MESSAGE, CampaignId, MessageId
 from openmeadow.core.moments import MINUTE
-from openmeadow.services.campaigns import batch_export, dispatcher, resend
+from openmeadow.services.campaigns import batch_export, last_check, resend
 from openmeadow.services.campaigns import campaigns as campaigns_service
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings, undo_log
@@ -126,12 +126,15 @@ def _settle(workspace: Workspace, row_id: CampaignId) -> None:
             elif b.state == "scheduled" and b.sent:
                 batch_table.set_batch(db, b.id, "sending")
         under_way = any(b.state in ("sending", "sent") for b in batch_table.batches(db, row_id))
-        if campaigns.state_of(db, row_id) == "paused":
-            return  # somebody decides; what is told is kept all the same
+        goes_on = (
+            "scheduled",
+            "sending",
+            "finished",
+        )  # where it is paused somebody decides; what is told is kept all the same
         if not batch_table.open_batches(db, row_id):
-            campaigns.update(db, row_id, {"state": "finished"})
+            campaigns.update_in(db, row_id, goes_on, {"state": "finished"})
         elif under_way:
-            campaigns.update(db, row_id, {"state": "sending"})
+            campaigns.update_in(db, row_id, goes_on, {"state": "sending"})
 
 
 def _refused(workspace: Workspace, row: Campaign) -> batch_export.Refusals:
@@ -144,7 +147,7 @@ def _refused(workspace: Workspace, row: Campaign) -> batch_export.Refusals:
         after = 0
         while waiting := deliveries.waiting_of(db, b.id, CHUNK, after):
             after = waiting[-1].subscriber
-            why, _ = dispatcher.reasons(workspace, row, b, waiting, limits=False)
+            why, _ = last_check.reasons(workspace, row, b, waiting, limits=False)
             out |= {d.id: why[d.subscriber] for d in waiting if d.subscriber in why}
     return out
 

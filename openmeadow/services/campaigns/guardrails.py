@@ -24,7 +24,9 @@ from openmeadow.store.campaigns import campaigns, deliveries, guardrail_counts
 from openmeadow.store.campaigns.delivery_records import ReturnCount, SentCount
 from openmeadow.store.health import health, providers
 from openmeadow.store.health.providers import names as provider_names
+from openmeadow.store.rows import Values
 from openmeadow.store.subscribers.subscribers import people_version
+from openmeadow.store.turns import Turns
 
 Where = tuple[str, str]  # ("the whole send" | "batch" | "provider", its name)
 WHOLE = "all of it"
@@ -155,10 +157,10 @@ def look(workspace: Workspace, campaign: CampaignId) -> str:
     place = f" at {where[1]}" if where[0] == "provider" else f" in batch {where[1]}" if where[0] == "batch" else ""
     sentence = worst.sentence.replace(":", f"{place}:", 1)
     evidence = [_figures(k, w, r).model_dump() for k, w, r in wrong]
+    paused = {"state": "paused", "paused_why": sentence, "paused_evidence": json.dumps(evidence)}
     with workspace.store.atomic() as db:
-        campaigns.update(
-            db, campaign, {"state": "paused", "paused_why": sentence, "paused_evidence": json.dumps(evidence)}
-        )
+        if not campaigns.update_in(db, campaign, ("scheduled", "sending"), paused):
+            return ""
         settings.log(db, workspace.now(), "guardrail", f"paused campaign: {worst.name}", row.name, worst.k)
     return sentence
 
@@ -232,15 +234,13 @@ def without_provider(workspace: Workspace, campaign: CampaignId, provider: str, 
     names = provider_names(workspace.store.read())
     if provider not in names:
         raise Refused(f"There is no provider “{provider}”.")
+    reason, now = f"resumed without {provider}", workspace.now()
+    some = guardrail_counts.waiting_at(workspace.store.read(), campaign, names.index(provider))
+    n = Turns(workspace.store).each(some, lambda db, part: guardrail_counts.skip(db, part, reason, now))
+    again: Values = {"state": "sending", "guard_from": now + 1, "paused_why": "", "paused_evidence": "[]"}
     with workspace.store.atomic() as db:
-        n = guardrail_counts.skip_provider(
-            db, campaign, names.index(provider), f"resumed without {provider}", workspace.now()
-        )
+        if not campaigns.update_in(db, campaign, ("paused",), again):
+            raise Refused("Only a paused campaign can resume without a provider.")
         batch_table.recount_people(db, campaign)
-        campaigns.update(
-            db,
-            campaign,
-            {"state": "sending", "guard_from": workspace.now() + 1, "paused_why": "", "paused_evidence": "[]"},
-        )
         settings.log(db, workspace.now(), who, f"resumed without {provider}", row.name, n)
     return n

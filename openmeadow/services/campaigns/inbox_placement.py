@@ -149,7 +149,9 @@ def pause_if_spam(workspace: Workspace, row: Campaign, view: View) -> str:
         if not any([table.note_paused(out, row.message, p, view.now) for p in waiting]):
             return ""
         evidence_kept = json.dumps([g.model_dump() for g in shown])
-        campaigns.update(out, row.id, {"state": "paused", "paused_why": why, "paused_evidence": evidence_kept})
+        paused = {"state": "paused", "paused_why": why, "paused_evidence": evidence_kept}
+        if not campaigns.update_in(out, row.id, ("scheduled", "sending"), paused):
+            return ""
         settings.log(out, view.now, "guardrail", f"paused campaign: {GUARDRAIL}", row.name, len(waiting))
     return why
 

@@ -22,6 +22,7 @@ from openmeadow.store.campaigns.delivery_records import FailedDelivery
 from openmeadow.store.engagement import events
 from openmeadow.store.subscribers import consent
 from openmeadow.store.subscribers.subscribers import facts_changed
+from openmeadow.store.turns import Turns
 
 
 def outside_id(delivery: DeliveryId, try_: int, *, with_bounce: bool = False) -> str:
@@ -76,15 +77,14 @@ def put_back(workspace: Workspace, campaign: CampaignId, words: str, who: str) -
         raise Missing("This campaign does not exist.")
     if row.state == "stopped":
         raise Refused(f"“{row.name}” was stopped; its queue is empty.")
+    rows, now = _failed(workspace.store.read(), campaign).get(words, []), workspace.now()
+    if not rows:
+        raise Missing("No failed delivery has this reply any more.")
+    Turns(workspace.store).each([(r.id, r.attempts) for r in rows], lambda db, some: unmark(db, some, now))
     with workspace.store.atomic() as db:
-        rows = _failed(db, campaign).get(words, [])
-        if not rows:
-            raise Missing("No failed delivery has this reply any more.")
-        unmark(db, [(r.id, r.attempts) for r in rows], workspace.now())
         if not row.sequence:
             for batch in {r.batch for r in rows}:
                 batch_table.set_batch(db, batch, "sending")
-            if row.state == "finished":
-                campaigns.update(db, campaign, {"state": "sending"})
+            campaigns.update_in(db, campaign, ("finished",), {"state": "sending"})
         settings.log(db, workspace.now(), who, "queued again", row.name, len(rows))
     return len(rows)

@@ -15,13 +15,14 @@ from openmeadow.core.delivery.plan import NamedVariant, Plan
 from openmeadow.core.ids import NO_MESSAGE, CampaignId, MessageId
 from openmeadow.core.moments import DAY
 from openmeadow.core.rules.conditions import View
-from openmeadow.core.states import HOLDOUT, DeliveryState
+from openmeadow.core.states import HOLDOUT, CampaignState, DeliveryState
 from openmeadow.services.workspace import Workspace
 from openmeadow.store import settings
 from openmeadow.store.campaigns import batches as batch_table
-from openmeadow.store.campaigns import deliveries, delivery_columns
+from openmeadow.store.campaigns import campaigns, deliveries, delivery_columns
 from openmeadow.store.campaigns.delivery_records import Batch, CampaignDelivery, Send
 from openmeadow.store.campaigns.records import Campaign
+from openmeadow.store.turns import Turns
 
 BEFORE = {"resend": "first", "second resend": "resend"}
 MOST_IN_30_DAYS = 2
@@ -94,39 +95,43 @@ def draw(workspace: Workspace, row: Campaign, batch: Batch) -> None:
     salt = 500 if batch.kind == "second resend" else 0
     zone = workspace.zone
     variant = draw_arms(int(row.seed) + batch.n + salt, subscribers, float(batch.holdout_share), len(variants))
+    turns, place = Turns(workspace.store), [batch.id] * len(variants)
+    _clear(workspace, turns, batch)
     with workspace.store.atomic() as db:
-        place = [batch.id] * len(variants)
         for i, a in enumerate(variants):
             mine = int((variant == i).sum())
             if a.wait > plan.wait and batch.kind == "resend" and mine:
                 later = plan.resend_at(batch.due_at, a.wait - plan.wait, zone) or batch.due_at
                 place[i] = batch_table.add_batch(db, batch.send, batch.n, later, mine, i + 1)
-        deliveries.add_deliveries(
-            db,
-            (
-                (
-                    batch.send,
-                    batch.id if a < 0 else place[int(a)],
-                    int(s),
-                    max(int(a), 0),
-                    people[int(s)],
-                    deliveries.SKIPPED if a < 0 else deliveries.QUEUED,
-                    HOLDOUT if a < 0 else None,
-                    None,
-                )
-                for s, a in zip(subscribers, variant, strict=True)
-            ),
-        )
-        deliveries.add_deliveries(
-            db,
-            ((batch.send, batch.id, s, 0, b, deliveries.SKIPPED, TOO_OFTEN, None) for s, b in sorted(too_often.items())),
-        )
-        here = int((variant < 0).sum()) + sum(
-            int((variant == i).sum()) for i in range(len(variants)) if place[i] == batch.id
-        )
-        batch_table.set_batch(db, batch.id, "sending", people=here)  # so that it is never drawn again
+                batch_table.set_batch(db, place[i], "stopped")  # until all are written
+    rows: list[deliveries.NewDelivery] = [
+        (batch.send, batch.id, s, 0, people[s], deliveries.SKIPPED, HOLDOUT, None)
+        if a < 0
+        else (batch.send, place[a], s, a, people[s], deliveries.QUEUED, None, None)
+        for s, a in zip(subscribers.tolist(), variant.tolist(), strict=True)
+    ]
+    rows += [(batch.send, batch.id, s, 0, b, deliveries.SKIPPED, TOO_OFTEN, None) for s, b in sorted(too_often.items())]
+    turns.each(rows, deliveries.add_some)
+    here = sum(r[1] == batch.id for r in rows) - len(too_often)
+    with workspace.store.atomic() as db:
+        is_stopped = campaigns.state_of(db, row.id) == CampaignState.STOPPED  # meanwhile
+        for other in set(place) - {batch.id}:
+            batch_table.set_batch(db, other, "stopped" if is_stopped else "scheduled")
+        # so that it is never drawn again
+        batch_table.set_batch(db, batch.id, "stopped" if is_stopped else "sending", people=here)
         name = f"{row.name}, batch {batch.n}"
         settings.log(db, workspace.now(), "worker", f"prepared {batch.kind}", name, len(subscribers))
+
+
+def _clear(workspace: Workspace, turns: Turns, batch: Batch) -> None:
+    """Remove what a draw that was cut off has left of a batch and of those of its variants."""
+    db = workspace.store.read()
+    left = [batch.id, *batch_table.of_variants(db, batch.send, batch.n)]
+    for one in left:
+        turns.each(deliveries.untouched(db, one), deliveries.remove)
+    if left[1:]:
+        with workspace.store.atomic() as w:
+            batch_table.remove_empty(w, left[1:])
 
 
 def engaged_meanwhile(view: View, row: Campaign) -> dict[int, str]:

@@ -96,11 +96,15 @@ class Lines:
                     continue
                 unsent = item
                 out.ready()
-                about_us, goes_on = self.workspace.store.together(partial(self._next, turn, last, item))
+                about_us, goes_on, waits = self.workspace.store.together(partial(self._next, turn, last, item))
                 last = None
                 if not goes_on:
                     todo.clear()
                     break
+                if not waits:
+                    turn.unsent(item.delivery.provider)
+                    unsent = None
+                    continue
                 last = item, self._send(out, turn, item, message)
                 if last[1].outcome not in WITH_RELAY:
                     turn.unsent(item.delivery.provider)
@@ -119,15 +123,14 @@ class Lines:
 
     def _next(
         self, turn: Turn, before: tuple[Item, Submission] | None, item: Item, db: sqlite3.Connection
-    ) -> tuple[RelayRefuses | None, bool]:
-        """Record what became of the one before, and mark the next as on its way; the refusal that is about us, and
-        whether the next goes out."""
+    ) -> tuple[RelayRefuses | None, bool, bool]:
+        """Record what became of the one before, and mark the next as on its way; the refusal that is about us, whether the
+        plan goes on, and whether the next still waited and goes out."""
         about_us = self._record(turn.writer, *before, db) if before is not None else None
         if about_us or campaigns.state_of(db, turn.writer.row.id) not in turn.states:
-            return about_us, False
-        d = item.delivery
-        deliveries.begin_sending(db, d.id, d.version or turn.writer.row.version, self.workspace.now())
-        return None, True
+            return about_us, False, False
+        d, version = item.delivery, item.delivery.version or turn.writer.row.version
+        return None, True, deliveries.begin_sending(db, d.id, version, self.workspace.now())
 
     def _send(self, out: Relay, turn: Turn, item: Item, message: bytes) -> Submission:
         d = item.delivery

@@ -144,6 +144,5 @@ def _settled(db: sqlite3.Connection, row: Campaign, changed: list[SettledDeliver
     elif changed and not row.sequence:
         for batch in {r.batch for r in changed}:
             batch_table.set_batch(db, batch, "sending")
-        if row.state == "finished":
-            campaigns.update(db, row.id, {"state": "sending"})
+        campaigns.update_in(db, row.id, ("finished",), {"state": "sending"})
     return len(changed)

@@ -45,6 +45,18 @@ def add_batch(db: sqlite3.Connection, send_id: int, n: int, due_at: int, people:
     )
 
 
+def of_variants(db: sqlite3.Connection, send_id: int, n: int) -> list[BatchId]:
+    """The parts of a resend's batch that wait longer, where they are not to go out yet."""
+    sql = "SELECT id FROM batches WHERE send = ? AND n = ? AND variant > 0 AND state = ?"
+    return [BatchId(r["id"]) for r in db.execute(sql, (send_id, n, BatchState.STOPPED))]
+
+
+def remove_empty(db: sqlite3.Connection, ids: Sequence[int]) -> None:
+    """Remove some batches that nobody is in."""
+    sql = "DELETE FROM batches WHERE id = ? AND NOT EXISTS (SELECT 1 FROM deliveries WHERE batch = batches.id)"
+    db.executemany(sql, [(i,) for i in ids])
+
+
 _COUNTS = ", ".join(
     f"coalesce(sum(d.n) FILTER (WHERE d.state = '{state}'), 0) AS {name}"
     for state, name in (

@@ -59,6 +59,15 @@ def update(db: sqlite3.Connection, row_id: int, values: Values) -> None:
         db.execute(f"UPDATE campaigns SET {sets} WHERE id = ?", (*values.values(), row_id))
 
 
+def update_in(db: sqlite3.Connection, row_id: int, states: Sequence[str], values: Values) -> bool:
+    """The same, where the campaign is in one of some states: what somebody has decided meanwhile stands. Whether it was."""
+    marks = ", ".join("?" * len(states))
+    found = db.execute(f"SELECT 1 FROM campaigns WHERE id = ? AND state IN ({marks})", (row_id, *states)).fetchone()
+    if found is not None:
+        update(db, row_id, values)
+    return found is not None
+
+
 def one(db: sqlite3.Connection, row_id: int) -> Campaign | None:
     """A campaign, or None."""
     return Campaign.read(db.execute(f"{_WHOLE} WHERE c.id = ?", (row_id,)))

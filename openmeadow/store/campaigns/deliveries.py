@@ -60,13 +60,21 @@ def next_due(db: sqlite3.Connection) -> int | None:
     return None if row["at"] is None else int(row["at"])
 
 
-def add_deliveries(
-    db: sqlite3.Connection, rows: Many[tuple[int, int, int, int, int, str, str | None, int | None]]
-) -> None:
+NewDelivery = tuple[int, int, int, int, int, str, str | None, int | None]
+
+
+def add_deliveries(db: sqlite3.Connection, rows: Many[NewDelivery]) -> None:
     """(send, batch, subscriber, variant, band, state, reason, chance in ten-thousandths); a person already in the pass
     stays as they are."""
     head = "INSERT OR IGNORE INTO deliveries (send, batch, subscriber, variant, band, state, reason, chance)"
     insert_many(db, head, rows, 8)
+
+
+def add_some(db: sqlite3.Connection, rows: Sequence[NewDelivery]) -> int:
+    """The same; how many were new."""
+    before = db.total_changes
+    add_deliveries(db, rows)
+    return db.total_changes - before
 
 
 def waiting_of(db: sqlite3.Connection, batch_id: int, limit: int, after: int = 0) -> list[QueuedDelivery]:
@@ -114,9 +122,10 @@ def again_due(db: sqlite3.Connection, now: int) -> bool:
     return db.execute(f"SELECT 1 FROM deliveries WHERE {_AGAIN} LIMIT 1", (now,)).fetchone() is not None
 
 
-def requeue(db: sqlite3.Connection, now: int) -> None:
-    """Who's second try has come waits again, in the batch they were in."""
-    db.execute(f"UPDATE deliveries SET state = '{QUEUED}' WHERE {_AGAIN}", (now,))
+def requeue(db: sqlite3.Connection, now: int, most: int) -> int:
+    """Whose second try has come waits again, in the batch they were in: at most so many. How many."""
+    some = f"SELECT id FROM deliveries WHERE {_AGAIN} LIMIT ?"
+    return db.execute(f"UPDATE deliveries SET state = '{QUEUED}' WHERE id IN ({some})", (now, most)).rowcount
 
 
 def mark(
@@ -124,8 +133,7 @@ def mark(
 ) -> None:
     """Put a delivery in a state at a moment; ``next_at`` is when it is tried again."""
     db.execute(
-        "UPDATE deliveries SET state = ?, changed_at = ?, reason = ?, next_at = ?, "
-        "attempts = attempts + (?1 = 'sending') WHERE id = ?",
+        "UPDATE deliveries SET state = ?, changed_at = ?, reason = ?, next_at = ? WHERE id = ?",
         (state, now, reason, next_at, row_id),
     )
 
@@ -139,10 +147,14 @@ def put_back(db: sqlite3.Connection, ids: Sequence[int], now: int) -> None:
     )
 
 
-def begin_sending(db: sqlite3.Connection, row_id: int, version: int, now: int) -> None:
-    """Written before DATA, with what is said."""
-    mark(db, row_id, SENDING, now)
-    db.execute("UPDATE deliveries SET version = ? WHERE id = ?", (version, row_id))
+def begin_sending(db: sqlite3.Connection, row_id: int, version: int, now: int) -> bool:
+    """Written before DATA, with what is said. False where the delivery does not wait any more."""
+    done = db.execute(
+        f"UPDATE deliveries SET state = '{SENDING}', changed_at = ?, reason = NULL, next_at = NULL, attempts = attempts + 1, "
+        f"version = ? WHERE id = ? AND state = '{QUEUED}'",
+        (now, version, row_id),
+    )
+    return done.rowcount > 0
 
 
 def set_versions(db: sqlite3.Connection, rows: Many[tuple[int, int, int]]) -> None:
@@ -286,12 +298,19 @@ def skip(db: sqlite3.Connection, row_id: int, why: str, now: int) -> int:
     ).rowcount
 
 
-def skip_rest(db: sqlite3.Connection, batch_id: int, why: str, now: int) -> None:
-    """Everyone who still waits in a batch is skipped."""
-    db.execute(
-        "UPDATE deliveries SET state = ?, reason = ?, changed_at = ? WHERE batch = ? AND state = ?",
-        (DeliveryState.SKIPPED, why, now, batch_id, DeliveryState.QUEUED),
-    )
+def skip_rest(db: sqlite3.Connection, batch_id: int, why: str, now: int, most: int) -> int:
+    """Of those who still wait in a batch at most so many are skipped; how many."""
+    return db.execute(
+        "UPDATE deliveries SET state = ?, reason = ?, changed_at = ? WHERE id IN "
+        "(SELECT id FROM deliveries WHERE batch = ? AND state = ? LIMIT ?)",
+        (DeliveryState.SKIPPED, why, now, batch_id, DeliveryState.QUEUED, most),
+    ).rowcount
+
+
+def untouched(db: sqlite3.Connection, batch_id: int) -> list[int]:
+    """The deliveries of a batch that are as they were written first."""
+    rows = db.execute("SELECT id FROM deliveries WHERE batch = ? AND changed_at IS NULL", (batch_id,))
+    return [int(r["id"]) for r in rows]
 
 
 def unsettled(db: sqlite3.Connection, batch_id: int) -> int:

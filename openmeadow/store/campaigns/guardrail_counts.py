@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 
@@ -11,6 +11,7 @@ from openmeadow.core.arrays import I64
 from openmeadow.core.consent.eligibility import Reason
 from openmeadow.core.ids import CampaignId
 from openmeadow.core.states import CampaignState, DeliveryState, SendKind
+from openmeadow.store.bulk import read_columns
 from openmeadow.store.campaigns.delivery_columns import STATES, DeliveryColumns
 from openmeadow.store.campaigns.delivery_records import GuardedCampaign, ReturnCount, SentCount, TroubleCount
 
@@ -102,15 +103,25 @@ def came_from(db: sqlite3.Connection, campaign: CampaignId, since: int) -> dict[
     return {place: TroubleCount.read_all(db.execute(f"{who}{sql}", (campaign, since))) for place, sql in PLACES.items()}
 
 
-def skip_provider(db: sqlite3.Connection, campaign: CampaignId, provider: int, reason: str, now: int) -> int:
-    """Everyone at a provider who still waits is skipped."""
-    return db.execute(
-        f"UPDATE deliveries SET state = ?, reason = ?, changed_at = ? WHERE state IN ('{DeliveryState.QUEUED}', "
-        f"'{DeliveryState.DEFERRED}') "
-        "AND send IN (SELECT id FROM sends WHERE campaign = ?) "
-        "AND subscriber IN (SELECT id FROM subscribers WHERE provider = ?)",
-        (DeliveryState.SKIPPED, reason, now, campaign, provider),
-    ).rowcount
+_WAITS = f"state IN ('{DeliveryState.QUEUED}', '{DeliveryState.DEFERRED}')"
+
+
+def waiting_at(db: sqlite3.Connection, campaign: CampaignId, provider: int) -> list[int]:
+    """The deliveries of a campaign's people at a provider who still wait."""
+    (found,) = read_columns(
+        db,
+        "SELECT d.id FROM sends q CROSS JOIN batches b ON b.send = q.id CROSS JOIN deliveries d ON d.batch = b.id "
+        f"JOIN subscribers s ON s.id = d.subscriber WHERE q.campaign = ? AND d.{_WAITS} AND s.provider = ?",
+        (campaign, provider),
+        "q",
+    )
+    return [int(n) for n in found.tolist()]
+
+
+def skip(db: sqlite3.Connection, some: Sequence[int], reason: str, now: int) -> int:
+    """Those of some deliveries that still wait are skipped; how many."""
+    sql = f"UPDATE deliveries SET state = '{DeliveryState.SKIPPED}', reason = ?, changed_at = ? WHERE id = ? AND {_WAITS}"
+    return db.executemany(sql, [(reason, now, n) for n in some]).rowcount
 
 
 def under_way(db: sqlite3.Connection) -> list[GuardedCampaign]:
