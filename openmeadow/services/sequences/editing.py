@@ -293,8 +293,8 @@ def end(workspace: Workspace, row_id: SequenceId, who: str) -> int:
     row = row_of(workspace, row_id)
     if row.state not in ("running", "paused"):
         raise Refused(f"“{row.name}” is {row.state}, so this is not possible.")
+    gone = len(enrolments.who_is_inside(workspace.store.read(), row_id))
     with workspace.store.atomic() as db:
-        gone = len(enrolments.all_inside(db, row_id))
         sequences.update(db, row_id, {"state": "ended", "paused_why": ""})
         for mail in sequences.mails(db, row_id).values():
             if mail.state in ("sending", "paused"):
