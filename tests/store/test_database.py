@@ -147,7 +147,7 @@ HOT: tuple[Callable[[sqlite3.Connection], object], ...] = (
     lambda db: batch_table.due_batches(db, NOW),
     lambda db: deliveries.waiting_of(db, 1, 50),
     lambda db: deliveries.again_due(db, NOW),
-    lambda db: deliveries.requeue(db, NOW),
+    lambda db: deliveries.requeue(db, NOW, 100),
     deliveries.sending_now,
     deliveries.next_due,
     lambda db: external_table.external_pending(db, NOW),

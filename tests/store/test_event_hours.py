@@ -9,7 +9,7 @@ import pytest
 
 from openmeadow.core.events import Kind
 from openmeadow.core.moments import DAY, HOUR, WEEK
-from openmeadow.services.health import provider_health
+from openmeadow.services.health import provider_health, providers
 from openmeadow.services.subscribers import erasure, import_events, import_subscribers, undo
 from openmeadow.services.today import overview
 from openmeadow.services.workspace import Workspace
@@ -43,16 +43,12 @@ def undo_the_last_import(w: Workspace) -> None:
 
 
 def move_a_domain(w: Workspace) -> None:
-    with w.store.atomic() as db:
-        here = provider_table.add(db, "Saltmere", NOW)
-        assert provider_table.move_people(db, {"d1.example": here}) == 3
+    assert providers.split(w, "d1.example", "Saltmere", "t") == 3
 
 
 def merge_providers(w: Workspace) -> None:
     move_a_domain(w)
-    one = provider_table.named(w.store.read(), "Saltmere")
-    with w.store.atomic() as db:
-        provider_table.remove(db, one or 0, 0)
+    assert providers.merge(w, provider_table.named(w.store.read(), "Saltmere") or 0, 0, "t") == 3
 
 
 def erase_somebody(w: Workspace) -> None:
