@@ -111,7 +111,7 @@ def with_schedule_open(workspace: Workspace, served: screens.Served, campaign: i
         while not ends.wait(1.0):
             served.ask("GET", "/status")
             if second % 3 == 0:
-                for part in ("", "/schedule", "/guardrails"):
+                for part in ("", "/results", "/guardrails"):
                     served.ask("GET", f"/campaigns/{campaign}{part}")
             second += 1
 

@@ -231,7 +231,8 @@ class KeptColumns:
 
     def merged(self, kept: Kept, db: sqlite3.Connection, everybody: loader.AllPeople) -> Kept:
         """Columns with everything that came since they were made."""
-        columns, seen, touched = loader.refresh(db, everybody.people, self._machines(), kept.columns, kept.base)
+        machines, late = self._machines(), kept.late
+        columns, seen, touched = loader.refresh(db, everybody.people, machines, kept.columns, kept.base, late)
         before, now = kept.columns.people.id, columns.people.id
         stands = len(now) >= len(before) and bool((now[: len(before)] == before).all())  # row numbers still hold
         streams = Streams(columns)

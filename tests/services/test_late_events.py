@@ -127,6 +127,11 @@ def test_a_new_minute_and_news_leave_the_rest_alone(late: Workspace, folder: Pat
     view = late.view()
     assert isinstance(view, LateView) and view.base is not None
     assert view.base.columns.rows.first_at is before and view.base.streams.made is whole.streams.made
+    asked: list[str] = []
+    late.store.read().set_trace_callback(asked.append)
+    assert len(view.columns.rows.first_at) > 0
+    late.store.read().set_trace_callback(None)
+    assert not any("subscriber IN" in sql for sql in asked), "what is known of them is put in place and not read again"
     agents = late.machines().judged
     late.view_of(np.array([1, 2], np.int64))
     assert late.machines().judged is agents and len(agents) == 5, "each agent is judged once"

@@ -5,7 +5,7 @@ small one stands where it knows better."""
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 
 import numpy as np
 
@@ -24,6 +24,15 @@ class Late:
     columns: Columns
     streams: Streams
     seen: int
+
+    def among(self, everybody: People) -> Columns:
+        """The same as columns of everybody, in which the others have nothing."""
+        rows, acts = self.columns.rows, self.columns.acts
+        person = self.at.astype(rows.person.dtype)
+        placed = replace(rows, person=person[rows.person])
+        return Columns(
+            everybody, placed, replace(acts, person=person[acts.person]), starts(placed.person, len(everybody))
+        )
 
 
 class MergedColumns(Columns):

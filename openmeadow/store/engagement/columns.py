@@ -14,6 +14,7 @@ from openmeadow.core.columns import Columns, People, Trouble, Troubles, build, s
 from openmeadow.core.engagement.bot_signatures import Machines
 from openmeadow.core.events import Kind, RawEvents
 from openmeadow.core.reports.bounces import bounce_class
+from openmeadow.core.rules.late_view import Late, later
 from openmeadow.core.states import BounceClass
 from openmeadow.store.bulk import one_moment, read_columns
 from openmeadow.store.subscribers.subscribers import people_version
@@ -196,12 +197,19 @@ def spliceable(touched: int, known: int) -> bool:
 
 
 def refresh(
-    db: sqlite3.Connection, everybody: People, machines: Machines, old: Columns, seen: int
+    db: sqlite3.Connection, everybody: People, machines: Machines, old: Columns, seen: int, late: Late | None = None
 ) -> tuple[Columns, int, I64]:
-    """Columns with what came since event ``seen``; also the row numbers of the people it touched."""
+    """Columns with what came since event ``seen``; also the row numbers of the people it touched. What ``late`` knows of
+    those whom it touched first is not read again."""
     known = len(old.people)
     same = len(everybody) >= known and bool((everybody.id[:known] == old.people.id).all())
-    touched, top = touched_since(db, everybody, seen)
+    touched, top = touched_since(db, everybody, seen if late is None else late.seen)
+    if late is not None:
+        if same and spliceable(len(late.at) + len(touched), known):
+            if len(touched):
+                late = later(late, few_columns(db, everybody, touched, machines), touched, top)
+            return splice(old, everybody, late.at, late.among(everybody)), top, late.at
+        touched, top = touched_since(db, everybody, seen)
     if not same or not spliceable(len(touched), known):
         fresh, top = load(db, everybody, machines)
         return fresh, top, np.arange(len(everybody))
