@@ -314,7 +314,7 @@ def _empty(workspace: Workspace, row_id: SequenceId) -> None:
 
 
 def finish_ends(workspace: Workspace) -> None:
-    """Whoever is left by an end that was cut off leaves."""
+    """Who was left inside by an end that was cut off leaves."""
     for row_id in sequences.ended_with_somebody(workspace.store.read()):
         _empty(workspace, row_id)
 
